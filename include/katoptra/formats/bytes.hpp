@@ -1,0 +1,61 @@
+// The one seam between Katoptra and the outside: bytes that can be read at any place, and files that appear under their
+// name only when they are whole. Tests put other versions behind both: in memory, failing, short.
+#pragma once
+#include <cstddef>
+#include <cstdint>
+#include <filesystem>
+#include <functional>
+#include <memory>
+#include <span>
+#include <string>
+#include <vector>
+
+namespace katoptra {
+
+class ByteSource {
+ public:
+  virtual ~ByteSource() = default;
+  virtual std::uint64_t size() const = 0;
+  // Reads up to out.size() bytes from `offset`; returns how many there were. Thread-safe. Io when reading fails.
+  virtual std::size_t read_at(std::uint64_t offset, std::span<std::uint8_t> out) const = 0;
+  virtual const std::string& name() const = 0;
+
+  // All of out.size() bytes, or BadFile ("ends early").
+  void read_exactly(std::uint64_t offset, std::span<std::uint8_t> out) const;
+};
+
+// Io when it cannot be opened or is a folder; BadFile when it is empty.
+std::shared_ptr<ByteSource> open_file(const std::filesystem::path& path);
+std::shared_ptr<ByteSource> bytes_in_memory(std::string name, std::vector<std::uint8_t> bytes);
+// The whole content; TooLarge beyond `limit`.
+std::string read_text_file(const std::filesystem::path& path, std::size_t limit = std::size_t{64} << 20);
+
+class ByteSink {
+ public:
+  virtual ~ByteSink() = default;
+  virtual void write_at(std::uint64_t offset, std::span<const std::uint8_t> bytes) = 0;
+  // Makes the whole thing appear under its name. Without it, nothing is left behind.
+  virtual void commit() = 0;
+};
+
+struct CreateOptions {
+  bool overwrite = false;
+};
+// Writes beside the final name and renames on commit. Io when the folder does not exist or cannot be written, or when
+// the file exists and may not be overwritten.
+std::unique_ptr<ByteSink> create_file(const std::filesystem::path& path, const CreateOptions& options = {});
+// For tests: every file that create_file makes from now on is passed through `wrap` (empty: none).
+void set_sink_wrapper(std::function<std::unique_ptr<ByteSink>(std::unique_ptr<ByteSink>)> wrap);
+
+void write_text_file(const std::filesystem::path& path, std::string_view text, const CreateOptions& options = {});
+
+// Files inside a zip archive, by name; nothing is ever written to disk. BadFile when the archive is damaged.
+struct ArchiveEntry {
+  std::string name;
+  std::uint64_t size = 0;
+};
+std::vector<ArchiveEntry> list_archive(const std::filesystem::path& path);
+// One entry unpacked into memory; TooLarge when it is larger than `limit` bytes, whatever the archive claims.
+std::vector<std::uint8_t> read_archive_entry(const std::filesystem::path& path, const std::string& name, std::size_t limit);
+
+}  // namespace katoptra

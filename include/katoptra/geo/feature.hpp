@@ -1,0 +1,27 @@
+// Vector features: a geometry with named properties, in layers that share a CRS.
+#pragma once
+#include <cstdint>
+#include <string>
+#include <utility>
+#include <variant>
+#include <vector>
+
+#include "katoptra/geo/crs.hpp"
+#include "katoptra/geo/geometry.hpp"
+
+namespace katoptra {
+
+using Property = std::variant<std::int64_t, double, std::string>;
+
+struct Feature {
+  std::variant<Point, LineString, MultiPolygon> geometry;
+  std::vector<std::pair<std::string, Property>> properties;  // in the order they are written
+};
+
+struct Layer {
+  std::string name = "features";
+  Crs crs;
+  std::vector<Feature> features;
+};
+
+}  // namespace katoptra

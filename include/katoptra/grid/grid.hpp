@@ -1,0 +1,146 @@
+// The grid: a lazy field of values over a frame. Operations take grids and give grids; cells are computed only when a
+// block is read, so a chain of steps runs in one pass and in bounded memory.
+//
+//   Grid shade = hillshade(reproject(clip(open_grid("dem.tif"), area), frame));   // nothing is read yet
+//   Block b = shade.read({0, 0, 256, 256});                                         // these cells are computed now
+//   b.at(3, 7);                                                                      // a float; NaN is a void
+//
+// Grid is a cheap immutable handle, safe to share between threads. A new operation is a class derived from GridSource:
+// it says what comes out (`info`) and fills any window inside its frame (`read`), asking its inputs for the cells it needs.
+// `read` is called from many threads at once and must give the same bits for a cell whatever window it is read through.
+#pragma once
+#include <cmath>
+#include <cstdint>
+#include <functional>
+#include <limits>
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "katoptra/base/progress.hpp"
+#include "katoptra/grid/frame.hpp"
+#include "katoptra/grid/quantity.hpp"
+
+namespace katoptra {
+
+inline constexpr float kVoid = std::numeric_limits<float>::quiet_NaN();
+
+// ---- lineage: which source a cell came from, and how
+
+enum class How : std::uint8_t { None = 0, Measured = 1, Resampled = 2, Blended = 3, Filled = 4 };
+const char* name_of(How how);
+
+// Codes of the origin plane: 0 is a void, else source number (from 1, into GridInfo::sources) times 8 plus How.
+using Origin = std::uint32_t;
+constexpr Origin origin_code(std::uint32_t source, How how) { return source * 8 + static_cast<std::uint32_t>(how); }
+constexpr std::uint32_t source_of(Origin o) { return o / 8; }
+constexpr How how_of(Origin o) { return static_cast<How>(o % 8); }
+// The same source, treated once more: measured becomes resampled; blended and filled stay what they are.
+constexpr Origin resampled(Origin o) { return how_of(o) == How::Measured ? origin_code(source_of(o), How::Resampled) : o; }
+
+struct SourceRecord {
+  std::string name;         // file or step
+  std::string survey;       // empty when unknown
+  std::string date;         // ISO date; empty when unknown
+  bool date_guessed = false;  // taken from the file time
+  Length cell;              // ground spacing of its cells
+  std::string treatment;    // what was done to its values ("ft to m"), empty when nothing
+};
+
+// ---- blocks
+
+// Where a read puts its cells: rows of `window.cols` values, `stride` apart. `origin` is null unless lineage is wanted.
+struct BlockView {
+  Window window;
+  float* values = nullptr;
+  Origin* origin = nullptr;
+  std::int64_t stride = 0;
+
+  float* row(std::int64_t r) const { return values + r * stride; }
+  Origin* origin_row(std::int64_t r) const { return origin ? origin + r * stride : nullptr; }
+  // The part of this view that covers `w`, which must lie inside.
+  BlockView part(const Window& w) const;
+};
+
+enum class Planes { Values, ValuesAndOrigin };
+
+// A dense window of a grid in memory.
+class Block {
+ public:
+  Block() = default;
+  Block(const Window& window, Planes planes);
+  const Window& window() const { return window_; }
+  BlockView view() { return {window_, values_.get(), origin_.get(), window_.cols}; }
+  // Column and row within the block.
+  float at(std::int64_t col, std::int64_t row) const { return values_[static_cast<std::size_t>(row * window_.cols + col)]; }
+  const float* row(std::int64_t r) const { return values_.get() + r * window_.cols; }
+  const Origin* origin_row(std::int64_t r) const { return origin_ ? origin_.get() + r * window_.cols : nullptr; }
+  float* row(std::int64_t r) { return values_.get() + r * window_.cols; }
+  Origin* origin_row(std::int64_t r) { return origin_ ? origin_.get() + r * window_.cols : nullptr; }
+
+ private:
+  Window window_;
+  std::unique_ptr<float[]> values_;
+  std::unique_ptr<Origin[]> origin_;
+};
+
+// ---- grids
+
+struct GridInfo {
+  Frame frame;
+  Quantity quantity;
+  SampleType type = SampleType::Float32;
+  // The void value of the file it came from, kept where the sample type allows.
+  std::optional<double> file_void;
+  std::vector<SourceRecord> sources;  // numbered from 1 in the origin plane
+  std::string name;                   // file name or step, for messages
+  std::vector<std::string> notes;     // what a person should know about how it was made
+};
+
+class GridSource {
+ public:
+  virtual ~GridSource() = default;
+  virtual const GridInfo& info() const = 0;
+  // Fills every cell of the view; its window lies inside the frame.
+  virtual void read(const BlockView& out) const = 0;
+};
+
+class Grid {
+ public:
+  Grid() = default;
+  explicit Grid(std::shared_ptr<const GridSource> source) : source_(std::move(source)) {}
+  explicit operator bool() const { return source_ != nullptr; }
+
+  const GridInfo& info() const { return source_->info(); }
+  const Frame& frame() const { return info().frame; }
+  const Quantity& quantity() const { return info().quantity; }
+  // Any window; cells outside the frame are voids.
+  Block read(const Window& window, Planes planes = Planes::Values) const;
+  void read_into(const BlockView& out) const;
+  // One value at a cell; NaN outside. For points use `sample` (terrain/sample.hpp): this decodes a block for each call.
+  float at(std::int64_t col, std::int64_t row) const;
+
+ private:
+  std::shared_ptr<const GridSource> source_;
+};
+
+// A grid held in memory, from values in row order (NaN for voids). BadArgument unless there are cols x rows of them.
+Grid grid_from_values(const Frame& frame, std::vector<float> values, const Quantity& quantity = {}, SampleType type = SampleType::Float32,
+                      const std::string& name = "values");
+// A grid computed from a function of x and y in the frame's CRS, for models and tests.
+Grid grid_from_function(const Frame& frame, std::function<double(double x, double y)> f, const Quantity& quantity = {},
+                        const std::string& name = "function");
+// The same cells under other facts: `change` edits a copy of the info (never the size of the frame).
+Grid relabelled(const Grid& grid, const std::function<void(GridInfo&)>& change);
+// Values times `factor` plus `offset`; integers become fractions unless the factor is 1 and the offset whole.
+Grid scaled(const Grid& grid, double factor, double offset, const std::function<void(GridInfo&)>& change);
+// Heights in another unit of length, exactly by definition of the units.
+Grid in_unit(const Grid& grid, LengthUnit unit);
+
+// Reads a whole grid in bands of full rows, in parallel, and hands them on in order, one at a time.
+void for_each_band(const Grid& grid, Planes planes, const RunOptions& options, const std::function<void(const Block&)>& body);
+// The rows a band should have for a grid of that width under the options' budget.
+std::int64_t band_rows(std::int64_t cols, const RunOptions& options);
+
+}  // namespace katoptra

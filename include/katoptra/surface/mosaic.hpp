@@ -1,0 +1,39 @@
+// One surface from many tiles.
+//
+//   Grid whole = mosaic({a, b, c}, {.feather = 20_m});
+//   for (const std::string& n : whole.info().notes) say(n);     // which tiles were resampled or converted
+//
+// Each cell takes the value of the first tile, in order of preference, that has one there. The frame is the lattice of
+// the finest tile over the union of all; tiles on that lattice are joined cell for cell, the others are resampled to it.
+// With a feather, a tile's weight grows from its edge (or the edge of its voids) inwards over that distance and the
+// next tile shows through, so that no step is left.
+//
+// Refused, naming the tiles: a tile without a CRS, tiles with different vertical references, heights beside something
+// else. Units of length are converted exactly to that of the tile preferred first, and noted.
+// Lineage: measured, resampled or blended, with the tile.
+#pragma once
+#include <optional>
+#include <vector>
+
+#include "katoptra/grid/grid.hpp"
+#include "katoptra/surface/reproject.hpp"
+
+namespace katoptra {
+
+enum class Preference { Newest, Finest, Given };
+
+struct MosaicOptions {
+  // The first criterion decides; the next one breaks its ties; the order given is always the last.
+  std::vector<Preference> prefer = {Preference::Newest, Preference::Finest};
+  Length feather;
+  std::optional<Frame> frame;
+  std::optional<LengthUnit> unit;
+  Resampling resampling = Resampling::Automatic;
+};
+
+Grid mosaic(const std::vector<Grid>& tiles, const MosaicOptions& options = {});
+
+// The order in which mosaic would take them: indices into `tiles`.
+std::vector<std::size_t> preference_order(const std::vector<Grid>& tiles, const std::vector<Preference>& prefer);
+
+}  // namespace katoptra

@@ -1,0 +1,51 @@
+// Moving a grid to another frame: CRS, cell or lattice.
+//
+//   Frame f = frame_for(dem.frame(), Crs::parse("EPSG:32725"), {.cell = 1_m});
+//   Grid flat = reproject(dem, f);                       // cubic for surfaces
+//
+// Methods. Cubic (Keys 1981, a = -1/2) is the default: it keeps slopes smooth, so a hillshade of the result shows the
+// land. Bilinear never overshoots. Mean takes the area-weighted mean of all cells under the new cell and is right when
+// cells become much larger. Nearest keeps values untouched and is for codes and directions: on heights it repeats and
+// drops rows, which a hillshade shows as stripes. Automatic takes cubic, or mean when a new cell is wider than
+// kMeanFrom old ones; codes and directions are always taken by nearest.
+//
+// Guarantee: source coordinates are interpolated between points that PROJ transformed exactly, 32 cells apart, and
+// checked against it at the middle and the edges of every such patch; a patch that is off by more than
+// kTransformTolerance cells is computed cell by cell. The result does not depend on blocks or threads.
+// Voids do not bleed: a cell whose nearest source cell is a void is a void; beside voids the weights of the others are
+// used alone (bilinear), so nothing is lost at the rim.
+// Cost: a source block about as large as the output block; a cell that covers more than 16 million source cells is
+// refused (TooLarge).
+#pragma once
+#include <optional>
+#include <string_view>
+
+#include "katoptra/geo/area.hpp"
+#include "katoptra/grid/grid.hpp"
+
+namespace katoptra {
+
+enum class Resampling { Automatic, Nearest, Bilinear, Cubic, Mean };
+const char* name_of(Resampling r);
+// "nearest", "bilinear", "cubic", "mean", "auto"; BadArgument otherwise.
+Resampling parse_resampling(std::string_view text);
+
+inline constexpr double kTransformTolerance = 0.01;  // cells; the published bound is 0.05
+inline constexpr double kMeanFrom = 2.0;
+
+// BadArgument when either side has no CRS.
+Grid reproject(const Grid& grid, const Frame& to, Resampling method = Resampling::Automatic);
+// What Automatic means for this grid and frame.
+Resampling resolved(Resampling method, const Grid& grid, const Frame& to);
+
+struct FrameOptions {
+  std::optional<Length> cell;  // on the ground; default: near the source's own spacing, a round number
+  const Area* area = nullptr;  // default: all of the source
+};
+// A frame in `crs` over a source frame (or an area), its lines at whole multiples of the cell.
+Frame frame_for(const Frame& source, const Crs& crs, const FrameOptions& options = {});
+
+// For tests and curious people: the exact source column and row (cell centre = whole + 0.5) of an output cell.
+Point exact_source_cell(const Frame& source, const Frame& to, std::int64_t col, std::int64_t row);
+
+}  // namespace katoptra

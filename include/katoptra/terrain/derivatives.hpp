@@ -1,0 +1,38 @@
+// Hillshade, slope, aspect and roughness of a surface.
+//
+//   Grid shade = hillshade(dem, {.azimuth = 315_deg, .altitude = 45_deg});
+//   Grid steep = slope(dem, SlopeAs::Percent);
+//
+// Gradients after Horn 1981 (eight neighbours). Distances are ground distances on every CRS: the length of a degree, or
+// the scale factor of the projection, is taken at the place of each cell (exact every kScaleStep cells, linear between:
+// relative error below 1e-6 in UTM), and heights in feet count as feet. So no factor has to be given, whatever the grid
+// is in. A grid without a CRS is taken to be in metres.
+// At the rim and beside voids a missing neighbour is continued from the centre and the cell across (exact on a plane),
+// so no product loses its edge; a void stays a void.
+// `exaggeration` multiplies heights before shading only.
+#pragma once
+#include "katoptra/grid/grid.hpp"
+
+namespace katoptra {
+
+struct Light {
+  Angle azimuth = Angle::degrees(315);  // where the light comes from, clockwise from grid north
+  Angle altitude = Angle::degrees(45);  // above the horizon
+  double exaggeration = 1;
+};
+// 8-bit, 1 (dark) to 255, void 0 (Lambert's cosine law).
+Grid hillshade(const Grid& surface, const Light& light = {});
+
+enum class SlopeAs { Degrees, Percent, Ratio };
+SlopeAs parse_slope_as(std::string_view text);  // "degrees", "percent", "ratio"
+Grid slope(const Grid& surface, SlopeAs as = SlopeAs::Degrees);
+
+// The direction of steepest descent in degrees clockwise from grid north, 0 to below 360; void on flat ground.
+Grid aspect(const Grid& surface);
+
+// The largest difference between neighbours in the 3 x 3 window, in the unit of the heights (Wilson et al. 2007).
+Grid roughness(const Grid& surface);
+
+inline constexpr int kScaleStep = 64;
+
+}  // namespace katoptra

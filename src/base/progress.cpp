@@ -1,0 +1,84 @@
+#include "katoptra/base/progress.hpp"
+
+#include <tbb/global_control.h>
+#include <tbb/info.h>
+#include <tbb/parallel_for.h>
+#include <tbb/parallel_pipeline.h>
+#include <tbb/task_arena.h>
+
+#include <algorithm>
+#include <utility>
+
+#include "katoptra/base/error.hpp"
+
+namespace katoptra {
+
+void Progress::report(double done) {
+  if (!callback_) return;
+  std::lock_guard lock(mutex_);
+  if (done <= last_) return;
+  last_ = done;
+  callback_(done);
+}
+
+void Progress::check() const {
+  if (cancelled()) throw Error(ErrorCode::Cancelled, "stopped on request");
+}
+
+int thread_count(const RunOptions& options) {
+  return options.threads > 0 ? options.threads : std::max(1, tbb::info::default_concurrency());
+}
+
+namespace {
+
+// An arena of the wanted width; the scheduler may be asked for more threads than the machine has cores, for tests.
+template <class Body>
+void in_arena(const RunOptions& options, const Body& body) {
+  const int threads = thread_count(options);
+  tbb::global_control allow(tbb::global_control::max_allowed_parallelism,
+                            static_cast<std::size_t>(std::max(threads, tbb::info::default_concurrency())));
+  tbb::task_arena arena(threads);
+  arena.execute(body);
+}
+
+}  // namespace
+
+void parallel_for(std::size_t n, const RunOptions& options, const std::function<void(std::size_t)>& body) {
+  in_arena(options, [&] {
+    tbb::parallel_for(std::size_t{0}, n, [&](std::size_t i) {
+      if (options.progress) options.progress->check();
+      body(i);
+    });
+  });
+}
+
+void parallel_ordered(std::size_t n, std::size_t in_flight, const RunOptions& options,
+                      const std::function<std::shared_ptr<void>(std::size_t)>& make,
+                      const std::function<void(std::size_t, std::shared_ptr<void>)>& place) {
+  using Item = std::pair<std::size_t, std::shared_ptr<void>>;
+  std::size_t next = 0;
+  in_arena(options, [&] {
+    tbb::parallel_pipeline(
+        std::max<std::size_t>(1, in_flight),
+        tbb::make_filter<void, std::size_t>(tbb::filter_mode::serial_in_order,
+                                            [&](tbb::flow_control& control) -> std::size_t {
+                                              if (next >= n) {
+                                                control.stop();
+                                                return 0;
+                                              }
+                                              return next++;
+                                            }) &
+            tbb::make_filter<std::size_t, Item>(tbb::filter_mode::parallel,
+                                                [&](std::size_t i) {
+                                                  if (options.progress) options.progress->check();
+                                                  return Item(i, make(i));
+                                                }) &
+            tbb::make_filter<Item, void>(tbb::filter_mode::serial_in_order, [&](Item item) {
+              place(item.first, std::move(item.second));
+              if (options.progress)
+                options.progress->report(static_cast<double>(item.first + 1) / static_cast<double>(n));
+            }));
+  });
+}
+
+}  // namespace katoptra

@@ -1,0 +1,217 @@
+#include "katoptra/formats/bytes.hpp"
+
+#include <archive.h>
+#include <archive_entry.h>
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include <atomic>
+#include <cerrno>
+#include <cstring>
+#include <utility>
+
+#include "katoptra/base/error.hpp"
+#include "katoptra/base/units.hpp"
+
+namespace katoptra {
+namespace fs = std::filesystem;
+
+void ByteSource::read_exactly(std::uint64_t offset, std::span<std::uint8_t> out) const {
+  if (read_at(offset, out) != out.size())
+    throw Error(ErrorCode::BadFile, fmt::format("ends early: {} bytes wanted at {}, the file has {}", out.size(), offset, size()), name(), "it is truncated; fetch it again");
+}
+
+namespace {
+
+std::string reason() { return std::strerror(errno); }
+
+class FileSource final : public ByteSource {
+ public:
+  explicit FileSource(const fs::path& path) : name_(path.string()), fd_(::open(path.c_str(), O_RDONLY | O_CLOEXEC)) {
+    if (fd_ < 0) throw Error(ErrorCode::Io, "cannot be opened: " + reason(), name_, errno == ENOENT ? "check the path" : "check its permissions");
+    struct stat st {};
+    if (::fstat(fd_, &st) != 0 || S_ISDIR(st.st_mode)) {
+      ::close(fd_);
+      throw Error(ErrorCode::Io, S_ISDIR(st.st_mode) ? "is a folder, not a file" : "cannot be read: " + reason(), name_, "name a file");
+    }
+    size_ = static_cast<std::uint64_t>(st.st_size);
+    if (size_ == 0) {
+      ::close(fd_);
+      throw Error(ErrorCode::BadFile, "is empty", name_, "fetch it again");
+    }
+  }
+  ~FileSource() override { ::close(fd_); }
+  std::uint64_t size() const override { return size_; }
+  const std::string& name() const override { return name_; }
+  std::size_t read_at(std::uint64_t offset, std::span<std::uint8_t> out) const override {
+    std::size_t done = 0;
+    while (done < out.size()) {
+      const ssize_t n = ::pread(fd_, out.data() + done, out.size() - done, static_cast<off_t>(offset + done));
+      if (n < 0 && errno == EINTR) continue;
+      if (n < 0) throw Error(ErrorCode::Io, "cannot be read: " + reason(), name_);
+      if (n == 0) break;
+      done += static_cast<std::size_t>(n);
+    }
+    return done;
+  }
+
+ private:
+  std::string name_;
+  int fd_;
+  std::uint64_t size_ = 0;
+};
+
+class MemorySource final : public ByteSource {
+ public:
+  MemorySource(std::string name, std::vector<std::uint8_t> bytes) : name_(std::move(name)), bytes_(std::move(bytes)) {}
+  std::uint64_t size() const override { return bytes_.size(); }
+  const std::string& name() const override { return name_; }
+  std::size_t read_at(std::uint64_t offset, std::span<std::uint8_t> out) const override {
+    if (offset >= bytes_.size()) return 0;
+    const std::size_t n = std::min<std::size_t>(out.size(), bytes_.size() - offset);
+    std::memcpy(out.data(), bytes_.data() + offset, n);
+    return n;
+  }
+
+ private:
+  std::string name_;
+  std::vector<std::uint8_t> bytes_;
+};
+
+class FileSink final : public ByteSink {
+ public:
+  FileSink(fs::path path, bool overwrite) : path_(std::move(path)), overwrite_(overwrite) {
+    static std::atomic<int> counter{0};
+    refuse_existing();
+    part_ = path_.parent_path() / fmt::format(".{}.part-{}-{}", path_.filename().string(), ::getpid(), counter++);
+    fd_ = ::open(part_.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0666);
+    if (fd_ < 0) throw Error(ErrorCode::Io, "cannot be written: " + reason(), path_.string(), "check that the folder exists and may be written");
+  }
+  ~FileSink() override {
+    if (fd_ >= 0) ::close(fd_);
+    if (!committed_) ::unlink(part_.c_str());
+  }
+  void write_at(std::uint64_t offset, std::span<const std::uint8_t> bytes) override {
+    std::size_t done = 0;
+    while (done < bytes.size()) {
+      const ssize_t n = ::pwrite(fd_, bytes.data() + done, bytes.size() - done, static_cast<off_t>(offset + done));
+      if (n < 0 && errno == EINTR) continue;
+      if (n <= 0) throw Error(ErrorCode::Io, "cannot be written: " + reason(), path_.string(), errno == ENOSPC ? "make room on the disk" : "check the disk");
+      done += static_cast<std::size_t>(n);
+    }
+  }
+  void commit() override {
+    const int closed = ::close(std::exchange(fd_, -1));
+    if (closed != 0) throw Error(ErrorCode::Io, "cannot be written: " + reason(), path_.string(), "check the disk");
+    refuse_existing();
+    if (::rename(part_.c_str(), path_.c_str()) != 0) throw Error(ErrorCode::Io, "cannot be given its name: " + reason(), path_.string());
+    committed_ = true;
+  }
+
+ private:
+  void refuse_existing() const {
+    std::error_code ignored;
+    if (fs::is_directory(path_, ignored)) throw Error(ErrorCode::Io, "is a folder", path_.string(), "name a file");
+    if (!overwrite_ && fs::exists(path_, ignored)) throw Error(ErrorCode::Io, "exists already", path_.string(), "choose another name or say --overwrite");
+  }
+
+  fs::path path_, part_;
+  bool overwrite_;
+  int fd_ = -1;
+  bool committed_ = false;
+};
+
+std::function<std::unique_ptr<ByteSink>(std::unique_ptr<ByteSink>)>& wrapper() {
+  static std::function<std::unique_ptr<ByteSink>(std::unique_ptr<ByteSink>)> w;
+  return w;
+}
+
+struct FreeArchive {
+  void operator()(archive* a) const { archive_read_free(a); }
+};
+
+std::unique_ptr<archive, FreeArchive> open_archive(const fs::path& path) {
+  std::unique_ptr<archive, FreeArchive> a(archive_read_new());
+  archive_read_support_format_zip(a.get());
+  if (archive_read_open_filename(a.get(), path.c_str(), 1 << 16) != ARCHIVE_OK)
+    throw Error(ErrorCode::BadFile, fmt::format("the archive cannot be read: {}", archive_error_string(a.get()) ? archive_error_string(a.get()) : "damaged"), path.string(), "fetch it again");
+  return a;
+}
+
+// Calls body(entry) until it returns true or the archive ends.
+template <class Body>
+void each_entry(archive* a, const fs::path& path, const Body& body) {
+  archive_entry* entry = nullptr;
+  constexpr int kMostEntries = 100000;
+  for (int count = 0; count < kMostEntries; ++count) {
+    const int status = archive_read_next_header(a, &entry);
+    if (status == ARCHIVE_EOF) return;
+    if (status < ARCHIVE_WARN)
+      throw Error(ErrorCode::BadFile, fmt::format("the archive is damaged: {}", archive_error_string(a) ? archive_error_string(a) : "unknown"), path.string(), "fetch it again");
+    if (body(entry)) return;
+  }
+}
+
+}  // namespace
+
+std::shared_ptr<ByteSource> open_file(const fs::path& path) { return std::make_shared<FileSource>(path); }
+std::shared_ptr<ByteSource> bytes_in_memory(std::string name, std::vector<std::uint8_t> bytes) {
+  return std::make_shared<MemorySource>(std::move(name), std::move(bytes));
+}
+
+std::string read_text_file(const fs::path& path, std::size_t limit) {
+  auto source = open_file(path);
+  if (source->size() > limit) throw Error(ErrorCode::TooLarge, fmt::format("is {} long, more than the {} allowed here", format_bytes(static_cast<double>(source->size())), format_bytes(static_cast<double>(limit))), path.string());
+  std::string text(source->size(), '\0');
+  source->read_exactly(0, std::span(reinterpret_cast<std::uint8_t*>(text.data()), text.size()));
+  return text;
+}
+
+std::unique_ptr<ByteSink> create_file(const fs::path& path, const CreateOptions& options) {
+  auto sink = std::make_unique<FileSink>(path, options.overwrite);
+  if (wrapper()) return wrapper()(std::move(sink));
+  return sink;
+}
+
+void set_sink_wrapper(std::function<std::unique_ptr<ByteSink>(std::unique_ptr<ByteSink>)> wrap) { wrapper() = std::move(wrap); }
+
+void write_text_file(const fs::path& path, std::string_view text, const CreateOptions& options) {
+  auto sink = create_file(path, options);
+  sink->write_at(0, std::span(reinterpret_cast<const std::uint8_t*>(text.data()), text.size()));
+  sink->commit();
+}
+
+std::vector<ArchiveEntry> list_archive(const fs::path& path) {
+  auto a = open_archive(path);
+  std::vector<ArchiveEntry> entries;
+  each_entry(a.get(), path, [&](archive_entry* e) {
+    if (archive_entry_filetype(e) == AE_IFREG && archive_entry_pathname(e))
+      entries.push_back({archive_entry_pathname(e), static_cast<std::uint64_t>(archive_entry_size(e))});
+    return false;
+  });
+  return entries;
+}
+
+std::vector<std::uint8_t> read_archive_entry(const fs::path& path, const std::string& name, std::size_t limit) {
+  auto a = open_archive(path);
+  std::vector<std::uint8_t> bytes;
+  bool found = false;
+  each_entry(a.get(), path, [&](archive_entry* e) {
+    if (!archive_entry_pathname(e) || name != archive_entry_pathname(e)) return false;
+    found = true;
+    std::vector<std::uint8_t> piece(1 << 16);
+    for (;;) {
+      const la_ssize_t n = archive_read_data(a.get(), piece.data(), piece.size());
+      if (n < 0) throw Error(ErrorCode::BadFile, "an entry of the archive is damaged", path.string() + "/" + name, "fetch it again");
+      if (n == 0) return true;
+      if (bytes.size() + static_cast<std::size_t>(n) > limit) throw Error(ErrorCode::TooLarge, fmt::format("unpacks to more than {}", format_bytes(static_cast<double>(limit))), path.string() + "/" + name, "unpack it by hand if it is meant to be this large");
+      bytes.insert(bytes.end(), piece.begin(), piece.begin() + n);
+    }
+  });
+  if (!found) throw Error(ErrorCode::BadFile, "is not in the archive", path.string() + "/" + name);
+  return bytes;
+}
+
+}  // namespace katoptra

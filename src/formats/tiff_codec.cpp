@@ -1,0 +1,121 @@
+#include "tiff_codec.hpp"
+
+#include <libdeflate.h>
+#include <zstd.h>
+
+#include <cstring>
+#include <memory>
+
+#include "katoptra/base/error.hpp"
+
+namespace katoptra::tiff {
+namespace {
+
+template <class T>
+void difference(std::uint8_t* data, std::int64_t cols, std::int64_t rows, bool encode) {
+  for (std::int64_t r = 0; r < rows; ++r) {
+    T* row = reinterpret_cast<T*>(data) + r * cols;
+    if (encode)
+      for (std::int64_t c = cols - 1; c > 0; --c) row[c] = static_cast<T>(row[c] - row[c - 1]);
+    else
+      for (std::int64_t c = 1; c < cols; ++c) row[c] = static_cast<T>(row[c] + row[c - 1]);
+  }
+}
+
+void any_difference(std::uint8_t* data, std::int64_t cols, std::int64_t rows, int bytes_per, bool encode) {
+  switch (bytes_per) {
+    case 1: return difference<std::uint8_t>(data, cols, rows, encode);
+    case 2: return difference<std::uint16_t>(data, cols, rows, encode);
+    case 4: return difference<std::uint32_t>(data, cols, rows, encode);
+    default: return difference<std::uint64_t>(data, cols, rows, encode);
+  }
+}
+
+struct FreeCompressor {
+  void operator()(libdeflate_compressor* c) const { libdeflate_free_compressor(c); }
+};
+struct FreeDecompressor {
+  void operator()(libdeflate_decompressor* d) const { libdeflate_free_decompressor(d); }
+};
+struct FreeZstd {
+  void operator()(ZSTD_CCtx* c) const { ZSTD_freeCCtx(c); }
+  void operator()(ZSTD_DCtx* d) const { ZSTD_freeDCtx(d); }
+};
+
+}  // namespace
+
+bool codes_here(int compression) {
+  return compression == kNone || compression == kDeflate || compression == kOldDeflate || compression == kZstd;
+}
+
+void encode_difference(std::uint8_t* d, std::int64_t cols, std::int64_t rows, int bytes_per) { any_difference(d, cols, rows, bytes_per, true); }
+void decode_difference(std::uint8_t* d, std::int64_t cols, std::int64_t rows, int bytes_per) { any_difference(d, cols, rows, bytes_per, false); }
+
+// TIFF Technical Note 3: the bytes of a row are sorted into planes, most significant first, then differenced as bytes.
+void encode_floating_point(std::uint8_t* data, std::int64_t cols, std::int64_t rows, int bytes_per) {
+  const auto n = static_cast<std::size_t>(cols * bytes_per);
+  std::vector<std::uint8_t> planes(n);
+  for (std::int64_t r = 0; r < rows; ++r) {
+    std::uint8_t* row = data + static_cast<std::size_t>(r) * n;
+    for (int b = 0; b < bytes_per; ++b) {
+      std::uint8_t* plane = planes.data() + static_cast<std::int64_t>(bytes_per - 1 - b) * cols;
+      for (std::int64_t c = 0; c < cols; ++c) plane[c] = row[c * bytes_per + b];
+    }
+    row[0] = planes[0];
+    for (std::size_t i = 1; i < n; ++i) row[i] = static_cast<std::uint8_t>(planes[i] - planes[i - 1]);
+  }
+}
+
+void decode_floating_point(std::uint8_t* data, std::int64_t cols, std::int64_t rows, int bytes_per) {
+  const auto n = static_cast<std::size_t>(cols * bytes_per);
+  std::vector<std::uint8_t> planes(n);
+  for (std::int64_t r = 0; r < rows; ++r) {
+    std::uint8_t* row = data + static_cast<std::size_t>(r) * n;
+    std::uint8_t sum = 0;
+    for (std::size_t i = 0; i < n; ++i) planes[i] = sum = static_cast<std::uint8_t>(sum + row[i]);
+    for (int b = 0; b < bytes_per; ++b) {
+      const std::uint8_t* plane = planes.data() + static_cast<std::int64_t>(bytes_per - 1 - b) * cols;
+      for (std::int64_t c = 0; c < cols; ++c) row[c * bytes_per + b] = plane[c];
+    }
+  }
+}
+
+std::vector<std::uint8_t> compress(std::span<const std::uint8_t> raw, int compression, int level) {
+  if (compression == kNone) return {raw.begin(), raw.end()};
+  std::vector<std::uint8_t> out;
+  if (compression == kZstd) {
+    thread_local std::unique_ptr<ZSTD_CCtx, FreeZstd> context(ZSTD_createCCtx());
+    out.resize(ZSTD_compressBound(raw.size()));
+    const std::size_t n = ZSTD_compressCCtx(context.get(), out.data(), out.size(), raw.data(), raw.size(), level);
+    if (ZSTD_isError(n)) throw Error(ErrorCode::TooLarge, "a tile could not be compressed", "zstd");
+    out.resize(n);
+    return out;
+  }
+  thread_local int made_for = -1;
+  thread_local std::unique_ptr<libdeflate_compressor, FreeCompressor> compressor;
+  if (made_for != level) {
+    compressor.reset(libdeflate_alloc_compressor(level));
+    made_for = level;
+  }
+  out.resize(libdeflate_zlib_compress_bound(compressor.get(), raw.size()));
+  out.resize(libdeflate_zlib_compress(compressor.get(), raw.data(), raw.size(), out.data(), out.size()));
+  return out;
+}
+
+bool decompress(std::span<const std::uint8_t> packed, int compression, std::span<std::uint8_t> out) {
+  if (compression == kNone) {
+    if (packed.size() < out.size()) return false;
+    std::memcpy(out.data(), packed.data(), out.size());
+    return true;
+  }
+  if (compression == kZstd) {
+    thread_local std::unique_ptr<ZSTD_DCtx, FreeZstd> context(ZSTD_createDCtx());
+    return ZSTD_decompressDCtx(context.get(), out.data(), out.size(), packed.data(), packed.size()) == out.size();
+  }
+  thread_local std::unique_ptr<libdeflate_decompressor, FreeDecompressor> decompressor(libdeflate_alloc_decompressor());
+  std::size_t got = 0;
+  const auto status = libdeflate_zlib_decompress(decompressor.get(), packed.data(), packed.size(), out.data(), out.size(), &got);
+  return status == LIBDEFLATE_SUCCESS && got == out.size();
+}
+
+}  // namespace katoptra::tiff

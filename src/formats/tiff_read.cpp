@@ -1,0 +1,485 @@
+#include "tiff_read.hpp"
+
+#include <fmt/format.h>
+#include <tiffio.h>
+
+#include <algorithm>
+#include <cassert>
+#include <cmath>
+#include <cstring>
+#include <limits>
+#include <mutex>
+#include <utility>
+
+#include "geokeys.hpp"
+#include "katoptra/base/error.hpp"
+#include "katoptra/grid/cache.hpp"
+#include "tiff_codec.hpp"
+
+namespace katoptra {
+namespace {
+
+constexpr std::uint32_t kTagScale = 33550, kTagTies = 33922, kTagMatrix = 34264, kTagKeys = 34735, kTagKeyDoubles = 34736, kTagKeyText = 34737;
+// The widely used ASCII tag that declares the value of voids.
+constexpr std::uint32_t kTagVoid = 42113;
+// A decoded tile or strip larger than this is taken for a damaged header.
+constexpr std::uint64_t kMostBlockBytes = std::uint64_t{1} << 30;
+
+// One libtiff handle over a ByteSource. Handles are not thread-safe; readers take one each from a pool.
+class Handle {
+ public:
+  explicit Handle(std::shared_ptr<ByteSource> bytes) : bytes_(std::move(bytes)) {
+    std::unique_ptr<TIFFOpenOptions, void (*)(TIFFOpenOptions*)> options(TIFFOpenOptionsAlloc(), TIFFOpenOptionsFree);
+    TIFFOpenOptionsSetMaxSingleMemAlloc(options.get(), static_cast<tmsize_t>(kMostBlockBytes));
+    TIFFOpenOptionsSetErrorHandlerExtR(options.get(), &Handle::keep_error, this);
+    TIFFOpenOptionsSetWarningHandlerExtR(options.get(), &Handle::drop_warning, this);
+    tiff_ = TIFFClientOpenExt(bytes_->name().c_str(), "rm", this, &Handle::read, &Handle::write, &Handle::seek, &Handle::close, &Handle::size, nullptr, nullptr, options.get());
+    if (!tiff_) throw Error(ErrorCode::BadFile, "is not a readable TIFF: " + message("its header is damaged"), bytes_->name(), "fetch it again, or check what it is");
+  }
+  ~Handle() { TIFFClose(tiff_); }
+  Handle(const Handle&) = delete;
+  Handle& operator=(const Handle&) = delete;
+
+  TIFF* get() const { return tiff_; }
+  std::string message(const std::string& otherwise) const { return error_.empty() ? otherwise : error_; }
+
+  template <class T>
+  T field(std::uint32_t tag, T otherwise) const {
+    T v = otherwise;
+    return TIFFGetFieldDefaulted(tiff_, tag, &v) ? v : otherwise;
+  }
+  // A tag that libtiff has no name for, when it has the expected type.
+  template <class T>
+  std::vector<T> array(std::uint32_t tag, TIFFDataType type) const {
+    const TIFFField* f = TIFFFindField(tiff_, tag, TIFF_ANY);
+    std::uint32_t count = 0;
+    const T* data = nullptr;
+    if (!f || TIFFFieldDataType(f) != type || !TIFFFieldPassCount(f)) return {};
+    if (TIFFFieldReadCount(f) == TIFF_VARIABLE2) {
+      if (!TIFFGetField(tiff_, tag, &count, &data)) return {};
+    } else {
+      std::uint16_t count16 = 0;
+      if (!TIFFGetField(tiff_, tag, &count16, &data)) return {};
+      count = count16;
+    }
+    return data ? std::vector<T>(data, data + count) : std::vector<T>();
+  }
+  std::string text(std::uint32_t tag) const {
+    const auto chars = array<char>(tag, TIFF_ASCII);
+    return {chars.data(), strnlen(chars.data(), chars.size())};
+  }
+
+ private:
+  static tmsize_t read(thandle_t self, void* to, tmsize_t n) {
+    auto* h = static_cast<Handle*>(self);
+    if (n <= 0) return 0;
+    try {
+      const std::size_t got = h->bytes_->read_at(h->at_, std::span(static_cast<std::uint8_t*>(to), static_cast<std::size_t>(n)));
+      h->at_ += got;
+      return static_cast<tmsize_t>(got);
+    } catch (const Error& e) {
+      h->error_ = e.problem();
+      return -1;
+    }
+  }
+  static tmsize_t write(thandle_t, void*, tmsize_t) { return -1; }
+  static toff_t seek(thandle_t self, toff_t to, int whence) {
+    auto* h = static_cast<Handle*>(self);
+    h->at_ = whence == SEEK_SET ? to : whence == SEEK_CUR ? h->at_ + to : h->bytes_->size() + to;
+    return h->at_;
+  }
+  static int close(thandle_t) { return 0; }
+  static toff_t size(thandle_t self) { return static_cast<Handle*>(self)->bytes_->size(); }
+  static int keep_error(TIFF*, void* self, const char*, const char* format, va_list args) {
+    char text[300];
+    std::vsnprintf(text, sizeof text, format, args);
+    static_cast<Handle*>(self)->error_ = text;
+    return 1;
+  }
+  static int drop_warning(TIFF*, void*, const char*, const char*, va_list) { return 1; }
+
+  std::shared_ptr<ByteSource> bytes_;
+  TIFF* tiff_ = nullptr;
+  std::uint64_t at_ = 0;
+  std::string error_;
+};
+
+// How cells lie in the file.
+struct Layout {
+  std::int64_t cols = 0, rows = 0;              // the image
+  std::int64_t block_cols = 0, block_rows = 0;  // a tile or strip
+  std::int64_t blocks_across = 0, blocks_down = 0;
+  bool tiled = false, native_order = true, separate = false;
+  int compression = 1, predictor = 1, samples = 1;
+  SampleType type = SampleType::Float32;
+  std::vector<std::uint64_t> offsets, counts;
+
+  std::int64_t sample_bytes() const { return bytes_per_sample(type); }
+  std::int64_t row_bytes() const { return block_cols * sample_bytes() * (separate ? 1 : samples); }
+  // Rows that the block really holds: the last strip is shorter, tiles are always whole.
+  std::int64_t rows_in(std::int64_t block_row) const { return tiled ? block_rows : std::min(block_rows, rows - block_row * block_rows); }
+};
+
+[[noreturn]] void unsupported(const std::string& what, const std::string& file) {
+  throw Error(ErrorCode::Unsupported, what, file, "convert it to one value a cell, 8 to 64-bit integers or 32 or 64-bit floats");
+}
+
+SampleType sample_type(int bits, int format, const std::string& file) {
+  const bool is_signed = format == SAMPLEFORMAT_INT, is_float = format == SAMPLEFORMAT_IEEEFP;
+  if (format != SAMPLEFORMAT_UINT && format != SAMPLEFORMAT_VOID && !is_signed && !is_float) unsupported(fmt::format("has samples of TIFF format {}", format), file);
+  if (is_float) {
+    if (bits == 32) return SampleType::Float32;
+    if (bits == 64) return SampleType::Float64;
+    unsupported(fmt::format("has {}-bit floats", bits), file);
+  }
+  switch (bits) {
+    case 8: return is_signed ? SampleType::Int8 : SampleType::UInt8;
+    case 16: return is_signed ? SampleType::Int16 : SampleType::UInt16;
+    case 32: return is_signed ? SampleType::Int32 : SampleType::UInt32;
+    case 64: return is_signed ? SampleType::Int64 : SampleType::UInt64;
+    default: unsupported(fmt::format("has {}-bit samples", bits), file);
+  }
+}
+
+Layout read_layout(const Handle& h, const std::string& file) {
+  Layout l;
+  TIFF* t = h.get();
+  l.cols = h.field<std::uint32_t>(TIFFTAG_IMAGEWIDTH, 0);
+  l.rows = h.field<std::uint32_t>(TIFFTAG_IMAGELENGTH, 0);
+  if (l.cols == 0 || l.rows == 0 || l.cols > std::numeric_limits<std::int32_t>::max() || l.rows > std::numeric_limits<std::int32_t>::max())
+    throw Error(ErrorCode::BadFile, fmt::format("its header claims {} x {} cells", l.cols, l.rows), file, "it is damaged; fetch it again");
+  l.samples = h.field<std::uint16_t>(TIFFTAG_SAMPLESPERPIXEL, 1);
+  l.type = sample_type(h.field<std::uint16_t>(TIFFTAG_BITSPERSAMPLE, 1), h.field<std::uint16_t>(TIFFTAG_SAMPLEFORMAT, SAMPLEFORMAT_UINT), file);
+  l.compression = h.field<std::uint16_t>(TIFFTAG_COMPRESSION, 1);
+  l.separate = h.field<std::uint16_t>(TIFFTAG_PLANARCONFIG, PLANARCONFIG_CONTIG) == PLANARCONFIG_SEPARATE;
+  if (!TIFFIsCODECConfigured(static_cast<std::uint16_t>(l.compression))) unsupported(fmt::format("is compressed by TIFF method {}, which is not read here", l.compression), file);
+  if (l.compression == tiff::kLzw || tiff::codes_here(l.compression)) l.predictor = h.field<std::uint16_t>(TIFFTAG_PREDICTOR, 1);
+  if (l.predictor < 1 || l.predictor > 3) unsupported(fmt::format("uses TIFF predictor {}", l.predictor), file);
+  l.native_order = !TIFFIsByteSwapped(t);
+  l.tiled = TIFFIsTiled(t) != 0;
+  if (l.tiled) {
+    l.block_cols = h.field<std::uint32_t>(TIFFTAG_TILEWIDTH, 0);
+    l.block_rows = h.field<std::uint32_t>(TIFFTAG_TILELENGTH, 0);
+  } else {
+    l.block_cols = l.cols;
+    l.block_rows = std::min<std::int64_t>(l.rows, h.field<std::uint32_t>(TIFFTAG_ROWSPERSTRIP, 0xffffffffu));
+  }
+  const double bytes = static_cast<double>(l.block_cols) * static_cast<double>(l.block_rows) * bytes_per_sample(l.type) * l.samples;
+  if (l.block_cols <= 0 || l.block_rows <= 0 || bytes > static_cast<double>(kMostBlockBytes))
+    throw Error(ErrorCode::TooLarge, fmt::format("its {} of {} x {} cells cannot be held in memory", l.tiled ? "tiles" : "strips", l.block_cols, l.block_rows), file, "it is damaged, or should be rewritten in tiles");
+  l.blocks_across = (l.cols + l.block_cols - 1) / l.block_cols;
+  l.blocks_down = (l.rows + l.block_rows - 1) / l.block_rows;
+  // Every block needs an entry of at least eight bytes in the file's tables.
+  const auto blocks = static_cast<std::size_t>(l.blocks_across * l.blocks_down);
+  const std::uint64_t* offsets = nullptr;
+  const std::uint64_t* counts = nullptr;
+  if (TIFFGetField(t, l.tiled ? TIFFTAG_TILEOFFSETS : TIFFTAG_STRIPOFFSETS, &offsets) && TIFFGetField(t, l.tiled ? TIFFTAG_TILEBYTECOUNTS : TIFFTAG_STRIPBYTECOUNTS, &counts) && offsets && counts &&
+      (l.tiled ? TIFFNumberOfTiles(t) : TIFFNumberOfStrips(t)) >= blocks) {
+    l.offsets.assign(offsets, offsets + blocks);
+    l.counts.assign(counts, counts + blocks);
+  } else {
+    throw Error(ErrorCode::BadFile, "its table of tiles is damaged: " + h.message("entries are missing"), file, "fetch it again");
+  }
+  return l;
+}
+
+// ------------------------------------------------------------------------------------------------ bytes to floats
+
+template <class T>
+void to_floats(const std::uint8_t* from, std::int64_t stride, std::int64_t n, bool has_void, double void_value, float* to) {
+  const T* in = reinterpret_cast<const T*>(from);
+  T hole{};
+  if (has_void) {
+    if constexpr (std::is_floating_point_v<T>)
+      hole = std::isnan(void_value) ? std::numeric_limits<T>::quiet_NaN() : static_cast<T>(std::clamp(void_value, static_cast<double>(std::numeric_limits<T>::lowest()), static_cast<double>(std::numeric_limits<T>::max())));
+    else if (void_value >= static_cast<double>(std::numeric_limits<T>::lowest()) && void_value <= static_cast<double>(std::numeric_limits<T>::max()))
+      hole = static_cast<T>(void_value);
+    else
+      has_void = false;
+  }
+  if (has_void)
+    for (std::int64_t i = 0; i < n; ++i) {
+      const T v = in[i * stride];
+      to[i] = v == hole ? kVoid : static_cast<float>(v);
+    }
+  else
+    for (std::int64_t i = 0; i < n; ++i) to[i] = static_cast<float>(in[i * stride]);
+  if constexpr (std::is_floating_point_v<T>)
+    for (std::int64_t i = 0; i < n; ++i)
+      if (std::isinf(to[i])) to[i] = kVoid;
+}
+
+using Convert = void (*)(const std::uint8_t*, std::int64_t, std::int64_t, bool, double, float*);
+Convert converter(SampleType t) {
+  switch (t) {
+    case SampleType::UInt8: return to_floats<std::uint8_t>;
+    case SampleType::Int8: return to_floats<std::int8_t>;
+    case SampleType::UInt16: return to_floats<std::uint16_t>;
+    case SampleType::Int16: return to_floats<std::int16_t>;
+    case SampleType::UInt32: return to_floats<std::uint32_t>;
+    case SampleType::Int32: return to_floats<std::int32_t>;
+    case SampleType::UInt64: return to_floats<std::uint64_t>;
+    case SampleType::Int64: return to_floats<std::int64_t>;
+    case SampleType::Float32: return to_floats<float>;
+    case SampleType::Float64: break;
+  }
+  return to_floats<double>;
+}
+
+// ------------------------------------------------------------------------------------------------------ the source
+
+class TiffSource final : public GridSource {
+ public:
+  TiffSource(std::shared_ptr<ByteSource> bytes, GridInfo info, Layout layout)
+      : bytes_(std::move(bytes)), info_(std::move(info)), layout_(std::move(layout)), owner_(BlockCache::shared().new_owner()) {}
+  ~TiffSource() override { BlockCache::shared().forget(owner_); }
+
+  const GridInfo& info() const override { return info_; }
+
+  void read(const BlockView& out) const override {
+    const Window& w = out.window;
+    const Layout& l = layout_;
+    for (std::int64_t br = w.row / l.block_rows; br <= (w.row + w.rows - 1) / l.block_rows; ++br)
+      for (std::int64_t bc = w.col / l.block_cols; bc <= (w.col + w.cols - 1) / l.block_cols; ++bc) copy_block(br, bc, out);
+    if (!out.origin) return;
+    for (std::int64_t r = 0; r < w.rows; ++r)
+      for (std::int64_t c = 0; c < w.cols; ++c) out.origin_row(r)[c] = std::isnan(out.row(r)[c]) ? 0 : origin_code(1, How::Measured);
+  }
+
+ private:
+  void copy_block(std::int64_t br, std::int64_t bc, const BlockView& out) const {
+    const Layout& l = layout_;
+    const auto index = static_cast<std::uint64_t>(br * l.blocks_across + bc);
+    const auto data = BlockCache::shared().get(owner_, index, [&] { return decode(index, l.rows_in(br)); });
+    const Window place = Window{bc * l.block_cols, br * l.block_rows, l.block_cols, l.rows_in(br)}.intersected(out.window);
+    const BlockView to = out.part(place);
+    const std::int64_t step = l.separate ? 1 : l.samples;
+    const bool has_void = info_.file_void.has_value();
+    const Convert convert = converter(l.type);
+    for (std::int64_t r = 0; r < place.rows; ++r) {
+      const std::int64_t row = place.row + r - br * l.block_rows, col = place.col - bc * l.block_cols;
+      convert(data->data() + row * l.row_bytes() + col * step * l.sample_bytes(), step, place.cols, has_void, info_.file_void.value_or(0), to.row(r));
+    }
+  }
+
+  BlockCache::Bytes decode(std::uint64_t index, std::int64_t rows) const {
+    const Layout& l = layout_;
+    BlockCache::Bytes raw(static_cast<std::size_t>(l.row_bytes() * rows));
+    if (l.counts[index] == 0 && l.offsets[index] == 0) return all_void(std::move(raw));
+    const bool here = tiff::codes_here(l.compression) && l.native_order && (l.samples == 1 || l.separate);
+    if (here)
+      decode_here(index, rows, raw);
+    else
+      decode_by_libtiff(index, raw);
+    return raw;
+  }
+
+  // A block that the file leaves out: voids where a void value is declared, else zeros as TIFF has it.
+  BlockCache::Bytes all_void(BlockCache::Bytes raw) const {
+    if (!info_.file_void) return raw;
+    const double v = *info_.file_void;
+    auto fill = [&]<class T>(T value) {
+      T* p = reinterpret_cast<T*>(raw.data());
+      std::fill(p, p + raw.size() / sizeof(T), value);
+    };
+    switch (layout_.type) {
+      case SampleType::UInt8: fill(static_cast<std::uint8_t>(v)); break;
+      case SampleType::Int8: fill(static_cast<std::int8_t>(v)); break;
+      case SampleType::UInt16: fill(static_cast<std::uint16_t>(v)); break;
+      case SampleType::Int16: fill(static_cast<std::int16_t>(v)); break;
+      case SampleType::UInt32: fill(static_cast<std::uint32_t>(v)); break;
+      case SampleType::Int32: fill(static_cast<std::int32_t>(v)); break;
+      case SampleType::UInt64: fill(static_cast<std::uint64_t>(v)); break;
+      case SampleType::Int64: fill(static_cast<std::int64_t>(v)); break;
+      case SampleType::Float32: fill(static_cast<float>(v)); break;
+      case SampleType::Float64: fill(v); break;
+    }
+    return raw;
+  }
+
+  void decode_here(std::uint64_t index, std::int64_t rows, BlockCache::Bytes& raw) const {
+    const Layout& l = layout_;
+    if (l.counts[index] > kMostBlockBytes || l.offsets[index] > bytes_->size() || l.counts[index] > bytes_->size() - l.offsets[index]) damaged(index, "it lies beyond the end of the file");
+    std::vector<std::uint8_t> packed(l.counts[index]);
+    bytes_->read_exactly(l.offsets[index], packed);
+    if (!tiff::decompress(packed, l.compression, raw)) damaged(index, "its compressed data are broken");
+    const int bytes_per = static_cast<int>(l.sample_bytes());
+    if (l.predictor == tiff::kDifference) tiff::decode_difference(raw.data(), l.block_cols, rows, bytes_per);
+    if (l.predictor == tiff::kFloatingPoint) tiff::decode_floating_point(raw.data(), l.block_cols, rows, bytes_per);
+  }
+
+  void decode_by_libtiff(std::uint64_t index, BlockCache::Bytes& raw) const {
+    std::unique_ptr<Handle> h = take();
+    const auto i = static_cast<std::uint32_t>(index);
+    const auto n = static_cast<tmsize_t>(raw.size());
+    const tmsize_t got = layout_.tiled ? TIFFReadEncodedTile(h->get(), i, raw.data(), n) : TIFFReadEncodedStrip(h->get(), i, raw.data(), n);
+    if (got != n) damaged(index, h->message("it ends early"));
+    std::lock_guard lock(mutex_);
+    free_.push_back(std::move(h));
+  }
+
+  std::unique_ptr<Handle> take() const {
+    {
+      std::lock_guard lock(mutex_);
+      if (!free_.empty()) {
+        auto h = std::move(free_.back());
+        free_.pop_back();
+        return h;
+      }
+    }
+    return std::make_unique<Handle>(bytes_);
+  }
+
+  [[noreturn]] void damaged(std::uint64_t index, const std::string& why) const {
+    const auto across = static_cast<std::uint64_t>(layout_.blocks_across);
+    throw Error(ErrorCode::BadFile, fmt::format("{} {} (row {}, column {}) cannot be read: {}", layout_.tiled ? "tile" : "strip", index, index / across, index % across, why), bytes_->name(),
+                "the file is truncated or damaged; fetch it again");
+  }
+
+  std::shared_ptr<ByteSource> bytes_;
+  GridInfo info_;
+  Layout layout_;
+  std::uint64_t owner_;
+  mutable std::mutex mutex_;
+  mutable std::vector<std::unique_ptr<Handle>> free_;
+};
+
+// -------------------------------------------------------------------------------------------------- header to facts
+
+Frame read_frame(const Handle& h, const Layout& l, const tiff::GeoFacts& geo, const std::string& file) {
+  double west = 0, north = 0;
+  CellSize cell{1, 1};
+  const auto matrix = h.array<double>(kTagMatrix, TIFF_DOUBLE);
+  const auto scale = h.array<double>(kTagScale, TIFF_DOUBLE);
+  const auto ties = h.array<double>(kTagTies, TIFF_DOUBLE);
+  if (matrix.size() >= 16) {
+    if (std::abs(matrix[1]) > 1e-12 * std::abs(matrix[0]) || std::abs(matrix[4]) > 1e-12 * std::abs(matrix[5]))
+      throw Error(ErrorCode::Unsupported, "its rows and columns are rotated against the axes of its CRS", file, "resample it to an upright grid first");
+    cell = {matrix[0], -matrix[5]};
+    west = matrix[3];
+    north = matrix[7];
+  } else if (scale.size() >= 2 && ties.size() >= 6) {
+    cell = {scale[0], scale[1]};
+    west = ties[3] - ties[0] * cell.x;
+    north = ties[4] + ties[1] * cell.y;
+  } else {
+    throw Error(ErrorCode::Unsupported, "does not say where it lies (neither cell size nor tie point)", file, "it is a plain picture; get the georeferenced file");
+  }
+  if (!(cell.x > 0) || !(cell.y > 0)) throw Error(ErrorCode::Unsupported, fmt::format("its rows run from south to north or its columns from east to west (cell {} x {})", cell.x, cell.y), file, "flip it first");
+  if (geo.pixel_is_point) return NodeFrame{geo.crs, west, north, cell, l.cols, l.rows}.cells();
+  return {geo.crs, west, north, cell, l.cols, l.rows};
+}
+
+std::optional<double> read_void(const Handle& h) {
+  std::string text = h.text(kTagVoid);
+  while (!text.empty() && (text.back() == ' ' || text.back() == '\0')) text.pop_back();
+  if (text.empty()) return std::nullopt;
+  if (text == "nan" || text == "NaN" || text == "-nan") return std::numeric_limits<double>::quiet_NaN();
+  return parse_number(text);
+}
+
+// Our own files say in their description what the numbers mean: "key=value; key=value".
+std::string described(const std::string& text, const std::string& key) {
+  if (!text.starts_with("Katoptra")) return {};
+  const auto at = text.find("; " + key + "=");
+  if (at == text.npos) return {};
+  const auto begin = at + key.size() + 3;
+  return text.substr(begin, text.find(';', begin) - begin);
+}
+
+// "2022:06:01 12:00:00" to "2022-06-01"
+std::string iso_date(const char* tag) {
+  std::string d = tag ? tag : "";
+  if (d.size() < 10) return {};
+  d = d.substr(0, 10);
+  for (std::size_t i = 0; i < d.size(); ++i) {
+    if (i == 4 || i == 7) d[i] = '-';
+    else if (d[i] < '0' || d[i] > '9') return {};
+  }
+  return d;
+}
+
+std::string codec_name(int compression) {
+  switch (compression) {
+    case tiff::kNone: return "none";
+    case tiff::kLzw: return "LZW";
+    case tiff::kDeflate:
+    case tiff::kOldDeflate: return "deflate";
+    case tiff::kZstd: return "ZSTD";
+    case COMPRESSION_PACKBITS: return "packbits";
+    default: return fmt::format("TIFF method {}", compression);
+  }
+}
+
+void read_damage(const Layout& l, std::uint64_t size, FileFacts& facts) {
+  std::size_t beyond = 0;
+  for (std::size_t i = 0; i < l.offsets.size(); ++i)
+    if (l.offsets[i] > size || l.counts[i] > size - l.offsets[i]) ++beyond;
+  if (beyond > 0) facts.problems.push_back(fmt::format("truncated: {} of its {} {} lie beyond the end of the file", beyond, l.offsets.size(), l.tiled ? "tiles" : "strips"));
+}
+
+int count_overviews(const Handle& h) {
+  int n = 0;
+  for (int i = 0; i < 64 && TIFFReadDirectory(h.get()); ++i)
+    if (h.field<std::uint32_t>(TIFFTAG_SUBFILETYPE, 0) & FILETYPE_REDUCEDIMAGE) ++n;
+  return n;
+}
+
+Quantity read_quantity(const tiff::GeoFacts& geo, const std::string& description) {
+  Quantity q;
+  const std::string kind = described(description, "quantity");
+  if (!kind.empty()) q.kind = quantity_kind_from(kind);
+  q.heights = geo.heights;
+  if (geo.height_unit) q.unit = *geo.height_unit;
+  q.unit_known = geo.height_unit.has_value();
+  if (q.kind != QuantityKind::Height) q.other_unit = described(description, "unit");
+  return q;
+}
+
+}  // namespace
+
+GridFile open_tiff(const std::shared_ptr<ByteSource>& bytes) {
+  const std::string& file = bytes->name();
+  GridFile out;
+  FileFacts& facts = out.facts;
+  Handle h(bytes);
+  Layout layout = read_layout(h, file);
+  tiff::GeoTags tags;
+  tags.directory = h.array<std::uint16_t>(kTagKeys, TIFF_SHORT);
+  tags.doubles = h.array<double>(kTagKeyDoubles, TIFF_DOUBLE);
+  const auto text = h.array<char>(kTagKeyText, TIFF_ASCII);
+  tags.text.assign(text.begin(), text.end());
+  const tiff::GeoFacts geo = tiff::read_geo_tags(tags);
+
+  const char* date = nullptr;
+  if (TIFFGetField(h.get(), TIFFTAG_DATETIME, &date)) facts.date = iso_date(date);
+  const char* description = nullptr;
+  if (TIFFGetField(h.get(), TIFFTAG_IMAGEDESCRIPTION, &description) && description) facts.description = description;
+  facts.survey = described(facts.description, "survey");
+  facts.crs_name = geo.crs_name;
+  facts.pixel_is_point = geo.pixel_is_point;
+  facts.format = "GeoTIFF";
+  facts.bytes = bytes->size();
+  facts.compression = codec_name(layout.compression) + (layout.predictor > 1 ? fmt::format(", predictor {}", layout.predictor) : "");
+  facts.problems = geo.notes;
+  read_damage(layout, bytes->size(), facts);
+
+  GridInfo info;
+  info.frame = read_frame(h, layout, geo, file);
+  info.quantity = read_quantity(geo, facts.description);
+  info.type = layout.type;
+  info.file_void = read_void(h);
+  if (layout.samples > 1) info.notes.push_back(fmt::format("it has {} values a cell; the first is taken", layout.samples));
+  if (bytes_per_sample(layout.type) > 4 || layout.type == SampleType::Int32 || layout.type == SampleType::UInt32)
+    info.notes.push_back(fmt::format("{} values are handled with 24 significant bits", name_of(layout.type)));
+  const bool header_first = !layout.offsets.empty() && [&] {
+    toff_t directory = TIFFCurrentDirOffset(h.get());
+    return directory < *std::min_element(layout.offsets.begin(), layout.offsets.end());
+  }();
+  const int overviews = count_overviews(h);
+  facts.layout = fmt::format("{} {} x {}, {} overviews{}", layout.tiled ? "tiles" : "strips", layout.block_cols, layout.block_rows, overviews, layout.tiled && header_first && overviews > 0 ? ", header first" : "");
+  out.grid = Grid(std::make_shared<TiffSource>(bytes, std::move(info), std::move(layout)));
+  return out;
+}
+
+}  // namespace katoptra

@@ -1,0 +1,461 @@
+// GeoTIFF writing: our own layout of the file, so that the header stands first, tiles are coded on every core and
+// overviews are made in the same pass.
+//
+// Order in the file: header, one directory a level (full size first), their tables, then tiles as they are finished.
+// The size of the directories is known from the frame, so their place is kept free and filled in at the end.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <chrono>
+#include <cmath>
+#include <cstring>
+#include <limits>
+
+#include "geokeys.hpp"
+#include "katoptra/base/error.hpp"
+#include "katoptra/formats/bytes.hpp"
+#include "katoptra/formats/grid_file.hpp"
+#include "katoptra/version.hpp"
+#include "lineage_file.hpp"
+#include "tiff_codec.hpp"
+
+namespace katoptra {
+namespace fs = std::filesystem;
+namespace {
+
+// ------------------------------------------------------------------------------------------------- floats to bytes
+
+// What a value may be: converts a tile and finds values that the type cannot hold.
+template <class T>
+void from_floats(const float* in, std::size_t n, T hole, std::uint8_t* out, bool& collides, bool& overflows) {
+  T* to = reinterpret_cast<T*>(out);
+  for (std::size_t i = 0; i < n; ++i) {
+    const float v = in[i];
+    if (std::isnan(v)) {
+      to[i] = hole;
+      continue;
+    }
+    if constexpr (std::is_floating_point_v<T>) {
+      to[i] = static_cast<T>(v);
+    } else {
+      const double r = std::nearbyint(static_cast<double>(v));
+      if (r < static_cast<double>(std::numeric_limits<T>::lowest()) || r > static_cast<double>(std::numeric_limits<T>::max())) {
+        overflows = true;
+        to[i] = hole;
+        continue;
+      }
+      to[i] = static_cast<T>(r);
+    }
+    if (to[i] == hole) collides = true;
+  }
+}
+
+struct Target {
+  SampleType type = SampleType::Float32;
+  double void_value = 0;
+};
+
+void encode_samples(const float* in, std::size_t n, const Target& target, std::uint8_t* out, const std::string& file) {
+  bool collides = false, overflows = false;
+  auto run = [&]<class T>(T) { from_floats<T>(in, n, static_cast<T>(target.void_value), out, collides, overflows); };
+  switch (target.type) {
+    case SampleType::UInt8: run(std::uint8_t{}); break;
+    case SampleType::Int8: run(std::int8_t{}); break;
+    case SampleType::UInt16: run(std::uint16_t{}); break;
+    case SampleType::Int16: run(std::int16_t{}); break;
+    case SampleType::UInt32: run(std::uint32_t{}); break;
+    case SampleType::Int32: run(std::int32_t{}); break;
+    case SampleType::UInt64: run(std::uint64_t{}); break;
+    case SampleType::Int64: run(std::int64_t{}); break;
+    case SampleType::Float32: run(float{}); break;
+    case SampleType::Float64: run(double{}); break;
+  }
+  if (overflows) throw Error(ErrorCode::BadArgument, fmt::format("a value does not fit into {}", name_of(target.type)), file, "convert to float32 first");
+  if (collides) throw Error(ErrorCode::BadArgument, fmt::format("{} is the void value and also a value of the data", target.void_value), file, "choose another with --void");
+}
+
+double default_void(SampleType t) {
+  if (t == SampleType::UInt8 || t == SampleType::UInt16 || t == SampleType::UInt32 || t == SampleType::UInt64) return t == SampleType::UInt64 ? 0 : highest_of(t);
+  if (is_integer(t)) return lowest_of(t);
+  return std::numeric_limits<double>::quiet_NaN();
+}
+
+Target target_for(const GridInfo& info, const WriteOptions& options, const std::string& file) {
+  Target t{info.type, default_void(info.type)};
+  auto fits = [&](double v) {
+    if (std::isnan(v)) return !is_integer(t.type);
+    return !is_integer(t.type) || (v == std::nearbyint(v) && v >= lowest_of(t.type) && v <= highest_of(t.type));
+  };
+  if (info.quantity.kind == QuantityKind::Shade && t.type == SampleType::UInt8) t.void_value = 0;
+  if (info.file_void && fits(*info.file_void)) t.void_value = *info.file_void;
+  if (options.void_value) {
+    if (!fits(*options.void_value)) throw Error(ErrorCode::BadArgument, fmt::format("{} cannot be the void value of {}", *options.void_value, name_of(t.type)), file, "choose one that the sample type holds");
+    t.void_value = *options.void_value;
+  }
+  return t;
+}
+
+// ------------------------------------------------------------------------------------------------------ the layout
+
+class LittleEndian {
+ public:
+  void u16(std::uint64_t v) { put(v, 2); }
+  void u32(std::uint64_t v) { put(v, 4); }
+  void u64(std::uint64_t v) { put(v, 8); }
+  void put(std::uint64_t v, int n) {
+    for (int i = 0; i < n; ++i) bytes.push_back(static_cast<std::uint8_t>(v >> (8 * i)));
+  }
+  std::vector<std::uint8_t> bytes;
+};
+
+struct Tag {
+  int id, type;
+  std::uint64_t count;
+  std::vector<std::uint8_t> data;
+};
+
+constexpr int kAscii = 2, kShort = 3, kLong = 4, kDouble = 12, kLong8 = 16;
+
+Tag shorts(int id, const std::vector<std::uint16_t>& v) {
+  LittleEndian d;
+  for (auto x : v) d.u16(x);
+  return {id, kShort, v.size(), d.bytes};
+}
+Tag longs(int id, const std::vector<std::uint64_t>& v, bool big) {
+  LittleEndian d;
+  for (auto x : v) d.put(x, big ? 8 : 4);
+  return {id, big ? kLong8 : kLong, v.size(), d.bytes};
+}
+Tag doubles(int id, const std::vector<double>& v) {
+  LittleEndian d;
+  for (double x : v) {
+    std::uint64_t bits = 0;
+    std::memcpy(&bits, &x, 8);
+    d.u64(bits);
+  }
+  return {id, kDouble, v.size(), d.bytes};
+}
+Tag text(int id, const std::string& s) {
+  Tag t{id, kAscii, s.size() + 1, {s.begin(), s.end()}};
+  t.data.push_back(0);
+  return t;
+}
+
+struct Level {
+  std::int64_t cols = 0, rows = 0, across = 0, down = 0;
+  std::vector<std::uint64_t> offsets, counts;
+  // One row of tiles of this overview while its cells arrive from the level above.
+  std::vector<float> band;
+  std::int64_t band_row = 0;
+};
+
+// One file under way. encode() is pure and runs anywhere; place() runs in order.
+class TiffWriter {
+ public:
+  TiffWriter(const fs::path& path, const GridInfo& info, const WriteOptions& options, bool categories)
+      : path_(path), options_(options), info_(info), target_(target_for(info, options, path.string())), categories_(categories), sink_(create_file(path, {.overwrite = options.overwrite})) {
+    // Directions wrap around and codes are names: their overviews pick a cell instead of averaging.
+    categories_ = categories_ || info.quantity.kind == QuantityKind::Code || info.quantity.kind == QuantityKind::Aspect;
+    make_levels();
+    const double raw = 1.4 * static_cast<double>(info.frame.cols()) * static_cast<double>(info.frame.rows()) * bytes_per_sample(target_.type);
+    big_ = raw > 4.0e9;
+    end_ = directories().size();
+  }
+
+  const Target& target() const { return target_; }
+  std::int64_t across() const { return levels_[0].across; }
+  std::int64_t down() const { return levels_[0].down; }
+  Window tile_window(std::size_t index) const {
+    const auto i = static_cast<std::int64_t>(index);
+    return {i % across() * edge(), i / across() * edge(), edge(), edge()};
+  }
+
+  // `values`: one whole tile, voids beyond the frame.
+  std::vector<std::uint8_t> encode(const float* values) const {
+    const auto n = static_cast<std::size_t>(edge() * edge());
+    const int bytes_per = bytes_per_sample(target_.type);
+    std::vector<std::uint8_t> raw(n * static_cast<std::size_t>(bytes_per));
+    encode_samples(values, n, target_, raw.data(), path_.string());
+    if (predictor() == tiff::kDifference) tiff::encode_difference(raw.data(), edge(), edge(), bytes_per);
+    if (predictor() == tiff::kFloatingPoint) tiff::encode_floating_point(raw.data(), edge(), edge(), bytes_per);
+    return tiff::compress(raw, compression(), options_.level);
+  }
+
+  // The tile halved, for the next level: a quarter of a tile.
+  std::vector<float> halved(const float* values) const {
+    const std::int64_t half = edge() / 2;
+    std::vector<float> out(static_cast<std::size_t>(half * half));
+    for (std::int64_t r = 0; r < half; ++r)
+      for (std::int64_t c = 0; c < half; ++c) {
+        const float* p = values + 2 * r * edge() + 2 * c;
+        out[static_cast<std::size_t>(r * half + c)] = categories_ ? p[0] : mean_of(p[0], p[1], p[edge()], p[edge() + 1]);
+      }
+    return out;
+  }
+
+  void place(std::size_t index, std::span<const std::uint8_t> encoded, const std::vector<float>& half) {
+    put(levels_[0], index, encoded);
+    if (levels_.size() > 1) paste(1, static_cast<std::int64_t>(index) % across(), static_cast<std::int64_t>(index) / across(), half);
+  }
+
+  std::uint64_t finish() {
+    sink_->write_at(0, directories());
+    sink_->commit();
+    return end_;
+  }
+
+ private:
+  std::int64_t edge() const { return options_.tile; }
+  int compression() const { return options_.codec == Codec::Deflate ? tiff::kDeflate : options_.codec == Codec::Zstd ? tiff::kZstd : tiff::kNone; }
+  int predictor() const {
+    if (options_.codec == Codec::None) return tiff::kNoPredictor;
+    return is_integer(target_.type) ? tiff::kDifference : tiff::kFloatingPoint;
+  }
+
+  void make_levels() {
+    std::int64_t cols = info_.frame.cols(), rows = info_.frame.rows();
+    for (;;) {
+      Level l{.cols = cols, .rows = rows, .across = (cols + edge() - 1) / edge(), .down = (rows + edge() - 1) / edge(), .offsets = {}, .counts = {}, .band = {}};
+      const auto n = static_cast<std::size_t>(l.across * l.down);
+      l.offsets.assign(n, 0);
+      l.counts.assign(n, 0);
+      if (!levels_.empty()) l.band.assign(static_cast<std::size_t>(l.across * edge() * edge()), kVoid);
+      levels_.push_back(std::move(l));
+      if (!options_.overviews || (cols <= edge() && rows <= edge())) return;
+      cols = (cols + 1) / 2;
+      rows = (rows + 1) / 2;
+    }
+  }
+
+  static float mean_of(float a, float b, float c, float d) {
+    float sum = 0;
+    int n = 0;
+    for (float v : {a, b, c, d})
+      if (!std::isnan(v)) {
+        sum += v;
+        ++n;
+      }
+    return n ? sum / static_cast<float>(n) : kVoid;
+  }
+
+  void put(Level& level, std::size_t index, std::span<const std::uint8_t> encoded) {
+    end_ += end_ & 1;  // TIFF wants data at even places
+    sink_->write_at(end_, encoded);
+    level.offsets[index] = end_;
+    level.counts[index] = encoded.size();
+    end_ += encoded.size();
+    if (!big_ && end_ > 0xFFFFFFF0u) throw Error(ErrorCode::TooLarge, "grew past 4 GiB", path_.string(), "report this: the size was misjudged");
+  }
+
+  // Puts the quarter that tile (col, row) of the level above became into this level; writes the row of tiles when whole.
+  void paste(std::size_t which, std::int64_t col, std::int64_t row, const std::vector<float>& half) {
+    Level& l = levels_[which];
+    const std::int64_t h = edge() / 2, stride = l.across * edge();
+    float* to = l.band.data() + (row % 2) * h * stride + col * h;
+    for (std::int64_t r = 0; r < h; ++r) std::copy_n(half.data() + r * h, h, to + r * stride);
+    const Level& above = levels_[which - 1];
+    if (col + 1 < above.across || (row % 2 == 0 && row + 1 < above.down)) return;
+    std::vector<float> tile(static_cast<std::size_t>(edge() * edge()));
+    for (std::int64_t t = 0; t < l.across; ++t) {
+      for (std::int64_t r = 0; r < edge(); ++r) std::copy_n(l.band.data() + r * stride + t * edge(), edge(), tile.data() + r * edge());
+      put(l, static_cast<std::size_t>(l.band_row * l.across + t), encode(tile.data()));
+      if (which + 1 < levels_.size()) paste(which + 1, t, l.band_row, halved(tile.data()));
+    }
+    ++l.band_row;
+    std::fill(l.band.begin(), l.band.end(), kVoid);
+  }
+
+  std::string description() const {
+    const Quantity& q = info_.quantity;
+    std::string s = fmt::format("Katoptra {}; quantity={}; unit={}", KATOPTRA_VERSION, name_of(q.kind), unit_name(q));
+    if (q.kind == QuantityKind::Height) s += "; heights=" + q.heights.name();
+    if (!options_.survey.empty()) s += "; survey=" + options_.survey;
+    return s;
+  }
+
+  std::vector<Tag> tags(std::size_t which) const {
+    const Level& l = levels_[which];
+    const int format = target_.type == SampleType::Float32 || target_.type == SampleType::Float64 ? 3 : lowest_of(target_.type) < 0 ? 2 : 1;
+    std::vector<Tag> t;
+    t.push_back(longs(254, {which == 0 ? 0u : 1u}, false));
+    t.push_back(longs(256, {static_cast<std::uint64_t>(l.cols)}, false));
+    t.push_back(longs(257, {static_cast<std::uint64_t>(l.rows)}, false));
+    t.push_back(shorts(258, {static_cast<std::uint16_t>(8 * bytes_per_sample(target_.type))}));
+    t.push_back(shorts(259, {static_cast<std::uint16_t>(compression())}));
+    t.push_back(shorts(262, {1}));
+    if (which == 0) t.push_back(text(270, description()));
+    t.push_back(shorts(277, {1}));
+    t.push_back(shorts(284, {1}));
+    if (which == 0 && options_.date.size() == 10) t.push_back(text(306, fmt::format("{}:{}:{} 00:00:00", options_.date.substr(0, 4), options_.date.substr(5, 2), options_.date.substr(8, 2))));
+    t.push_back(shorts(317, {static_cast<std::uint16_t>(predictor())}));
+    t.push_back(longs(322, {static_cast<std::uint64_t>(edge())}, false));
+    t.push_back(longs(323, {static_cast<std::uint64_t>(edge())}, false));
+    t.push_back(longs(324, l.offsets, big_));
+    t.push_back(longs(325, l.counts, false));
+    t.push_back(shorts(339, {static_cast<std::uint16_t>(format)}));
+    if (which == 0) geo(t);
+    t.push_back(text(42113, std::isnan(target_.void_value) ? "nan" : fmt::format("{}", target_.void_value)));
+    return t;
+  }
+
+  void geo(std::vector<Tag>& t) const {
+    const Frame& f = info_.frame;
+    t.push_back(doubles(33550, {f.cell().x, f.cell().y, 0}));
+    t.push_back(doubles(33922, {0, 0, 0, f.west(), f.north(), 0}));
+    const tiff::GeoTags g = tiff::write_geo_tags(f.crs(), info_.quantity);
+    if (!g.directory.empty()) t.push_back(shorts(34735, g.directory));
+    if (!g.doubles.empty()) t.push_back(doubles(34736, g.doubles));
+    if (!g.text.empty()) t.push_back(text(34737, std::string(g.text.c_str())));
+  }
+
+  // The head of the file: header, directories and their tables; always the same size for the same frame and options.
+  std::vector<std::uint8_t> directories() const {
+    const std::size_t header = big_ ? 16 : 8, entry = big_ ? 20 : 12, inline_bytes = big_ ? 8 : 4, fixed = big_ ? 16 : 6;
+    LittleEndian out;
+    out.bytes = {'I', 'I'};
+    out.u16(big_ ? 43 : 42);
+    if (big_) {
+      out.u16(8);
+      out.u16(0);
+    }
+    out.put(header, static_cast<int>(inline_bytes));
+    for (std::size_t which = 0; which < levels_.size(); ++which) {
+      const std::vector<Tag> ts = tags(which);
+      const std::size_t start = out.bytes.size(), tables = start + fixed + entry * ts.size();
+      LittleEndian extra;
+      out.put(ts.size(), big_ ? 8 : 2);
+      for (const Tag& tag : ts) {
+        out.u16(static_cast<std::uint64_t>(tag.id));
+        out.u16(static_cast<std::uint64_t>(tag.type));
+        out.put(tag.count, static_cast<int>(inline_bytes));
+        if (tag.data.size() <= inline_bytes) {
+          out.bytes.insert(out.bytes.end(), tag.data.begin(), tag.data.end());
+          out.bytes.resize(out.bytes.size() + inline_bytes - tag.data.size());
+        } else {
+          out.put(tables + extra.bytes.size(), static_cast<int>(inline_bytes));
+          extra.bytes.insert(extra.bytes.end(), tag.data.begin(), tag.data.end());
+          while (extra.bytes.size() % 8) extra.bytes.push_back(0);
+        }
+      }
+      const std::size_t next = tables + extra.bytes.size();
+      const std::size_t aligned = (next + 7) / 8 * 8;
+      out.put(which + 1 < levels_.size() ? aligned : 0, static_cast<int>(inline_bytes));
+      out.bytes.insert(out.bytes.end(), extra.bytes.begin(), extra.bytes.end());
+      out.bytes.resize(aligned);
+    }
+    return std::move(out.bytes);
+  }
+
+  fs::path path_;
+  WriteOptions options_;
+  GridInfo info_;
+  Target target_;
+  bool categories_, big_ = false;
+  std::unique_ptr<ByteSink> sink_;
+  std::vector<Level> levels_;
+  std::uint64_t end_ = 0;
+};
+
+// ------------------------------------------------------------------------------------------------------- write_grid
+
+// The codes of the origin plane as a grid of numbers, for the writer.
+GridInfo lineage_info(const GridInfo& info) {
+  GridInfo codes = info;
+  codes.quantity = {.kind = QuantityKind::Code, .other_unit = {}, .heights = {}};
+  const std::size_t most = (info.sources.size() + 1) * 8;
+  codes.type = most <= 256 ? SampleType::UInt8 : most <= 65536 ? SampleType::UInt16 : SampleType::UInt32;
+  codes.file_void = 0;
+  return codes;
+}
+
+struct Made {
+  std::vector<std::uint8_t> values, codes;
+  std::vector<float> half, codes_half;
+  std::int64_t cells = 0, voids = 0, by_how[8] = {};
+  float lowest = std::numeric_limits<float>::infinity(), highest = -std::numeric_limits<float>::infinity();
+};
+
+void measure(const Block& block, const Window& inside, Made& m) {
+  m.cells = inside.cells();
+  for (std::int64_t r = 0; r < inside.rows; ++r) {
+    const float* row = block.row(r);
+    for (std::int64_t c = 0; c < inside.cols; ++c) {
+      if (std::isnan(row[c])) {
+        ++m.voids;
+        continue;
+      }
+      m.lowest = std::min(m.lowest, row[c]);
+      m.highest = std::max(m.highest, row[c]);
+    }
+    if (const Origin* origin = block.origin_row(r))
+      for (std::int64_t c = 0; c < inside.cols; ++c) ++m.by_how[origin[c] % 8];
+  }
+}
+
+}  // namespace
+
+WriteReport write_grid(const Grid& grid, const fs::path& path, const WriteOptions& options) {
+  const auto start = std::chrono::steady_clock::now();
+  std::string ext = path.extension().string();
+  std::transform(ext.begin(), ext.end(), ext.begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
+  if (ext != ".tif" && ext != ".tiff") throw Error(ErrorCode::Unsupported, fmt::format("grids are not written as '{}' here", ext), path.string(), "give a name that ends in .tif");
+  if (options.tile < 16 || options.tile > 4096 || options.tile % 16) throw Error(ErrorCode::BadArgument, fmt::format("tiles of {} cells are not possible", options.tile), path.string(), "take a multiple of 16 up to 4096");
+
+  WriteReport report;
+  report.path = path;
+  report.info = grid.info();
+  TiffWriter writer(path, grid.info(), options, false);
+  std::unique_ptr<TiffWriter> lineage;
+  if (options.lineage) {
+    report.lineage_path = lineage_path_for(path);
+    WriteOptions o = options;
+    o.void_value.reset();
+    lineage = std::make_unique<TiffWriter>(report.lineage_path, lineage_info(grid.info()), o, true);
+  }
+  const Window frame = grid.frame().window();
+  const auto tiles = static_cast<std::size_t>(writer.across() * writer.down());
+  const std::size_t tile_bytes = static_cast<std::size_t>(options.tile) * static_cast<std::size_t>(options.tile) * 16;
+  const std::size_t in_flight = std::clamp<std::size_t>(options.run.memory / 4 / tile_bytes, 1, static_cast<std::size_t>(4 * thread_count(options.run)));
+  double lowest = std::numeric_limits<double>::infinity(), highest = -lowest;
+  parallel_ordered(
+      tiles, in_flight, options.run,
+      [&](std::size_t i) -> std::shared_ptr<void> {
+        auto made = std::make_shared<Made>();
+        const Window w = writer.tile_window(i);
+        const Block block = grid.read(w, lineage ? Planes::ValuesAndOrigin : Planes::Values);
+        measure(block, w.intersected(frame), *made);
+        made->values = writer.encode(block.row(0));
+        if (options.overviews) made->half = writer.halved(block.row(0));
+        if (lineage) {
+          std::vector<float> codes(static_cast<std::size_t>(w.cells()));
+          const Origin* from = block.origin_row(0);
+          std::transform(from, from + codes.size(), codes.begin(), [](Origin o) { return o ? static_cast<float>(o) : kVoid; });
+          made->codes = lineage->encode(codes.data());
+          if (options.overviews) made->codes_half = lineage->halved(codes.data());
+        }
+        return made;
+      },
+      [&](std::size_t i, std::shared_ptr<void> result) {
+        const Made& m = *static_cast<Made*>(result.get());
+        writer.place(i, m.values, m.half);
+        if (lineage) lineage->place(i, m.codes, m.codes_half);
+        report.cells += m.cells;
+        report.voids += m.voids;
+        for (int h = 0; h < 8; ++h) report.by_how[h] += m.by_how[h];
+        lowest = std::min<double>(lowest, static_cast<double>(m.lowest));
+        highest = std::max<double>(highest, static_cast<double>(m.highest));
+      });
+  report.lowest = lowest <= highest ? lowest : std::nan("");
+  report.highest = lowest <= highest ? highest : std::nan("");
+  report.type = writer.target().type;
+  report.void_value = writer.target().void_value;
+  if (lineage) {
+    lineage->finish();
+    write_lineage_table(path, grid.info(), options.overwrite);
+  }
+  report.bytes = writer.finish();
+  report.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
+  return report;
+}
+
+}  // namespace katoptra

@@ -1,0 +1,445 @@
+#include "katoptra/geo/crs.hpp"
+
+#include <fmt/format.h>
+#include <proj.h>
+#include <proj_experimental.h>
+
+#include <algorithm>
+#include <cmath>
+#include <map>
+#include <mutex>
+#include <numbers>
+#include <vector>
+
+#include "katoptra/base/error.hpp"
+
+namespace katoptra {
+namespace {
+
+struct DestroyContext {
+  void operator()(PJ_CONTEXT* c) const { proj_context_destroy(c); }
+};
+struct DestroyPj {
+  void operator()(PJ* p) const { proj_destroy(p); }
+};
+using Context = std::unique_ptr<PJ_CONTEXT, DestroyContext>;
+using Pj = std::unique_ptr<PJ, DestroyPj>;
+
+Context make_context() {
+  Context c(proj_context_create());
+  proj_log_level(c.get(), PJ_LOG_NONE);
+  proj_context_set_enable_network(c.get(), 0);
+  return c;
+}
+
+LengthUnit length_unit_of(double factor) {
+  if (std::abs(factor - 0.3048) < 1e-10) return LengthUnit::Foot;
+  if (std::abs(factor - 1200.0 / 3937.0) < 1e-10) return LengthUnit::UsFoot;
+  return LengthUnit::Metre;
+}
+
+struct Axis {
+  double factor = 1;
+  std::string unit;
+};
+
+Axis first_axis(PJ_CONTEXT* ctx, const PJ* crs) {
+  Axis axis;
+  Pj cs(proj_crs_get_coordinate_system(ctx, crs));
+  const char* unit = nullptr;
+  if (cs && proj_cs_get_axis_info(ctx, cs.get(), 0, nullptr, nullptr, nullptr, &axis.factor, &unit, nullptr, nullptr))
+    axis.unit = unit ? unit : "";
+  return axis;
+}
+
+int epsg_of(PJ_CONTEXT* ctx, const PJ* crs) {
+  auto own = [](const PJ* p) {
+    const char* authority = proj_get_id_auth_name(p, 0);
+    const char* code = proj_get_id_code(p, 0);
+    return authority && code && std::string_view(authority) == "EPSG" ? std::atoi(code) : 0;
+  };
+  if (int code = own(crs)) return code;
+  int* confidence = nullptr;
+  PJ_OBJ_LIST* list = proj_identify(ctx, crs, "EPSG", nullptr, &confidence);
+  int code = 0;
+  if (list && proj_list_get_count(list) > 0 && confidence && confidence[0] >= 90) {
+    Pj best(proj_list_get(ctx, list, 0));
+    if (best) code = own(best.get());
+  }
+  proj_int_list_destroy(confidence);
+  proj_list_destroy(list);
+  return code;
+}
+
+}  // namespace
+
+// ---------------------------------------------------------------------------------------------- height references
+
+HeightReference HeightReference::ellipsoid() {
+  HeightReference r;
+  r.kind_ = Kind::Ellipsoid;
+  r.name_ = "ellipsoid";
+  return r;
+}
+
+HeightReference HeightReference::from_epsg(int code) {
+  Context ctx = make_context();
+  Pj pj(proj_create_from_database(ctx.get(), "EPSG", std::to_string(code).c_str(), PJ_CATEGORY_CRS, 0, nullptr));
+  if (!pj || proj_get_type(pj.get()) != PJ_TYPE_VERTICAL_CRS)
+    throw Error(ErrorCode::BadArgument, fmt::format("EPSG:{} is not a vertical reference", code), {}, "name one such as EGM2008, EGM96, EPSG:5703 or ellipsoid");
+  HeightReference r;
+  r.kind_ = Kind::System;
+  r.name_ = proj_get_name(pj.get());
+  r.epsg_ = code;
+  r.unit_ = length_unit_of(first_axis(ctx.get(), pj.get()).factor);
+  return r;
+}
+
+HeightReference HeightReference::parse(std::string_view text) {
+  static const std::map<std::string, int, std::less<>> kNames = {
+      {"EGM84", 5798}, {"EGM96", 5773}, {"EGM2008", 3855}, {"NAVD88", 5703}, {"MSL", 5714}};
+  if (text == "unknown" || text.empty()) return {};
+  if (text == "ellipsoid") return ellipsoid();
+  if (auto known = kNames.find(text); known != kNames.end()) return from_epsg(known->second);
+  if (text.starts_with("EPSG:"))
+    if (auto code = parse_number(text.substr(5))) return from_epsg(static_cast<int>(*code));
+  Context ctx = make_context();
+  const PJ_TYPE type = PJ_TYPE_VERTICAL_CRS;
+  PJ_OBJ_LIST* list = proj_create_from_name(ctx.get(), "EPSG", std::string(text).c_str(), &type, 1, 0, 1, nullptr);
+  int code = 0;
+  if (list && proj_list_get_count(list) > 0) {
+    Pj first(proj_list_get(ctx.get(), list, 0));
+    code = epsg_of(ctx.get(), first.get());
+  }
+  proj_list_destroy(list);
+  if (!code) throw Error(ErrorCode::BadArgument, fmt::format("'{}' is not a known vertical reference", text), {}, "name one such as EGM2008, EGM96, EPSG:5703, ellipsoid or unknown");
+  return from_epsg(code);
+}
+
+// ------------------------------------------------------------------------------------------------------------- Crs
+
+struct Crs::Impl {
+  std::string name, wkt, unit_name, geodetic_wkt;
+  int epsg = 0;
+  bool geographic = false, mercator = false;
+  double unit_factor = 1, semi_major = 6378137, e2 = 0.0066943799901413165;
+};
+
+namespace {
+
+std::shared_ptr<const Crs::Impl> describe(PJ_CONTEXT* ctx, const PJ* crs) {
+  auto impl = std::make_shared<Crs::Impl>();
+  impl->name = proj_get_name(crs) ? proj_get_name(crs) : "unnamed";
+  if (const char* wkt = proj_as_wkt(ctx, crs, PJ_WKT2_2019, nullptr)) impl->wkt = wkt;
+  impl->epsg = epsg_of(ctx, crs);
+  Pj source(proj_get_type(crs) == PJ_TYPE_BOUND_CRS ? proj_get_source_crs(ctx, crs) : nullptr);
+  const PJ* plain = source ? source.get() : crs;
+  const PJ_TYPE type = proj_get_type(plain);
+  impl->geographic = type == PJ_TYPE_GEOGRAPHIC_2D_CRS || type == PJ_TYPE_GEOGRAPHIC_3D_CRS;
+  const Axis axis = first_axis(ctx, plain);
+  impl->unit_factor = axis.factor > 0 ? axis.factor : 1;
+  impl->unit_name = impl->geographic ? "degree" : symbol(length_unit_of(impl->unit_factor));
+  if (!impl->geographic && impl->unit_name == std::string("m") && std::abs(impl->unit_factor - 1) > 1e-10) impl->unit_name = axis.unit;
+  Pj geodetic(proj_crs_get_geodetic_crs(ctx, plain));
+  if (geodetic)
+    if (const char* wkt = proj_as_wkt(ctx, geodetic.get(), PJ_WKT2_2019, nullptr)) impl->geodetic_wkt = wkt;
+  Pj ellipsoid(proj_get_ellipsoid(ctx, plain));
+  double inverse_flattening = 0, minor = 0;
+  int minor_computed = 0;
+  if (ellipsoid && proj_ellipsoid_get_parameters(ctx, ellipsoid.get(), &impl->semi_major, &minor, &minor_computed, &inverse_flattening)) {
+    const double f = inverse_flattening > 0 ? 1 / inverse_flattening : 0;
+    impl->e2 = f * (2 - f);
+  }
+  Pj operation(impl->geographic ? nullptr : proj_crs_get_coordoperation(ctx, plain));
+  const char* method = nullptr;
+  if (operation && proj_coordoperation_get_method_info(ctx, operation.get(), &method, nullptr, nullptr) && method) {
+    const std::string_view m = method;
+    impl->mercator = m.find("Mercator") != m.npos && m.find("Transverse") == m.npos && m.find("Oblique") == m.npos;
+  }
+  return impl;
+}
+
+[[noreturn]] void refuse_crs(std::string_view text) {
+  std::string shown(text.substr(0, 60));
+  throw Error(ErrorCode::BadArgument, fmt::format("'{}{}' is not a coordinate reference system", shown, text.size() > 60 ? "..." : ""), {},
+              "give a code such as EPSG:32725 or EPSG:32725+3855, or WKT");
+}
+
+}  // namespace
+
+Crs Crs::parse(std::string_view text) {
+  static std::mutex mutex;
+  static std::map<std::string, Crs, std::less<>> known;
+  {
+    std::lock_guard lock(mutex);
+    if (auto it = known.find(text); it != known.end()) return it->second;
+  }
+  if (text.empty()) refuse_crs(text);
+  Context ctx = make_context();
+  Pj pj(proj_create(ctx.get(), std::string(text).c_str()));
+  if (!pj || !proj_is_crs(pj.get())) refuse_crs(text);
+  HeightReference heights;
+  if (proj_get_type(pj.get()) == PJ_TYPE_COMPOUND_CRS) {
+    Pj vertical(proj_crs_get_sub_crs(ctx.get(), pj.get(), 1));
+    if (vertical) {
+      heights.kind_ = HeightReference::Kind::System;
+      heights.name_ = proj_get_name(vertical.get());
+      heights.epsg_ = epsg_of(ctx.get(), vertical.get());
+      heights.unit_ = length_unit_of(first_axis(ctx.get(), vertical.get()).factor);
+    }
+    pj.reset(proj_crs_get_sub_crs(ctx.get(), pj.get(), 0));
+    if (!pj) refuse_crs(text);
+  }
+  Pj cs(proj_crs_get_coordinate_system(ctx.get(), pj.get()));
+  if (cs && proj_cs_get_axis_count(ctx.get(), cs.get()) == 3) {
+    heights = HeightReference::ellipsoid();
+    Pj flat(proj_crs_demote_to_2D(ctx.get(), nullptr, pj.get()));
+    if (flat) pj = std::move(flat);
+  }
+  const PJ_TYPE type = proj_get_type(pj.get());
+  if (type == PJ_TYPE_VERTICAL_CRS || type == PJ_TYPE_GEOCENTRIC_CRS || type == PJ_TYPE_TEMPORAL_CRS)
+    throw Error(ErrorCode::BadArgument, fmt::format("'{}' has no horizontal part", text), {}, "give a horizontal system, such as EPSG:32725");
+  Crs crs(describe(ctx.get(), pj.get()));
+  crs.heights_ = heights;
+  std::lock_guard lock(mutex);
+  if (known.size() < 4096) known.emplace(text, crs);
+  return crs;
+}
+
+Crs Crs::utm_for(double longitude, double latitude) {
+  if (!(std::abs(latitude) <= 84.5) || !std::isfinite(longitude))
+    throw Error(ErrorCode::BadArgument, fmt::format("no UTM zone at latitude {:.2f}", latitude), {}, "name a polar system with --crs");
+  const double wrapped = longitude - 360 * std::floor((longitude + 180) / 360);
+  const int zone = std::clamp(static_cast<int>(std::floor((wrapped + 180) / 6)) + 1, 1, 60);
+  return parse(fmt::format("EPSG:{}", (latitude < 0 ? 32700 : 32600) + zone));
+}
+
+Crs Crs::wgs84() { return parse("EPSG:4326"); }
+
+namespace {
+const Crs::Impl& none() {
+  static const Crs::Impl impl{.name = "none", .wkt = {}, .unit_name = "cell", .geodetic_wkt = {}};
+  return impl;
+}
+}  // namespace
+
+const std::string& Crs::name() const { return (impl_ ? *impl_ : none()).name; }
+int Crs::epsg() const { return impl_ ? impl_->epsg : 0; }
+std::string Crs::code() const { return epsg() ? fmt::format("EPSG:{}", epsg()) : std::string(); }
+std::string Crs::label() const { return epsg() ? code() : name(); }
+const std::string& Crs::wkt() const { return (impl_ ? *impl_ : none()).wkt; }
+bool Crs::is_geographic() const { return impl_ && impl_->geographic; }
+bool Crs::is_mercator() const { return impl_ && impl_->mercator; }
+double Crs::unit_factor() const { return impl_ ? impl_->unit_factor : 1; }
+const std::string& Crs::unit_name() const { return (impl_ ? *impl_ : none()).unit_name; }
+double Crs::semi_major() const { return (impl_ ? *impl_ : none()).semi_major; }
+double Crs::eccentricity2() const { return (impl_ ? *impl_ : none()).e2; }
+const HeightReference& Crs::heights() const { return heights_; }
+
+Crs Crs::with_heights(const HeightReference& heights) const {
+  Crs c = *this;
+  c.heights_ = heights;
+  return c;
+}
+
+std::string Crs::proj_string() const {
+  if (!impl_) return {};
+  Context ctx = make_context();
+  Pj pj(proj_create(ctx.get(), impl_->wkt.c_str()));
+  const char* text = pj ? proj_as_proj_string(ctx.get(), pj.get(), PJ_PROJ_4, nullptr) : nullptr;
+  return text ? text : "";
+}
+
+Crs Crs::geodetic() const { return impl_ && !impl_->geographic ? parse(impl_->geodetic_wkt) : *this; }
+
+bool Crs::same_place(const Crs& other) const {
+  if (impl_ == other.impl_) return true;
+  if (!impl_ || !other.impl_) return false;
+  if (impl_->wkt == other.impl_->wkt || (impl_->epsg && impl_->epsg == other.impl_->epsg)) return true;
+  Context ctx = make_context();
+  Pj a(proj_create(ctx.get(), impl_->wkt.c_str())), b(proj_create(ctx.get(), other.impl_->wkt.c_str()));
+  return a && b && proj_is_equivalent_to_with_ctx(ctx.get(), a.get(), b.get(), PJ_COMP_EQUIVALENT_EXCEPT_AXIS_ORDER_GEOGCRS);
+}
+
+// ------------------------------------------------------------------------------------------------------- Transform
+
+struct Transform::Impl {
+  struct Pipeline {
+    Context context;
+    Pj pj;
+  };
+  std::string from, to;
+  bool identity = false, ballpark = false;
+  std::mutex mutex;
+  std::vector<Pipeline> free;
+
+  Pipeline make() const {
+    Pipeline p{make_context(), nullptr};
+    PJ_CONTEXT* ctx = p.context.get();
+    Pj raw(proj_create_crs_to_crs(ctx, from.c_str(), to.c_str(), nullptr));
+    if (raw) p.pj.reset(proj_normalize_for_visualization(ctx, raw.get()));
+    if (!p.pj) throw Error(ErrorCode::MissingResource, "no way is known between the two coordinate reference systems", "transform", "check both systems, or install PROJ's grids (Debian: proj-data)");
+    return p;
+  }
+  Pipeline take() {
+    {
+      std::lock_guard lock(mutex);
+      if (!free.empty()) {
+        Pipeline p = std::move(free.back());
+        free.pop_back();
+        return p;
+      }
+    }
+    return make();
+  }
+  void give(Pipeline p) {
+    std::lock_guard lock(mutex);
+    free.push_back(std::move(p));
+  }
+  void run(std::span<Point> points, PJ_DIRECTION direction) {
+    if (identity || points.empty()) return;
+    Pipeline p = take();
+    proj_trans_generic(p.pj.get(), direction, &points[0].x, sizeof(Point), points.size(), &points[0].y, sizeof(Point), points.size(), nullptr, 0, 0, nullptr, 0, 0);
+    give(std::move(p));
+    for (Point& q : points)
+      if (!std::isfinite(q.x) || !std::isfinite(q.y)) q = {std::nan(""), std::nan("")};
+  }
+};
+
+Transform::Transform(const Crs& from, const Crs& to) : impl_(std::make_shared<Impl>()) {
+  if (!from || !to) throw Error(ErrorCode::BadArgument, "a coordinate reference system is missing", "transform", "name it with --crs");
+  impl_->identity = from.same_place(to);
+  if (impl_->identity) return;
+  impl_->from = from.wkt();
+  impl_->to = to.wkt();
+  Impl::Pipeline first = impl_->make();
+  PJ_CONTEXT* ctx = first.context.get();
+  PJ* used = first.pj.get();
+  impl_->ballpark = proj_get_type(used) != PJ_TYPE_UNKNOWN && proj_coordoperation_has_ballpark_transformation(ctx, used) == 1;
+  impl_->give(std::move(first));
+}
+
+bool Transform::is_identity() const { return impl_->identity; }
+bool Transform::is_ballpark() const { return impl_->ballpark; }
+void Transform::forward(std::span<Point> points) const { impl_->run(points, PJ_FWD); }
+void Transform::inverse(std::span<Point> points) const { impl_->run(points, PJ_INV); }
+Point Transform::forward(Point p) const {
+  forward(std::span(&p, 1));
+  return p;
+}
+Point Transform::inverse(Point p) const {
+  inverse(std::span(&p, 1));
+  return p;
+}
+
+namespace {
+
+Ring densified(const Ring& ring, double step) {
+  Ring out;
+  for (std::size_t i = 0; i + 1 < ring.size(); ++i) {
+    const Point a = ring[i], b = ring[i + 1];
+    const int n = std::clamp(static_cast<int>(std::ceil(std::hypot(b.x - a.x, b.y - a.y) / step)), 1, 64);
+    for (int k = 0; k < n; ++k) out.push_back(k == 0 ? a : Point{a.x + (b.x - a.x) * k / n, a.y + (b.y - a.y) * k / n});
+  }
+  if (!ring.empty()) out.push_back(ring.back());
+  return out;
+}
+
+}  // namespace
+
+MultiPolygon transformed(const MultiPolygon& shape, const Transform& transform) {
+  if (transform.is_identity()) return shape;
+  const Bounds b = bounds_of(shape);
+  const double step = std::max({b.width(), b.height(), 1e-12}) / 32;
+  auto carry = [&](const Ring& ring) {
+    Ring r = densified(ring, step);
+    transform.forward(r);
+    std::erase_if(r, [](Point p) { return std::isnan(p.x); });
+    if (!r.empty() && !(r.front() == r.back())) r.push_back(r.front());
+    return r;
+  };
+  MultiPolygon out;
+  for (const Polygon& p : shape) {
+    Polygon q{carry(p.outer), {}};
+    for (const Ring& hole : p.holes) q.holes.push_back(carry(hole));
+    if (q.outer.size() >= 4) out.push_back(std::move(q));
+  }
+  return out;
+}
+
+Bounds transformed(const Bounds& box, const Transform& transform) {
+  if (transform.is_identity() || box.empty()) return box;
+  std::vector<Point> points;
+  for (int i = 0; i <= 32; ++i)
+    for (int j = 0; j <= 32; ++j) points.push_back({box.west + box.width() * i / 32, box.south + box.height() * j / 32});
+  transform.forward(points);
+  Bounds out;
+  for (Point p : points)
+    if (!std::isnan(p.x)) out.include(p);
+  return out;
+}
+
+// ----------------------------------------------------------------------------------------------------- GroundRuler
+
+GroundRuler::GroundRuler(const Crs& crs) : crs_(crs) {
+  if (crs && !crs.is_geographic())
+    to_globe_ = std::make_shared<Transform>(crs, crs.geodetic());
+}
+
+namespace {
+
+// Metres per radian along the parallel and along the meridian of the ellipsoid.
+GroundScale per_radian(double a, double e2, double latitude) {
+  const double s = std::sin(latitude), w2 = 1 - e2 * s * s, w = std::sqrt(w2);
+  return {a / w * std::max(std::cos(latitude), 1e-9), a * (1 - e2) / (w2 * w)};
+}
+
+}  // namespace
+
+GroundScale GroundRuler::at(Point p) const {
+  GroundScale s;
+  at(std::span<const Point>(&p, 1), std::span<GroundScale>(&s, 1));
+  return s;
+}
+
+void GroundRuler::at(std::span<const Point> points, std::span<GroundScale> out) const {
+  constexpr double kRadian = std::numbers::pi / 180;
+  if (!crs_) {
+    for (GroundScale& s : out) s = {1, 1};
+    return;
+  }
+  const double a = crs_.semi_major(), e2 = crs_.eccentricity2();
+  if (!to_globe_) {
+    for (std::size_t i = 0; i < points.size(); ++i) {
+      const GroundScale r = per_radian(a, e2, points[i].y * kRadian);
+      out[i] = {r.x * kRadian, r.y * kRadian};
+    }
+    return;
+  }
+  // Central differences over two metres: the curvature of any map projection is negligible there, rounding is 1e-9.
+  const double h = 1.0 / crs_.unit_factor();
+  std::vector<Point> probe;
+  probe.reserve(points.size() * 4);
+  for (Point p : points) {
+    probe.push_back({p.x - h, p.y});
+    probe.push_back({p.x + h, p.y});
+    probe.push_back({p.x, p.y - h});
+    probe.push_back({p.x, p.y + h});
+  }
+  to_globe_->forward(probe);
+  for (std::size_t i = 0; i < points.size(); ++i) {
+    const Point* q = &probe[i * 4];
+    const GroundScale r = per_radian(a, e2, (q[0].y + q[1].y) / 2 * kRadian);
+    auto length = [&](Point u, Point v) {
+      return std::hypot(std::remainder(v.x - u.x, 360.0) * kRadian * r.x, (v.y - u.y) * kRadian * r.y) / (2 * h);
+    };
+    out[i] = {length(q[0], q[1]), length(q[2], q[3])};
+  }
+}
+
+Length GroundRuler::distance(Point a, Point b) const {
+  const GroundScale s = at(Point{(a.x + b.x) / 2, (a.y + b.y) / 2});
+  return Length::metres(std::hypot((b.x - a.x) * s.x, (b.y - a.y) * s.y));
+}
+
+}  // namespace katoptra

@@ -1,0 +1,118 @@
+#include "katoptra/grid/cache.hpp"
+
+#include <atomic>
+#include <condition_variable>
+#include <list>
+#include <mutex>
+#include <unordered_map>
+#include <utility>
+
+namespace katoptra {
+namespace {
+
+struct Key {
+  std::uint64_t owner, index;
+  bool operator==(const Key&) const = default;
+};
+struct HashKey {
+  std::size_t operator()(const Key& k) const {
+    std::uint64_t h = k.owner * 0x9E3779B97F4A7C15u ^ (k.index + 0xD1B54A32D192ED03u);
+    h ^= h >> 32;
+    h *= 0xD6E8FEB86659FD93u;
+    return static_cast<std::size_t>(h ^ (h >> 32));
+  }
+};
+struct Slot {
+  BlockCache::Entry data;  // null while it is being made
+  std::list<Key>::iterator place;
+};
+
+}  // namespace
+
+struct BlockCache::Impl {
+  mutable std::mutex mutex;
+  std::condition_variable ready;
+  std::unordered_map<Key, Slot, HashKey> slots;
+  std::list<Key> recent;  // front: most recently used; only finished blocks
+  std::size_t budget, bytes = 0;
+  std::atomic<std::uint64_t> owners{0}, made{0};
+
+  void shrink() {
+    while (bytes > budget && !recent.empty()) drop(slots.find(recent.back()));
+  }
+  void drop(std::unordered_map<Key, Slot, HashKey>::iterator it) {
+    bytes -= it->second.data->size();
+    recent.erase(it->second.place);
+    slots.erase(it);
+  }
+};
+
+BlockCache::BlockCache(std::size_t budget) : impl_(std::make_unique<Impl>()) { impl_->budget = budget; }
+BlockCache::~BlockCache() = default;
+
+BlockCache& BlockCache::shared() {
+  static BlockCache cache(256u << 20);
+  return cache;
+}
+
+std::uint64_t BlockCache::new_owner() { return ++impl_->owners; }
+
+BlockCache::Entry BlockCache::get(std::uint64_t owner, std::uint64_t index, const std::function<Bytes()>& make) {
+  Impl& m = *impl_;
+  const Key key{owner, index};
+  std::unique_lock lock(m.mutex);
+  for (;;) {
+    auto it = m.slots.find(key);
+    if (it == m.slots.end()) break;
+    if (it->second.data) {
+      m.recent.splice(m.recent.begin(), m.recent, it->second.place);
+      return it->second.data;
+    }
+    m.ready.wait(lock);
+  }
+  m.slots.emplace(key, Slot{});
+  lock.unlock();
+  Entry made;
+  try {
+    made = std::make_shared<const Bytes>(make());
+    ++m.made;
+  } catch (...) {
+    lock.lock();
+    m.slots.erase(key);
+    m.ready.notify_all();
+    throw;
+  }
+  lock.lock();
+  Slot& slot = m.slots[key];
+  slot.data = made;
+  m.recent.push_front(key);
+  slot.place = m.recent.begin();
+  m.bytes += made->size();
+  m.shrink();
+  m.ready.notify_all();
+  return made;
+}
+
+void BlockCache::forget(std::uint64_t owner) {
+  std::lock_guard lock(impl_->mutex);
+  for (auto it = impl_->slots.begin(); it != impl_->slots.end();) {
+    auto next = std::next(it);
+    if (it->first.owner == owner && it->second.data) impl_->drop(it);
+    it = next;
+  }
+}
+
+void BlockCache::set_budget(std::size_t bytes) {
+  std::lock_guard lock(impl_->mutex);
+  impl_->budget = bytes;
+  impl_->shrink();
+}
+
+std::size_t BlockCache::bytes() const {
+  std::lock_guard lock(impl_->mutex);
+  return impl_->bytes;
+}
+
+std::uint64_t BlockCache::made() const { return impl_->made; }
+
+}  // namespace katoptra

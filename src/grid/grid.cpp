@@ -1,0 +1,193 @@
+#include "katoptra/grid/grid.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cassert>
+#include <utility>
+
+#include "katoptra/base/error.hpp"
+
+namespace katoptra {
+
+const char* name_of(How how) {
+  switch (how) {
+    case How::Measured: return "measured";
+    case How::Resampled: return "resampled";
+    case How::Blended: return "blended";
+    case How::Filled: return "filled";
+    case How::None: break;
+  }
+  return "void";
+}
+
+BlockView BlockView::part(const Window& w) const {
+  assert(window.contains(w));
+  const std::int64_t shift = (w.row - window.row) * stride + (w.col - window.col);
+  return {w, values + shift, origin ? origin + shift : nullptr, stride};
+}
+
+Block::Block(const Window& window, Planes planes) : window_(window) {
+  const auto n = static_cast<std::size_t>(window.cells());
+  values_ = std::make_unique_for_overwrite<float[]>(n);
+  if (planes == Planes::ValuesAndOrigin) origin_ = std::make_unique<Origin[]>(n);
+}
+
+namespace {
+
+void fill_void(const BlockView& v) {
+  for (std::int64_t r = 0; r < v.window.rows; ++r) {
+    std::fill_n(v.row(r), v.window.cols, kVoid);
+    if (v.origin) std::fill_n(v.origin_row(r), v.window.cols, Origin{0});
+  }
+}
+
+}  // namespace
+
+void Grid::read_into(const BlockView& out) const {
+  const Window inside = out.window.intersected(frame().window());
+  if (!(inside == out.window)) fill_void(out);
+  if (!inside.empty()) source_->read(out.part(inside));
+}
+
+Block Grid::read(const Window& window, Planes planes) const {
+  Block block(window, planes);
+  read_into(block.view());
+  return block;
+}
+
+float Grid::at(std::int64_t col, std::int64_t row) const { return read({col, row, 1, 1}).at(0, 0); }
+
+// ------------------------------------------------------------------------------------------------- simple sources
+
+namespace {
+
+void measured_everywhere(const BlockView& out) {
+  if (!out.origin) return;
+  for (std::int64_t r = 0; r < out.window.rows; ++r)
+    for (std::int64_t c = 0; c < out.window.cols; ++c)
+      out.origin_row(r)[c] = std::isnan(out.row(r)[c]) ? 0 : origin_code(1, How::Measured);
+}
+
+GridInfo simple_info(const Frame& frame, const Quantity& quantity, SampleType type, const std::string& name) {
+  GridInfo info;
+  info.frame = frame;
+  info.quantity = quantity;
+  info.type = type;
+  info.name = name;
+  info.sources = {{.name = name, .cell = ground_spacing(frame).y}};
+  return info;
+}
+
+class ValuesSource final : public GridSource {
+ public:
+  ValuesSource(GridInfo info, std::vector<float> values) : info_(std::move(info)), values_(std::move(values)) {}
+  const GridInfo& info() const override { return info_; }
+  void read(const BlockView& out) const override {
+    const Window& w = out.window;
+    for (std::int64_t r = 0; r < w.rows; ++r)
+      std::copy_n(values_.data() + (w.row + r) * info_.frame.cols() + w.col, w.cols, out.row(r));
+    measured_everywhere(out);
+  }
+
+ private:
+  GridInfo info_;
+  std::vector<float> values_;
+};
+
+class FunctionSource final : public GridSource {
+ public:
+  FunctionSource(GridInfo info, std::function<double(double, double)> f) : info_(std::move(info)), f_(std::move(f)) {}
+  const GridInfo& info() const override { return info_; }
+  void read(const BlockView& out) const override {
+    const Window& w = out.window;
+    for (std::int64_t r = 0; r < w.rows; ++r)
+      for (std::int64_t c = 0; c < w.cols; ++c) {
+        const Point p = info_.frame.centre(static_cast<double>(w.col + c), static_cast<double>(w.row + r));
+        out.row(r)[c] = static_cast<float>(f_(p.x, p.y));
+      }
+    measured_everywhere(out);
+  }
+
+ private:
+  GridInfo info_;
+  std::function<double(double, double)> f_;
+};
+
+class ScaledSource final : public GridSource {
+ public:
+  ScaledSource(Grid input, GridInfo info, double factor, double offset)
+      : input_(std::move(input)), info_(std::move(info)), factor_(factor), offset_(offset) {}
+  const GridInfo& info() const override { return info_; }
+  void read(const BlockView& out) const override {
+    input_.read_into(out);
+    if (factor_ == 1 && offset_ == 0) return;
+    for (std::int64_t r = 0; r < out.window.rows; ++r)
+      for (std::int64_t c = 0; c < out.window.cols; ++c)
+        out.row(r)[c] = static_cast<float>(static_cast<double>(out.row(r)[c]) * factor_ + offset_);
+  }
+
+ private:
+  Grid input_;
+  GridInfo info_;
+  double factor_, offset_;
+};
+
+}  // namespace
+
+Grid grid_from_values(const Frame& frame, std::vector<float> values, const Quantity& quantity, SampleType type, const std::string& name) {
+  if (static_cast<std::int64_t>(values.size()) != frame.cols() * frame.rows())
+    throw Error(ErrorCode::BadArgument, fmt::format("{} values do not fill {} x {} cells", values.size(), frame.cols(), frame.rows()), name);
+  return Grid(std::make_shared<ValuesSource>(simple_info(frame, quantity, type, name), std::move(values)));
+}
+
+Grid grid_from_function(const Frame& frame, std::function<double(double, double)> f, const Quantity& quantity, const std::string& name) {
+  return Grid(std::make_shared<FunctionSource>(simple_info(frame, quantity, SampleType::Float32, name), std::move(f)));
+}
+
+Grid scaled(const Grid& grid, double factor, double offset, const std::function<void(GridInfo&)>& change) {
+  GridInfo info = grid.info();
+  if (is_integer(info.type) && (factor != 1 || offset != std::round(offset))) {
+    info.type = SampleType::Float32;
+    info.file_void.reset();
+  }
+  if (change) change(info);
+  assert(info.frame.cols() == grid.frame().cols() && info.frame.rows() == grid.frame().rows());
+  return Grid(std::make_shared<ScaledSource>(grid, std::move(info), factor, offset));
+}
+
+Grid relabelled(const Grid& grid, const std::function<void(GridInfo&)>& change) { return scaled(grid, 1, 0, change); }
+
+Grid in_unit(const Grid& grid, LengthUnit unit) {
+  const LengthUnit from = grid.quantity().unit;
+  if (from == unit) return grid;
+  return scaled(grid, metres_per(from) / metres_per(unit), 0, [&](GridInfo& info) {
+    info.quantity.unit = unit;
+    const std::string done = fmt::format("{} to {}", symbol(from), symbol(unit));
+    info.notes.push_back(fmt::format("{}: heights converted from {} to {}", info.name, symbol(from), symbol(unit)));
+    for (SourceRecord& s : info.sources) s.treatment += (s.treatment.empty() ? "" : ", ") + done;
+  });
+}
+
+// ----------------------------------------------------------------------------------------------------------- bands
+
+std::int64_t band_rows(std::int64_t cols, const RunOptions& options) {
+  // A few bands a thread are under way at once; an eighth of the budget is theirs.
+  const auto room = static_cast<std::int64_t>(options.memory / 8) / (2 * thread_count(options));
+  return std::clamp<std::int64_t>(room / (cols * 8), 1, std::max(1, options.block));
+}
+
+void for_each_band(const Grid& grid, Planes planes, const RunOptions& options, const std::function<void(const Block&)>& body) {
+  const Frame& f = grid.frame();
+  const std::int64_t rows = band_rows(f.cols(), options);
+  const auto bands = static_cast<std::size_t>((f.rows() + rows - 1) / rows);
+  parallel_ordered(
+      bands, static_cast<std::size_t>(2 * thread_count(options)), options,
+      [&](std::size_t i) -> std::shared_ptr<void> {
+        const std::int64_t row = static_cast<std::int64_t>(i) * rows;
+        return std::make_shared<Block>(grid.read({0, row, f.cols(), std::min(rows, f.rows() - row)}, planes));
+      },
+      [&](std::size_t, std::shared_ptr<void> block) { body(*static_cast<Block*>(block.get())); });
+}
+
+}  // namespace katoptra

@@ -1,0 +1,67 @@
+#include "katoptra/grid/quantity.hpp"
+
+#include <algorithm>
+#include <array>
+#include <utility>
+
+namespace katoptra {
+namespace {
+
+constexpr std::array<std::pair<QuantityKind, const char*>, 7> kKinds{{{QuantityKind::Unknown, "unknown"},
+                                                                     {QuantityKind::Height, "height"},
+                                                                     {QuantityKind::Slope, "slope"},
+                                                                     {QuantityKind::Aspect, "aspect"},
+                                                                     {QuantityKind::Shade, "shade"},
+                                                                     {QuantityKind::Roughness, "roughness"},
+                                                                     {QuantityKind::Code, "code"}}};
+
+struct TypeFacts {
+  SampleType type;
+  const char* name;
+  int bytes;
+  bool integer;
+  double lowest, highest;
+};
+constexpr std::array<TypeFacts, 10> kTypes{{{SampleType::UInt8, "uint8", 1, true, 0, 255},
+                                           {SampleType::Int8, "int8", 1, true, -128, 127},
+                                           {SampleType::UInt16, "uint16", 2, true, 0, 65535},
+                                           {SampleType::Int16, "int16", 2, true, -32768, 32767},
+                                           {SampleType::UInt32, "uint32", 4, true, 0, 4294967295.0},
+                                           {SampleType::Int32, "int32", 4, true, -2147483648.0, 2147483647.0},
+                                           {SampleType::UInt64, "uint64", 8, true, 0, 18446744073709551615.0},
+                                           {SampleType::Int64, "int64", 8, true, -9223372036854775808.0, 9223372036854775807.0},
+                                           {SampleType::Float32, "float32", 4, false, -3.4028234663852886e38, 3.4028234663852886e38},
+                                           {SampleType::Float64, "float64", 8, false, -1.7976931348623157e308, 1.7976931348623157e308}}};
+
+const TypeFacts& facts(SampleType t) { return kTypes[static_cast<std::size_t>(t)]; }
+
+}  // namespace
+
+const char* name_of(QuantityKind kind) { return kKinds[static_cast<std::size_t>(kind)].second; }
+
+QuantityKind quantity_kind_from(std::string_view name) {
+  for (auto& [kind, text] : kKinds)
+    if (name == text) return kind;
+  return QuantityKind::Unknown;
+}
+
+std::string unit_name(const Quantity& q) {
+  if (q.kind == QuantityKind::Height || q.kind == QuantityKind::Roughness) return symbol(q.unit);
+  return q.other_unit;
+}
+
+int bytes_per_sample(SampleType t) { return facts(t).bytes; }
+bool is_integer(SampleType t) { return facts(t).integer; }
+const char* name_of(SampleType t) { return facts(t).name; }
+double lowest_of(SampleType t) { return facts(t).lowest; }
+double highest_of(SampleType t) { return facts(t).highest; }
+
+SampleType common_type(SampleType a, SampleType b) {
+  if (a == b) return a;
+  if (!is_integer(a) || !is_integer(b)) return a == SampleType::Float64 || b == SampleType::Float64 ? SampleType::Float64 : SampleType::Float32;
+  for (SampleType t : {SampleType::UInt8, SampleType::Int8, SampleType::UInt16, SampleType::Int16, SampleType::UInt32, SampleType::Int32, SampleType::Int64})
+    if (lowest_of(t) <= std::min(lowest_of(a), lowest_of(b)) && highest_of(t) >= std::max(highest_of(a), highest_of(b))) return t;
+  return SampleType::Float64;
+}
+
+}  // namespace katoptra

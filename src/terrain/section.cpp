@@ -1,0 +1,59 @@
+#include "katoptra/terrain/section.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+
+#include "katoptra/base/error.hpp"
+#include "katoptra/terrain/sample.hpp"
+
+namespace katoptra {
+
+Length Section::length() const { return points.empty() ? Length() : Length::of(points.back().distance, unit); }
+
+LineString line_by_bearing(const Crs& crs, Point from, Angle bearing, Length length) {
+  if (!(length.metres() > 0)) throw Error(ErrorCode::BadArgument, "a section needs a length above zero", "section");
+  const GroundRuler ruler(crs);
+  const double east = std::sin(bearing.radians()), north = std::cos(bearing.radians());
+  Point to = from;
+  // The scale at the middle of the line is what counts; two rounds settle it.
+  for (int i = 0; i < 3; ++i) {
+    const GroundScale s = ruler.at(Point{(from.x + to.x) / 2, (from.y + to.y) / 2});
+    to = {from.x + length.metres() * east / s.x, from.y + length.metres() * north / s.y};
+  }
+  return {from, to};
+}
+
+Section section(const Grid& grid, const LineString& line, const SectionOptions& options) {
+  if (line.size() < 2) throw Error(ErrorCode::BadArgument, "a section needs a line of two points or more", "section", "give --line, or --from with --to or --bearing and --length");
+  const GroundSpacing spacing = ground_spacing(grid.frame());
+  const Length step = options.step.value_or(std::min(spacing.x, spacing.y));
+  if (!(step.metres() > 0)) throw Error(ErrorCode::BadArgument, "the step must be longer than zero", "section");
+  const GroundRuler ruler(grid.frame().crs());
+  Section out;
+  out.unit = options.unit.value_or(grid.quantity().unit);
+  out.quantity = grid.quantity();
+  out.crs = grid.frame().crs();
+  std::vector<Point> places{line.front()};
+  std::vector<double> metres{0};
+  for (std::size_t i = 0; i + 1 < line.size(); ++i) {
+    const Point a = line[i], b = line[i + 1];
+    const double length = ruler.distance(a, b).metres();
+    if (!(length > 0)) continue;
+    const double wanted = std::ceil(length / step.metres() - 1e-9);
+    if (!(wanted + static_cast<double>(places.size()) < 1e7)) throw Error(ErrorCode::TooLarge, fmt::format("a section of {:.0f} m in steps of {:.3g} m has too many points", length, step.metres()), "section", "take a longer step");
+    const double start = metres.back();
+    for (double k = 1; k <= wanted; ++k) {
+      const double at = std::min(k * step.metres(), length), t = k == wanted ? 1 : at / length;
+      places.push_back({a.x + t * (b.x - a.x), a.y + t * (b.y - a.y)});
+      metres.push_back(k == wanted ? start + length : start + at);
+    }
+  }
+  if (places.size() < 2) throw Error(ErrorCode::BadArgument, "the line has no length", "section", "give two different points");
+  const std::vector<double> values = sample(grid, places, options.run);
+  for (std::size_t i = 0; i < places.size(); ++i) out.points.push_back({metres[i] / metres_per(out.unit), places[i], values[i]});
+  return out;
+}
+
+}  // namespace katoptra
