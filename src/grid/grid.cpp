@@ -177,17 +177,26 @@ std::int64_t band_rows(std::int64_t cols, const RunOptions& options) {
   return std::clamp<std::int64_t>(room / (cols * 8), 1, std::max(1, options.block));
 }
 
-void for_each_band(const Grid& grid, Planes planes, const RunOptions& options, const std::function<void(const Block&)>& body) {
+void map_bands(const Grid& grid, Planes planes, std::int64_t halo, const RunOptions& options,
+               const std::function<std::shared_ptr<void>(Block, const Window&)>& map,
+               const std::function<void(std::shared_ptr<void>)>& reduce) {
   const Frame& f = grid.frame();
   const std::int64_t rows = band_rows(f.cols(), options);
   const auto bands = static_cast<std::size_t>((f.rows() + rows - 1) / rows);
   parallel_ordered(
       bands, static_cast<std::size_t>(2 * thread_count(options)), options,
-      [&](std::size_t i) -> std::shared_ptr<void> {
+      [&](std::size_t i) {
         const std::int64_t row = static_cast<std::int64_t>(i) * rows;
-        return std::make_shared<Block>(grid.read({0, row, f.cols(), std::min(rows, f.rows() - row)}, planes));
+        const Window band{0, row, f.cols(), std::min(rows, f.rows() - row)};
+        return map(grid.read({0, row - halo, band.cols, band.rows + 2 * halo}, planes), band);
       },
-      [&](std::size_t, std::shared_ptr<void> block) { body(*static_cast<Block*>(block.get())); });
+      [&](std::size_t, std::shared_ptr<void> result) { reduce(std::move(result)); });
+}
+
+void for_each_band(const Grid& grid, Planes planes, const RunOptions& options, const std::function<void(const Block&)>& body) {
+  map_bands(
+      grid, planes, 0, options, [](Block block, const Window&) -> std::shared_ptr<void> { return std::make_shared<Block>(std::move(block)); },
+      [&](std::shared_ptr<void> block) { body(*static_cast<Block*>(block.get())); });
 }
 
 }  // namespace katoptra

@@ -140,6 +140,11 @@ Grid in_unit(const Grid& grid, LengthUnit unit);
 
 // Reads a whole grid in bands of full rows, in parallel, and hands them on in order, one at a time.
 void for_each_band(const Grid& grid, Planes planes, const RunOptions& options, const std::function<void(const Block&)>& body);
+// The same with the work on a band done in parallel: `map` runs on any thread and is given the band with `halo` more
+// rows above and below (voids beyond the grid); `reduce` gets its results in order, one at a time.
+void map_bands(const Grid& grid, Planes planes, std::int64_t halo, const RunOptions& options,
+               const std::function<std::shared_ptr<void>(Block with_halo, const Window& band)>& map,
+               const std::function<void(std::shared_ptr<void>)>& reduce);
 // The rows a band should have for a grid of that width under the options' budget.
 std::int64_t band_rows(std::int64_t cols, const RunOptions& options);
 

@@ -1,0 +1,31 @@
+// Vector features in files: GeoJSON (RFC 7946: always longitude and latitude, 9 decimals), GeoPackage (keeps the CRS),
+// and tables of points (CSV, read only: columns x and y, or lon and lat, or easting and northing; others are properties).
+//
+//   Layer points = read_layer("control.csv", Crs::parse("EPSG:32725"));
+//   write_layer(contour_layer(lines, dem), "contours.gpkg");
+#pragma once
+#include <filesystem>
+
+#include "katoptra/geo/area.hpp"
+#include "katoptra/geo/feature.hpp"
+
+namespace katoptra {
+
+// `otherwise`: the CRS of a table that does not name one; longitude and latitude columns are WGS 84 anyway.
+// Errors: Io, BadFile (with line or feature), Unsupported; Refused when a table's CRS is not known.
+Layer read_layer(const std::filesystem::path& path, const Crs& otherwise = {});
+
+struct WriteLayerOptions {
+  bool overwrite = false;
+};
+// .geojson, .json or .gpkg; Unsupported otherwise.
+void write_layer(const Layer& layer, const std::filesystem::path& path, const WriteLayerOptions& options = {});
+// A layer as GeoJSON text.
+std::string to_geojson(const Layer& layer);
+
+// All polygons of a file as one area. BadFile when there are none.
+Area read_area(const std::filesystem::path& path);
+// The first line of a file, in `crs`. BadFile when there is none.
+LineString read_line(const std::filesystem::path& path, const Crs& crs);
+
+}  // namespace katoptra

@@ -1,0 +1,56 @@
+// A picture of a grid for a page: colours, hillshade, coordinates, scale bar, north arrow, legend, overlays.
+//
+//   Picture p = draw_map(dem, {.title = "Kessa Inlet", .overlays = {{contour_layer(lines, dem), OverlayStyle::Contours}}});
+//   save(p.bytes);                                    // a file is written by the rooms that know files
+//
+// The map is drawn in the CRS of the grid with the same ground scale in both directions at its middle. PNG, SVG or PDF.
+#pragma once
+#include <cstdint>
+#include <string>
+#include <vector>
+
+#include "katoptra/geo/feature.hpp"
+#include "katoptra/grid/grid.hpp"
+#include "katoptra/terrain/section.hpp"
+
+namespace katoptra {
+
+enum class PictureFormat { Png, Svg, Pdf };
+struct Picture {
+  PictureFormat format = PictureFormat::Png;
+  int width = 0, height = 0;  // pixels (points for SVG and PDF)
+  std::vector<std::uint8_t> bytes;
+};
+// From the extension of a file name; Unsupported for others.
+PictureFormat picture_format_for(const std::string& file_name);
+
+enum class OverlayStyle { Area, Contours, Transect, Footprints, Gaps, Points };
+struct MapOverlay {
+  Layer layer;
+  OverlayStyle style = OverlayStyle::Area;
+  std::string label;  // in the legend; empty: the style's own
+};
+
+struct MapOptions {
+  PictureFormat format = PictureFormat::Png;
+  int width = 1600;             // 400 to 8000
+  std::string title;
+  bool shade = true;            // blend a hillshade into the colours of heights
+  double exaggeration = 1.5;    // of that hillshade
+  std::vector<MapOverlay> overlays;
+  RunOptions run;
+};
+Picture draw_map(const Grid& grid, const MapOptions& options = {});
+
+struct GraphOptions {
+  PictureFormat format = PictureFormat::Png;
+  int width = 1600, height = 800;  // at least 1280 wide for PNG
+  std::string title;
+};
+// The graph of a section: axes with units, vertical exaggeration stated, voids left open, the sea at zero.
+Picture draw_section(const Section& section, const GraphOptions& options = {});
+
+// Steps for an axis: 1, 2 or 5 times a power of ten, about `wanted` of them over the range.
+double axis_step(double range, int wanted);
+
+}  // namespace katoptra

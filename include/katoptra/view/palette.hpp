@@ -1,0 +1,44 @@
+// Colours for numbers. Ramps are even to the eye: along each of them the lightness of the OKLab space (Ottosson 2020)
+// grows by equal steps, so that equal differences of height look equal and a grey print keeps the order.
+//
+//   Palette p = Palette::land_and_sea(-35, 420);      // two ramps that meet at zero, each over its own range
+//   Colour c = p.at(12.5);
+#pragma once
+#include <cstdint>
+#include <vector>
+
+namespace katoptra {
+
+struct Colour {
+  double red = 0, green = 0, blue = 0;  // 0..1, sRGB
+};
+// From OKLab's lightness (0..1), chroma and hue (degrees); cut to what a screen can show.
+Colour from_oklch(double lightness, double chroma, double hue);
+// OKLab lightness of a colour.
+double lightness_of(Colour c);
+// The same hue, lighter or darker: lightness times `factor`.
+Colour shaded(Colour c, double factor);
+
+class Palette {
+ public:
+  // Land from dark moss to pale sand, sea from deep to shallow blue; zero is the shore. A range on one side uses one ramp.
+  static Palette land_and_sea(double lowest, double highest);
+  // One ramp for quantities without a zero (slope, roughness, uncertainty).
+  static Palette plain(double lowest, double highest);
+  // Around the circle, for directions in degrees.
+  static Palette directions();
+  static Palette grey(double lowest, double highest);
+
+  Colour at(double value) const;
+  double lowest() const { return lowest_; }
+  double highest() const { return highest_; }
+
+ private:
+  struct Stop {
+    double value, lightness, chroma, hue;
+  };
+  std::vector<Stop> stops_;  // ascending; two stops with one value make a sharp change
+  double lowest_ = 0, highest_ = 1;
+};
+
+}  // namespace katoptra

@@ -1,0 +1,9 @@
+#pragma once
+#include <filesystem>
+
+#include "katoptra/geo/feature.hpp"
+
+namespace katoptra {
+Layer read_geopackage(const std::filesystem::path& path);
+void write_geopackage(const Layer& layer, const std::filesystem::path& path, bool overwrite);
+}  // namespace katoptra

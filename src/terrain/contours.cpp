@@ -1,0 +1,281 @@
+#include "katoptra/terrain/contours.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+#include <limits>
+#include <utility>
+
+#include "katoptra/base/error.hpp"
+
+namespace katoptra {
+namespace {
+
+constexpr std::uint32_t kNone = 0xFFFFFFFFu;
+constexpr std::int32_t kVoidStep = std::numeric_limits<std::int32_t>::min();
+
+// A crossing of an edge between two cell centres; it has at most two neighbours along its line.
+struct Crossing {
+  double x, y;
+  std::int32_t step;  // level = base + step * interval
+  std::uint32_t next[2];
+};
+
+struct Levels {
+  double base, interval;
+  double level(std::int32_t k) const { return base + k * interval; }
+};
+
+// Crossings of one band of rows, and where those on its first and last row begin (kNone: none), by column.
+struct BandLines {
+  std::vector<Crossing> points;
+  std::vector<std::uint32_t> first_row, last_row;
+  std::vector<std::int32_t> first_steps, last_steps;  // steps of the cells of those rows
+};
+
+class BandTracer {
+ public:
+  BandTracer(const Frame& frame, const Levels& levels, const Block& block) : frame_(frame), levels_(levels), block_(block), cols_(block.window().cols) {}
+
+  BandLines run() {
+    const auto n = static_cast<std::size_t>(cols_);
+    std::vector<std::int32_t> above(n), below(n);
+    std::vector<std::uint32_t> top(n, kNone), bottom(n, kNone);
+    steps_of(block_.row(0), above);
+    out_.first_steps = above;
+    for (std::int64_t r = 0; r + 1 < block_.window().rows; ++r) {
+      steps_of(block_.row(r + 1), below);
+      std::fill(bottom.begin(), bottom.end(), kNone);
+      trace_row(r, above, below, top, bottom);
+      if (r == 0) out_.first_row = top;
+      std::swap(above, below);
+      std::swap(top, bottom);
+    }
+    out_.last_row = std::move(top);
+    out_.last_steps = std::move(above);
+    return std::move(out_);
+  }
+
+ private:
+  void steps_of(const float* row, std::vector<std::int32_t>& steps) const {
+    for (std::int64_t c = 0; c < cols_; ++c) {
+      const double k = std::floor((static_cast<double>(row[c]) - levels_.base) / levels_.interval);
+      if (std::isnan(k)) {
+        steps[static_cast<std::size_t>(c)] = kVoidStep;
+        continue;
+      }
+      if (std::abs(k) > 1073741824.0) throw Error(ErrorCode::TooLarge, fmt::format("the height {} is more than 2^30 intervals of {} from the base", row[c], levels_.interval), "contours", "take a longer interval");
+      steps[static_cast<std::size_t>(c)] = static_cast<std::int32_t>(k);
+    }
+  }
+
+  void trace_row(std::int64_t r, const std::vector<std::int32_t>& above, const std::vector<std::int32_t>& below, std::vector<std::uint32_t>& top, std::vector<std::uint32_t>& bottom) {
+    std::uint32_t left = kNone;
+    for (std::int64_t c = 0; c + 1 < cols_; ++c) {
+      const auto i = static_cast<std::size_t>(c);
+      const std::int32_t a = above[i], b = above[i + 1], d = below[i], e = below[i + 1];
+      if (a == b && b == d && d == e) {
+        left = kNone;
+        continue;
+      }
+      if (a == kVoidStep || b == kVoidStep || d == kVoidStep || e == kVoidStep) {
+        left = kNone;
+        continue;
+      }
+      const float *za = block_.row(r) + c, *zd = block_.row(r + 1) + c;
+      const double row = static_cast<double>(block_.window().row + r), col = static_cast<double>(block_.window().col + c);
+      if (top[i] == kNone && a != b) top[i] = cross(a, b, za[0], za[1], col, row, 1, 0);
+      if (left == kNone && a != d) left = cross(a, d, za[0], zd[0], col, row, 0, 1);
+      std::uint32_t right = b != e ? cross(b, e, za[1], zd[1], col + 1, row, 0, 1) : kNone;
+      if (d != e) bottom[i] = cross(d, e, zd[0], zd[1], col, row + 1, 1, 0);
+      join(za, zd, a, b, d, e, top[i], left, right, bottom[i]);
+      left = right;
+    }
+  }
+
+  // The crossings of one edge, lowest level first; returns the number of the first.
+  std::uint32_t cross(std::int32_t k0, std::int32_t k1, float z0, float z1, double col, double row, double dc, double dr) {
+    const auto first = static_cast<std::uint32_t>(out_.points.size());
+    const double from = static_cast<double>(z0), rise = static_cast<double>(z1) - from;
+    for (std::int32_t k = std::min(k0, k1) + 1; k <= std::max(k0, k1); ++k) {
+      const double t = std::clamp((levels_.level(k) - from) / rise, 0.0, 1.0);
+      const Point p = frame_.centre(col + t * dc, row + t * dr);
+      out_.points.push_back({p.x, p.y, k, {kNone, kNone}});
+    }
+    return first;
+  }
+
+  void link(std::uint32_t p, std::uint32_t q) {
+    auto& a = out_.points[p].next;
+    auto& b = out_.points[q].next;
+    (a[0] == kNone ? a[0] : a[1]) = q;
+    (b[0] == kNone ? b[0] : b[1]) = p;
+  }
+
+  // Corners a (north-west), b (north-east), d (south-west), e (south-east).
+  void join(const float* za, const float* zd, std::int32_t a, std::int32_t b, std::int32_t d, std::int32_t e, std::uint32_t top, std::uint32_t left, std::uint32_t right, std::uint32_t bottom) {
+    const std::int32_t low = std::min({a, b, d, e}), high = std::max({a, b, d, e});
+    for (std::int32_t k = low + 1; k <= high; ++k) {
+      auto at = [k](std::uint32_t first, std::int32_t k0, std::int32_t k1) { return first + static_cast<std::uint32_t>(k - std::min(k0, k1) - 1); };
+      const bool ha = a >= k, hb = b >= k, hd = d >= k, he = e >= k;
+      std::uint32_t ends[4];
+      int n = 0;
+      if (ha != hb) ends[n++] = at(top, a, b);
+      if (hb != he) ends[n++] = at(right, b, e);
+      if (hd != he) ends[n++] = at(bottom, d, e);
+      if (ha != hd) ends[n++] = at(left, a, d);
+      if (n == 2) {
+        link(ends[0], ends[1]);
+      } else if (n == 4) {
+        // The saddle of the bilinear surface lies at or above the level: the two high corners are joined.
+        const double A = static_cast<double>(za[0]), B = static_cast<double>(za[1]), D = static_cast<double>(zd[0]), E = static_cast<double>(zd[1]);
+        const bool joined = (A * E - B * D) / (A + E - B - D) >= levels_.level(k);
+        const bool around_ne = joined == ha;  // cut off the north-east and south-west corners
+        link(ends[0], around_ne ? ends[1] : ends[3]);
+        link(ends[2], around_ne ? ends[3] : ends[1]);
+      }
+    }
+  }
+
+  const Frame& frame_;
+  const Levels& levels_;
+  const Block& block_;
+  std::int64_t cols_;
+  BandLines out_;
+};
+
+// Bands in order; crossings on a shared row are the same place seen from both sides and are linked to each other.
+class Stitcher {
+ public:
+  void add(BandLines band) {
+    const std::size_t shift = points_.size();
+    if (shift + band.points.size() >= kNone) throw Error(ErrorCode::TooLarge, "the contours have more than 2^32 points", "contours", "take a longer interval, or clip first");
+    const auto by = static_cast<std::uint32_t>(shift);
+    for (Crossing p : band.points) {
+      for (std::uint32_t& n : p.next)
+        if (n != kNone) n += by;
+      points_.push_back(p);
+    }
+    for (std::size_t c = 0; c + 1 < band.first_row.size() && !last_row_.empty(); ++c) {
+      if (last_row_[c] == kNone || band.first_row[c] == kNone) continue;
+      const std::int32_t count = std::abs(band.first_steps[c] - band.first_steps[c + 1]);
+      for (std::int32_t k = 0; k < count; ++k) weld(last_row_[c] + static_cast<std::uint32_t>(k), band.first_row[c] + by + static_cast<std::uint32_t>(k));
+    }
+    for (std::uint32_t& n : band.last_row)
+      if (n != kNone) n += by;
+    last_row_ = std::move(band.last_row);
+  }
+
+  template <class Emit>
+  void walk(const Emit& emit) {
+    std::vector<bool> seen(points_.size(), false);
+    auto follow = [&](std::uint32_t start, bool closed) {
+      LineString line;
+      std::uint32_t at = start, from = kNone;
+      while (at != kNone && !seen[at]) {
+        seen[at] = true;
+        const Point p{points_[at].x, points_[at].y};
+        if (line.empty() || !(line.back() == p)) line.push_back(p);
+        const auto& next = points_[at].next;
+        const std::uint32_t to = next[0] != from ? next[0] : next[1];
+        // Two points may be linked twice (a loop around one corner of two cells): then both links are the same.
+        from = at;
+        at = to;
+      }
+      if (closed && !line.empty() && !(line.front() == line.back())) line.push_back(line.front());
+      emit(points_[start].step, closed, std::move(line));
+    };
+    for (std::uint32_t i = 0; i < points_.size(); ++i)
+      if (!seen[i] && (points_[i].next[0] == kNone || points_[i].next[1] == kNone)) follow(i, false);
+    for (std::uint32_t i = 0; i < points_.size(); ++i)
+      if (!seen[i]) follow(i, true);
+  }
+
+ private:
+  void weld(std::uint32_t p, std::uint32_t q) {
+    auto put = [&](std::uint32_t at, std::uint32_t other) {
+      auto& n = points_[at].next;
+      (n[0] == kNone ? n[0] : n[1]) = other;
+    };
+    put(p, q);
+    put(q, p);
+  }
+
+  std::vector<Crossing> points_;
+  std::vector<std::uint32_t> last_row_;
+};
+
+bool before(Point a, Point b) { return a.x != b.x ? a.x < b.x : a.y < b.y; }
+
+// One way to write down a line, wherever tracing happened to begin.
+void normalise(ContourLine& line) {
+  LineString& p = line.points;
+  if (!line.closed) {
+    if (before(p.back(), p.front())) std::reverse(p.begin(), p.end());
+    return;
+  }
+  p.pop_back();
+  double twice = 0;
+  for (std::size_t i = 0; i < p.size(); ++i) {
+    const Point a = p[i], b = p[(i + 1) % p.size()], o = p[0];
+    twice += (a.x - o.x) * (b.y - o.y) - (b.x - o.x) * (a.y - o.y);
+  }
+  if (twice < 0) std::reverse(p.begin(), p.end());
+  std::rotate(p.begin(), std::min_element(p.begin(), p.end(), before), p.end());
+  p.push_back(p.front());
+}
+
+}  // namespace
+
+std::vector<ContourLine> contours(const Grid& surface, const ContourOptions& options) {
+  const LengthUnit unit = surface.quantity().unit;
+  const bool heights = surface.quantity().kind == QuantityKind::Height;
+  const Levels levels{heights ? options.base.in(unit) : options.base.metres(), heights ? options.interval.in(unit) : options.interval.metres()};
+  if (!(levels.interval > 0) || !std::isfinite(levels.base)) throw Error(ErrorCode::BadArgument, "the contour interval must be above zero", "contours", "write for instance 1m or 1ft");
+  const Frame& f = surface.frame();
+  const std::int64_t rows = band_rows(f.cols(), options.run);
+  const auto bands = static_cast<std::size_t>((std::max<std::int64_t>(1, f.rows() - 1) + rows - 1) / rows);
+  Stitcher stitcher;
+  if (f.rows() > 1 && f.cols() > 1)
+    parallel_ordered(
+        bands, static_cast<std::size_t>(2 * thread_count(options.run)), options.run,
+        [&](std::size_t i) -> std::shared_ptr<void> {
+          const std::int64_t first = static_cast<std::int64_t>(i) * rows;
+          const Block block = surface.read({0, first, f.cols(), std::min(rows, f.rows() - 1 - first) + 1});
+          return std::make_shared<BandLines>(BandTracer(f, levels, block).run());
+        },
+        [&](std::size_t, std::shared_ptr<void> lines) { stitcher.add(std::move(*static_cast<BandLines*>(lines.get()))); });
+  std::vector<ContourLine> out;
+  const int every = std::max(1, options.index_every);
+  stitcher.walk([&](std::int32_t step, bool closed, LineString points) {
+    if (points.size() < 2 || (closed && points.size() < 4)) return;
+    ContourLine line{.level = levels.level(step), .closed = closed, .index = step % every == 0, .points = std::move(points)};
+    normalise(line);
+    out.push_back(std::move(line));
+  });
+  std::sort(out.begin(), out.end(), [](const ContourLine& a, const ContourLine& b) {
+    if (a.level != b.level) return a.level < b.level;
+    return std::lexicographical_compare(a.points.begin(), a.points.end(), b.points.begin(), b.points.end(), before);
+  });
+  return out;
+}
+
+Length sensible_interval(double lowest, double highest, LengthUnit unit, int wanted) {
+  const double range = highest - lowest;
+  if (!(range > 0)) return Length::of(1, unit);
+  const double raw = range / wanted, power = std::pow(10, std::floor(std::log10(raw)));
+  double best = power * 10;
+  for (double n : {5.0, 2.0, 1.0})
+    if (n * power >= raw) best = n * power;
+  return Length::of(best, unit);
+}
+
+Layer contour_layer(const std::vector<ContourLine>& lines, const Grid& surface) {
+  Layer layer{.name = "contours", .crs = surface.frame().crs(), .features = {}};
+  for (const ContourLine& l : lines)
+    layer.features.push_back({l.points, {{"level", l.level}, {"unit", unit_name(surface.quantity())}, {"index", std::int64_t{l.index}}}});
+  return layer;
+}
+
+}  // namespace katoptra

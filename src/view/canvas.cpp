@@ -1,0 +1,107 @@
+#include "canvas.hpp"
+
+#include <cairo-pdf.h>
+#include <cairo-svg.h>
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+#include <numbers>
+
+#include "katoptra/base/error.hpp"
+
+namespace katoptra {
+
+Canvas::Canvas(PictureFormat format, int width, int height) : format_(format), width_(width), height_(height) {
+  switch (format) {
+    case PictureFormat::Png: surface_.reset(cairo_image_surface_create(CAIRO_FORMAT_RGB24, width, height)); break;
+    case PictureFormat::Svg: surface_.reset(cairo_svg_surface_create_for_stream(&Canvas::append, this, width, height)); break;
+    case PictureFormat::Pdf:
+      surface_.reset(cairo_pdf_surface_create_for_stream(&Canvas::append, this, width, height));
+      // The same picture is the same bytes: no time of making.
+      cairo_pdf_surface_set_metadata(surface_.get(), CAIRO_PDF_METADATA_CREATE_DATE, "1970-01-01T00:00:00Z");
+      break;
+  }
+  if (cairo_surface_status(surface_.get()) != CAIRO_STATUS_SUCCESS) throw Error(ErrorCode::TooLarge, fmt::format("a picture of {} x {} cannot be made", width, height), "picture", "take a smaller width");
+  cr_.reset(cairo_create(surface_.get()));
+  colour(kPaper);
+  cairo_paint(cr());
+}
+
+cairo_status_t Canvas::append(void* self, const unsigned char* data, unsigned n) {
+  auto& bytes = static_cast<Canvas*>(self)->bytes_;
+  bytes.insert(bytes.end(), data, data + n);
+  return CAIRO_STATUS_SUCCESS;
+}
+
+void Canvas::line(double x0, double y0, double x1, double y1) {
+  cairo_move_to(cr(), x0, y0);
+  cairo_line_to(cr(), x1, y1);
+  cairo_stroke(cr());
+}
+
+void Canvas::dashes(std::initializer_list<double> pattern) { cairo_set_dash(cr(), pattern.begin(), static_cast<int>(pattern.size()), 0); }
+
+void Canvas::font(double size, bool bold) {
+  cairo_select_font_face(cr(), "DejaVu Sans", CAIRO_FONT_SLANT_NORMAL, bold ? CAIRO_FONT_WEIGHT_BOLD : CAIRO_FONT_WEIGHT_NORMAL);
+  cairo_set_font_size(cr(), size);
+}
+
+double Canvas::text_width(const std::string& s, double size, bool bold) {
+  font(size, bold);
+  cairo_text_extents_t e;
+  cairo_text_extents(cr(), s.c_str(), &e);
+  return e.x_advance;
+}
+
+void Canvas::text(double x, double y, const std::string& s, double size, Align align, bool bold) {
+  const double w = text_width(s, size, bold);
+  cairo_move_to(cr(), x - (align == Align::Left ? 0 : align == Align::Centre ? w / 2 : w), y);
+  cairo_show_text(cr(), s.c_str());
+}
+
+void Canvas::text_upright(double x, double y, const std::string& s, double size) {
+  cairo_save(cr());
+  cairo_translate(cr(), x, y);
+  cairo_rotate(cr(), -std::numbers::pi / 2);
+  text(0, 0, s, size, Align::Centre);
+  cairo_restore(cr());
+}
+
+Picture Canvas::finish() {
+  cr_.reset();
+  if (format_ == PictureFormat::Png) cairo_surface_write_to_png_stream(surface_.get(), &Canvas::append, this);
+  cairo_surface_finish(surface_.get());
+  return {format_, width_, height_, std::move(bytes_)};
+}
+
+PictureFormat picture_format_for(const std::string& name) {
+  std::string ext = name.substr(std::min(name.size(), name.rfind('.')));
+  std::transform(ext.begin(), ext.end(), ext.begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
+  if (ext == ".png") return PictureFormat::Png;
+  if (ext == ".svg") return PictureFormat::Svg;
+  if (ext == ".pdf") return PictureFormat::Pdf;
+  throw Error(ErrorCode::Unsupported, fmt::format("pictures are not written as '{}' here", ext), name, "give a name that ends in .png, .svg or .pdf");
+}
+
+double axis_step(double range, int wanted) {
+  if (!(range > 0)) return 1;
+  const double raw = range / wanted, power = std::pow(10, std::floor(std::log10(raw)));
+  for (double n : {1.0, 2.0, 5.0})
+    if (n * power >= raw * 0.999) return n * power;
+  return 10 * power;
+}
+
+std::string axis_label(double value, double step) {
+  const int decimals = std::clamp(static_cast<int>(std::ceil(-std::log10(step) - 1e-9)), 0, 9);
+  if (std::abs(value) < step * 1e-6) value = 0;
+  std::string s = fmt::format("{:.{}f}", value, decimals);
+  const auto point = std::min(s.size(), s.find('.'));
+  const std::size_t first = s[0] == '-' ? 1 : 0;
+  if (point - first > 4)
+    for (std::size_t i = point; i > first + 3; i -= 3) s.insert(i - 3, "\u2009");
+  if (s[0] == '-') s.replace(0, 1, "\u2212");
+  return s;
+}
+
+}  // namespace katoptra

@@ -1,0 +1,124 @@
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+
+#include "canvas.hpp"
+#include "katoptra/base/error.hpp"
+
+namespace katoptra {
+namespace {
+
+// Where the curve lies on the sheet.
+struct Plot {
+  double left, top, width, height;
+  double x0, x1, y0, y1;
+  double x(double v) const { return left + (v - x0) / (x1 - x0) * width; }
+  double y(double v) const { return top + (y1 - v) / (y1 - y0) * height; }
+};
+
+void draw_axes(Canvas& c, const Plot& p, const std::string& x_title, const std::string& y_title) {
+  const double xs = axis_step(p.x1 - p.x0, 10), ys = axis_step(p.y1 - p.y0, 7);
+  c.line_width(1);
+  for (double v = std::ceil(p.y0 / ys - 1e-9) * ys; v <= p.y1 + ys * 1e-9; v += ys) {
+    c.colour(kHairline);
+    c.line(p.left, p.y(v), p.left + p.width, p.y(v));
+    c.colour(kInk);
+    c.text(p.left - 10, p.y(v) + 6, axis_label(v, ys), 17, Align::Right);
+  }
+  for (double v = std::ceil(p.x0 / xs - 1e-9) * xs; v <= p.x1 + xs * 1e-9; v += xs) {
+    c.colour(kHairline);
+    c.line(p.x(v), p.top, p.x(v), p.top + p.height);
+    c.colour(kInk);
+    c.text(p.x(v), p.top + p.height + 26, axis_label(v, xs), 17, Align::Centre);
+  }
+  c.colour(kQuiet);
+  c.line_width(1.5);
+  c.line(p.left, p.top + p.height, p.left + p.width, p.top + p.height);
+  c.line(p.left, p.top, p.left, p.top + p.height);
+  c.colour(kInk);
+  c.text(p.left + p.width / 2, p.top + p.height + 58, x_title, 18, Align::Centre);
+  c.text_upright(28, p.top + p.height / 2, y_title, 18);
+}
+
+// Calls body(first, last) for each run of points with values.
+template <class Body>
+void each_run(const std::vector<SectionPoint>& points, const Body& body) {
+  for (std::size_t i = 0; i < points.size();) {
+    if (std::isnan(points[i].value)) {
+      ++i;
+      continue;
+    }
+    std::size_t end = i;
+    while (end < points.size() && !std::isnan(points[end].value)) ++end;
+    body(i, end);
+    i = end;
+  }
+}
+
+}  // namespace
+
+Picture draw_section(const Section& section, const GraphOptions& options) {
+  const auto& points = section.points;
+  double low = 1e300, high = -1e300;
+  for (const SectionPoint& p : points)
+    if (!std::isnan(p.value)) {
+      low = std::min(low, p.value);
+      high = std::max(high, p.value);
+    }
+  if (points.size() < 2) throw Error(ErrorCode::BadArgument, "a section without points cannot be drawn", "section");
+  if (low > high) low = high = 0;
+  const int width = std::clamp(options.width, 640, 8000), height = std::clamp(options.height, 400, 8000);
+  Canvas c(options.format, width, height);
+  const double room = std::max({(high - low) * 0.08, std::abs(high) * 1e-6, 0.05});
+  Plot p{.left = 110, .top = 92, .width = width - 110.0 - 36, .height = height - 92.0 - 84, .x0 = 0, .x1 = points.back().distance, .y0 = low - room, .y1 = high + room};
+  const std::string unit = symbol(section.unit), value_unit = unit_name(section.quantity);
+  const bool heights = section.quantity.kind == QuantityKind::Height;
+  draw_axes(c, p, fmt::format("distance along the line ({})", unit),
+            heights ? fmt::format("height ({}{})", value_unit, section.quantity.heights.known() ? ", " + section.quantity.heights.name() : "") : fmt::format("{} ({})", name_of(section.quantity.kind), value_unit));
+
+  const Colour land = from_oklch(0.45, 0.07, 140), fill = from_oklch(0.80, 0.05, 110), sea = from_oklch(0.55, 0.11, 240);
+  const bool shore = heights && low < 0 && high > 0;
+  each_run(points, [&](std::size_t first, std::size_t last) {
+    if (shore) {
+      // Water stands over the ground up to zero.
+      cairo_move_to(c.cr(), p.x(points[first].distance), p.y(0));
+      for (std::size_t i = first; i < last; ++i) cairo_line_to(c.cr(), p.x(points[i].distance), p.y(std::min(0.0, points[i].value)));
+      cairo_line_to(c.cr(), p.x(points[last - 1].distance), p.y(0));
+      c.colour(from_oklch(0.86, 0.05, 230), 0.85);
+      cairo_fill(c.cr());
+    }
+    cairo_move_to(c.cr(), p.x(points[first].distance), p.top + p.height);
+    for (std::size_t i = first; i < last; ++i) cairo_line_to(c.cr(), p.x(points[i].distance), p.y(points[i].value));
+    cairo_line_to(c.cr(), p.x(points[last - 1].distance), p.top + p.height);
+    c.colour(fill, 0.75);
+    cairo_fill(c.cr());
+    for (std::size_t i = first; i < last; ++i) cairo_line_to(c.cr(), p.x(points[i].distance), p.y(points[i].value));
+    c.colour(land);
+    c.line_width(2.6);
+    cairo_set_line_join(c.cr(), CAIRO_LINE_JOIN_ROUND);
+    cairo_stroke(c.cr());
+  });
+  if (shore) {
+    c.colour(sea);
+    c.line_width(1.4);
+    c.dashes({8, 5});
+    c.line(p.left, p.y(0), p.left + p.width, p.y(0));
+    c.dashes({});
+  }
+  c.colour(kInk);
+  c.text(p.left, 40, options.title.empty() ? "Section" : options.title, 25, Align::Left, true);
+  std::string facts = fmt::format("{} {} long", axis_label(points.back().distance, 0.1), unit);
+  if (high >= low) facts += fmt::format(", from {} to {} {}", axis_label(low, 0.01), axis_label(high, 0.01), value_unit);
+  if (heights) {
+    const double vertical = p.height / ((p.y1 - p.y0) * metres_per(section.quantity.unit)), horizontal = p.width / ((p.x1 - p.x0) * metres_per(section.unit));
+    facts += fmt::format("; vertical exaggeration {:.1f} times", vertical / horizontal);
+  }
+  const auto voids = std::count_if(points.begin(), points.end(), [](const SectionPoint& q) { return std::isnan(q.value); });
+  if (voids > 0) facts += fmt::format("; {} of {} points are void", voids, points.size());
+  c.colour(kQuiet);
+  c.text(p.left, 68, facts, 17);
+  return c.finish();
+}
+
+}  // namespace katoptra

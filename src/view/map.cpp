@@ -1,0 +1,328 @@
+#include "katoptra/view/map.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+#include <numbers>
+
+#include "canvas.hpp"
+#include "katoptra/base/error.hpp"
+#include "katoptra/surface/reproject.hpp"
+#include "katoptra/terrain/derivatives.hpp"
+
+namespace katoptra {
+namespace {
+
+constexpr double kLeft = 96, kTop = 84, kRight = 230, kBottom = 96;
+
+// The picture of the land itself: a frame whose cells are pixels, as high as wide on the ground.
+Frame pixel_frame(const Frame& f, double width) {
+  const GroundSpacing s = ground_spacing(f);
+  const double ground_x = s.x.metres() / f.cell().x, ground_y = s.y.metres() / f.cell().y;  // metres per unit
+  const double cell_x = f.bounds().width() / width, cell_y = cell_x * ground_x / ground_y;
+  const double rows = std::clamp(f.bounds().height() / cell_y, 1.0, 16000.0);
+  return {f.crs(), f.west(), f.north(), {cell_x, f.bounds().height() / std::ceil(rows)}, std::llround(width), static_cast<std::int64_t>(std::ceil(rows))};
+}
+
+// Reads a grid at pixel size; a grid without a CRS is drawn as if it lay in a plane.
+std::vector<float> pixels_of(const Grid& grid, const Frame& to, const RunOptions& run) {
+  std::vector<float> out(static_cast<std::size_t>(to.cols() * to.rows()));
+  std::int64_t at = 0;
+  for_each_band(reproject(grid, to, Resampling::Automatic), Planes::Values, run, [&](const Block& b) {
+    std::copy_n(b.row(0), b.window().cells(), out.data() + at);
+    at += b.window().cells();
+  });
+  return out;
+}
+
+Palette palette_for(const Quantity& q, double low, double high) {
+  switch (q.kind) {
+    case QuantityKind::Height: return Palette::land_and_sea(low, high);
+    case QuantityKind::Shade: return Palette::grey(0, 255);
+    case QuantityKind::Aspect: return Palette::directions();
+    default: return Palette::plain(low, high);
+  }
+}
+
+class MapPainter {
+ public:
+  MapPainter(const Grid& grid, const MapOptions& options)
+      : grid_(grid.frame().crs() ? grid : relabelled(grid, [](GridInfo& i) { i.frame = i.frame.with_crs(Crs::parse("+proj=utm +zone=31 +datum=WGS84 +type=crs")); })),
+        lost_(!grid.frame().crs()), options_(options), frame_(pixel_frame(grid_.frame(), std::clamp(options.width, 400, 8000) - kLeft - kRight)),
+        canvas_(options.format, std::clamp(options.width, 400, 8000), std::max(560, static_cast<int>(static_cast<double>(frame_.rows()) + kTop + kBottom))), palette_(Palette::grey(0, 1)) {}
+
+  Picture draw() {
+    land();
+    for (const MapOverlay& o : options_.overlays) overlay(o);
+    cairo_reset_clip(canvas_.cr());
+    ticks();
+    title();
+    legend();
+    scale_bar();
+    north_arrow();
+    return canvas_.finish();
+  }
+
+ private:
+  double width() const { return static_cast<double>(frame_.cols()); }
+  double height() const { return static_cast<double>(frame_.rows()); }
+  Point on_sheet(Point p) const { return {kLeft + frame_.col_at(p.x), kTop + frame_.row_at(p.y)}; }
+  bool heights() const { return grid_.quantity().kind == QuantityKind::Height; }
+
+  void land() {
+    const std::vector<float> values = pixels_of(grid_, frame_, options_.run);
+    float low = std::numeric_limits<float>::infinity(), high = -low;
+    for (float v : values) {
+      if (v < low) low = v;
+      if (v > high) high = v;
+    }
+    if (low > high) low = high = 0;
+    palette_ = palette_for(grid_.quantity(), static_cast<double>(low), static_cast<double>(high));
+    const bool shade = options_.shade && heights();
+    std::vector<float> light;
+    if (shade) {
+      const Grid small = grid_from_values(frame_, values, grid_.quantity());
+      const Block b = hillshade(small, {.exaggeration = options_.exaggeration}).read(frame_.window());
+      light.assign(b.row(0), b.row(0) + b.window().cells());
+    }
+    const auto cols = static_cast<int>(frame_.cols()), rows = static_cast<int>(frame_.rows());
+    cairo_surface_t* image = cairo_image_surface_create(CAIRO_FORMAT_RGB24, cols, rows);
+    unsigned char* data = cairo_image_surface_get_data(image);
+    const int stride = cairo_image_surface_get_stride(image);
+    const double flat = 1 + 254 * std::sin(std::numbers::pi / 4);
+    for (int r = 0; r < rows; ++r) {
+      auto* row = reinterpret_cast<std::uint32_t*>(data + static_cast<std::ptrdiff_t>(r) * stride);
+      for (int c = 0; c < cols; ++c) {
+        const auto i = static_cast<std::size_t>(r) * static_cast<std::size_t>(cols) + static_cast<std::size_t>(c);
+        Colour k = palette_.at(static_cast<double>(values[i]));
+        if (std::isnan(values[i])) k = void_colour(r, c);
+        else if (shade) k = shaded(k, 0.55 + 0.45 * static_cast<double>(light[i]) / flat);
+        auto byte = [](double v) { return static_cast<std::uint32_t>(std::lround(v * 255)); };
+        row[c] = byte(k.red) << 16 | byte(k.green) << 8 | byte(k.blue);
+      }
+    }
+    cairo_surface_mark_dirty(image);
+    cairo_set_source_surface(canvas_.cr(), image, kLeft, kTop);
+    cairo_paint(canvas_.cr());
+    cairo_surface_destroy(image);
+    canvas_.box(kLeft, kTop, width(), height());
+    cairo_clip(canvas_.cr());
+  }
+
+  // Voids are hatched, so that they are no colour of the palette.
+  static Colour void_colour(int r, int c) { return (r + c) % 10 < 2 ? Colour{0.72, 0.72, 0.74} : Colour{0.95, 0.95, 0.95}; }
+
+  struct Pen {
+    Colour colour;
+    double width, fill;
+    bool dashed;
+    const char* label;
+  };
+  static Pen pen(OverlayStyle style) {
+    switch (style) {
+      case OverlayStyle::Area: return {{0.80, 0.12, 0.32}, 2.6, 0, false, "study area"};
+      case OverlayStyle::Contours: return {{0.26, 0.20, 0.14}, 0.8, 0, false, "contours"};
+      case OverlayStyle::Transect: return {{0.10, 0.10, 0.10}, 2.6, 0, true, "transect"};
+      case OverlayStyle::Footprints: return {{0.20, 0.28, 0.62}, 1.6, 0.06, false, "tiles"};
+      case OverlayStyle::Gaps: return {{0.85, 0.33, 0.05}, 1.6, 0.30, false, "gaps"};
+      case OverlayStyle::Points: return {{0.10, 0.10, 0.10}, 1.4, 0, false, "points"};
+    }
+    return {};
+  }
+
+  void path(const LineString& line, bool close) {
+    bool first = true;
+    for (Point q : line) {
+      const Point p = on_sheet(q);
+      if (first) cairo_move_to(canvas_.cr(), p.x, p.y);
+      else cairo_line_to(canvas_.cr(), p.x, p.y);
+      first = false;
+    }
+    if (close) cairo_close_path(canvas_.cr());
+  }
+
+  void overlay(const MapOverlay& o) {
+    if (lost_ && o.layer.crs) return;
+    const Pen p = pen(o.style);
+    const Transform t(o.layer.crs ? o.layer.crs : frame_.crs(), frame_.crs());
+    for (const Feature& f : o.layer.features) {
+      double w = p.width;
+      if (o.style == OverlayStyle::Contours)
+        for (const auto& [name, value] : f.properties)
+          if (name == "index" && std::holds_alternative<std::int64_t>(value) && std::get<std::int64_t>(value)) w = 1.7;
+      if (const auto* m = std::get_if<MultiPolygon>(&f.geometry)) {
+        for (const Polygon& poly : transformed(*m, t)) {
+          path(poly.outer, true);
+          for (const Ring& hole : poly.holes) path(hole, true);
+        }
+        cairo_set_fill_rule(canvas_.cr(), CAIRO_FILL_RULE_EVEN_ODD);
+        if (p.fill > 0) {
+          canvas_.colour(p.colour, p.fill);
+          cairo_fill_preserve(canvas_.cr());
+        }
+      } else if (const auto* l = std::get_if<LineString>(&f.geometry)) {
+        LineString line = *l;
+        t.forward(line);
+        path(line, false);
+        if (p.dashed) {  // a pale edge under it, readable on every ground
+          canvas_.colour(kPaper, 0.85);
+          canvas_.line_width(w + 2.4);
+          cairo_stroke_preserve(canvas_.cr());
+          canvas_.dashes({10, 5});
+        }
+      } else {
+        const Point q = on_sheet(t.forward(std::get<Point>(f.geometry)));
+        cairo_arc(canvas_.cr(), q.x, q.y, 4.5, 0, 2 * std::numbers::pi);
+        canvas_.colour(kPaper);
+        cairo_fill_preserve(canvas_.cr());
+      }
+      canvas_.colour(p.colour, o.style == OverlayStyle::Contours ? 0.8 : 1);
+      canvas_.line_width(w);
+      cairo_stroke(canvas_.cr());
+      canvas_.dashes({});
+    }
+  }
+
+  void ticks() {
+    Canvas& c = canvas_;
+    c.colour(kInk);
+    c.line_width(1.4);
+    c.box(kLeft, kTop, width(), height());
+    cairo_stroke(c.cr());
+    const Bounds b = frame_.bounds();
+    const double xs = axis_step(b.width(), std::max(2, static_cast<int>(width() / 190))), ys = axis_step(b.height(), std::max(2, static_cast<int>(height() / 130)));
+    c.line_width(1.2);
+    for (double v = std::ceil(b.west / xs) * xs; v <= b.east; v += xs) {
+      const double x = on_sheet({v, b.north}).x;
+      c.line(x, kTop + height(), x, kTop + height() + 7);
+      c.line(x, kTop - 7, x, kTop);
+      c.text(x, kTop + height() + 25, coordinate(v, xs, true), 15, Align::Centre);
+    }
+    for (double v = std::ceil(b.south / ys) * ys; v <= b.north; v += ys) {
+      const double y = on_sheet({b.west, v}).y;
+      c.line(kLeft - 7, y, kLeft, y);
+      c.line(kLeft + width(), y, kLeft + width() + 7, y);
+      c.text_upright(kLeft - 14, y, coordinate(v, ys, false), 15);
+    }
+  }
+
+  std::string coordinate(double v, double step, bool east) const {
+    if (!frame_.crs().is_geographic()) return axis_label(v, step);
+    return axis_label(std::abs(v), step) + "° " + (east ? (v < 0 ? "W" : "E") : (v < 0 ? "S" : "N"));
+  }
+
+  void title() {
+    Canvas& c = canvas_;
+    c.colour(kInk);
+    c.text(kLeft, 36, options_.title.empty() ? grid_.info().name : options_.title, 24, Align::Left, true);
+    c.colour(kQuiet);
+    const GroundSpacing s = ground_spacing(grid_.frame());
+    std::string facts = lost_ ? "no CRS" : fmt::format("{}{}", frame_.crs().name(), frame_.crs().epsg() ? " (" + frame_.crs().code() + ")" : "");
+    facts += fmt::format("; cells of {:.3g} × {:.3g} m on the ground", s.x.metres(), s.y.metres());
+    if (heights()) facts += "; heights: " + grid_.quantity().heights.name();
+    c.text(kLeft, 62, facts, 15);
+  }
+
+  void legend() {
+    Canvas& c = canvas_;
+    const double x = kLeft + width() + 34;
+    double y = kTop + 8;
+    const Quantity& q = grid_.quantity();
+    if (q.kind != QuantityKind::Shade && q.kind != QuantityKind::Code) {
+      c.colour(kInk);
+      const std::string unit = unit_name(q);
+      c.text(x, y + 8, std::string(name_of(q.kind)) + (unit.empty() ? "" : " (" + unit + ")"), 16, Align::Left, true);
+      const double tall = std::clamp(height() * 0.45, 160.0, 360.0), low = palette_.lowest(), high = palette_.highest();
+      y += 26;
+      for (int i = 0; i < static_cast<int>(tall); ++i) {
+        c.colour(palette_.at(high - (high - low) * (i + 0.5) / tall));
+        c.box(x, y + i, 26, 1.5);
+        cairo_fill(c.cr());
+      }
+      c.colour(kInk);
+      c.line_width(1);
+      c.box(x, y, 26, tall);
+      cairo_stroke(c.cr());
+      const double step = axis_step(high - low, 7);
+      for (double v = std::ceil(low / step - 1e-9) * step; v <= high + 1e-9 * step; v += step) {
+        const double at = y + (high - v) / (high - low) * tall;
+        c.line(x + 26, at, x + 32, at);
+        c.text(x + 38, at + 5, axis_label(v, step), 15);
+      }
+      y += tall + 34;
+    }
+    for (const MapOverlay& o : options_.overlays) {
+      const Pen p = pen(o.style);
+      c.colour(p.colour);
+      c.line_width(std::max(1.4, p.width));
+      if (p.dashed) c.dashes({8, 4});
+      if (o.style == OverlayStyle::Points) {
+        cairo_arc(c.cr(), x + 13, y - 5, 4.5, 0, 2 * std::numbers::pi);
+        cairo_stroke(c.cr());
+      } else if (o.style == OverlayStyle::Contours || o.style == OverlayStyle::Transect) {
+        c.line(x, y - 5, x + 26, y - 5);
+      } else {
+        c.box(x + 1, y - 13, 24, 15);
+        cairo_stroke(c.cr());
+      }
+      c.dashes({});
+      c.colour(kInk);
+      c.text(x + 36, y, o.label.empty() ? p.label : o.label, 15);
+      y += 26;
+    }
+  }
+
+  void scale_bar() {
+    Canvas& c = canvas_;
+    const double per_pixel = ground_spacing(frame_).x.metres();
+    const double length = axis_step(per_pixel * std::min(width() * 0.35, 360.0), 1) / 2;
+    const double w = length / per_pixel, x = kLeft, y = kTop + height() + 50;
+    const bool km = length >= 1000;
+    for (int i = 0; i < 4; ++i) {
+      c.colour(i % 2 ? kPaper : kInk);
+      c.box(x + w * i / 4, y, w / 4, 9);
+      cairo_fill(c.cr());
+    }
+    c.colour(kInk);
+    c.line_width(1.2);
+    c.box(x, y, w, 9);
+    cairo_stroke(c.cr());
+    auto label = [&](double v) { return km ? fmt::format("{:g}", v / 1000) : fmt::format("{:g}", v); };
+    c.text(x, y + 28, "0", 15, Align::Centre);
+    c.text(x + w / 2, y + 28, label(length / 2), 15, Align::Centre);
+    c.text(x + w, y + 28, label(length), 15, Align::Centre);
+    c.text(x + w + c.text_width(label(length), 15) / 2 + 6, y + 28, km ? "km" : "m", 15);
+  }
+
+  void north_arrow() {
+    Canvas& c = canvas_;
+    const double x = kLeft + width() - 24, y = kTop + height() + 42;
+    cairo_move_to(c.cr(), x, y);
+    cairo_line_to(c.cr(), x + 10, y + 38);
+    cairo_line_to(c.cr(), x, y + 29);
+    cairo_close_path(c.cr());
+    c.colour(kInk);
+    cairo_fill(c.cr());
+    cairo_move_to(c.cr(), x, y);
+    cairo_line_to(c.cr(), x - 10, y + 38);
+    cairo_line_to(c.cr(), x, y + 29);
+    cairo_close_path(c.cr());
+    c.line_width(1.2);
+    cairo_stroke(c.cr());
+    c.text(x - 26, y + 30, "N", 18, Align::Centre, true);
+  }
+
+  Grid grid_;
+  bool lost_;
+  const MapOptions& options_;
+  Frame frame_;
+  Canvas canvas_;
+  Palette palette_;
+};
+
+}  // namespace
+
+Picture draw_map(const Grid& grid, const MapOptions& options) { return MapPainter(grid, options).draw(); }
+
+}  // namespace katoptra
