@@ -1,23 +1,62 @@
+// The katoptra tool: verbs over the library. No computation here.
+#include <fmt/format.h>
+
+#include <csignal>
 #include <cstdio>
-#include "katoptra/formats/grid_file.hpp"
-#include "katoptra/surface/mosaic.hpp"
-#include "katoptra/surface/clip.hpp"
-#include "katoptra/terrain/derivatives.hpp"
+
+#include "common.hpp"
 #include "katoptra/base/error.hpp"
-using namespace katoptra;
-int main(){ 
-  Frame f(Crs::parse("EPSG:32725+3855").with_heights({}), 500000, 5844000, {1,1}, 1300, 900);
-  Quantity q; q.heights=HeightReference::parse("EGM2008"); q.unit_known=true;
-  Grid g = grid_from_function(f,[](double x,double y){return 50*std::sin((x-500000)/100)+40*std::cos((y-5844000)/130)+100;},q);
+#include "katoptra/version.hpp"
+
+namespace {
+
+void on_interrupt(int) { katoptra::cli::progress().cancel(); }
+
+int exit_status(katoptra::ErrorCode code) {
+  using katoptra::ErrorCode;
+  switch (code) {
+    case ErrorCode::BadArgument: return 2;
+    case ErrorCode::Io:
+    case ErrorCode::Network: return 4;
+    case ErrorCode::Cancelled: return 130;
+    default: return 3;
+  }
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+  using namespace katoptra;
+  std::signal(SIGINT, on_interrupt);
+  std::signal(SIGTERM, on_interrupt);
+  CLI::App app{"From a study area to a terrain surface that can be trusted, and to its products.", "katoptra"};
+  app.set_version_flag("--version", std::string("katoptra ") + KATOPTRA_VERSION);
+  app.require_subcommand(1);
+  app.get_formatter()->column_width(34);
+  int status = 0;
+  cli::add_look_and_find(app, status);
+  cli::add_surface_verbs(app, status);
+  cli::add_product_verbs(app, status);
+  cli::add_study_verbs(app, status);
   try {
-  auto r=write_grid(g,"/tmp/a.tif",{.overwrite=true});
-  Frame f2(Crs::parse("EPSG:32725"), 501000, 5843900, {1,1}, 700, 600);
-  write_grid(grid_from_function(f2,[](double x,double y){return 50*std::sin((x-500000)/100)+40*std::cos((y-5844000)/130)+100.5;},q),"/tmp/b.tif",{.overwrite=true,.date="2022-01-05"});
-  Grid m = mosaic({open_grid("/tmp/a.tif"),open_grid("/tmp/b.tif")},{.feather=20_m});
-  Frame ll = frame_for(m.frame(), Crs::wgs84());
-  auto w = write_grid(hillshade(reproject(m,ll)),"/tmp/c.tif",{.overwrite=true,.lineage=true});
-  printf("%zu %g %g %lld %lld\n",size_t(w.bytes),w.lowest,w.highest,0ll,0ll);
-  write_grid(hillshade(m),"/tmp/d.tif",{.overwrite=true});
-  for(auto&n: m.info().notes) puts(n.c_str());
-  } catch (const Error& e){puts(e.what());}
+    app.parse(argc, argv);
+    if (std::fflush(stdout) != 0) throw Error(ErrorCode::Io, "the output cannot be written", "stdout");
+    return status;
+  } catch (const CLI::CallForHelp& e) {
+    return app.exit(e);
+  } catch (const CLI::CallForVersion& e) {
+    return app.exit(e);
+  } catch (const CLI::ParseError& e) {
+    fmt::print(stderr, "katoptra: {}; see katoptra --help\n", e.what());
+    return 2;
+  } catch (const Error& e) {
+    fmt::print(stderr, "katoptra: {}\n", e.what());
+    return exit_status(e.code());
+  } catch (const std::bad_alloc&) {
+    fmt::print(stderr, "katoptra: out of memory; give a smaller --memory or --area\n");
+    return 4;
+  } catch (const std::exception& e) {
+    fmt::print(stderr, "katoptra: {}\n", e.what());
+    return 4;
+  }
 }

@@ -1,0 +1,256 @@
+#include "common.hpp"
+
+#include <fmt/format.h>
+#include <unistd.h>
+
+#include <cmath>
+#include <cstdio>
+#include <filesystem>
+
+#include "katoptra/base/error.hpp"
+#include "katoptra/catalogue/catalogue.hpp"
+#include "katoptra/formats/bytes.hpp"
+#include "katoptra/formats/vector_file.hpp"
+#include "katoptra/grid/cache.hpp"
+
+namespace katoptra::cli {
+namespace {
+bool g_show_progress = false;
+}
+
+void show_progress(bool on) { g_show_progress = on; }
+
+Progress& progress() {
+  static Progress p([](double done) {
+    if (!g_show_progress) return;
+    std::fprintf(stderr, "\r%3.0f %%%s", 100 * done, done >= 1 ? "\r      \r" : "");
+  });
+  return p;
+}
+
+RunOptions Common::run() const {
+  RunOptions r;
+  r.threads = threads;
+  r.memory = std::max<std::size_t>(parse_bytes(memory), 32u << 20);
+  // Half of the budget is for decoded blocks of the input, the other half for work under way.
+  BlockCache::shared().set_budget(r.memory / 2);
+  r.memory /= 2;
+  r.progress = &progress();
+  show_progress(!quiet && !json && ::isatty(2));
+  return r;
+}
+
+OpenOptions Common::open_options() const {
+  OpenOptions o;
+  if (!crs.empty()) o.crs = Crs::parse(crs);
+  if (!heights.empty()) o.heights = HeightReference::parse(heights);
+  if (!unit.empty()) o.unit = parse_length_unit(unit);
+  return o;
+}
+
+WriteOptions Common::write_options() const { return {.overwrite = overwrite, .void_value = void_value, .date = {}, .survey = {}, .run = run()}; }
+
+void add_output(CLI::App& verb, Common& c, bool required) {
+  auto* o = verb.add_option("-o,--out", c.out, "where to write; the extension decides the format");
+  if (required) o->required();
+  verb.add_flag("--overwrite", c.overwrite, "replace a file that is there");
+}
+
+void add_reading(CLI::App& verb, Common& c) {
+  verb.add_option("--crs", c.crs, "the CRS of input that does not say, e.g. EPSG:32725");
+  verb.add_option("--heights", c.heights, "the vertical reference of input that does not say, e.g. EGM2008");
+  verb.add_option("--unit", c.unit, "the unit of heights of input that does not say: m, ft, ftUS");
+}
+
+void add_running(CLI::App& verb, Common& c) {
+  verb.add_option("--threads", c.threads, "threads to use; 0: all cores")->check(CLI::Range(0, 1024));
+  verb.add_option("--memory", c.memory, "memory for blocks, e.g. 512M");
+  verb.add_flag("--json", c.json, "the statement as JSON and nothing else");
+  verb.add_flag("--quiet", c.quiet, "no statement, no progress");
+}
+
+Area area_from(const std::string& text) {
+  if (text.starts_with("box:") || text.starts_with("circle:")) return parse_area(text);
+  if (text.starts_with("like:")) {
+    const Grid g = open_grid(text.substr(5));
+    if (!g.frame().crs()) throw Error(ErrorCode::Refused, "has no coordinate reference system, so it gives no area", text.substr(5), "name another");
+    return Area::box(g.frame().bounds(), g.frame().crs());
+  }
+  if (text.starts_with("place:")) throw Error(ErrorCode::MissingResource, fmt::format("no list of places is known, so '{}' cannot be looked up", text.substr(6)), "--area", "give box:W,S,E,N, circle:LON,LAT,RADIUS or a vector file");
+  std::string path = text;
+  if (!std::filesystem::exists(path)) throw Error(ErrorCode::BadArgument, fmt::format("'{}' is neither an area nor a file", text), "--area", "write box:W,S,E,N or circle:LON,LAT,RADIUS, or name a vector file");
+  return read_area(path);
+}
+
+Point point_from(const std::string& text, const Crs& crs) {
+  std::string rest = text;
+  Crs own = crs;
+  if (const auto at = rest.rfind('@'); at != rest.npos) {
+    own = Crs::parse(rest.substr(at + 1));
+    rest = rest.substr(0, at);
+  }
+  const auto comma = rest.find(',');
+  const auto bad = Error(ErrorCode::BadArgument, fmt::format("'{}' is not a point", text), {}, "write X,Y in the grid's CRS, or X,Y@CRS");
+  if (comma == rest.npos) throw bad;
+  Point p;
+  if (own.is_geographic()) {
+    p = {parse_degrees(rest.substr(0, comma)), parse_degrees(rest.substr(comma + 1))};
+  } else {
+    const auto x = parse_number(rest.substr(0, comma)), y = parse_number(rest.substr(comma + 1));
+    if (!x || !y) throw bad;
+    p = {*x, *y};
+  }
+  if (own && crs) p = Transform(own, crs).forward(p);
+  if (std::isnan(p.x)) throw Error(ErrorCode::BadArgument, fmt::format("'{}' cannot be placed in {}", text, crs.label()), {}, "check its coordinates and CRS");
+  return p;
+}
+
+Length length_from(const std::string& text, LengthUnit bare, std::vector<std::string>& notes) {
+  const Length l = Length::parse(text, bare);
+  if (parse_number(text)) notes.push_back(fmt::format("{} was taken for {} {}, the unit of the grid", text, text, symbol(bare)));
+  return l;
+}
+
+Grid open_input(const std::string& path, const Common& c) { return open_grid(path, c.open_options()); }
+
+std::vector<std::string> expand_inputs(const std::vector<std::string>& given) {
+  std::vector<std::string> out;
+  for (const std::string& g : given) {
+    const std::filesystem::path p = g;
+    std::error_code ec;
+    if (std::filesystem::is_directory(p, ec)) {
+      for (const TileRecord& t : open_folder(p).tiles) out.push_back(t.path.string());
+    } else if (p.extension() == ".csv" || p.extension() == ".geojson") {
+      for (const auto& path : read_shortlist(p)) out.push_back(path.string());
+    } else {
+      out.push_back(g);
+    }
+  }
+  return out;
+}
+
+// ------------------------------------------------------------------------------------------------------- statements
+
+std::string cell_text(const Frame& f) {
+  const GroundSpacing s = ground_spacing(f);
+  const auto& u = f.crs().unit_name();
+  const std::string own = f.crs().is_geographic() ? fmt::format("{:.6g}\" x {:.6g}\"", f.cell().x * 3600, f.cell().y * 3600) : fmt::format("{:.6g} x {:.6g} {}", f.cell().x, f.cell().y, f.crs() ? u : "");
+  if (!f.crs()) return own + "(no CRS: ground spacing not known)";
+  return fmt::format("{}; true ground spacing {:.4f} x {:.4f} m", own, s.x.metres(), s.y.metres());
+}
+
+std::string height_text(const Quantity& q) { return fmt::format("{}, {}{}", q.heights.known() ? q.heights.name() : "reference not stated", symbol(q.unit), q.unit_known ? "" : " (taken for granted)"); }
+
+std::string range_text(double lowest, double highest, const Quantity& q) {
+  if (std::isnan(lowest)) return "nothing but voids";
+  const std::string unit = unit_name(q);
+  return fmt::format("{:.6g} to {:.6g}{}", lowest, highest, unit.empty() ? "" : " " + unit);
+}
+
+namespace {
+ordered_json number_or_null(double v) { return std::isnan(v) ? ordered_json(nullptr) : ordered_json(v); }
+}  // namespace
+
+ordered_json info_json(const GridInfo& info) {
+  const Frame& f = info.frame;
+  const GroundSpacing s = ground_spacing(f);
+  ordered_json j;
+  j["cols"] = f.cols();
+  j["rows"] = f.rows();
+  j["crs"] = f.crs() ? ordered_json(f.crs().label()) : ordered_json(nullptr);
+  j["crs_name"] = f.crs() ? ordered_json(f.crs().name()) : ordered_json(nullptr);
+  j["bounds"] = {f.west(), f.south(), f.east(), f.north()};
+  j["cell"] = {f.cell().x, f.cell().y};
+  j["ground_spacing_m"] = f.crs() ? ordered_json{s.x.metres(), s.y.metres()} : ordered_json(nullptr);
+  j["quantity"] = name_of(info.quantity.kind);
+  j["unit"] = unit_name(info.quantity);
+  j["unit_known"] = info.quantity.unit_known;
+  j["heights"] = info.quantity.heights.name();
+  j["type"] = name_of(info.type);
+  return j;
+}
+
+void Statement::title(const std::string& text) {
+  text_ += text + "\n";
+  json_["path"] = text;
+}
+
+void Statement::line(const std::string& key, const std::string& text) { text_ += fmt::format("  {:<9} {}\n", key, text); }
+
+void Statement::note(const std::string& text) {
+  line("note", text);
+  json_["notes"].push_back(text);
+}
+
+void Statement::written(const WriteReport& r) {
+  const Frame& f = r.info.frame;
+  title(r.path.string());
+  const std::string hole = !r.void_value ? "none" : std::isnan(*r.void_value) ? "nan" : fmt::format("{:g}", *r.void_value);
+  line("size", fmt::format("{} x {} cells, {}, {}, void value {}", f.cols(), f.rows(), format_bytes(static_cast<double>(r.bytes)), name_of(r.type), hole));
+  line("CRS", f.crs() ? fmt::format("{}{}", f.crs().epsg() ? f.crs().code() + " " : "", f.crs().name()) : "none");
+  line("cell", cell_text(f));
+  if (r.info.quantity.kind == QuantityKind::Height) line("heights", height_text(r.info.quantity));
+  line("range", range_text(r.lowest, r.highest, r.info.quantity));
+  line("voids", fmt::format("{} of {} cells ({:.3g} %)", r.voids, r.cells, 100.0 * static_cast<double>(r.voids) / static_cast<double>(r.cells)));
+  if (!r.info.sources.empty()) {
+    std::string names;
+    for (std::size_t i = 0; i < r.info.sources.size() && i < 4; ++i) names += (i ? ", " : "") + r.info.sources[i].name;
+    if (r.info.sources.size() > 4) names += fmt::format(" and {} more", r.info.sources.size() - 4);
+    line("sources", names);
+  }
+  if (!r.lineage_path.empty()) {
+    std::string how;
+    for (How h : {How::Measured, How::Resampled, How::Blended, How::Filled})
+      if (const auto n = r.by_how[static_cast<int>(h)]) how += fmt::format("{}{} {}", how.empty() ? "" : ", ", n, name_of(h));
+    line("lineage", fmt::format("{} ({})", r.lineage_path.string(), how));
+  }
+  json_.update(info_json(r.info));
+  json_["type"] = name_of(r.type);
+  json_["bytes"] = r.bytes;
+  json_["void_value"] = r.void_value && !std::isnan(*r.void_value) ? ordered_json(*r.void_value) : ordered_json(hole);
+  json_["range"] = {number_or_null(r.lowest), number_or_null(r.highest)};
+  json_["cells"] = r.cells;
+  json_["voids"] = r.voids;
+  json_["sources"] = ordered_json::array();
+  for (const SourceRecord& s : r.info.sources) json_["sources"].push_back(s.name);
+  if (!r.lineage_path.empty()) json_["lineage"] = r.lineage_path.string();
+  json_["seconds"] = std::round(r.seconds * 1000) / 1000;
+  json_["notes"] = ordered_json::array();
+  for (const std::string& n : r.info.notes) note(n);
+}
+
+void Statement::print() const {
+  if (common_.json)
+    std::fputs((json_.dump(2, ' ', false, ordered_json::error_handler_t::replace) + "\n").c_str(), stdout);
+  else if (!common_.quiet)
+    std::fputs(text_.c_str(), stdout);
+}
+
+int write_and_state(const Grid& grid, const Common& c, const std::vector<std::string>& notes, bool lineage) {
+  WriteOptions o = c.write_options();
+  o.lineage = lineage;
+  Statement s(c);
+  if (c.dry_run) {
+    const Frame& f = grid.frame();
+    s.title(c.out);
+    s.line("plan", fmt::format("{} x {} cells, up to {} before compression; nothing was written", f.cols(), f.rows(), format_bytes(static_cast<double>(f.cols()) * static_cast<double>(f.rows()) * bytes_per_sample(grid.info().type))));
+    s.json().update(info_json(grid.info()));
+    s.json()["dry_run"] = true;
+    s.line("CRS", f.crs().label());
+    s.line("cell", cell_text(f));
+    for (const std::string& n : grid.info().notes) s.note(n);
+  } else {
+    s.written(write_grid(grid, c.out, o));
+  }
+  for (const std::string& n : notes) s.note(n);
+  s.print();
+  return 0;
+}
+
+void write_picture(const Picture& p, const std::string& path, bool overwrite) {
+  auto sink = create_file(path, {.overwrite = overwrite});
+  sink->write_at(0, p.bytes);
+  sink->commit();
+}
+
+}  // namespace katoptra::cli

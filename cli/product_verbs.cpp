@@ -1,0 +1,293 @@
+#include <fmt/format.h>
+
+#include <cmath>
+#include <cstdio>
+
+#include "common.hpp"
+#include "katoptra/base/error.hpp"
+#include "katoptra/check/statistics.hpp"
+#include "katoptra/formats/bytes.hpp"
+#include "katoptra/formats/vector_file.hpp"
+#include "katoptra/study/tables.hpp"
+#include "katoptra/surface/clip.hpp"
+#include "katoptra/terrain/contours.hpp"
+#include "katoptra/terrain/derivatives.hpp"
+#include "katoptra/terrain/sample.hpp"
+
+namespace katoptra::cli {
+namespace {
+
+struct ProductCommand : Common {
+  std::string in, azimuth = "315deg", altitude = "45deg", as = "degrees", interval, base;
+  double exaggerate = 1;
+  int index_every = 5;
+};
+
+Grid open_product_input(const ProductCommand& o, std::vector<std::string>& notes) {
+  Grid in = open_input(o.in, o);
+  if (o.area.empty()) return in;
+  const Length margin = o.margin.empty() ? Length() : length_from(o.margin, LengthUnit::Metre, notes);
+  return clip(in, area_from(o.area), {.margin = margin});
+}
+
+int run_contours(const ProductCommand& o) {
+  std::vector<std::string> notes;
+  const Grid in = open_product_input(o, notes);
+  const LengthUnit unit = in.quantity().unit;
+  ContourOptions c{.index_every = o.index_every, .run = o.run()};
+  if (o.interval.empty()) {
+    const Statistics s = statistics(in, o.run());
+    c.interval = sensible_interval(s.lowest, s.highest, unit);
+    notes.push_back(fmt::format("no interval was given: {:g} {} suits the range", c.interval.in(unit), symbol(unit)));
+  } else {
+    c.interval = length_from(o.interval, unit, notes);
+  }
+  if (!o.base.empty()) c.base = length_from(o.base, unit, notes);
+  const auto lines = contours(in, c);
+  write_layer(contour_layer(lines, in), o.out, {.overwrite = o.overwrite});
+  std::size_t points = 0;
+  double low = 0, high = 0;
+  for (std::size_t i = 0; i < lines.size(); ++i) {
+    points += lines[i].points.size();
+    low = i ? std::min(low, lines[i].level) : lines[i].level;
+    high = i ? std::max(high, lines[i].level) : lines[i].level;
+  }
+  Statement s(o);
+  s.title(o.out);
+  const bool geojson = !o.out.ends_with(".gpkg");
+  s.line("lines", fmt::format("{} with {} points, levels {:g} to {:g} {}", lines.size(), points, low, high, unit_name(in.quantity())));
+  s.line("interval", fmt::format("{:g} {} ({:g} m), an index line every {}", c.interval.in(unit), symbol(unit), c.interval.metres(), o.index_every));
+  s.line("CRS", geojson ? "EPSG:4326 (GeoJSON is always longitude, latitude)" : in.frame().crs().label());
+  if (in.quantity().kind == QuantityKind::Height) s.line("heights", height_text(in.quantity()));
+  s.fact("lines", lines.size());
+  s.fact("points", points);
+  s.fact("interval", c.interval.in(unit));
+  s.fact("interval_m", c.interval.metres());
+  s.fact("unit", unit_name(in.quantity()));
+  s.fact("levels", ordered_json{low, high});
+  for (const std::string& n : notes) s.note(n);
+  s.print();
+  return 0;
+}
+
+struct SectionCommand : Common {
+  std::string in, line, from, to, bearing, length, step, title;
+};
+
+LineString section_line(const SectionCommand& o, const Crs& crs, std::vector<std::string>& notes) {
+  if (!o.line.empty()) return read_line(o.line, crs);
+  if (o.from.empty()) throw Error(ErrorCode::BadArgument, "no line to follow", "section", "give --line FILE, or --from X,Y with --to X,Y or with --bearing and --length");
+  const Point from = point_from(o.from, crs);
+  if (!o.to.empty()) return {from, point_from(o.to, crs)};
+  if (o.bearing.empty() || o.length.empty()) throw Error(ErrorCode::BadArgument, "--from needs --to, or --bearing and --length", "section", "for instance --bearing 70deg --length 400m");
+  return line_by_bearing(crs, from, Angle::parse(o.bearing), length_from(o.length, LengthUnit::Metre, notes));
+}
+
+int run_section(const SectionCommand& o) {
+  std::vector<std::string> notes;
+  const Grid in = open_input(o.in, o);
+  const LineString line = section_line(o, in.frame().crs(), notes);
+  SectionOptions options{.run = o.run()};
+  if (!o.step.empty()) options.step = length_from(o.step, LengthUnit::Metre, notes);
+  const Section s = section(in, line, options);
+  if (o.out.ends_with(".csv"))
+    write_text_file(o.out, section_csv(s), {.overwrite = o.overwrite});
+  else
+    write_picture(draw_section(s, {.format = picture_format_for(o.out), .title = o.title.empty() ? "Section through " + in.info().name : o.title}), o.out, o.overwrite);
+  double low = std::nan(""), high = low;
+  std::size_t voids = 0;
+  for (const SectionPoint& p : s.points) {
+    if (std::isnan(p.value)) {
+      ++voids;
+      continue;
+    }
+    low = std::isnan(low) ? p.value : std::min(low, p.value);
+    high = std::isnan(high) ? p.value : std::max(high, p.value);
+  }
+  Statement t(o);
+  t.title(o.out);
+  t.line("length", fmt::format("{:.3f} {} on the ground, {} points", s.points.back().distance, symbol(s.unit), s.points.size()));
+  t.line("range", range_text(low, high, s.quantity));
+  t.line("voids", fmt::format("{} of {} points", voids, s.points.size()));
+  if (s.quantity.kind == QuantityKind::Height) t.line("heights", height_text(s.quantity));
+  t.fact("length", s.points.back().distance);
+  t.fact("unit", symbol(s.unit));
+  t.fact("points", s.points.size());
+  t.fact("voids", voids);
+  t.fact("range", std::isnan(low) ? ordered_json{nullptr, nullptr} : ordered_json{low, high});
+  for (const std::string& n : notes) t.note(n);
+  t.print();
+  return 0;
+}
+
+struct SampleCommand : Common {
+  std::string in, points_file;
+  std::vector<std::string> at;
+};
+
+int run_sample(const SampleCommand& o) {
+  Common reading = o;
+  reading.crs.clear();
+  const Grid in = open_input(o.in, reading);
+  const Crs& crs = in.frame().crs();
+  Layer layer{.name = "points", .crs = crs, .features = {}};
+  if (!o.points_file.empty()) layer = read_layer(o.points_file, o.crs.empty() ? crs : Crs::parse(o.crs));
+  for (const std::string& text : o.at) {
+    Point p = point_from(text, crs);
+    if (layer.crs && crs) p = Transform(crs, layer.crs).forward(p);
+    layer.features.push_back({p, {}});
+  }
+  const SampledPoints sampled = sample_points(in, layer, o.run());
+  if (sampled.rows.empty()) throw Error(ErrorCode::BadArgument, "no points to sample", "sample", "give --points FILE or --at X,Y");
+  const std::string csv = sampled_csv(sampled);
+  if (!o.out.empty()) write_text_file(o.out, csv, {.overwrite = o.overwrite});
+  if (o.json) {
+    ordered_json j;
+    j["unit"] = unit_name(in.quantity());
+    j["points"] = ordered_json::array();
+    for (const SampledPoint& p : sampled.rows) {
+      ordered_json k{{"x", p.place.x}, {"y", p.place.y}, {"value", std::isnan(p.value) ? ordered_json(nullptr) : ordered_json(p.value)}};
+      if (p.known) k["residual"] = std::isnan(p.value) ? ordered_json(nullptr) : ordered_json(p.value - *p.known);
+      j["points"].push_back(std::move(k));
+    }
+    if (sampled.residuals > 0) {
+      j["residuals"] = {{"count", sampled.residuals}, {"mean", sampled.mean}, {"rmse", sampled.rmse}, {"largest", sampled.largest}};
+    }
+    std::fputs((j.dump(2) + "\n").c_str(), stdout);
+    return 0;
+  }
+  if (o.quiet) return 0;
+  if (o.out.empty()) std::fputs(csv.c_str(), stdout);
+  else fmt::print("{}\n  points    {}, {} without a value\n", o.out, sampled.rows.size(), sampled.voids);
+  if (sampled.residuals > 0) fmt::print(stderr, "residuals (grid less known) at {} points: mean {:+.3f}, RMSE {:.3f}, largest {:+.3f} {}\n", sampled.residuals, sampled.mean, sampled.rmse, sampled.largest, unit_name(in.quantity()));
+  return 0;
+}
+
+struct MapCommand : Common {
+  std::string in, title, contours, line, shortlist, overlay_area, points;
+  int width = 1600;
+  double exaggerate = 1.5;
+  bool no_shade = false;
+};
+
+int run_map(const MapCommand& o) {
+  std::vector<std::string> notes;
+  Grid in = open_input(o.in, o);
+  const PictureFormat format = picture_format_for(o.out);
+  MapOptions m{.format = format, .width = o.width, .title = o.title, .shade = !o.no_shade, .exaggeration = o.exaggerate, .overlays = {}, .run = o.run()};
+  if (!o.contours.empty()) {
+    const auto lines = contours(in, {.interval = length_from(o.contours, in.quantity().unit, notes), .run = o.run()});
+    m.overlays.push_back({contour_layer(lines, in), OverlayStyle::Contours, "contours, " + o.contours});
+  }
+  if (!o.shortlist.empty()) {
+    Layer tiles = read_layer(o.shortlist), gaps = tiles;
+    auto is_gap = [](const Feature& f) {
+      return std::any_of(f.properties.begin(), f.properties.end(), [](const auto& p) { return p.first == "role" && p.second == Property(std::string("gap")); });
+    };
+    std::erase_if(tiles.features, is_gap);
+    std::erase_if(gaps.features, [&](const Feature& f) { return !is_gap(f); });
+    m.overlays.push_back({tiles, OverlayStyle::Footprints, ""});
+    if (!gaps.features.empty()) m.overlays.push_back({gaps, OverlayStyle::Gaps, ""});
+  }
+  if (!o.overlay_area.empty()) {
+    const Area a = area_from(o.overlay_area);
+    m.overlays.push_back({{.name = "area", .crs = a.crs(), .features = {{a.shape(), {}}}}, OverlayStyle::Area, ""});
+  }
+  if (!o.line.empty()) m.overlays.push_back({{.name = "line", .crs = in.frame().crs(), .features = {{read_line(o.line, in.frame().crs()), {}}}}, OverlayStyle::Transect, ""});
+  if (!o.points.empty()) m.overlays.push_back({read_layer(o.points, in.frame().crs()), OverlayStyle::Points, ""});
+  const Picture p = draw_map(in, m);
+  write_picture(p, o.out, o.overwrite);
+  Statement s(o);
+  s.title(o.out);
+  s.line("size", fmt::format("{} x {}, {}", p.width, p.height, format_bytes(static_cast<double>(p.bytes.size()))));
+  s.fact("width", p.width);
+  s.fact("height", p.height);
+  for (const std::string& n : notes) s.note(n);
+  s.print();
+  return 0;
+}
+
+void add_product_options(CLI::App& v, ProductCommand& o) {
+  v.add_option("IN", o.in, "a surface")->required();
+  v.add_option("--area", o.area, "only this area");
+  v.add_option("--margin", o.margin, "this much around the area, e.g. 50m");
+  add_reading(v, o);
+  add_output(v, o);
+  add_running(v, o);
+}
+
+}  // namespace
+
+void add_product_verbs(CLI::App& app, int& status) {
+  auto simple = [&](const char* name, const char* help, std::function<Grid(const Grid&, const ProductCommand&)> make) {
+    auto o = std::make_shared<ProductCommand>();
+    CLI::App* v = app.add_subcommand(name, help);
+    add_product_options(*v, *o);
+    v->add_option("--void", o->void_value, "the void value to write");
+    v->callback([o, make, &status] {
+      std::vector<std::string> notes;
+      status = write_and_state(make(open_product_input(*o, notes), *o), *o, notes);
+    });
+    return std::pair{v, o};
+  };
+  auto [shade_verb, shade] = simple("hillshade", "the land as light and shade show it", [](const Grid& g, const ProductCommand& o) { return hillshade(g, {.azimuth = Angle::parse(o.azimuth), .altitude = Angle::parse(o.altitude), .exaggeration = o.exaggerate}); });
+  shade_verb->add_option("--azimuth", shade->azimuth, "where the light comes from, clockwise from north, e.g. 315deg");
+  shade_verb->add_option("--altitude", shade->altitude, "how high the light stands, e.g. 45deg");
+  shade_verb->add_option("--exaggerate", shade->exaggerate, "multiply heights before shading");
+  auto [slope_verb, slope_options] = simple("slope", "how steep the ground is", [](const Grid& g, const ProductCommand& o) { return slope(g, parse_slope_as(o.as)); });
+  slope_verb->add_option("--as", slope_options->as, "degrees, percent or ratio");
+  simple("aspect", "which way the ground faces, clockwise from grid north", [](const Grid& g, const ProductCommand&) { return aspect(g); });
+  simple("roughness", "the largest height difference between neighbours", [](const Grid& g, const ProductCommand&) { return roughness(g); });
+
+  auto c = std::make_shared<ProductCommand>();
+  CLI::App* v = app.add_subcommand("contours", "lines of equal height, joined to whole lines");
+  add_product_options(*v, *c);
+  v->add_option("--interval", c->interval, "between levels, e.g. 1m or 1ft");
+  v->add_option("--base", c->base, "the level from which intervals are counted");
+  v->add_option("--index", c->index_every, "every how many-th line is an index line")->check(CLI::Range(1, 1000));
+  v->callback([c, &status] { status = run_contours(*c); });
+
+  auto s = std::make_shared<SectionCommand>();
+  v = app.add_subcommand("section", "heights along a line: a table (.csv) or a graph (.png, .svg, .pdf)");
+  v->add_option("IN", s->in, "a grid")->required();
+  v->add_option("--line", s->line, "a vector file with the line");
+  v->add_option("--from", s->from, "X,Y or X,Y@CRS");
+  v->add_option("--to", s->to, "X,Y or X,Y@CRS");
+  v->add_option("--bearing", s->bearing, "clockwise from grid north, e.g. 70deg");
+  v->add_option("--length", s->length, "on the ground, e.g. 400m");
+  v->add_option("--step", s->step, "between points (default: a cell)");
+  v->add_option("--title", s->title, "above the graph");
+  add_reading(*v, *s);
+  add_output(*v, *s);
+  add_running(*v, *s);
+  v->callback([s, &status] { status = run_section(*s); });
+
+  auto p = std::make_shared<SampleCommand>();
+  v = app.add_subcommand("sample", "values at points; with a known height in the table, residuals too");
+  v->add_option("IN", p->in, "a grid")->required();
+  v->add_option("--points", p->points_file, "a CSV, GeoJSON or GeoPackage file with points");
+  v->add_option("--at", p->at, "X,Y or X,Y@CRS");
+  v->add_option("--crs", p->crs, "the CRS of a table that does not say (default: the grid's)");
+  add_output(*v, *p, false);
+  add_running(*v, *p);
+  v->callback([p, &status] { status = run_sample(*p); });
+
+  auto m = std::make_shared<MapCommand>();
+  v = app.add_subcommand("map", "a picture for a page: .png, .svg or .pdf");
+  v->add_option("IN", m->in, "a grid")->required();
+  v->add_option("--title", m->title, "above the map");
+  v->add_option("--width", m->width, "in pixels")->check(CLI::Range(400, 8000));
+  v->add_option("--contours", m->contours, "draw contours at this interval, e.g. 5m");
+  v->add_option("--area", m->overlay_area, "draw this area");
+  v->add_option("--line", m->line, "draw the line of this file");
+  v->add_option("--points", m->points, "draw the points of this file");
+  v->add_option("--tiles", m->shortlist, "draw footprints and gaps of this shortlist (.geojson)");
+  v->add_option("--exaggerate", m->exaggerate, "of the hillshade");
+  v->add_flag("--no-shade", m->no_shade, "colours only");
+  add_reading(*v, *m);
+  add_output(*v, *m);
+  add_running(*v, *m);
+  v->callback([m, &status] { status = run_map(*m); });
+}
+
+}  // namespace katoptra::cli

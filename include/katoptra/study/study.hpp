@@ -1,0 +1,111 @@
+// A whole study as one job: area, sources, frame, steps and products in a TOML file; a surface that can be trusted, its
+// products, one report and one record as the result. docs/study-file.md describes the file.
+//
+//   Study s = read_study("study.toml");
+//   StudyPlan p = plan_study(s);                  // headers only
+//   StudyRun r = run_study(s, {.folder = "out"});
+//
+// Steps: find the tiles that cover the area, join them (mosaic), close voids, move to the frame, cut to the area, check,
+// compare with control points and a reference surface, make the products, write report.html and run.json.
+#pragma once
+#include <filesystem>
+#include <functional>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "katoptra/catalogue/catalogue.hpp"
+#include "katoptra/check/check.hpp"
+#include "katoptra/formats/grid_file.hpp"
+#include "katoptra/study/tables.hpp"
+#include "katoptra/surface/fill.hpp"
+#include "katoptra/surface/mosaic.hpp"
+
+namespace katoptra {
+
+struct StudySource {
+  std::filesystem::path folder;
+  std::optional<Crs> crs;  // for tiles that do not say
+  std::optional<HeightReference> heights;
+  std::optional<LengthUnit> unit;
+};
+
+struct StudyProduct {
+  std::string kind;  // hillshade, slope, aspect, roughness, contours, section, map
+  std::string file;  // name in the folder of the run
+  std::string title;
+  std::optional<Length> interval;        // contours; map: contours drawn on it
+  Angle azimuth = Angle::degrees(315), altitude = Angle::degrees(45);
+  double exaggeration = 1;
+  std::string as = "degrees";
+  std::filesystem::path line;            // section; map: drawn on it
+  bool tiles = false, area = false;      // map: draw footprints, the area
+};
+
+struct Study {
+  std::string title;
+  std::filesystem::path file, folder;    // where it was read from
+  std::string text;                      // as it was read
+  Area area;
+  Length margin;
+  std::vector<StudySource> sources;
+  std::string crs;                       // "utm", a code, or empty: that of the finest tile
+  std::optional<Length> cell;
+  HeightReference heights;               // tiles above another reference are left out; unknown: whatever the preferred tile has
+  std::optional<LengthUnit> unit;
+  MosaicOptions mosaic;
+  bool fill = true;
+  FillOptions fill_options;
+  Resampling resampling = Resampling::Automatic;
+  std::filesystem::path control, reference;
+  std::vector<StudyProduct> products;
+};
+
+// BadFile names the line or the key; BadArgument for values that make no sense; unknown keys are refused.
+Study read_study(const std::filesystem::path& path);
+
+struct StudyPlan {
+  Shortlist shortlist;
+  std::vector<std::string> left_out;     // tiles and why
+  Grid surface;                          // lazy, filling not yet included
+  Frame frame;
+  std::int64_t cells = 0;
+  double bytes = 0;                      // of the surface, before compression
+  std::vector<std::string> steps;        // in words
+};
+StudyPlan plan_study(const Study& study, const RunOptions& run = {});
+
+struct StepTime {
+  std::string step;
+  double seconds = 0;
+};
+
+// Differences from a reference surface, by the way cells came about.
+struct ReferenceResult {
+  std::string how;                       // "all", "measured", "resampled", "blended", "filled"
+  std::int64_t cells = 0;
+  double mean = 0, rmse = 0, largest = 0;
+};
+
+struct StudyRun {
+  std::filesystem::path folder, report, record;
+  StudyPlan plan;
+  WriteReport surface;
+  FillReport fill;
+  CheckReport check;
+  std::vector<Finding> source_findings;
+  std::optional<SampledPoints> control;
+  std::vector<ReferenceResult> reference;
+  std::vector<std::filesystem::path> products;
+  std::vector<StepTime> times;
+};
+
+struct StudyOptions {
+  std::filesystem::path folder;          // made when it is not there
+  bool overwrite = false;
+  RunOptions run;
+  std::function<void(const std::string&)> say;  // one line at the beginning of each step
+};
+StudyRun run_study(const Study& study, const StudyOptions& options);
+
+}  // namespace katoptra

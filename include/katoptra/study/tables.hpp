@@ -1,0 +1,33 @@
+// Tables of numbers along lines and at points, as text.
+#pragma once
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "katoptra/geo/feature.hpp"
+#include "katoptra/grid/grid.hpp"
+#include "katoptra/terrain/section.hpp"
+
+namespace katoptra {
+
+// distance,x,y,value; an empty value for a void.
+std::string section_csv(const Section& s);
+
+struct SampledPoint {
+  std::string name;             // property name or id, when there is one
+  Point place;                  // as it was given
+  double value = 0;             // NaN: none
+  std::optional<double> known;  // a height in the table: property z, height or elevation
+};
+struct SampledPoints {
+  std::vector<SampledPoint> rows;
+  std::size_t voids = 0;
+  // Residuals are grid less known, over points that have both; NaN when there are none.
+  std::size_t residuals = 0;
+  double mean = 0, rmse = 0, largest = 0;
+};
+// Points of a layer in any CRS; known heights are taken in the grid's unit.
+SampledPoints sample_points(const Grid& grid, const Layer& layer, const RunOptions& options = {});
+std::string sampled_csv(const SampledPoints& s);
+
+}  // namespace katoptra

@@ -1,0 +1,20 @@
+// The report of a study run, as one page of HTML with its pictures inside, and the record as JSON.
+#pragma once
+#include <string>
+#include <utility>
+#include <vector>
+
+#include "katoptra/study/study.hpp"
+#include "katoptra/view/map.hpp"
+
+namespace katoptra {
+
+struct ReportPicture {
+  std::string title, caption, file;
+  Picture picture;
+};
+
+std::string report_html(const Study& study, const StudyRun& run, const std::vector<ReportPicture>& pictures);
+std::string record_json(const Study& study, const StudyRun& run);
+
+}  // namespace katoptra

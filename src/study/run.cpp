@@ -1,0 +1,320 @@
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <chrono>
+#include <cmath>
+
+#include "katoptra/base/error.hpp"
+#include "katoptra/formats/bytes.hpp"
+#include "katoptra/formats/vector_file.hpp"
+#include "katoptra/study/study.hpp"
+#include "katoptra/surface/clip.hpp"
+#include "katoptra/terrain/contours.hpp"
+#include "katoptra/terrain/derivatives.hpp"
+#include "katoptra/terrain/sample.hpp"
+#include "report.hpp"
+
+namespace katoptra {
+namespace fs = std::filesystem;
+namespace {
+
+// Tiles of a study's folders. Where a source assigns references, they are part of what is known of its tiles.
+struct Candidates {
+  Catalogue catalogue;
+  std::vector<const StudySource*> source;  // by tile
+};
+
+Candidates gather(const Study& s, const RunOptions& run) {
+  Candidates c;
+  for (const StudySource& source : s.sources) {
+    for (TileRecord& t : open_folder(source.folder, {.run = run}).tiles) {
+      if (t.frame && !t.frame->crs() && source.crs) {
+        t.frame = t.frame->with_crs(*source.crs);
+        t.spacing = ground_spacing(*t.frame);
+      }
+      if (!t.quantity.heights.known() && source.heights) t.quantity.heights = *source.heights;
+      c.catalogue.tiles.push_back(std::move(t));
+      c.source.push_back(&source);
+    }
+  }
+  return c;
+}
+
+std::string short_name(const TileRecord& t) { return t.path.parent_path().filename().string() + "/" + t.path.filename().string(); }
+
+// Tiles above another reference than the study's cannot be joined; they leave before the choice, with the reason.
+void keep_one_reference(const Study& s, Candidates& c, std::vector<std::string>& left_out) {
+  if (!s.heights.known()) return;
+  Candidates kept;
+  for (std::size_t i = 0; i < c.catalogue.tiles.size(); ++i) {
+    TileRecord& t = c.catalogue.tiles[i];
+    if (t.openable && t.frame && !(t.quantity.heights == s.heights)) {
+      left_out.push_back(fmt::format("{}: its heights are above {}, the study's above {}", short_name(t), t.quantity.heights.known() ? t.quantity.heights.name() : "a reference that is not stated", s.heights.name()));
+      continue;
+    }
+    kept.catalogue.tiles.push_back(std::move(t));
+    kept.source.push_back(c.source[i]);
+  }
+  c = std::move(kept);
+}
+
+const StudySource* source_of_tile(const Candidates& c, const fs::path& path) {
+  for (std::size_t i = 0; i < c.catalogue.tiles.size(); ++i)
+    if (c.catalogue.tiles[i].path == path) return c.source[i];
+  return nullptr;
+}
+
+Grid open_chosen(const Study& s, const Candidates& c, const ShortlistTile& chosen, std::vector<std::string>& notes) {
+  const StudySource* source = source_of_tile(c, chosen.tile.path);
+  OpenOptions o{.crs = {}, .heights = source->heights, .unit = source->unit};
+  const bool lost = !open_grid(chosen.tile.path).frame().crs();
+  if (lost) {
+    o.crs = source->crs;
+    notes.push_back(fmt::format("{}: has no CRS; {} was assigned by the study file", short_name(chosen.tile), source->crs->label()));
+  }
+  Grid g = open_grid(chosen.tile.path, o);
+  // What the survey's record says of the date counts in the mosaic, too.
+  return relabelled(g, [&](GridInfo& info) {
+    info.quantity.unit_known = info.quantity.unit_known || s.unit.has_value();
+    for (SourceRecord& r : info.sources) {
+      r.name = short_name(chosen.tile);
+      r.survey = chosen.tile.survey;
+      r.date = chosen.tile.date;
+      r.date_guessed = chosen.tile.date_guessed;
+    }
+  });
+}
+
+class Runner {
+ public:
+  Runner(const Study& study, const StudyOptions& options) : study_(study), options_(options) {}
+
+  StudyRun run() {
+    std::error_code ec;
+    fs::create_directories(options_.folder, ec);
+    if (ec || !fs::is_directory(options_.folder)) throw Error(ErrorCode::Io, "cannot be made: " + ec.message(), options_.folder.string(), "choose another folder");
+    out_.folder = options_.folder;
+    step("find the tiles and plan", [&] { out_.plan = plan_study(study_, options_.run); });
+    if (!options_.overwrite && fs::exists(path("surface.tif"))) throw Error(ErrorCode::Io, "holds an earlier run already", options_.folder.string(), "choose another folder or say --overwrite");
+    step("write the shortlist", [&] {
+      write_text_file(path("shortlist.csv"), shortlist_csv(out_.plan.shortlist), {.overwrite = options_.overwrite});
+      write_layer(shortlist_layer(out_.plan.shortlist), path("shortlist.geojson"), {.overwrite = options_.overwrite});
+    });
+    step("close voids, move, cut and write the surface", [&] { surface(); });
+    step("check", [&] { judge(); });
+    if (!study_.control.empty()) step("compare with control points", [&] { out_.control = sample_points(surface_, read_layer(study_.control, surface_.frame().crs()), options_.run); });
+    if (!study_.reference.empty()) step("compare with the reference surface", [&] { compare(); });
+    for (const StudyProduct& p : study_.products) step("make " + p.file, [&] { product(p); });
+    out_.report = path("report.html");
+    out_.record = path("run.json");
+    step("write the report", [&] {
+      pictures_.insert(pictures_.begin(), overview());
+      write_text_file(out_.report, report_html(study_, out_, pictures_), {.overwrite = options_.overwrite});
+    });
+    write_text_file(out_.record, record_json(study_, out_), {.overwrite = options_.overwrite});
+    return std::move(out_);
+  }
+
+ private:
+  fs::path path(const std::string& name) const { return options_.folder / name; }
+
+  template <class Body>
+  void step(const std::string& name, const Body& body) {
+    if (options_.run.progress) options_.run.progress->check();
+    if (options_.say) options_.say(name);
+    const auto start = std::chrono::steady_clock::now();
+    try {
+      body();
+    } catch (const Error& e) {
+      throw e.within(name);
+    }
+    out_.times.push_back({name, std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count()});
+  }
+
+  void surface() {
+    Grid g = out_.plan.surface;
+    if (study_.fill) {
+      FillOptions f = study_.fill_options;
+      f.run = options_.run;
+      FillResult r = fill_voids(g, f);
+      out_.fill = r.report;
+      g = r.grid;
+    }
+    const Area reach = study_.area.grown(study_.margin);
+    const auto same = out_.plan.frame.window_of(g.frame());
+    g = same ? cut(g, {-same->col, -same->row, out_.plan.frame.cols(), out_.plan.frame.rows()}) : reproject(g, out_.plan.frame, study_.resampling);
+    g = clip(g, reach);
+    out_.surface = write_grid(g, path("surface.tif"), {.overwrite = options_.overwrite, .lineage = true, .date = {}, .survey = study_.title, .run = options_.run});
+    surface_ = open_grid(path("surface.tif"));
+  }
+
+  void judge() {
+    out_.check = check(surface_, {.area = &study_.area, .run = options_.run});
+    std::vector<Grid> tiles;
+    for (const ShortlistTile& t : out_.plan.shortlist.tiles) {
+      if (!t.tile.openable || t.tile.restricted || !t.tile.problems.empty()) continue;
+      const Grid g = relabelled(open_grid(t.tile.path), [&](GridInfo& i) { i.name = short_name(t.tile); });
+      if (g.frame().crs()) tiles.push_back(g);
+      if (!t.kept) continue;
+      CheckReport r = check(g, {.run = options_.run});
+      for (Finding& f : r.findings)
+        if (f.severity == Severity::Failure && f.code != "voids") out_.source_findings.push_back(std::move(f));
+    }
+    for (Finding& f : check_overlaps(tiles, options_.run)) out_.source_findings.push_back(std::move(f));
+    for (const ShortlistTile& t : out_.plan.shortlist.tiles)
+      if (!t.tile.openable || !t.tile.problems.empty())
+        out_.source_findings.push_back({.code = "damaged", .severity = Severity::Failure, .file = short_name(t.tile), .message = t.tile.problems.empty() ? t.reason : t.tile.problems[0], .advice = "fetch it again", .measure = {}, .unit = {}, .place = {}, .crs = {}});
+    std::vector<Finding> all = out_.check.findings;
+    all.insert(all.end(), out_.source_findings.begin(), out_.source_findings.end());
+    write_layer(finding_layer(all), path("findings.geojson"), {.overwrite = options_.overwrite});
+    out_.products.push_back(path("findings.geojson"));
+  }
+
+  void compare() {
+    const Grid reference = open_grid(study_.reference);
+    if (!(reference.quantity().heights == surface_.quantity().heights)) throw Error(ErrorCode::Refused, fmt::format("its heights are above {}, the surface's above {}", reference.quantity().heights.name(), surface_.quantity().heights.name()), study_.reference.string());
+    const auto same = surface_.frame().window_of(reference.frame());
+    const Grid other = in_unit(same ? cut(reference, {-same->col, -same->row, surface_.frame().cols(), surface_.frame().rows()}) : reproject(reference, surface_.frame()), surface_.quantity().unit);
+    struct Sum {
+      std::int64_t n = 0;
+      double sum = 0, squares = 0, largest = 0;
+    } sums[5];
+    for_each_band(surface_, Planes::ValuesAndOrigin, options_.run, [&](const Block& a) {
+      const Block b = other.read(a.window());
+      for (std::int64_t r = 0; r < a.window().rows; ++r)
+        for (std::int64_t c = 0; c < a.window().cols; ++c) {
+          const double d = static_cast<double>(a.row(r)[c]) - static_cast<double>(b.row(r)[c]);
+          if (std::isnan(d)) continue;
+          for (int k : {0, static_cast<int>(how_of(a.origin_row(r)[c]))}) {
+            Sum& s = sums[std::min(k, 4)];
+            ++s.n;
+            s.sum += d;
+            s.squares += d * d;
+            if (std::abs(d) > std::abs(s.largest)) s.largest = d;
+          }
+        }
+    });
+    for (int k = 0; k < 5; ++k)
+      if (sums[k].n > 0) {
+        const auto n = static_cast<double>(sums[k].n);
+        out_.reference.push_back({k == 0 ? "all" : name_of(static_cast<How>(k)), sums[k].n, sums[k].sum / n, std::sqrt(sums[k].squares / n), sums[k].largest});
+      }
+  }
+
+  void save(const Picture& p, const fs::path& to) {
+    auto sink = create_file(to, {.overwrite = options_.overwrite});
+    sink->write_at(0, p.bytes);
+    sink->commit();
+  }
+
+  void product(const StudyProduct& p) {
+    const fs::path to = path(p.file);
+    const WriteOptions w{.overwrite = options_.overwrite, .date = {}, .survey = study_.title, .run = options_.run};
+    if (p.kind == "hillshade") raster(hillshade(surface_, {.azimuth = p.azimuth, .altitude = p.altitude, .exaggeration = p.exaggeration}), p, to, w);
+    if (p.kind == "slope") raster(slope(surface_, parse_slope_as(p.as)), p, to, w);
+    if (p.kind == "aspect") raster(aspect(surface_), p, to, w);
+    if (p.kind == "roughness") raster(roughness(surface_), p, to, w);
+    if (p.kind == "contours") write_layer(contour_layer(lines_at(p), surface_), to, {.overwrite = options_.overwrite});
+    if (p.kind == "section") draw_profile(p, to);
+    if (p.kind == "map") {
+      const Picture picture = draw_map(surface_, map_options(p, to));
+      save(picture, to);
+      if (picture.format == PictureFormat::Png) pictures_.push_back({p.title.empty() ? study_.title : p.title, "The surface with what the study file asks to draw on it.", p.file, picture});
+    }
+    out_.products.push_back(to);
+  }
+
+  void raster(const Grid& g, const StudyProduct& p, const fs::path& to, const WriteOptions& w) {
+    write_grid(g, to, w);
+    const std::string title = p.title.empty() ? p.kind : p.title;
+    pictures_.push_back({title, fmt::format("{} of the surface", p.kind), p.file, draw_map(open_grid(to), {.width = 1200, .title = title, .overlays = {}, .run = options_.run})});
+  }
+
+  std::vector<ContourLine> lines_at(const StudyProduct& p) const {
+    ContourOptions c{.run = options_.run};
+    c.interval = p.interval.value_or(sensible_interval(out_.surface.lowest, out_.surface.highest, surface_.quantity().unit));
+    return contours(surface_, c);
+  }
+
+  void draw_profile(const StudyProduct& p, const fs::path& to) {
+    const Section s = section(surface_, read_line(p.line, surface_.frame().crs()), {.run = options_.run});
+    const std::string title = p.title.empty() ? "Section along " + p.line.filename().string() : p.title;
+    if (to.extension() == ".csv") {
+      write_text_file(to, section_csv(s), {.overwrite = options_.overwrite});
+      return;
+    }
+    save(draw_section(s, {.format = picture_format_for(p.file), .title = title}), to);
+    pictures_.push_back({title, "Heights along the transect.", p.file, draw_section(s, {.title = title})});
+  }
+
+  MapOptions map_options(const StudyProduct& p, const fs::path& to) const {
+    MapOptions m{.format = picture_format_for(to.string()), .title = p.title.empty() ? study_.title : p.title, .exaggeration = p.exaggeration, .overlays = {}, .run = options_.run};
+    if (p.interval) m.overlays.push_back({contour_layer(lines_at(p), surface_), OverlayStyle::Contours, fmt::format("contours, {:g} {}", p.interval->in(surface_.quantity().unit), symbol(surface_.quantity().unit))});
+    if (p.tiles) m.overlays.push_back(kept_tiles());
+    if (p.area) m.overlays.push_back(area_overlay());
+    if (!p.line.empty()) m.overlays.push_back({{.name = "line", .crs = surface_.frame().crs(), .features = {{read_line(p.line, surface_.frame().crs()), {}}}}, OverlayStyle::Transect, ""});
+    return m;
+  }
+
+  MapOverlay kept_tiles() const {
+    MapOverlay o{{.name = "tiles", .crs = study_.area.crs(), .features = {}}, OverlayStyle::Footprints, "tiles used"};
+    for (const ShortlistTile& t : out_.plan.shortlist.tiles)
+      if (t.kept) o.layer.features.push_back({t.footprint, {}});
+    return o;
+  }
+  MapOverlay area_overlay() const { return {{.name = "area", .crs = study_.area.crs(), .features = {{study_.area.shape(), {}}}}, OverlayStyle::Area, ""}; }
+
+  ReportPicture overview() {
+    MapOptions m{.width = 1200, .title = study_.title, .overlays = {kept_tiles(), area_overlay()}, .run = options_.run};
+    return {"The surface and the tiles it was made from", "Colours are heights with a hillshade over them; voids are hatched.", "", draw_map(surface_, m)};
+  }
+
+  const Study& study_;
+  const StudyOptions& options_;
+  StudyRun out_;
+  Grid surface_;
+  std::vector<ReportPicture> pictures_;
+};
+
+}  // namespace
+
+StudyPlan plan_study(const Study& s, const RunOptions& run) {
+  StudyPlan plan;
+  Candidates c = gather(s, run);
+  keep_one_reference(s, c, plan.left_out);
+  const Area reach = s.area.grown(s.margin);
+  plan.shortlist = find_tiles(c.catalogue, reach, {.prefer = s.mosaic.prefer});
+  std::vector<Grid> tiles;
+  std::vector<std::string> notes;
+  for (const ShortlistTile& t : plan.shortlist.tiles) {
+    if (t.kept) tiles.push_back(open_chosen(s, c, t, notes));
+    else plan.left_out.push_back(short_name(t.tile) + ": " + t.reason);
+  }
+  if (tiles.empty()) throw Error(ErrorCode::BadArgument, "no tile covers any part of the area", s.file.string(), "check the area, the folders and the references");
+  MosaicOptions m = s.mosaic;
+  m.unit = s.unit;
+  m.prefer.push_back(Preference::Given);
+  plan.surface = mosaic(tiles, m);
+  plan.surface = relabelled(plan.surface, [&](GridInfo& i) { i.notes.insert(i.notes.begin(), notes.begin(), notes.end()); });
+  // Voids are closed with what lies around them, so a rim of the neighbourhood stays until the final cut.
+  plan.surface = clip(plan.surface, Area::box(reach.in(plan.surface.frame().crs()).bounds(), plan.surface.frame().crs()), {.margin = Length::metres(20 * ground_spacing(plan.surface.frame()).y.metres())});
+  const Crs crs = s.crs == "utm" ? s.area.utm() : s.crs.empty() ? plan.surface.frame().crs() : Crs::parse(s.crs);
+  // Nobody asked for other cells: those of the finest tile stay.
+  const Frame& lattice = plan.surface.frame();
+  plan.frame = crs.same_place(lattice.crs()) && !s.cell ? lattice.sub(lattice.window_of_centres(reach.in(crs).bounds())) : frame_for(lattice, crs, {.cell = s.cell, .area = &reach});
+  plan.cells = plan.frame.cols() * plan.frame.rows();
+  plan.bytes = static_cast<double>(plan.cells) * 4;
+  const std::size_t kept = tiles.size();
+  plan.steps.push_back(fmt::format("mosaic {} tile{} ({}), {:.2f} % of the area", kept, kept == 1 ? "" : "s", format_bytes(static_cast<double>(plan.shortlist.bytes)), 100 * plan.shortlist.covered_fraction));
+  if (s.fill) plan.steps.push_back(fmt::format("fill voids{}", s.fill_options.largest ? fmt::format(" up to {:g} m", s.fill_options.largest->metres()) : ""));
+  const auto same = plan.frame.window_of(plan.surface.frame());
+  plan.steps.push_back(same ? "keep the lattice of the mosaic: no resampling" : fmt::format("reproject to {} ({})", crs.label(), name_of(resolved(s.resampling, plan.surface, plan.frame))));
+  plan.steps.push_back(fmt::format("clip to the area: {} x {} cells", plan.frame.cols(), plan.frame.rows()));
+  plan.steps.push_back("check");
+  for (const StudyProduct& p : s.products) plan.steps.push_back(fmt::format("{} -> {}", p.kind, p.file));
+  return plan;
+}
+
+StudyRun run_study(const Study& study, const StudyOptions& options) { return Runner(study, options).run(); }
+
+}  // namespace katoptra
