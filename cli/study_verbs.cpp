@@ -50,12 +50,9 @@ void print_run(const StudyRun& r, const Common& c) {
   Statement s(c);
   s.written(r.surface);
   s.print();
-  std::size_t failures = 0;
-  auto list = [&](const std::vector<Finding>& findings) {
-    for (const Finding& f : findings) {
-      failures += f.severity == Severity::Failure;
-      fmt::print("  {:<9} {}: {}: {}\n", name_of(f.severity), f.code, f.file, f.message);
-    }
+  for (const std::string& text : r.plan.left_out) fmt::print("  left out  {}\n", text);
+  auto list = [](const std::vector<Finding>& findings) {
+    for (const Finding& f : findings) fmt::print("  {:<9} {}: {}: {}\n", name_of(f.severity), f.code, f.file, f.message);
   };
   list(r.check.findings);
   list(r.source_findings);

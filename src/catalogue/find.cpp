@@ -68,7 +68,7 @@ Shortlist find_tiles(const Catalogue& catalogue, const Area& area, const FindOpt
       open = rest;
     } else if (options.all) {
       t.kept = true;
-      t.reason = "adds nothing new; kept, as all were asked for";
+      t.reason = "shows through voids of newer or finer tiles";
     } else {
       t.reason = "newer or finer tiles cover all of its part";
     }

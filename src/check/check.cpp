@@ -118,9 +118,9 @@ class Scan {
       double sum = 0;
       std::int64_t n = 0;
       for (std::int64_t c = segment_begin(s); c < segment_begin(s + 1); ++c) {
-        const float d = here[c] - (up[c] + down[c]) / 2;
+        const double d = clamped(here[c] - (up[c] + down[c]) / 2);
         if (!std::isnan(d)) {
-          sum += static_cast<double>(d);
+          sum += d;
           ++n;
         }
         if (!std::isnan(up[c]) && !std::isnan(here[c])) {
@@ -137,10 +137,13 @@ class Scan {
       ++g.col_pairs[i];
       g.col_equal[i] += here[c] == here[c - 1];
       if (c + 1 >= cols || std::isnan(here[c + 1])) continue;
-      g.col_sum[i] += static_cast<double>(here[c] - (here[c - 1] + here[c + 1]) / 2);
+      g.col_sum[i] += clamped(here[c] - (here[c - 1] + here[c + 1]) / 2);
       ++g.col_count[i];
     }
   }
+
+  // A single spike must not make a stripe of its row: no cell counts for more than a metre.
+  double clamped(float d) const { return std::isnan(d) ? static_cast<double>(d) : std::clamp(static_cast<double>(d), -1 / metre_, 1 / metre_); }
 
   // The step between two cells of different sources, less the slope on both sides of it.
   void seams(const Block& b, std::int64_t r, std::int64_t row, Gathered& g) const {
@@ -391,7 +394,7 @@ class Judge {
     if (at.empty()) return;
     const Window first = to_window(at[0]);
     const Point p = grid_.frame().sub(first).bounds().centre();
-    Finding& f = add("stripe", Severity::Failure, fmt::format("{} {}{} stand{} off {} neighbours by up to {:+.2f} {}, the first at {} {} = {:.1f}{}", at.size(), what, at.size() == 1 ? "" : "s", at.size() == 1 ? "s" : "", at.size() == 1 ? "its" : "their", largest, unit_, what == "row" ? "y" : "x", "", what == "row" ? p.y : p.x, period_of(at)),
+    Finding& f = add("stripe", Severity::Failure, fmt::format("{} {}{} stand{} off {} neighbours by up to {:+.2f} {}, the first at {} = {:.1f}{}", at.size(), what, at.size() == 1 ? "" : "s", at.size() == 1 ? "s" : "", at.size() == 1 ? "its" : "their", largest, unit_, what == "row" ? "y" : "x", what == "row" ? p.y : p.x, period_of(at)),
                      "get another copy, or make them voids and fill them");
     f.measure = largest;
     f.unit = unit_;
@@ -448,37 +451,78 @@ CheckReport check(const Grid& grid, const CheckOptions& options) {
   return report;
 }
 
+namespace {
+
+// Height differences of two grids where they overlap, first less second, in metres.
+struct OverlapSample {
+  std::vector<double> differences;
+  Bounds common;  // in the CRS of the first
+};
+
+OverlapSample sample_overlap(const Grid& a, const Grid& b, const RunOptions& options) {
+  OverlapSample out;
+  const Bounds box = a.frame().bounds(), other = transformed(b.frame().bounds(), Transform(b.frame().crs(), a.frame().crs()));
+  out.common = {std::max(box.west, other.west), std::max(box.south, other.south), std::min(box.east, other.east), std::min(box.north, other.north)};
+  const CellSize cell = a.frame().cell();
+  if (out.common.empty() || out.common.width() < 4 * cell.x || out.common.height() < 4 * cell.y) return out;
+  const Window w = a.frame().window_of_centres(out.common).intersected(a.frame().window());
+  std::vector<Point> here;
+  const std::int64_t step_c = std::max<std::int64_t>(1, w.cols / 250), step_r = std::max<std::int64_t>(1, w.rows / 250);
+  for (std::int64_t r = w.row; r < w.row + w.rows; r += step_r)
+    for (std::int64_t c = w.col; c < w.col + w.cols; c += step_c) here.push_back(a.frame().centre(static_cast<double>(c), static_cast<double>(r)));
+  std::vector<Point> there = here;
+  Transform(a.frame().crs(), b.frame().crs()).forward(there);
+  const std::vector<double> za = sample(a, here, options), zb = sample(b, there, options);
+  const double ua = metres_per(a.quantity().unit), ub = metres_per(b.quantity().unit);
+  for (std::size_t p = 0; p < here.size(); ++p)
+    if (!std::isnan(za[p]) && !std::isnan(zb[p])) out.differences.push_back(za[p] * ua - zb[p] * ub);
+  return out;
+}
+
+// Tiles of one survey share its offset and are judged together.
+std::string group_of(const Grid& g) {
+  const auto& sources = g.info().sources;
+  return sources.size() == 1 && !sources[0].survey.empty() ? sources[0].survey : g.info().name;
+}
+
+struct SurveyPair {
+  std::vector<double> differences;
+  std::size_t pairs = 0;
+  MultiPolygon place;
+  Crs crs;
+};
+
+}  // namespace
+
 std::vector<Finding> check_overlaps(const std::vector<Grid>& grids, const RunOptions& options) {
-  std::vector<Finding> out;
+  std::map<std::pair<std::string, std::string>, SurveyPair> by_survey;
   for (std::size_t i = 0; i < grids.size(); ++i)
     for (std::size_t k = i + 1; k < grids.size(); ++k) {
       const Grid &a = grids[i], &b = grids[k];
       if (!a.frame().crs() || !b.frame().crs() || a.quantity().kind != QuantityKind::Height || b.quantity().kind != QuantityKind::Height) continue;
-      const Transform to_b(a.frame().crs(), b.frame().crs());
-      const Bounds box = a.frame().bounds(), other = transformed(b.frame().bounds(), Transform(b.frame().crs(), a.frame().crs()));
-      const Bounds common{std::max(box.west, other.west), std::max(box.south, other.south), std::min(box.east, other.east), std::min(box.north, other.north)};
-      const CellSize cell = a.frame().cell();
-      if (common.empty() || common.width() < 4 * cell.x || common.height() < 4 * cell.y) continue;
-      const Window w = a.frame().window_of_centres(common).intersected(a.frame().window());
-      std::vector<Point> here;
-      const std::int64_t step_c = std::max<std::int64_t>(1, w.cols / 250), step_r = std::max<std::int64_t>(1, w.rows / 250);
-      for (std::int64_t r = w.row; r < w.row + w.rows; r += step_r)
-        for (std::int64_t c = w.col; c < w.col + w.cols; c += step_c) here.push_back(a.frame().centre(static_cast<double>(c), static_cast<double>(r)));
-      std::vector<Point> there = here;
-      to_b.forward(there);
-      const std::vector<double> za = sample(a, here, options), zb = sample(b, there, options);
-      const double ua = metres_per(a.quantity().unit), ub = metres_per(b.quantity().unit);
-      std::vector<double> differences;
-      for (std::size_t p = 0; p < here.size(); ++p)
-        if (!std::isnan(za[p]) && !std::isnan(zb[p])) differences.push_back(za[p] * ua - zb[p] * ub);
-      if (differences.size() < 50) continue;
-      const double median = median_of(differences), spread = robust_deviation(differences, median);
-      // Coarse grids differ everywhere by what they smooth away: the median must stand out from that, too.
-      if (std::abs(median) < kLeastStep || std::abs(median) < 4 * 1.2533 * spread / std::sqrt(static_cast<double>(differences.size())) || std::abs(median) < 0.25 * spread) continue;
-      Finding f{.code = "offset", .severity = Severity::Failure, .file = a.info().name, .message = fmt::format("lies {:+.2f} m {} {} where they overlap (median of {} points, spread {:.2f} m)", median, median > 0 ? "above" : "below", b.info().name, differences.size(), spread),
-                .advice = "find out which of them keeps to the stated reference before joining them", .measure = median, .unit = "m", .place = {to_polygon(common)}, .crs = a.frame().crs()};
-      out.push_back(std::move(f));
+      OverlapSample s = sample_overlap(a, b, options);
+      if (s.differences.size() < 50) continue;
+      std::pair key{group_of(a), group_of(b)};
+      if (by_survey.count({key.second, key.first})) {
+        std::swap(key.first, key.second);
+        for (double& d : s.differences) d = -d;
+      }
+      SurveyPair& all = by_survey[key];
+      if (!all.crs) all.crs = a.frame().crs();
+      all.differences.insert(all.differences.end(), s.differences.begin(), s.differences.end());
+      ++all.pairs;
+      if (all.crs.same_place(a.frame().crs())) all.place.push_back(to_polygon(s.common));
     }
+  std::vector<Finding> out;
+  for (const auto& [names, pair] : by_survey) {
+    const auto n = static_cast<double>(pair.differences.size());
+    const double median = median_of(pair.differences), spread = robust_deviation(pair.differences, median);
+    // Coarse grids differ everywhere by what they smooth away: the median must stand out from that, too.
+    if (std::abs(median) < kLeastStep || std::abs(median) < 4 * 1.2533 * spread / std::sqrt(n) || std::abs(median) < 0.25 * spread) continue;
+    out.push_back({.code = "offset", .severity = Severity::Failure, .file = names.first,
+                   .message = fmt::format("lies {:.2f} m {} {} where they overlap (median of {} points in {} pair{} of tiles, spread {:.2f} m)", std::abs(median), median > 0 ? "above" : "below", names.second, pair.differences.size(), pair.pairs, pair.pairs == 1 ? "" : "s", spread),
+                   .advice = "find out which of them keeps to the stated reference before joining them", .measure = median, .unit = "m", .place = pair.place, .crs = pair.crs});
+  }
   return out;
 }
 

@@ -142,8 +142,11 @@ Study read_study(const fs::path& path) {
   s.cell = frame.length("cell");
   s.heights = frame.parsed("heights", [](const std::string& x) { return HeightReference::parse(x); }).value_or(HeightReference());
   s.unit = frame.parsed("unit", [](const std::string& x) { return parse_length_unit(x); });
-  const TableReader m(root.get_as<toml::table>("mosaic"), "mosaic", file, {"prefer", "feather"});
+  const TableReader m(root.get_as<toml::table>("mosaic"), "mosaic", file, {"prefer", "feather", "tiles"});
   s.mosaic.feather = m.length("feather").value_or(Length());
+  const std::string tiles = m.text("tiles", "all");
+  if (tiles != "all" && tiles != "needed") throw Error(ErrorCode::BadFile, fmt::format("tiles = \"{}\" in [mosaic] is not understood", tiles), file, "use all (older tiles show through voids) or needed");
+  s.all_tiles = tiles == "all";
   if (const auto words = m.list("prefer"); !words.empty()) {
     s.mosaic.prefer.clear();
     for (const std::string& w : words) {

@@ -64,7 +64,7 @@ const StudySource* source_of_tile(const Candidates& c, const fs::path& path) {
   return nullptr;
 }
 
-Grid open_chosen(const Study& s, const Candidates& c, const ShortlistTile& chosen, std::vector<std::string>& notes) {
+Grid open_chosen(const Candidates& c, const ShortlistTile& chosen, std::vector<std::string>& notes) {
   const StudySource* source = source_of_tile(c, chosen.tile.path);
   OpenOptions o{.crs = {}, .heights = source->heights, .unit = source->unit};
   const bool lost = !open_grid(chosen.tile.path).frame().crs();
@@ -75,7 +75,7 @@ Grid open_chosen(const Study& s, const Candidates& c, const ShortlistTile& chose
   Grid g = open_grid(chosen.tile.path, o);
   // What the survey's record says of the date counts in the mosaic, too.
   return relabelled(g, [&](GridInfo& info) {
-    info.quantity.unit_known = info.quantity.unit_known || s.unit.has_value();
+    info.name = short_name(chosen.tile);
     for (SourceRecord& r : info.sources) {
       r.name = short_name(chosen.tile);
       r.survey = chosen.tile.survey;
@@ -153,7 +153,10 @@ class Runner {
     std::vector<Grid> tiles;
     for (const ShortlistTile& t : out_.plan.shortlist.tiles) {
       if (!t.tile.openable || t.tile.restricted || !t.tile.problems.empty()) continue;
-      const Grid g = relabelled(open_grid(t.tile.path), [&](GridInfo& i) { i.name = short_name(t.tile); });
+      const Grid g = relabelled(open_grid(t.tile.path), [&](GridInfo& i) {
+        i.name = short_name(t.tile);
+        if (i.sources.size() == 1) i.sources[0].survey = t.tile.survey;
+      });
       if (g.frame().crs()) tiles.push_back(g);
       if (!t.kept) continue;
       CheckReport r = check(g, {.run = options_.run});
@@ -283,11 +286,11 @@ StudyPlan plan_study(const Study& s, const RunOptions& run) {
   Candidates c = gather(s, run);
   keep_one_reference(s, c, plan.left_out);
   const Area reach = s.area.grown(s.margin);
-  plan.shortlist = find_tiles(c.catalogue, reach, {.prefer = s.mosaic.prefer});
+  plan.shortlist = find_tiles(c.catalogue, reach, {.prefer = s.mosaic.prefer, .all = s.all_tiles});
   std::vector<Grid> tiles;
   std::vector<std::string> notes;
   for (const ShortlistTile& t : plan.shortlist.tiles) {
-    if (t.kept) tiles.push_back(open_chosen(s, c, t, notes));
+    if (t.kept) tiles.push_back(open_chosen(c, t, notes));
     else plan.left_out.push_back(short_name(t.tile) + ": " + t.reason);
   }
   if (tiles.empty()) throw Error(ErrorCode::BadArgument, "no tile covers any part of the area", s.file.string(), "check the area, the folders and the references");

@@ -276,7 +276,7 @@ class MapPainter {
   void scale_bar() {
     Canvas& c = canvas_;
     const double per_pixel = ground_spacing(frame_).x.metres();
-    const double length = axis_step(per_pixel * std::min(width() * 0.35, 360.0), 1) / 2;
+    const double length = axis_step(per_pixel * std::min(width() * 0.35, 360.0) * 0.4, 1);
     const double w = length / per_pixel, x = kLeft, y = kTop + height() + 50;
     const bool km = length >= 1000;
     for (int i = 0; i < 4; ++i) {

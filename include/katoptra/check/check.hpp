@@ -61,7 +61,8 @@ inline constexpr double kLeastStep = 0.05;  // metres, for seam and offset
 
 CheckReport check(const Grid& grid, const CheckOptions& options = {});
 
-// Median height differences between grids that overlap, found on a lattice of at most 250 x 250 points a pair.
+// Median height differences between grids that overlap, found on a lattice of about 250 x 250 points a pair. Tiles whose
+// source record names a survey are judged together with the others of it.
 std::vector<Finding> check_overlaps(const std::vector<Grid>& grids, const RunOptions& options = {});
 
 // Findings with a place, as polygons in longitude and latitude.

@@ -54,6 +54,9 @@ struct Study {
   HeightReference heights;               // tiles above another reference are left out; unknown: whatever the preferred tile has
   std::optional<LengthUnit> unit;
   MosaicOptions mosaic;
+  // Tiles that add no new footprint are joined too: they show through the voids of those before them, which a footprint
+  // does not tell.
+  bool all_tiles = true;
   bool fill = true;
   FillOptions fill_options;
   Resampling resampling = Resampling::Automatic;

@@ -1,0 +1,120 @@
+#include "marrowick.hpp"
+
+#include <algorithm>
+#include <cmath>
+#include <numbers>
+
+namespace marrowick {
+namespace {
+
+std::uint64_t mixed(std::uint64_t h) {
+  h ^= h >> 33;
+  h *= 0xff51afd7ed558ccdu;
+  h ^= h >> 33;
+  h *= 0xc4ceb9fe1a85ec53u;
+  return h ^ h >> 33;
+}
+
+double unit(std::int64_t i, std::int64_t j, std::uint64_t seed) {
+  const auto h = mixed(static_cast<std::uint64_t>(i) * 0x9E3779B97F4A7C15u ^ mixed(static_cast<std::uint64_t>(j) + seed * 0xD1B54A32D192ED03u));
+  return static_cast<double>(h >> 11) / 9007199254740992.0;
+}
+
+double smooth(double t) { return t * t * t * (t * (6 * t - 15) + 10); }
+double step(double from, double to, double x) { return smooth(std::clamp((x - from) / (to - from), 0.0, 1.0)); }
+
+// Smooth noise of wave length 1.
+double value_noise(double x, double y, std::uint64_t seed) {
+  const double fx = std::floor(x), fy = std::floor(y);
+  const auto i = static_cast<std::int64_t>(fx), j = static_cast<std::int64_t>(fy);
+  const double u = smooth(x - fx), v = smooth(y - fy);
+  const double a = noise(i, j, seed), b = noise(i + 1, j, seed), c = noise(i, j + 1, seed), d = noise(i + 1, j + 1, seed);
+  return (a + u * (b - a)) + v * ((c + u * (d - c)) - (a + u * (b - a)));
+}
+
+// The smaller of two, rounded over about `width` where they meet.
+double smooth_min(double a, double b, double width) {
+  const double t = std::clamp(0.5 + 0.5 * (b - a) / width, 0.0, 1.0);
+  return b + (a - b) * t - width * t * (1 - t) * 0.5;
+}
+// A distance whose corner at zero is rounded.
+double soft(double d, double width) { return std::sqrt(d * d + width * width) - width; }
+
+struct Vertex {
+  double x, y, bed;
+};
+
+// How far the line is, and its bed there. All of the line has a say that fades with distance, so that both are smooth
+// everywhere, also where two bends are equally near.
+struct Near {
+  double distance, bed, along;
+};
+template <std::size_t N>
+Near near(const Vertex (&line)[N], double x, double y, double fade) {
+  double weight = 0, bed = 0, along = 0, length = 0, closest = 1e9;
+  constexpr int kPieces = 12;
+  double d[(N - 1) * kPieces + 1], b[(N - 1) * kPieces + 1], l[(N - 1) * kPieces + 1];
+  std::size_t n = 0;
+  for (std::size_t k = 0; k + 1 < N; ++k) {
+    const double whole = std::hypot(line[k + 1].x - line[k].x, line[k + 1].y - line[k].y);
+    for (int i = 0; i < kPieces + (k + 2 == N ? 1 : 0); ++i) {
+      const double t = static_cast<double>(i) / kPieces;
+      d[n] = std::hypot(x - line[k].x - t * (line[k + 1].x - line[k].x), y - line[k].y - t * (line[k + 1].y - line[k].y));
+      b[n] = line[k].bed + t * (line[k + 1].bed - line[k].bed);
+      l[n] = length + t * whole;
+      closest = std::min(closest, d[n++]);
+    }
+    length += whole;
+  }
+  for (std::size_t i = 0; i < n; ++i) {
+    const double w = std::exp(-(d[i] - closest) / fade);
+    weight += w;
+    bed += w * b[i];
+    along += w * l[i];
+  }
+  return {std::max(0.0, closest - 0.25 * fade * std::log(weight)), bed / weight, along / weight};
+}
+
+// Annet Water, from its spring to the head of the inlet, and Kessa Inlet out to the open sea.
+constexpr Vertex kStream[] = {{-520, 420, 262}, {-180, 260, 196}, {60, -20, 128}, {210, -260, 74}, {470, -420, 38}, {690, -600, 12}, {860, -760, 1.5}, {960, -830, -0.6}};
+constexpr Vertex kInlet[] = {{930, -800, 0.4}, {1020, -900, -2.6}, {1180, -1010, -6.0}, {1330, -1180, -9.5}, {1470, -1420, -13.0}, {1640, -1800, -18.0}, {1900, -2400, -30.0}};
+
+}  // namespace
+
+double noise(std::int64_t i, std::int64_t j, std::uint64_t seed) { return 2 * unit(i, j, seed) - 1; }
+
+double normal(std::int64_t i, std::int64_t j, std::uint64_t seed) {
+  const double u = std::max(1e-12, unit(i, j, seed)), v = unit(i, j, seed + 7777);
+  return std::sqrt(-2 * std::log(u)) * std::cos(2 * std::numbers::pi * v);
+}
+
+double ground(double x, double y) {
+  const double wx = x + 240 * value_noise(x / 1100, y / 1100, 1) + 60 * value_noise(x / 300, y / 300, 2);
+  const double wy = y + 240 * value_noise(x / 1100, y / 1100, 3) + 60 * value_noise(x / 300, y / 300, 4);
+  const double r = std::hypot(wx / 2900, wy / 1900);
+  double h = r < 1 ? 250 * (1 - r * r) : -70 * (1 - std::exp(-(r - 1) * 4.5));
+  const double inland = step(-4, 30, h);
+  h += 158 * std::exp(-(std::pow(x + 640, 2) + std::pow(y - 350, 2)) / (2 * 560.0 * 560.0)) * inland;
+  h += 70 * std::exp(-(std::pow(x - 1500, 2) / (2 * 420.0 * 420.0) + std::pow(y - 250, 2) / (2 * 300.0 * 300.0))) * inland;
+  // Tolvane Ridge: a scarp of 60 m that runs north-east across the western half.
+  const double along = 0.78 * (x + 1500) + 0.62 * y, across = -0.62 * (x + 1500) + 0.78 * y;
+  h += 30 * std::tanh(across / 14) * step(-900, -500, along) * (1 - step(500, 900, along)) * inland;
+  // The stream has cut its valley, the sea has drowned its lower end; both wind a little.
+  const double mx = x + 46 * value_noise(x / 310, y / 310, 21) + 14 * value_noise(x / 95, y / 95, 22);
+  const double my = y + 46 * value_noise(x / 310, y / 310, 23) + 14 * value_noise(x / 95, y / 95, 24);
+  const Near stream = near(kStream, mx, my, 28);
+  h = smooth_min(h, stream.bed + 0.11 * soft(stream.distance, 10) + stream.distance * stream.distance / 1900, 30);
+  const Near inlet = near(kInlet, mx, my, 34);
+  const double bank = std::max(0.0, inlet.distance - 34 - 0.06 * inlet.along);
+  h = smooth_min(h, inlet.bed + 0.10 * soft(bank, 14) + bank * bank / 2100, 24);
+  // Hummocks of every size, weaker under water and on the valley floor.
+  const double rough = 0.22 + 0.78 * step(-2, 30, h);
+  h += rough * (7.0 * value_noise(x / 230, y / 230, 11) + 2.6 * value_noise(x / 90, y / 90, 12) + 1.0 * value_noise(x / 38, y / 38, 13) + 0.35 * value_noise(x / 15, y / 15, 14));
+  return h;
+}
+
+double ground_utm(double easting, double northing) { return ground(easting - kCentreEast, northing - kCentreNorth); }
+
+double geoid(double x, double y) { return 14.62 + 0.00009 * x - 0.00006 * y; }
+
+}  // namespace marrowick
