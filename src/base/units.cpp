@@ -68,6 +68,11 @@ Length Length::of(double value, LengthUnit unit) {
   return metres(value);
 }
 
+double Length::in(LengthUnit unit) const {
+  const double value = metres_ / metres_per(unit), round = std::round(value * 1e9) / 1e9;
+  return of(round, unit).metres_ == metres_ ? round : value;
+}
+
 Length Length::parse(std::string_view text, std::optional<LengthUnit> bare) {
   constexpr std::string_view kAdvice = "write a number with its unit, such as 0.5m, 2km, 1ft or 1ftUS";
   auto parts = split_number(text);
@@ -129,7 +134,7 @@ double parse_degrees(std::string_view text) {
         break;
       }
   }
-  if (!rest.empty() || trimmed(text).empty()) refuse("an angle on the globe", text, kAdvice);
+  if (!rest.empty() || trimmed(text).empty() || (lettered && text.find_first_of("0123456789") == text.npos)) refuse("an angle on the globe", text, kAdvice);
   return sign * value;
 }
 

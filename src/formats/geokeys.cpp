@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 #include <geo_normalize.h>
 #include <geo_simpletags.h>
+#include <geo_tiffp.h>
 #include <geotiff.h>
 
 #include <memory>
@@ -21,6 +22,15 @@ struct Free {
   void operator()(GTIF* g) const { GTIFFree(g); }
   void operator()(ST_TIFF* t) const { ST_Destroy(t); }
 };
+
+// A library never prints: what libgeotiff complains of shows in what it leaves out.
+void keep_quiet(gtiff*, int, const char*, ...) {}
+
+std::unique_ptr<GTIF, Free> open_keys(ST_TIFF* st) {
+  TIFFMethod methods;
+  GTIFSetSimpleTagsMethods(&methods);
+  return std::unique_ptr<GTIF, Free>(GTIFNewWithMethodsEx(st, &methods, &keep_quiet, nullptr));
+}
 
 // Codes that old files use for heights above an ellipsoid.
 constexpr bool is_ellipsoid_code(int code) { return code >= 5001 && code <= 5033; }
@@ -101,7 +111,7 @@ GeoFacts read_geo_tags(const GeoTags& tags) {
   set_tag(st.get(), kDirectory, tags.directory.size(), STT_SHORT, tags.directory.data());
   set_tag(st.get(), kDoubles, tags.doubles.size(), STT_DOUBLE, tags.doubles.data());
   set_tag(st.get(), kText, tags.text.size(), STT_ASCII, tags.text.data());
-  std::unique_ptr<GTIF, Free> g(GTIFNewSimpleTags(st.get()));
+  std::unique_ptr<GTIF, Free> g = open_keys(st.get());
   if (!g) {
     facts.notes.push_back("its table of CRS keys is damaged");
     return facts;
@@ -117,7 +127,7 @@ GeoFacts read_geo_tags(const GeoTags& tags) {
 GeoTags write_geo_tags(const Crs& crs, const Quantity& quantity) {
   GeoTags out;
   std::unique_ptr<ST_TIFF, Free> st(ST_Create());
-  std::unique_ptr<GTIF, Free> g(GTIFNewSimpleTags(st.get()));
+  std::unique_ptr<GTIF, Free> g = open_keys(st.get());
   auto set_short = [&](geokey_t key, int value) { GTIFKeySet(g.get(), key, TYPE_SHORT, 1, static_cast<unsigned short>(value)); };
   auto set_text = [&](geokey_t key, const std::string& value) { GTIFKeySet(g.get(), key, TYPE_ASCII, static_cast<int>(value.size()), value.c_str()); };
   if (crs) {

@@ -3,6 +3,7 @@
 #include <libdeflate.h>
 #include <zstd.h>
 
+#include <algorithm>
 #include <cstring>
 #include <memory>
 
@@ -78,6 +79,10 @@ void decode_floating_point(std::uint8_t* data, std::int64_t cols, std::int64_t r
       for (std::int64_t c = 0; c < cols; ++c) row[c * bytes_per + b] = plane[c];
     }
   }
+}
+
+void swap_samples(std::uint8_t* data, std::size_t samples, int bytes_per) {
+  for (std::size_t i = 0; i < samples; ++i) std::reverse(data + i * static_cast<std::size_t>(bytes_per), data + (i + 1) * static_cast<std::size_t>(bytes_per));
 }
 
 std::vector<std::uint8_t> compress(std::span<const std::uint8_t> raw, int compression, int level) {

@@ -21,6 +21,9 @@ void decode_difference(std::uint8_t* data, std::int64_t cols, std::int64_t rows,
 void encode_floating_point(std::uint8_t* data, std::int64_t cols, std::int64_t rows, int bytes_per);
 void decode_floating_point(std::uint8_t* data, std::int64_t cols, std::int64_t rows, int bytes_per);
 
+// Turns the bytes of every sample around.
+void swap_samples(std::uint8_t* data, std::size_t samples, int bytes_per);
+
 std::vector<std::uint8_t> compress(std::span<const std::uint8_t> raw, int compression, int level);
 // Fills `out` exactly; false when the data are damaged or of another length.
 bool decompress(std::span<const std::uint8_t> packed, int compression, std::span<std::uint8_t> out);

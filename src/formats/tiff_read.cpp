@@ -266,7 +266,7 @@ class TiffSource final : public GridSource {
     const Layout& l = layout_;
     BlockCache::Bytes raw(static_cast<std::size_t>(l.row_bytes() * rows));
     if (l.counts[index] == 0 && l.offsets[index] == 0) return all_void(std::move(raw));
-    const bool here = tiff::codes_here(l.compression) && l.native_order && (l.samples == 1 || l.separate);
+    const bool here = tiff::codes_here(l.compression) && (l.samples == 1 || l.separate);
     if (here)
       decode_here(index, rows, raw);
     else
@@ -304,6 +304,8 @@ class TiffSource final : public GridSource {
     bytes_->read_exactly(l.offsets[index], packed);
     if (!tiff::decompress(packed, l.compression, raw)) damaged(index, "its compressed data are broken");
     const int bytes_per = static_cast<int>(l.sample_bytes());
+    // The floating-point predictor stores bytes by significance, whatever the order of the file.
+    if (!l.native_order && l.predictor != tiff::kFloatingPoint) tiff::swap_samples(raw.data(), raw.size() / static_cast<std::size_t>(bytes_per), bytes_per);
     if (l.predictor == tiff::kDifference) tiff::decode_difference(raw.data(), l.block_cols, rows, bytes_per);
     if (l.predictor == tiff::kFloatingPoint) tiff::decode_floating_point(raw.data(), l.block_cols, rows, bytes_per);
   }

@@ -75,7 +75,7 @@ void encode_samples(const float* in, std::size_t n, const Target& target, std::u
 }
 
 double default_void(SampleType t) {
-  if (t == SampleType::UInt8 || t == SampleType::UInt16 || t == SampleType::UInt32 || t == SampleType::UInt64) return t == SampleType::UInt64 ? 0 : highest_of(t);
+  if (t == SampleType::UInt8 || t == SampleType::UInt16 || t == SampleType::UInt32 || t == SampleType::UInt64) return t == SampleType::UInt64 ? 9007199254740992.0 : highest_of(t);  // 2^53: exact as text and as a number
   if (is_integer(t)) return lowest_of(t);
   return std::numeric_limits<double>::quiet_NaN();
 }

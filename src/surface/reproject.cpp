@@ -377,10 +377,6 @@ Frame frame_for(const Frame& source, const Crs& crs, const FrameOptions& options
   return Frame::snapped(crs, box, cell);
 }
 
-Point exact_source_cell(const Frame& source, const Frame& to, std::int64_t col, std::int64_t row) {
-  Point p{static_cast<double>(col), static_cast<double>(row)};
-  SourceCells(source, to).exact(std::span(&p, 1));
-  return p;
-}
+void exact_source_cells(const Frame& source, const Frame& to, std::span<Point> cells) { SourceCells(source, to).exact(cells); }
 
 }  // namespace katoptra

@@ -34,7 +34,8 @@ class Length {
   static Length parse(std::string_view text, std::optional<LengthUnit> bare = std::nullopt);
 
   constexpr double metres() const { return metres_; }
-  double in(LengthUnit unit) const { return metres_ / metres_per(unit); }
+  // Length::of(n, unit).in(unit) == n for every n with up to nine decimals.
+  double in(LengthUnit unit) const;
 
   constexpr auto operator<=>(const Length&) const = default;
   constexpr Length operator*(double k) const { return Length(metres_ * k); }

@@ -18,6 +18,7 @@
 // refused (TooLarge).
 #pragma once
 #include <optional>
+#include <span>
 #include <string_view>
 
 #include "katoptra/geo/area.hpp"
@@ -45,7 +46,8 @@ struct FrameOptions {
 // A frame in `crs` over a source frame (or an area), its lines at whole multiples of the cell.
 Frame frame_for(const Frame& source, const Crs& crs, const FrameOptions& options = {});
 
-// For tests and curious people: the exact source column and row (cell centre = whole + 0.5) of an output cell.
-Point exact_source_cell(const Frame& source, const Frame& to, std::int64_t col, std::int64_t row);
+// For tests and curious people: output cells (columns and rows) become the exact source cells their centres lie in
+// (a cell centre of the source is at whole + 0.5), each from PROJ itself.
+void exact_source_cells(const Frame& source, const Frame& to, std::span<Point> cells);
 
 }  // namespace katoptra

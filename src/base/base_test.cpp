@@ -1,0 +1,135 @@
+#include <atomic>
+#include <thread>
+
+#include "katoptra/base/checksum.hpp"
+#include "katoptra/base/progress.hpp"
+#include "katoptra/base/units.hpp"
+#include "testing.hpp"
+
+namespace katoptra {
+namespace {
+
+using testing::error_of;
+
+TEST(Units, FeetAreExact) {
+  EXPECT_EQ(Length::parse("1 ft").metres(), 0.3048);
+  EXPECT_EQ(Length::parse("1ftUS").metres(), 1200.0 / 3937.0);
+  EXPECT_EQ(Length::feet(1000).metres(), 304.8);
+  EXPECT_EQ(Length::parse("0.5m"), Length::metres(0.5));
+  EXPECT_EQ(Length::parse("2km"), 2000_m);
+  EXPECT_DOUBLE_EQ(Length::parse("3nmi").metres(), 5556);
+  EXPECT_EQ(Length::feet(7).in(LengthUnit::Foot), 7);
+}
+
+TEST(Units, BareNumbersNeedAUnit) {
+  EXPECT_EQ(error_of([] { Length::parse("5"); }), ErrorCode::BadArgument);
+  EXPECT_EQ(Length::parse("5", LengthUnit::Foot), Length::feet(5));
+  for (const char* bad : {"", "m", "5 yd", "5mm2", "nan", "inf", "1e999m", "5,5m"})
+    EXPECT_EQ(error_of([&] { Length::parse(bad, LengthUnit::Metre); }), ErrorCode::BadArgument) << bad;
+}
+
+TEST(Units, AnglesOnTheGlobe) {
+  EXPECT_DOUBLE_EQ(parse_degrees("-37.55"), -37.55);
+  EXPECT_DOUBLE_EQ(parse_degrees("37°33'S"), -37.55);
+  EXPECT_DOUBLE_EQ(parse_degrees("8°30'S"), -8.5);
+  EXPECT_DOUBLE_EQ(parse_degrees("31 3 36 W"), -31.06);
+  EXPECT_DOUBLE_EQ(parse_degrees("0°0'36\"E"), 0.01);
+  for (const char* bad : {"", "W", "-8°S", "8°75'", "1 2 3 4", "north"}) EXPECT_EQ(error_of([&] { parse_degrees(bad); }), ErrorCode::BadArgument) << bad;
+  EXPECT_DOUBLE_EQ(Angle::parse("100gon").degrees(), 90);
+  EXPECT_DOUBLE_EQ(Angle::parse("30'").degrees(), 0.5);
+}
+
+TEST(Units, Bytes) {
+  EXPECT_EQ(parse_bytes("512M"), std::size_t{512} << 20);
+  EXPECT_EQ(parse_bytes("2GiB"), std::size_t{2} << 30);
+  EXPECT_EQ(parse_bytes("17"), 17u);
+  EXPECT_EQ(error_of([] { parse_bytes("-1M"); }), ErrorCode::BadArgument);
+  EXPECT_EQ(error_of([] { parse_bytes("lots"); }), ErrorCode::BadArgument);
+}
+
+TEST(Error, SaysWhatWhereAndWhatToDoOnOneLine) {
+  const Error e(ErrorCode::BadFile, "ends\nearly", "a.tif", "fetch it again");
+  EXPECT_STREQ(e.what(), "a.tif: ends early; fetch it again");
+  EXPECT_STREQ(e.within("mosaic").what(), "mosaic: a.tif: ends early; fetch it again");
+}
+
+std::string sum_of(const std::string& text, std::size_t piece) {
+  Sha256 s;
+  for (std::size_t i = 0; i < text.size(); i += piece) {
+    const std::string part = text.substr(i, piece);
+    s.add(std::span(reinterpret_cast<const std::uint8_t*>(part.data()), part.size()));
+  }
+  return s.hex();
+}
+
+// Vectors of FIPS 180-4.
+TEST(Checksum, KnownVectors) {
+  EXPECT_EQ(Sha256().hex(), "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855");
+  EXPECT_EQ(sum_of("abc", 1), "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad");
+  for (std::size_t piece : {1u, 7u, 64u, 1000u})
+    EXPECT_EQ(sum_of("abcdbcdecdefdefgefghfghighijhijkijkljklmklmnlmnomnopnopq", piece), "248d6a61d20638b8e5c026930c3e6039a33ce45964ff2167f6ecedd419db06c1");
+  EXPECT_EQ(sum_of(std::string(1000000, 'a'), 977), "cdc76e5c9914fb9281a1c7e284d73e67f1809a48a497200e046d39ccc7112cd0");
+}
+
+TEST(Parallel, ResultsArePlacedInOrderForEveryThreadCount) {
+  for (int threads : {1, 2, 5}) {
+    std::vector<std::size_t> placed;
+    std::atomic<int> alive{0}, most{0};
+    parallel_ordered(
+        200, 6, {.threads = threads},
+        [&](std::size_t i) -> std::shared_ptr<void> {
+          const int now = ++alive;
+          for (int seen = most; now > seen && !most.compare_exchange_weak(seen, now);) {}
+          return std::make_shared<std::size_t>(i);
+        },
+        [&](std::size_t i, std::shared_ptr<void> r) {
+          EXPECT_EQ(*static_cast<std::size_t*>(r.get()), i);
+          placed.push_back(i);
+          --alive;
+        });
+    ASSERT_EQ(placed.size(), 200u);
+    EXPECT_TRUE(std::is_sorted(placed.begin(), placed.end()));
+    EXPECT_LE(most, 6);
+  }
+}
+
+TEST(Parallel, TheFirstErrorComesThrough) {
+  auto run = [] {
+    parallel_ordered(
+        50, 4, {.threads = 2}, [](std::size_t i) -> std::shared_ptr<void> {
+          if (i == 17) throw Error(ErrorCode::BadFile, "tile 17");
+          return std::make_shared<int>(0);
+        },
+        [](std::size_t, std::shared_ptr<void>) {});
+  };
+  EXPECT_EQ(error_of(run), ErrorCode::BadFile);
+}
+
+TEST(Parallel, CancellationStopsTheWork) {
+  Progress progress;
+  std::atomic<int> made{0};
+  auto run = [&] {
+    parallel_ordered(
+        1000, 4, {.threads = 2, .progress = &progress},
+        [&](std::size_t i) -> std::shared_ptr<void> {
+          if (i == 10) progress.cancel();
+          ++made;
+          return std::make_shared<int>(0);
+        },
+        [](std::size_t, std::shared_ptr<void>) {});
+  };
+  EXPECT_EQ(error_of(run), ErrorCode::Cancelled);
+  EXPECT_LT(made, 100);
+}
+
+TEST(Progress, NeverFallsAndReachesTheEnd) {
+  std::vector<double> seen;
+  Progress progress([&](double d) { seen.push_back(d); });
+  parallel_ordered(
+      20, 4, {.threads = 2, .progress = &progress}, [](std::size_t) -> std::shared_ptr<void> { return std::make_shared<int>(0); }, [](std::size_t, std::shared_ptr<void>) {});
+  EXPECT_TRUE(std::is_sorted(seen.begin(), seen.end()));
+  EXPECT_EQ(seen.back(), 1.0);
+}
+
+}  // namespace
+}  // namespace katoptra

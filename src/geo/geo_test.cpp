@@ -1,0 +1,131 @@
+#include <numbers>
+
+#include "katoptra/geo/area.hpp"
+#include "katoptra/geo/crs.hpp"
+#include "katoptra/geo/geometry.hpp"
+#include "testing.hpp"
+
+namespace katoptra {
+namespace {
+
+using testing::error_of;
+
+TEST(Crs, CodesCompoundsAndWkt) {
+  const Crs utm = Crs::parse("EPSG:32725");
+  EXPECT_EQ(utm.epsg(), 32725);
+  EXPECT_FALSE(utm.is_geographic());
+  EXPECT_FALSE(utm.heights().known());
+  const Crs both = Crs::parse("EPSG:32725+3855");
+  EXPECT_EQ(both.heights().name(), "EGM2008 height");
+  EXPECT_EQ(both.epsg(), 32725);
+  EXPECT_TRUE(both.same_place(utm));
+  EXPECT_EQ(Crs::parse(utm.wkt()).epsg(), 32725);
+  EXPECT_TRUE(Crs::parse("EPSG:4979").heights().is_ellipsoid());
+  EXPECT_TRUE(Crs::parse("EPSG:4979").same_place(Crs::wgs84()));
+  EXPECT_TRUE(Crs::parse("EPSG:3857").is_mercator());
+  EXPECT_TRUE(Crs::parse("EPSG:3395").is_mercator());
+  EXPECT_FALSE(utm.is_mercator());
+  EXPECT_EQ(Crs::parse("EPSG:2263").unit_name(), "ftUS");
+  EXPECT_FALSE(utm.same_place(Crs::parse("EPSG:32724")));
+}
+
+TEST(Crs, NonsenseIsRefusedOnOneLine) {
+  std::string text;
+  for (const char* bad : {"", "EPSG:0", "EPSG:99999999", "hello", "EPSG:3855", "PROJCS[", "+proj=nothing"}) EXPECT_EQ(error_of([&] { Crs::parse(bad); }, &text), ErrorCode::BadArgument) << bad;
+  EXPECT_EQ(text.find('\n'), text.npos);
+}
+
+TEST(Crs, HeightReferencesByNameAndUnit) {
+  EXPECT_EQ(HeightReference::parse("EGM2008"), HeightReference::from_epsg(3855));
+  EXPECT_EQ(HeightReference::parse("EGM96").epsg(), 5773);
+  EXPECT_EQ(HeightReference::parse("EPSG:5703").name(), "NAVD88 height");
+  EXPECT_EQ(HeightReference::parse("EPSG:6360").unit(), LengthUnit::UsFoot);
+  EXPECT_TRUE(HeightReference::parse("ellipsoid").is_ellipsoid());
+  EXPECT_FALSE(HeightReference::parse("unknown").known());
+  EXPECT_EQ(HeightReference::parse("EGM2008 height").epsg(), 3855);
+  EXPECT_NE(HeightReference::parse("EGM96"), HeightReference::parse("EGM2008"));
+  EXPECT_EQ(error_of([] { HeightReference::parse("the floor"); }), ErrorCode::BadArgument);
+  EXPECT_EQ(error_of([] { HeightReference::parse("EPSG:4326"); }), ErrorCode::BadArgument);
+}
+
+TEST(Crs, UtmZones) {
+  EXPECT_EQ(Crs::utm_for(-31, -37.55).epsg(), 32725);
+  EXPECT_EQ(Crs::utm_for(-180, 10).epsg(), 32601);
+  EXPECT_EQ(Crs::utm_for(180, 10).epsg(), 32601);
+  EXPECT_EQ(Crs::utm_for(179.9, -10).epsg(), 32760);
+  EXPECT_EQ(error_of([] { Crs::utm_for(0, 89); }), ErrorCode::BadArgument);
+}
+
+// Made with: echo "-37.55 -31.0" | cs2cs EPSG:4326 EPSG:32725
+TEST(Transform, XIsEastWhateverTheAuthoritySays) {
+  const Transform t(Crs::wgs84(), Crs::parse("EPSG:32725"));
+  const Point p = t.forward({-31.0, -37.55});
+  EXPECT_NEAR(p.x, 676671.52, 0.006);
+  EXPECT_NEAR(p.y, 5842231.82, 0.006);
+  const Point back = t.inverse(p);
+  EXPECT_NEAR(back.x, -31.0, 1e-10);
+  EXPECT_NEAR(back.y, -37.55, 1e-10);
+}
+
+TEST(Transform, PointsOutsideBecomeNaN) {
+  const Transform t(Crs::wgs84(), Crs::parse("EPSG:3857"));
+  EXPECT_TRUE(std::isnan(t.forward({0, 95}).y));
+}
+
+TEST(GroundRuler, ScaleOfEveryKindOfCrs) {
+  // UTM: 0.9996 on the central meridian; so a unit on the map is 1/0.9996 on the ground.
+  const Crs utm = Crs::parse("EPSG:32725");
+  const GroundScale s = GroundRuler(utm).at({500000, 5842000});
+  EXPECT_NEAR(s.x, 1 / 0.9996, 1e-7);
+  EXPECT_NEAR(s.y, 1 / 0.9996, 1e-7);
+  // Web maps: 1 / cos(latitude) away from the equator, nearly.
+  const Crs web = Crs::parse("EPSG:3857");
+  const Point p = Transform(Crs::wgs84(), web).forward({-31, -60});
+  EXPECT_NEAR(GroundRuler(web).at(p).x, 0.5, 0.003);
+  // Degrees: 111.3 km at the equator, along the meridian 110.6.
+  const GroundScale d = GroundRuler(Crs::wgs84()).at({0, 0});
+  EXPECT_NEAR(d.x, 111319.49, 0.01);
+  EXPECT_NEAR(d.y, 110574.28, 0.01);
+  // A system in US feet.
+  EXPECT_NEAR(GroundRuler(Crs::parse("EPSG:2263")).at({1000000, 200000}).x, 1200.0 / 3937.0, 1e-4);
+}
+
+TEST(Geometry, OverlayOfBoxes) {
+  const MultiPolygon a{to_polygon({0, 0, 4, 4})}, b{to_polygon({2, 2, 6, 6})};
+  EXPECT_DOUBLE_EQ(planar_area(overlay(a, b, Overlay::Union)), 28);
+  EXPECT_DOUBLE_EQ(planar_area(overlay(a, b, Overlay::Intersection)), 4);
+  EXPECT_DOUBLE_EQ(planar_area(overlay(a, b, Overlay::Difference)), 12);
+  EXPECT_DOUBLE_EQ(planar_area(overlay(a, a, Overlay::Difference)), 0);
+}
+
+TEST(Geometry, AreaKeepsItsDigitsFarFromTheOrigin) {
+  EXPECT_DOUBLE_EQ(planar_area({to_polygon({676000.25, 5842000.25, 676000.5, 5842000.75})}), 0.125);
+}
+
+TEST(Geometry, ContainsRespectsHoles) {
+  Polygon p = to_polygon({0, 0, 10, 10});
+  p.holes.push_back(to_polygon({4, 4, 6, 6}).outer);
+  EXPECT_TRUE(contains({p}, {1, 1}));
+  EXPECT_FALSE(contains({p}, {5, 5}));
+  EXPECT_FALSE(contains({p}, {11, 5}));
+}
+
+TEST(Area, BoxesAndCirclesFromText) {
+  const Area box = parse_area("box:-31.05,-37.60,-30.95,-37.50");
+  EXPECT_DOUBLE_EQ(box.bounds().west, -31.05);
+  EXPECT_EQ(box.utm().epsg(), 32725);
+  EXPECT_EQ(parse_area("box:31°3'W,37°36'S,30°57'W,37°30'S").bounds(), box.bounds());
+  const Area utm = parse_area("box:676000,5841000,677000,5842000@EPSG:32725");
+  EXPECT_NEAR(utm.ground_area(), 1e6, 200);
+  const Area circle = parse_area("circle:-31,-37.55,500m");
+  // 128 sides instead of a circle.
+  EXPECT_NEAR(circle.ground_area(), std::numbers::pi * 500 * 500, 400);
+  EXPECT_NEAR(box.grown(100_m).ground_area() - box.ground_area(), 100 * 2 * (8840 + 11098) + std::numbers::pi * 1e4, 2e4);
+}
+
+TEST(Area, NonsenseIsRefused) {
+  for (const char* bad : {"box:1,2,3", "box:3,2,1,4", "box:1,2,x,4", "circle:0,0", "circle:0,0,-5m", "box:500000,0,500100,100", "square:1,2,3,4", "box:1,2,3,4@EPSG:1"}) EXPECT_EQ(error_of([&] { parse_area(bad); }), ErrorCode::BadArgument) << bad;
+}
+
+}  // namespace
+}  // namespace katoptra
