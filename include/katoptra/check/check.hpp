@@ -15,7 +15,8 @@
 //   spike           failure   a cell stands off the median of its eight neighbours by more than kSpikeRange times their
 //                             range, kSpikeDeviations times the usual amount, and 0.5 m
 //   stripe          failure   rows or columns that stand off their neighbours by more than 8 robust deviations and 2 cm
-//   repeated        failure   at least 3 rows or columns that repeat the one before: the mark of nearest-neighbour resampling
+//   repeated        failure   2 to 90 % of all groups of 16 neighbours in a row (or column) equal those of the line before,
+//                             although they differ among themselves: the mark of nearest-neighbour resampling
 //   seam            failure   a step of more than 5 cm (and four standard errors) along the border between two sources
 //   offset          failure   two grids that overlap differ by more than 5 cm in the median (check_overlaps)
 // Cost: two streaming passes (one finds voids), memory bounded by the run options.

@@ -1,0 +1,162 @@
+// The example study against the truth it was drawn from, and study files that are wrong.
+#include "katoptra/study/study.hpp"
+
+#include <algorithm>
+#include <nlohmann/json.hpp>
+
+#include "katoptra/formats/bytes.hpp"
+#include "katoptra/formats/vector_file.hpp"
+#include "katoptra/surface/mosaic.hpp"
+#include "marrowick.hpp"
+#include "testing.hpp"
+
+namespace katoptra {
+namespace {
+
+using namespace testing;
+namespace fs = std::filesystem;
+
+const fs::path kDemo = KATOPTRA_DEMO_DATA;
+
+class Marrowick : public ::testing::Test {
+ protected:
+  static void SetUpTestSuite() {
+    folder_ = new TemporaryFolder;
+    study_ = new Study(read_study(kDemo / "study.toml"));
+    run_ = new StudyRun(run_study(*study_, {.folder = *folder_ / "out", .run = {.threads = 2}, .say = {}}));
+  }
+  static void TearDownTestSuite() {
+    delete run_;
+    delete study_;
+    delete folder_;
+  }
+  static bool has_finding(const std::string& code, const std::string& file) {
+    for (const auto* list : {&run_->source_findings, &run_->check.findings})
+      for (const Finding& f : *list)
+        if (f.code == code && f.file.find(file) != std::string::npos) return true;
+    return false;
+  }
+  static bool left_out(const std::string& words) {
+    return std::any_of(run_->plan.left_out.begin(), run_->plan.left_out.end(), [&](const std::string& s) { return s.find(words) != s.npos; });
+  }
+  static TemporaryFolder* folder_;
+  static Study* study_;
+  static StudyRun* run_;
+};
+TemporaryFolder* Marrowick::folder_ = nullptr;
+Study* Marrowick::study_ = nullptr;
+StudyRun* Marrowick::run_ = nullptr;
+
+TEST_F(Marrowick, TheSurfaceIsTrueToTheIsland) {
+  const Grid g = open_grid(*folder_ / "out/surface.tif");
+  const Block b = g.read(g.frame().window(), Planes::ValuesAndOrigin);
+  double squares[8] = {}, fine = 0;
+  std::int64_t n[8] = {}, n_fine = 0;
+  for (std::int64_t r = 0; r < b.window().rows; ++r)
+    for (std::int64_t c = 0; c < b.window().cols; ++c) {
+      if (std::isnan(b.at(c, r))) continue;
+      const Point p = g.frame().centre(static_cast<double>(c), static_cast<double>(r));
+      const double d = static_cast<double>(b.at(c, r)) - marrowick::ground_utm(p.x, p.y);
+      const auto how = static_cast<std::size_t>(how_of(b.origin_row(r)[c]));
+      squares[how] += d * d;
+      ++n[how];
+      const auto& source = g.info().sources[source_of(b.origin_row(r)[c]) - 1];
+      if (how == static_cast<std::size_t>(How::Measured) && source.survey == "Marrowick ground 2022") {
+        fine += d * d;
+        ++n_fine;
+      }
+    }
+  auto rmse = [&](How h) { return std::sqrt(squares[static_cast<std::size_t>(h)] / static_cast<double>(n[static_cast<std::size_t>(h)])); };
+  EXPECT_GT(n_fine, 400000);
+  EXPECT_LT(std::sqrt(fine / static_cast<double>(n_fine)), 0.07);  // 3 cm of noise, one spike of 35 m, six stripes
+  EXPECT_LT(rmse(How::Resampled), 0.12);
+  EXPECT_LT(rmse(How::Blended), 0.15);
+  EXPECT_LT(rmse(How::Filled), 0.25);
+  // The report's own figures are these figures.
+  for (const ReferenceResult& x : run_->reference)
+    if (x.how == "measured") { EXPECT_NEAR(x.rmse, rmse(How::Measured), 0.005); }
+  EXPECT_LT(run_->control->rmse, 0.05);
+}
+
+TEST_F(Marrowick, EveryPlantedFlawIsNamed) {
+  EXPECT_TRUE(has_finding("spike", "sheet_b2.tif"));
+  EXPECT_TRUE(has_finding("stripe", "sheet_a2.tif"));
+  EXPECT_TRUE(has_finding("no-crs", "sheet_c1.tif"));
+  EXPECT_TRUE(has_finding("damaged", "ground_nw.tif"));
+  EXPECT_TRUE(has_finding("offset", "Marrowick ground 2022"));
+  EXPECT_TRUE(left_out("sheet_c3.tif: restricted"));
+  EXPECT_TRUE(left_out("coast.tif: its heights are above ellipsoid"));
+  EXPECT_TRUE(left_out("ground_nw.tif: damaged"));
+  bool feet = false;
+  for (const std::string& note : run_->surface.info.notes) feet = feet || note.find("sheet_b1.tif: heights converted from ft to m") != note.npos;
+  EXPECT_TRUE(feet);
+  EXPECT_TRUE(run_->check.failed());
+  // Nothing else is accused.
+  for (const Finding& f : run_->source_findings) EXPECT_TRUE(f.file.find("sheet_b2") != f.file.npos || f.file.find("sheet_a2") != f.file.npos || f.code == "no-crs" || f.code == "offset" || f.code == "damaged") << f.file << ": " << f.message;
+}
+
+TEST_F(Marrowick, TheAreaIsCoveredAndTheGapBetweenShoreAndSonarClosed) {
+  for (const Finding& f : run_->check.findings)
+    if (f.code == "coverage") { EXPECT_EQ(*f.measure, 1); }
+  EXPECT_GT(run_->surface.by_how[static_cast<int>(How::Filled)], 10000);
+  EXPECT_EQ(run_->plan.shortlist.covered_fraction, 1);
+}
+
+TEST_F(Marrowick, EverythingIsThereAndOnRecord) {
+  for (const char* name : {"surface.tif", "surface.lineage.tif", "surface.lineage.csv", "shortlist.csv", "shortlist.geojson", "findings.geojson", "map.png", "bridge.png", "bridge.csv", "hillshade.tif", "slope.tif", "contours.gpkg", "contours.geojson", "report.html", "run.json"})
+    EXPECT_GT(fs::file_size(*folder_ / ("out/" + std::string(name))), 500u) << name;
+  const auto record = nlohmann::json::parse(read_text_file(*folder_ / "out/run.json"));
+  EXPECT_EQ(record["inputs"].size(), 14u);
+  EXPECT_EQ(record["inputs"][0]["sha256"].get<std::string>().size(), 64u);
+  EXPECT_GE(record["times"].size(), 10u);
+  EXPECT_EQ(record["parameters"]["crs"], "EPSG:32725");
+  const std::string report = read_text_file(*folder_ / "out/report.html");
+  EXPECT_NE(report.find("RMSE"), report.npos);
+  EXPECT_EQ(report.find("http://"), report.npos);
+  EXPECT_EQ(report.find("https://"), report.npos);
+}
+
+TEST_F(Marrowick, ASecondRunIsTheSameAndTheFirstIsNotOverwritten) {
+  EXPECT_EQ(error_of([&] { run_study(*study_, {.folder = *folder_ / "out", .run = {}, .say = {}}); }), ErrorCode::Io);
+  run_study(*study_, {.folder = *folder_ / "again", .run = {.threads = 1, .memory = 64u << 20}, .say = {}});
+  for (const char* name : {"surface.tif", "surface.lineage.tif", "contours.geojson", "bridge.csv", "map.png", "contours.gpkg"}) EXPECT_EQ(read_text_file(*folder_ / ("out/" + std::string(name))), read_text_file(*folder_ / ("again/" + std::string(name)))) << name;
+}
+
+TEST(MarrowickTruth, OrbitTilesAgreeWhereTheyMeet) {
+  const Grid west = open_grid(kDemo / "orbit-2000/S38W032.hgt.zip"), east = open_grid(kDemo / "orbit-2000/S38W031.hgt.zip");
+  const Grid both = mosaic({west, east});
+  EXPECT_EQ(both.frame().cols(), 7201);
+  EXPECT_EQ(both.info().type, SampleType::Int16);
+  EXPECT_TRUE(both.info().notes.empty());
+  // The shared column.
+  for (std::int64_t r = 1800; r < 2200; r += 13) EXPECT_TRUE(same_bits(west.at(3600, r), east.at(0, r)));
+}
+
+TEST(StudyFile, MistakesAreNamedWithTheirLine) {
+  TemporaryFolder folder;
+  const std::string good = "[area]\nbox = \"-31.01,-37.56,-31.0,-37.55\"\n[[source]]\nfolder = \".\"\n";
+  const std::pair<const char*, const char*> cases[] = {{"[area\n", "line 1"},
+                                                       {"[[source]]\nfolder = \".\"\n", "no [area]"},
+                                                       {"[area]\nbox = \"1,2,3\"\n[[source]]\nfolder=\".\"\n", "line 2"},
+                                                       {"[area]\ncircle = \"0,0,5m\"\n", "no [[source]]"},
+                                                       {"[area]\ncircle = \"0,0,5m\"\nmargn = \"5m\"\n[[source]]\nfolder=\".\"\n", "'margn' is not known"},
+                                                       {"[area]\ncircle = \"0,0,5m\"\nmargin = 5\n[[source]]\nfolder=\".\"\n", "must be text"}};
+  int n = 0;
+  for (const auto& [text, words] : cases) {
+    const auto path = folder / (std::to_string(n++) + ".toml");
+    write_text_file(path, text);
+    std::string said;
+    EXPECT_EQ(error_of([&] { read_study(path); }, &said), ErrorCode::BadFile) << text;
+    EXPECT_NE(said.find(words), said.npos) << said;
+  }
+  for (const char* more : {"[[product]]\nkind = \"painting\"\nfile = \"a.png\"\n", "[[product]]\nkind = \"map\"\nfile = \"../a.png\"\n", "[[product]]\nkind = \"section\"\nfile = \"a.png\"\n", "[frame]\ncell = \"one metre\"\n", "[mosaic]\nprefer = [\"prettiest\"]\n", "[nonsense]\n"}) {
+    const auto path = folder / (std::to_string(n++) + ".toml");
+    write_text_file(path, good + more);
+    EXPECT_EQ(error_of([&] { read_study(path); }), ErrorCode::BadFile) << more;
+  }
+  write_text_file(folder / "good.toml", good);
+  EXPECT_EQ(error_of([&] { plan_study(read_study(folder / "good.toml")); }), ErrorCode::BadArgument);  // no tiles there
+}
+
+}  // namespace
+}  // namespace katoptra
