@@ -29,7 +29,7 @@ std::vector<std::string> suspicions(const GridFile& file, const Statistics* stat
   if (info.frame.crs().is_mercator()) out.push_back("a Mercator projection: not for measuring");
   const GroundSpacing s = ground_spacing(info.frame);
   const double ratio = s.x / s.y;
-  if (info.frame.crs() && (ratio > 1.02 || ratio < 0.98)) out.push_back(fmt::format("cells are not square on the ground ({:.2f} x {:.2f} m)", s.x.metres(), s.y.metres()));
+  if (info.frame.crs() && !info.frame.crs().is_geographic() && (ratio > 1.02 || ratio < 0.98)) out.push_back(fmt::format("cells are not square on the ground ({:.2f} x {:.2f} m)", s.x.metres(), s.y.metres()));
   if (file.facts.date_guessed) out.push_back("no date inside: the file time is taken for it");
   if (stats && height && !info.file_void)
     for (double v : {-32768.0, -9999.0, -32767.0})
@@ -158,8 +158,11 @@ std::string find_text(const Shortlist& s) {
     text += fmt::format(" {} {:<{}}  {:<{}}  {:<11} {:>6.3g} m  {:>8}  {:>5.1f} %  {}\n", t.kept ? '+' : '-', short_path(t.tile.path), path_width, t.tile.survey, survey_width, t.tile.date + (t.tile.date_guessed ? "?" : ""), t.tile.spacing.y.metres(),
                         format_bytes(static_cast<double>(t.tile.bytes)), 100 * t.covered_fraction, t.reason);
   text += fmt::format("{} of {} tiles kept, {}; {:.3f} % of the area is covered", kept, s.tiles.size(), format_bytes(static_cast<double>(s.bytes)), 100 * s.covered_fraction);
-  if (s.gaps.empty()) return text + ", no gap\n";
-  text += fmt::format("\n{} gap{} of {:.4g} m2 together:\n", s.gaps.size(), s.gaps.size() == 1 ? "" : "s", s.gap_area);
+  text += s.gaps.empty() ? ", no gap\n" : "\n";
+  if (std::any_of(s.tiles.begin(), s.tiles.end(), [](const ShortlistTile& t) { return t.reason.starts_with("newer or finer"); }))
+    text += "(headers tell where tiles lie, not where they have voids: --all keeps the covered ones, too)\n";
+  if (s.gaps.empty()) return text;
+  text += fmt::format("{} gap{} of {:.4g} m2 together:\n", s.gaps.size(), s.gaps.size() == 1 ? "" : "s", s.gap_area);
   for (const Polygon& gap : s.gaps) {
     const Bounds b = bounds_of(gap.outer);
     text += fmt::format("   box:{:.6f},{:.6f},{:.6f},{:.6f}{}\n", b.west, b.south, b.east, b.north, s.area.crs().epsg() == 4326 ? "" : "@" + s.area.crs().label());

@@ -181,6 +181,7 @@ void study_material(const Crs& utm, const HeightReference& egm) {
   write_text_file(g_folder / "control.csv", table, {.overwrite = true});
   const Survey truth{"reference", "Marrowick truth", "2022-03-14", heights_in(egm, SurfaceKind::Unknown), 1, 0};
   sheet(truth, "truth", Frame(utm, 677230, 5841770, {1, 1}, 960, 890), [](std::int64_t, std::int64_t, double, double, double h) { return h; });
+  write_text_file(g_folder / "reference/survey.toml", "# The truth that the surveys were drawn from; not a survey.\nskip = true\n", {.overwrite = true});
 }
 
 }  // namespace

@@ -8,6 +8,7 @@
 
 #include <algorithm>
 #include <utility>
+#include <vector>
 
 #include "katoptra/base/error.hpp"
 
@@ -55,29 +56,31 @@ void parallel_for(std::size_t n, const RunOptions& options, const std::function<
 void parallel_ordered(std::size_t n, std::size_t in_flight, const RunOptions& options,
                       const std::function<std::shared_ptr<void>(std::size_t)>& make,
                       const std::function<void(std::size_t, std::shared_ptr<void>)>& place) {
-  using Item = std::pair<std::size_t, std::shared_ptr<void>>;
+  // Only numbers travel through the pipeline: after an error it drops what is in it without destroying it. Results wait in
+  // slots of ours. At most `lanes` items are alive and they leave in order, so their numbers are neighbours.
+  const std::size_t lanes = std::max<std::size_t>(1, in_flight);
+  std::vector<std::shared_ptr<void>> slots(lanes);
   std::size_t next = 0;
   in_arena(options, [&] {
     tbb::parallel_pipeline(
-        std::max<std::size_t>(1, in_flight),
-        tbb::make_filter<void, std::size_t>(tbb::filter_mode::serial_in_order,
-                                            [&](tbb::flow_control& control) -> std::size_t {
-                                              if (next >= n) {
-                                                control.stop();
-                                                return 0;
-                                              }
-                                              return next++;
-                                            }) &
-            tbb::make_filter<std::size_t, Item>(tbb::filter_mode::parallel,
-                                                [&](std::size_t i) {
-                                                  if (options.progress) options.progress->check();
-                                                  return Item(i, make(i));
-                                                }) &
-            tbb::make_filter<Item, void>(tbb::filter_mode::serial_in_order, [&](Item item) {
-              place(item.first, std::move(item.second));
-              if (options.progress)
-                options.progress->report(static_cast<double>(item.first + 1) / static_cast<double>(n));
-            }));
+        lanes, tbb::make_filter<void, std::size_t>(tbb::filter_mode::serial_in_order,
+                                                   [&](tbb::flow_control& control) -> std::size_t {
+                                                     if (next >= n) {
+                                                       control.stop();
+                                                       return 0;
+                                                     }
+                                                     return next++;
+                                                   }) &
+                   tbb::make_filter<std::size_t, std::size_t>(tbb::filter_mode::parallel,
+                                                              [&](std::size_t i) {
+                                                                if (options.progress) options.progress->check();
+                                                                slots[i % lanes] = make(i);
+                                                                return i;
+                                                              }) &
+                   tbb::make_filter<std::size_t, void>(tbb::filter_mode::serial_in_order, [&](std::size_t i) {
+                     place(i, std::move(slots[i % lanes]));
+                     if (options.progress) options.progress->report(static_cast<double>(i + 1) / static_cast<double>(n));
+                   }));
   });
 }
 

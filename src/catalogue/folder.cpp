@@ -16,6 +16,7 @@ namespace {
 struct SurveyRecord {
   std::string name, date, licence, custodian;
   std::vector<std::string> restricted;
+  bool skip = false;
 };
 
 SurveyRecord read_record(const fs::path& path) {
@@ -30,6 +31,7 @@ SurveyRecord read_record(const fs::path& path) {
     if (const auto date = t["date"].value<toml::date>()) r.date = fmt::format("{:04}-{:02}-{:02}", date->year, date->month, date->day);
     r.licence = t["licence"].value_or(std::string());
     r.custodian = t["custodian"].value_or(std::string());
+    r.skip = t["skip"].value_or(false);
     if (const toml::array* names = t["restricted"].as_array())
       for (const auto& n : *names) r.restricted.push_back(n.value_or(std::string()));
   } catch (const toml::parse_error& e) {
@@ -100,18 +102,20 @@ Catalogue open_folder(const fs::path& folder, const FolderOptions& options) {
     std::transform(e.begin(), e.end(), e.begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
     return e == ".tif" || e == ".tiff" || e == ".hgt";
   };
+  // The record of the nearest folder above a file.
+  const auto record_of = [&](const fs::path& file) -> const SurveyRecord* {
+    for (fs::path at = file.parent_path();; at = at.parent_path()) {
+      if (auto r = records.find(at); r != records.end()) return &r->second;
+      if (at == folder || at.empty() || at == at.parent_path()) return nullptr;
+    }
+  };
   std::vector<std::optional<TileRecord>> found(files.size());
   parallel_for(files.size(), options.run, [&](std::size_t i) {
     if (!is_tile_name(files[i]) && !looks_like_grid(files[i])) return;
-    TileRecord tile = describe_tile(files[i]);
-    for (fs::path at = files[i].parent_path();; at = at.parent_path()) {
-      if (auto r = records.find(at); r != records.end()) {
-        apply(r->second, tile);
-        break;
-      }
-      if (at == folder || at.empty() || at == at.parent_path()) break;
-    }
-    found[i] = std::move(tile);
+    const SurveyRecord* record = record_of(files[i]);
+    if (record && record->skip) return;
+    found[i] = describe_tile(files[i]);
+    if (record) apply(*record, *found[i]);
   });
   Catalogue c;
   for (auto& t : found)

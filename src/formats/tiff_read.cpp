@@ -66,6 +66,7 @@ class Handle {
   }
   std::string text(std::uint32_t tag) const {
     const auto chars = array<char>(tag, TIFF_ASCII);
+    if (chars.empty()) return {};
     return {chars.data(), strnlen(chars.data(), chars.size())};
   }
 

@@ -63,6 +63,21 @@ TEST(TiffWrite, SameBytesForEveryThreadCountAndBudget) {
   EXPECT_EQ(read_text_file(folder / "one.lineage.tif"), read_text_file(folder / "two.lineage.tif"));
 }
 
+TEST(TiffWrite, BigTiffToo) {
+  TemporaryFolder folder;
+  const Grid g = rough_grid(utm_frame(150, 90), 6);
+  write_grid(g, folder / "a.tif", {.lineage = true, .always_big = true, .tile = 32, .run = {}});
+  EXPECT_EQ(read_text_file(folder / "a.tif")[2], 43);
+  const Grid back = open_grid(folder / "a.tif");
+  expect_equal(g, back);
+  EXPECT_EQ(back.frame(), g.frame());
+  TIFF* t = TIFFOpen((folder / "a.tif").c_str(), "r");
+  ASSERT_TRUE(t);
+  EXPECT_TRUE(TIFFIsBigTIFF(t));
+  EXPECT_TRUE(TIFFSetDirectory(t, 3));
+  TIFFClose(t);
+}
+
 TEST(TiffWrite, OverviewsAreMeansOfWhatIsKnown) {
   TemporaryFolder folder;
   const Grid g = rough_grid(utm_frame(90, 70), 4, 5);

@@ -158,7 +158,7 @@ class TiffWriter {
     categories_ = categories_ || info.quantity.kind == QuantityKind::Code || info.quantity.kind == QuantityKind::Aspect;
     make_levels();
     const double raw = 1.4 * static_cast<double>(info.frame.cols()) * static_cast<double>(info.frame.rows()) * bytes_per_sample(target_.type);
-    big_ = raw > 4.0e9;
+    big_ = options.always_big || raw > 4.0e9;
     end_ = directories().size();
   }
 

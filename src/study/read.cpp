@@ -70,7 +70,7 @@ class TableReader {
 
  private:
   const toml::node* node(const char* key) const { return table_ ? table_->get(key) : nullptr; }
-  [[noreturn]] void fail(const toml::node& n, const std::string& what) const { throw Error(ErrorCode::BadFile, what, fmt::format("{} line {}", file_, n.source().begin.line), "see docs/study-file.md"); }
+  [[noreturn]] void fail(const toml::node& n, const std::string& what) const { throw Error(ErrorCode::BadFile, what, fmt::format("{} line {}", file_, n.source().begin.line), "see docs/study.md"); }
 
   const toml::table* table_;
   std::string name_, file_;

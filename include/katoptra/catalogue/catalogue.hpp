@@ -7,6 +7,7 @@
 // A folder is searched with all its subfolders. A file survey.toml in a folder describes the tiles in and below it:
 //   name = "Marrowick 2022"   year = 2022   date = "2022-03-14"   licence = "CC0-1.0"   custodian = "..."
 //   restricted = ["sheet_c3"]      # tiles (stems of file names) that must be asked for
+//   skip = true                     # what lies here is no survey
 // A tile's date is that of its survey record, else the file's own date tag, else the file time, marked as a guess.
 //
 // Tiles are grouped into surveys by record or, without one, by folder, year, cell and references; several years on the

@@ -65,6 +65,7 @@ struct WriteOptions {
   Codec codec = Codec::Deflate;
   int level = 3;
   bool overviews = true;
+  bool always_big = false;            // BigTIFF even where the classic form would do (it is taken by itself above 4 GB)
   int tile = 512;                     // 16 to 4096, a multiple of 16
   RunOptions run;
 };

@@ -1,5 +1,5 @@
 // A whole study as one job: area, sources, frame, steps and products in a TOML file; a surface that can be trusted, its
-// products, one report and one record as the result. docs/study-file.md describes the file.
+// products, one report and one record as the result. docs/study.md describes the file.
 //
 //   Study s = read_study("study.toml");
 //   StudyPlan p = plan_study(s);                  // headers only

@@ -1,0 +1,90 @@
+// Kernels without codecs: hillshade against memcpy, void filling in cells a second, contours in cells a second.
+//   build/bin/kernels [EDGE]
+// The last line of each row is what bench/contours_yardstick.py compares with contourpy on the same ground.
+#include <cstring>
+
+#include "bench.hpp"
+#include "katoptra/surface/fill.hpp"
+#include "katoptra/terrain/contours.hpp"
+#include "katoptra/terrain/derivatives.hpp"
+
+using namespace katoptra;
+
+namespace {
+
+Grid in_memory(std::int64_t n, bool voids) {
+  std::vector<float> v(static_cast<std::size_t>(n * n));
+  parallel_for(static_cast<std::size_t>(n), {}, [&](std::size_t r) {
+    for (std::int64_t c = 0; c < n; ++c) v[r * static_cast<std::size_t>(n) + static_cast<std::size_t>(c)] = bench::ground(c, static_cast<std::int64_t>(r));
+  });
+  if (voids)
+    for (std::int64_t j = 64; j + 64 < n; j += 128)
+      for (std::int64_t i = 64; i + 64 < n; i += 128) {
+        const std::int64_t radius = 3 + (i * 7 + j * 13) % 26;
+        for (std::int64_t b = -radius; b <= radius; ++b)
+          for (std::int64_t a = -radius; a <= radius; ++a)
+            if (a * a + b * b < radius * radius) v[static_cast<std::size_t>((j + b) * n + i + a)] = kVoid;
+      }
+  return grid_from_values(Frame(Crs::parse("EPSG:32725"), 600000, 5900000, {1, 1}, n, n), std::move(v), bench::heights());
+}
+
+void hillshade_row(const Grid& g, std::int64_t n) {
+  const Grid shade = hillshade(g);
+  std::vector<float> from(static_cast<std::size_t>(n * n), 1), to(from.size());
+  auto blocks = [&](int threads) {
+    const std::int64_t down = n / 512;
+    parallel_for(static_cast<std::size_t>(down * down), {.threads = threads}, [&](std::size_t i) {
+      const auto k = static_cast<std::int64_t>(i);
+      const Block b = shade.read({k % down * 512, k / down * 512, 512, 512});
+      bench::require(b.at(5, 5) >= 1 && b.at(5, 5) <= 255, "shade");
+    });
+  };
+  const bench::Pair one = bench::side_by_side(5, [&] { blocks(1); }, [&] { std::memcpy(to.data(), from.data(), from.size() * 4); });
+  const bench::Pair two = bench::side_by_side(5, [&] { blocks(2); }, [&] { blocks(1); });
+  const double cells = static_cast<double>(n * n) / 1e6;
+  fmt::print("hillshade {:.0f} Mcells/s on one thread, {:.2f} x memcpy; two threads {:.2f} x one (block reads and void tests included)\n", cells / one.ours, one.yardstick / one.ours, 1 / two.ratio());
+}
+
+void fill_row(std::int64_t n) {
+  const Grid g = in_memory(n, true);
+  FillReport report;
+  const double find = bench::seconds_of([&] { find_voids(g, {.threads = 1}); });
+  const double whole = bench::seconds_of([&] {
+    const FillResult r = fill_voids(g, {.run = {.threads = 1}});
+    report = r.report;
+    for (std::int64_t row = 0; row < n; row += 512)
+      for (std::int64_t col = 0; col < n; col += 512) {
+        const Block b = r.grid.read({col, row, 512, 512});
+        bench::require(!std::isnan(b.at(64, 64)), "a void was left");
+      }
+  });
+  const double scan = bench::seconds_of([&] {
+    for (std::int64_t row = 0; row < n; row += 512)
+      for (std::int64_t col = 0; col < n; col += 512) g.read({col, row, 512, 512});
+  });
+  bench::require(report.voids_left_large == 0, "voids left");
+  fmt::print("fill      {:.2f} M void cells/s on one thread by inverse distance ({} cells in {} voids; finding them {:.2f} s, reading {:.2f} s of {:.2f} s)\n", static_cast<double>(report.cells_closed) / 1e6 / (whole - scan), report.cells_closed, report.voids_closed, find, scan, whole);
+}
+
+void contour_row(const Grid& g, std::int64_t n, int levels, int threads) {
+  std::size_t lines = 0, points = 0;
+  const double s = bench::seconds_of([&] {
+    const auto all = contours(g, {.interval = Length::metres(1500.0 / levels), .run = {.threads = threads}});
+    lines = all.size();
+    for (const auto& l : all) points += l.points.size();
+  });
+  bench::require(lines > 0, "no contours");
+  fmt::print("contours  {:.3f} s for {} levels, {} threads: {:.1f} Mcells/s, {} joined lines, {} points\n", s, levels, threads, static_cast<double>(n * n) / 1e6 / s, lines, points);
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+  const std::int64_t n = argc > 1 ? std::atoll(argv[1]) : 4096;
+  const Grid g = in_memory(n, false);
+  hillshade_row(g, n);
+  fill_row(n / 2);
+  for (int levels : {20, 200})
+    for (int threads : {1, 2}) contour_row(g, n, levels, threads);
+  if (argc > 2) write_grid(g, argv[2], {.overwrite = true, .codec = Codec::None, .overviews = false, .run = {}});
+}

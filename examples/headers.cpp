@@ -1,0 +1,96 @@
+// The small examples that stand at the top of the headers, so that they cannot rot.
+#include <cstdio>
+
+#include "katoptra/catalogue/catalogue.hpp"
+#include "katoptra/check/check.hpp"
+#include "katoptra/formats/grid_file.hpp"
+#include "katoptra/formats/vector_file.hpp"
+#include "katoptra/study/study.hpp"
+#include "katoptra/surface/clip.hpp"
+#include "katoptra/surface/fill.hpp"
+#include "katoptra/surface/mosaic.hpp"
+#include "katoptra/surface/reproject.hpp"
+#include "katoptra/terrain/contours.hpp"
+#include "katoptra/terrain/derivatives.hpp"
+#include "katoptra/terrain/sample.hpp"
+#include "katoptra/terrain/section.hpp"
+#include "katoptra/view/map.hpp"
+#include "katoptra/view/palette.hpp"
+
+using namespace katoptra;
+
+int main() {
+  {  // base/units.hpp
+    Length interval = Length::parse("1 ft");
+    Length reach = 250_m;
+    Angle sun = Angle::parse("315deg");
+    std::printf("units %.4f %.0f %.0f\n", interval.metres(), reach.metres(), sun.degrees());
+  }
+  {  // geo/crs.hpp
+    Crs crs = Crs::parse("EPSG:32725+3855");
+    Transform there(Crs::parse("EPSG:4326"), crs);
+    Point p = there.forward({-31.0, -37.55});
+    std::printf("crs %s %.1f %.1f\n", crs.heights().name().c_str(), p.x, p.y);
+  }
+  {  // geo/area.hpp
+    Area a = Area::box({-31.05, -37.60, -30.95, -37.50});
+    Area b = parse_area("circle:-31,-37.55,500m");
+    Area c = a.grown(50_m).in(Crs::parse("EPSG:32725"));
+    std::printf("area %.0f %s %s\n", b.ground_area() / 1e4, c.crs().label().c_str(), a.utm().label().c_str());
+  }
+  {  // grid/frame.hpp
+    Frame f(Crs::parse("EPSG:32725"), 500000, 5844000, {1, 1}, 400, 300);
+    std::printf("frame %.1f %.1f\n", f.centre(0, 0).x, f.centre(0, 0).y);
+  }
+  const Grid dem = open_grid(DEMO "reference/truth.tif");
+  const Area area = Area::circle({677700, 5841400}, 100_m, dem.frame().crs());
+  {  // grid/grid.hpp, surface/clip.hpp, surface/reproject.hpp, terrain/derivatives.hpp
+    const Frame frame = frame_for(dem.frame(), Crs::wgs84(), {.area = &area});
+    Grid shade = hillshade(reproject(clip(dem, area, {.margin = 50_m}), frame));
+    Block b = shade.read({0, 0, 64, 64});
+    Grid steep = slope(dem, SlopeAs::Percent);
+    std::printf("grid %d %.0f\n", b.at(30, 30) >= 1, static_cast<double>(steep.at(10, 10)));
+  }
+  {  // formats/grid_file.hpp
+    GridFile file = open_grid_file(DEMO "reference/truth.tif");
+    WriteReport r = write_grid(hillshade(file.grid), "shade.tif", {.overwrite = true});
+    std::printf("file %s %s\n", file.facts.format.c_str(), name_of(r.type));
+  }
+  {  // surface/mosaic.hpp, surface/fill.hpp
+    const std::vector<Grid> tiles{open_grid(DEMO "ground-2022/sheet_b1.tif"), open_grid(DEMO "ground-2022/sheet_b2.tif")};
+    Grid whole = mosaic(tiles, {.feather = 20_m});
+    FillResult r = fill_voids(whole, {.largest = 200_m});
+    std::printf("mosaic %zu %s\n", whole.info().notes.size(), r.report.cells_closed > 100 ? "closed" : "");
+  }
+  {  // terrain: contours, section, sample
+    std::vector<ContourLine> lines = contours(dem, {.interval = 1_ft});
+    Section s = section(dem, {{677600, 5841300}, {677800, 5841500}});
+    Section t = section(dem, line_by_bearing(dem.frame().crs(), {677600, 5841300}, 70_deg, 200_m));
+    std::vector<double> z = sample(dem, std::vector<Point>{{677600, 5841300}});
+    std::printf("terrain %d %.1f %.1f %d\n", lines.size() > 100, s.length().metres(), t.length().metres(), z[0] == s.points[0].value);
+  }
+  {  // check/check.hpp
+    CheckReport report = check(dem, {.area = &area});
+    std::printf("check %d\n", report.failed());
+  }
+  {  // catalogue/catalogue.hpp
+    Catalogue c = open_folder(DEMO);
+    Shortlist s = find_tiles(c, area);
+    std::printf("catalogue %.2f %zu\n", s.covered_fraction, s.gaps.size());
+  }
+  {  // formats/vector_file.hpp
+    Layer points = read_layer(DEMO "control.csv", Crs::parse("EPSG:32725"));
+    std::printf("vector %zu\n", points.features.size());
+  }
+  {  // view
+    Palette p = Palette::land_and_sea(-35, 420);
+    Colour c = p.at(12.5);
+    Picture picture = draw_map(dem, {.title = "Kessa Inlet", .overlays = {{contour_layer(contours(dem, {.interval = 10_m}), dem), OverlayStyle::Contours, ""}}});
+    std::printf("view %d %d\n", c.green > c.blue, picture.bytes.size() > 10000);
+  }
+  {  // study/study.hpp
+    Study s = read_study(DEMO "study.toml");
+    StudyPlan p = plan_study(s);
+    std::printf("study %zu %lld\n", s.products.size(), static_cast<long long>(p.cells));
+  }
+}
