@@ -1,15 +1,14 @@
 // Timing and test ground for the benchmarks.
 #pragma once
-#include <fmt/format.h>
-#include <sys/resource.h>
-
 #include <algorithm>
 #include <chrono>
 #include <cmath>
 #include <cstdlib>
 #include <filesystem>
+#include <fmt/format.h>
 #include <functional>
 #include <string>
+#include <sys/resource.h>
 #include <vector>
 
 #include "katoptra/formats/grid_file.hpp"
@@ -61,7 +60,8 @@ inline void require(bool good, const std::string& what) {
 // Fractal ground: nine octaves of smooth noise, 0 to about 1500 m, a little noise on top.
 inline float ground(std::int64_t c, std::int64_t r) {
   auto hash = [](std::int64_t i, std::int64_t j, int k) {
-    auto h = static_cast<std::uint64_t>(i) * 0x9E3779B97F4A7C15u ^ static_cast<std::uint64_t>(j) * 0xC2B2AE3D27D4EB4Fu ^ static_cast<std::uint64_t>(k) * 0x165667B19E3779F9u;
+    auto h = static_cast<std::uint64_t>(i) * 0x9E3779B97F4A7C15u ^ static_cast<std::uint64_t>(j) * 0xC2B2AE3D27D4EB4Fu ^
+             static_cast<std::uint64_t>(k) * 0x165667B19E3779F9u;
     h ^= h >> 29;
     h *= 0xBF58476D1CE4E5B9u;
     h ^= h >> 32;
@@ -71,7 +71,8 @@ inline float ground(std::int64_t c, std::int64_t r) {
   for (int k = 0; k < 9; ++k, amplitude *= 0.5f) {
     const std::int64_t wave = 2048 >> k;
     const std::int64_t i = c / wave, j = r / wave;
-    const float u = static_cast<float>(c % wave) / static_cast<float>(wave), v = static_cast<float>(r % wave) / static_cast<float>(wave);
+    const float u = static_cast<float>(c % wave) / static_cast<float>(wave),
+                v = static_cast<float>(r % wave) / static_cast<float>(wave);
     const float su = u * u * (3 - 2 * u), sv = v * v * (3 - 2 * v);
     const float a = hash(i, j, k), b = hash(i + 1, j, k), d = hash(i, j + 1, k), e = hash(i + 1, j + 1, k);
     z += amplitude * ((a + su * (b - a)) + sv * ((d + su * (e - d)) - (a + su * (b - a))));
@@ -87,9 +88,15 @@ inline katoptra::Quantity heights() {
 }
 
 // A grid of that ground, computed on reading; `west` and `north` in whole metres.
-inline katoptra::Grid ground_grid(std::int64_t cols, std::int64_t rows, double west = 600000, double north = 5900000, float above = 0) {
+inline katoptra::Grid ground_grid(std::int64_t cols, std::int64_t rows, double west = 600000, double north = 5900000,
+                                  float above = 0) {
   const katoptra::Frame f(katoptra::Crs::parse("EPSG:32725"), west, north, {1, 1}, cols, rows);
-  return katoptra::grid_from_function(f, [above](double x, double y) { return static_cast<double>(ground(std::llround(x - 600000.5), std::llround(5900000 - 0.5 - y)) + above); }, heights());
+  return katoptra::grid_from_function(
+      f,
+      [above](double x, double y) {
+        return static_cast<double>(ground(std::llround(x - 600000.5), std::llround(5900000 - 0.5 - y)) + above);
+      },
+      heights());
 }
 
 }  // namespace bench

@@ -3,13 +3,14 @@
 //   build/bin/chain [CELLS] [FOLDER]
 #include <tiffio.h>
 
-#include "bench.hpp"
 #include "katoptra/grid/cache.hpp"
 #include "katoptra/surface/clip.hpp"
 #include "katoptra/surface/fill.hpp"
 #include "katoptra/surface/mosaic.hpp"
 #include "katoptra/surface/reproject.hpp"
 #include "katoptra/terrain/derivatives.hpp"
+
+#include "bench.hpp"
 
 namespace {
 
@@ -57,7 +58,13 @@ void make_tile(const fs::path& path, std::int64_t cols, std::int64_t rows, doubl
   const Grid g = bench::ground_grid(cols, rows, west);
   const Frame f = g.frame();
   const Grid holed = grid_from_function(
-      f, [&](double x, double y) { return voids && is_void(x, y) ? std::nan("") : static_cast<double>(bench::ground(std::llround(x - 600000.5), std::llround(5900000 - 0.5 - y))); }, bench::heights());
+      f,
+      [&](double x, double y) {
+        return voids && is_void(x, y)
+                   ? std::nan("")
+                   : static_cast<double>(bench::ground(std::llround(x - 600000.5), std::llround(5900000 - 0.5 - y)));
+      },
+      bench::heights());
   write_grid(holed, path, {.date = date, .survey = {}, .overviews = false, .run = {}});
 }
 
@@ -66,14 +73,16 @@ void make_tile(const fs::path& path, std::int64_t cols, std::int64_t rows, doubl
 int main(int argc, char** argv) {
   TIFFSetWarningHandler(nullptr);
   const std::int64_t n = argc > 1 ? std::atoll(argv[1]) : 10000;
-  const fs::path folder = (argc > 2 ? fs::path(argv[2]) : fs::temp_directory_path() / "katoptra-bench") / std::to_string(n);
+  const fs::path folder =
+      (argc > 2 ? fs::path(argv[2]) : fs::temp_directory_path() / "katoptra-bench") / std::to_string(n);
   fs::create_directories(folder);
   const RunOptions run{.memory = 192u << 20};
   BlockCache::shared().set_budget(192u << 20);
   const fs::path a = folder / "a.tif", b = folder / "b.tif";
   make_tile(a, n * 55 / 100, n, 600000, "2022-01-01", true);
   make_tile(b, n * 55 / 100, n, 600000 + static_cast<double>(n * 45 / 100), "2016-01-01", false);
-  fmt::print("sources   {} + {}\n", format_bytes(static_cast<double>(fs::file_size(a))), format_bytes(static_cast<double>(fs::file_size(b))));
+  fmt::print("sources   {} + {}\n", format_bytes(static_cast<double>(fs::file_size(a))),
+             format_bytes(static_cast<double>(fs::file_size(b))));
 
   const double yardstick = bench::seconds_of([&] {
     copy_by_libtiff(a, folder / "copy.tif");
@@ -82,8 +91,13 @@ int main(int argc, char** argv) {
   fs::remove(folder / "copy.tif");
 
   WriteReport mosaic_report;
-  const double mosaic_seconds = bench::seconds_of([&] { mosaic_report = write_grid(mosaic({open_grid(a), open_grid(b)}), folder / "mosaic.tif", {.overwrite = true, .run = run}); });
-  const double shade_seconds = bench::seconds_of([&] { write_grid(hillshade(open_grid(folder / "mosaic.tif")), folder / "shade.tif", {.overwrite = true, .run = run}); });
+  const double mosaic_seconds = bench::seconds_of([&] {
+    mosaic_report =
+        write_grid(mosaic({open_grid(a), open_grid(b)}), folder / "mosaic.tif", {.overwrite = true, .run = run});
+  });
+  const double shade_seconds = bench::seconds_of([&] {
+    write_grid(hillshade(open_grid(folder / "mosaic.tif")), folder / "shade.tif", {.overwrite = true, .run = run});
+  });
   fs::remove(folder / "mosaic.tif");
   fs::remove(folder / "shade.tif");
 
@@ -93,8 +107,12 @@ int main(int argc, char** argv) {
     const Grid whole = mosaic({open_grid(a), open_grid(b)});
     const Grid filled = fill_voids(whole, {.run = run}).grid;
     const Bounds box = whole.frame().bounds();
-    const Grid here = clip(filled, Area::box({box.west + 20, box.south + 20, box.east - 20, box.north - 20}, whole.frame().crs()));
-    const Frame to = frame_for(here.frame(), Crs::parse("+proj=tmerc +lat_0=-37 +lon_0=-31 +k=1 +x_0=0 +y_0=0 +datum=WGS84 +units=m +type=crs"), {.cell = 1_m});
+    const Grid here =
+        clip(filled, Area::box({box.west + 20, box.south + 20, box.east - 20, box.north - 20}, whole.frame().crs()));
+    const Frame to =
+        frame_for(here.frame(),
+                  Crs::parse("+proj=tmerc +lat_0=-37 +lon_0=-31 +k=1 +x_0=0 +y_0=0 +datum=WGS84 +units=m +type=crs"),
+                  {.cell = 1_m});
     report = write_grid(hillshade(reproject(here, to)), folder / "chain.tif", {.overwrite = true, .run = run});
   });
   const double cores = (bench::cpu_seconds() - cpu) / chain;
@@ -103,9 +121,11 @@ int main(int argc, char** argv) {
   fs::remove(folder / "chain.tif");
 
   fmt::print("copy      {:.1f} s (libtiff, one thread, deflate 3, predictor 3)\n", yardstick);
-  fmt::print("mosaic    {:.1f} s = {:.2f} x the copy, overviews included\n", mosaic_seconds, mosaic_seconds / yardstick);
+  fmt::print("mosaic    {:.1f} s = {:.2f} x the copy, overviews included\n", mosaic_seconds,
+             mosaic_seconds / yardstick);
   fmt::print("hillshade {:.1f} s = {:.2f} x the mosaic\n", shade_seconds, shade_seconds / mosaic_seconds);
-  fmt::print("chain     {:.1f} s = {:.2f} x the copy: mosaic, fill, clip, reproject, hillshade of {} cells\n", chain, chain / yardstick, report.cells);
+  fmt::print("chain     {:.1f} s = {:.2f} x the copy: mosaic, fill, clip, reproject, hillshade of {} cells\n", chain,
+             chain / yardstick, report.cells);
   fmt::print("cores     {:.2f} busy during the chain\n", cores);
   fmt::print("memory    {:.0f} MiB at the peak of the process\n", bench::peak_mib());
   return 0;

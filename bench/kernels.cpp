@@ -3,10 +3,11 @@
 // The last line of each row is what bench/contours_yardstick.py compares with contourpy on the same ground.
 #include <cstring>
 
-#include "bench.hpp"
 #include "katoptra/surface/fill.hpp"
 #include "katoptra/terrain/contours.hpp"
 #include "katoptra/terrain/derivatives.hpp"
+
+#include "bench.hpp"
 
 using namespace katoptra;
 
@@ -15,7 +16,8 @@ namespace {
 Grid in_memory(std::int64_t n, bool voids) {
   std::vector<float> v(static_cast<std::size_t>(n * n));
   parallel_for(static_cast<std::size_t>(n), {}, [&](std::size_t r) {
-    for (std::int64_t c = 0; c < n; ++c) v[r * static_cast<std::size_t>(n) + static_cast<std::size_t>(c)] = bench::ground(c, static_cast<std::int64_t>(r));
+    for (std::int64_t c = 0; c < n; ++c)
+      v[r * static_cast<std::size_t>(n) + static_cast<std::size_t>(c)] = bench::ground(c, static_cast<std::int64_t>(r));
   });
   if (voids)
     for (std::int64_t j = 64; j + 64 < n; j += 128)
@@ -25,7 +27,8 @@ Grid in_memory(std::int64_t n, bool voids) {
           for (std::int64_t a = -radius; a <= radius; ++a)
             if (a * a + b * b < radius * radius) v[static_cast<std::size_t>((j + b) * n + i + a)] = kVoid;
       }
-  return grid_from_values(Frame(Crs::parse("EPSG:32725"), 600000, 5900000, {1, 1}, n, n), std::move(v), bench::heights());
+  return grid_from_values(Frame(Crs::parse("EPSG:32725"), 600000, 5900000, {1, 1}, n, n), std::move(v),
+                          bench::heights());
 }
 
 void hillshade_row(const Grid& g, std::int64_t n) {
@@ -39,10 +42,15 @@ void hillshade_row(const Grid& g, std::int64_t n) {
       bench::require(b.at(5, 5) >= 1 && b.at(5, 5) <= 255, "shade");
     });
   };
-  const bench::Pair one = bench::side_by_side(5, [&] { blocks(1); }, [&] { std::memcpy(to.data(), from.data(), from.size() * 4); });
-  const bench::Pair two = bench::side_by_side(5, [&] { blocks(2); }, [&] { blocks(1); });
+  const bench::Pair one = bench::side_by_side(
+      5, [&] { blocks(1); }, [&] { std::memcpy(to.data(), from.data(), from.size() * 4); });
+  const bench::Pair two = bench::side_by_side(
+      5, [&] { blocks(2); }, [&] { blocks(1); });
   const double cells = static_cast<double>(n * n) / 1e6;
-  fmt::print("hillshade {:.0f} Mcells/s on one thread, {:.2f} x memcpy; two threads {:.2f} x one (block reads and void tests included)\n", cells / one.ours, one.yardstick / one.ours, 1 / two.ratio());
+  fmt::print(
+      "hillshade {:.0f} Mcells/s on one thread, {:.2f} x memcpy; two threads {:.2f} x one (block reads and void tests "
+      "included)\n",
+      cells / one.ours, one.yardstick / one.ours, 1 / two.ratio());
 }
 
 void fill_row(std::int64_t n) {
@@ -63,7 +71,11 @@ void fill_row(std::int64_t n) {
       for (std::int64_t col = 0; col < n; col += 512) g.read({col, row, 512, 512});
   });
   bench::require(report.voids_left_large == 0, "voids left");
-  fmt::print("fill      {:.2f} M void cells/s on one thread by inverse distance ({} cells in {} voids; finding them {:.2f} s, reading {:.2f} s of {:.2f} s)\n", static_cast<double>(report.cells_closed) / 1e6 / (whole - scan), report.cells_closed, report.voids_closed, find, scan, whole);
+  fmt::print(
+      "fill      {:.2f} M void cells/s on one thread by inverse distance ({} cells in {} voids; finding them {:.2f} s, "
+      "reading {:.2f} s of {:.2f} s)\n",
+      static_cast<double>(report.cells_closed) / 1e6 / (whole - scan), report.cells_closed, report.voids_closed, find,
+      scan, whole);
 }
 
 void contour_row(const Grid& g, std::int64_t n, int levels, int threads) {
@@ -74,7 +86,8 @@ void contour_row(const Grid& g, std::int64_t n, int levels, int threads) {
     for (const auto& l : all) points += l.points.size();
   });
   bench::require(lines > 0, "no contours");
-  fmt::print("contours  {:.3f} s for {} levels, {} threads: {:.1f} Mcells/s, {} joined lines, {} points\n", s, levels, threads, static_cast<double>(n * n) / 1e6 / s, lines, points);
+  fmt::print("contours  {:.3f} s for {} levels, {} threads: {:.1f} Mcells/s, {} joined lines, {} points\n", s, levels,
+             threads, static_cast<double>(n * n) / 1e6 / s, lines, points);
 }
 
 }  // namespace

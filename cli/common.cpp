@@ -1,11 +1,10 @@
 #include "common.hpp"
 
-#include <fmt/format.h>
-#include <unistd.h>
-
 #include <cmath>
 #include <cstdio>
 #include <filesystem>
+#include <fmt/format.h>
+#include <unistd.h>
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/catalogue/catalogue.hpp"
@@ -48,7 +47,9 @@ OpenOptions Common::open_options() const {
   return o;
 }
 
-WriteOptions Common::write_options() const { return {.overwrite = overwrite, .void_value = void_value, .date = {}, .survey = {}, .run = run()}; }
+WriteOptions Common::write_options() const {
+  return {.overwrite = overwrite, .void_value = void_value, .date = {}, .survey = {}, .run = run()};
+}
 
 void add_output(CLI::App& verb, Common& c, bool required) {
   auto* o = verb.add_option("-o,--out", c.out, "where to write; the extension decides the format");
@@ -73,12 +74,19 @@ Area area_from(const std::string& text) {
   if (text.starts_with("box:") || text.starts_with("circle:")) return parse_area(text);
   if (text.starts_with("like:")) {
     const Grid g = open_grid(text.substr(5));
-    if (!g.frame().crs()) throw Error(ErrorCode::Refused, "has no coordinate reference system, so it gives no area", text.substr(5), "name another");
+    if (!g.frame().crs())
+      throw Error(ErrorCode::Refused, "has no coordinate reference system, so it gives no area", text.substr(5),
+                  "name another");
     return Area::box(g.frame().bounds(), g.frame().crs());
   }
-  if (text.starts_with("place:")) throw Error(ErrorCode::MissingResource, fmt::format("no list of places is known, so '{}' cannot be looked up", text.substr(6)), "--area", "give box:W,S,E,N, circle:LON,LAT,RADIUS or a vector file");
+  if (text.starts_with("place:"))
+    throw Error(ErrorCode::MissingResource,
+                fmt::format("no list of places is known, so '{}' cannot be looked up", text.substr(6)), "--area",
+                "give box:W,S,E,N, circle:LON,LAT,RADIUS or a vector file");
   std::string path = text;
-  if (!std::filesystem::exists(path)) throw Error(ErrorCode::BadArgument, fmt::format("'{}' is neither an area nor a file", text), "--area", "write box:W,S,E,N or circle:LON,LAT,RADIUS, or name a vector file");
+  if (!std::filesystem::exists(path))
+    throw Error(ErrorCode::BadArgument, fmt::format("'{}' is neither an area nor a file", text), "--area",
+                "write box:W,S,E,N or circle:LON,LAT,RADIUS, or name a vector file");
   return read_area(path);
 }
 
@@ -90,7 +98,8 @@ Point point_from(const std::string& text, const Crs& crs) {
     rest = rest.substr(0, at);
   }
   const auto comma = rest.find(',');
-  const auto bad = Error(ErrorCode::BadArgument, fmt::format("'{}' is not a point", text), {}, "write X,Y in the grid's CRS, or X,Y@CRS");
+  const auto bad = Error(ErrorCode::BadArgument, fmt::format("'{}' is not a point", text), {},
+                         "write X,Y in the grid's CRS, or X,Y@CRS");
   if (comma == rest.npos) throw bad;
   Point p;
   if (own.is_geographic()) {
@@ -101,13 +110,16 @@ Point point_from(const std::string& text, const Crs& crs) {
     p = {*x, *y};
   }
   if (own && crs) p = Transform(own, crs).forward(p);
-  if (std::isnan(p.x)) throw Error(ErrorCode::BadArgument, fmt::format("'{}' cannot be placed in {}", text, crs.label()), {}, "check its coordinates and CRS");
+  if (std::isnan(p.x))
+    throw Error(ErrorCode::BadArgument, fmt::format("'{}' cannot be placed in {}", text, crs.label()), {},
+                "check its coordinates and CRS");
   return p;
 }
 
 Length length_from(const std::string& text, LengthUnit bare, std::vector<std::string>& notes) {
   const Length l = Length::parse(text, bare);
-  if (parse_number(text)) notes.push_back(fmt::format("{} was taken for {} {}, the unit of the grid", text, text, symbol(bare)));
+  if (parse_number(text))
+    notes.push_back(fmt::format("{} was taken for {} {}, the unit of the grid", text, text, symbol(bare)));
   return l;
 }
 
@@ -134,12 +146,17 @@ std::vector<std::string> expand_inputs(const std::vector<std::string>& given) {
 std::string cell_text(const Frame& f) {
   const GroundSpacing s = ground_spacing(f);
   const auto& u = f.crs().unit_name();
-  const std::string own = f.crs().is_geographic() ? fmt::format("{:.6g}\" x {:.6g}\"", f.cell().x * 3600, f.cell().y * 3600) : fmt::format("{:.6g} x {:.6g} {}", f.cell().x, f.cell().y, f.crs() ? u : "");
+  const std::string own = f.crs().is_geographic()
+                              ? fmt::format("{:.6g}\" x {:.6g}\"", f.cell().x * 3600, f.cell().y * 3600)
+                              : fmt::format("{:.6g} x {:.6g} {}", f.cell().x, f.cell().y, f.crs() ? u : "");
   if (!f.crs()) return own + "(no CRS: ground spacing not known)";
   return fmt::format("{}; true ground spacing {:.4f} x {:.4f} m", own, s.x.metres(), s.y.metres());
 }
 
-std::string height_text(const Quantity& q) { return fmt::format("{}, {}{}", q.heights.known() ? q.heights.name() : "reference not stated", symbol(q.unit), q.unit_known ? "" : " (taken for granted)"); }
+std::string height_text(const Quantity& q) {
+  return fmt::format("{}, {}{}", q.heights.known() ? q.heights.name() : "reference not stated", symbol(q.unit),
+                     q.unit_known ? "" : " (taken for granted)");
+}
 
 std::string range_text(double lowest, double highest, const Quantity& q) {
   if (std::isnan(lowest)) return "nothing but voids";
@@ -175,7 +192,9 @@ void Statement::title(const std::string& text) {
   json_["path"] = text;
 }
 
-void Statement::line(const std::string& key, const std::string& text) { text_ += fmt::format("  {:<9} {}\n", key, text); }
+void Statement::line(const std::string& key, const std::string& text) {
+  text_ += fmt::format("  {:<9} {}\n", key, text);
+}
 
 void Statement::note(const std::string& text) {
   line("note", text);
@@ -185,13 +204,17 @@ void Statement::note(const std::string& text) {
 void Statement::written(const WriteReport& r) {
   const Frame& f = r.info.frame;
   title(r.path.string());
-  const std::string hole = !r.void_value ? "none" : std::isnan(*r.void_value) ? "nan" : fmt::format("{:g}", *r.void_value);
-  line("size", fmt::format("{} x {} cells, {}, {}, void value {}", f.cols(), f.rows(), format_bytes(static_cast<double>(r.bytes)), name_of(r.type), hole));
+  const std::string hole = !r.void_value               ? "none"
+                           : std::isnan(*r.void_value) ? "nan"
+                                                       : fmt::format("{:g}", *r.void_value);
+  line("size", fmt::format("{} x {} cells, {}, {}, void value {}", f.cols(), f.rows(),
+                           format_bytes(static_cast<double>(r.bytes)), name_of(r.type), hole));
   line("CRS", f.crs() ? fmt::format("{}{}", f.crs().epsg() ? f.crs().code() + " " : "", f.crs().name()) : "none");
   line("cell", cell_text(f));
   if (r.info.quantity.kind == QuantityKind::Height) line("heights", height_text(r.info.quantity));
   line("range", range_text(r.lowest, r.highest, r.info.quantity));
-  line("voids", fmt::format("{} of {} cells ({:.3g} %)", r.voids, r.cells, 100.0 * static_cast<double>(r.voids) / static_cast<double>(r.cells)));
+  line("voids", fmt::format("{} of {} cells ({:.3g} %)", r.voids, r.cells,
+                            100.0 * static_cast<double>(r.voids) / static_cast<double>(r.cells)));
   if (!r.info.sources.empty()) {
     std::string names;
     for (std::size_t i = 0; i < r.info.sources.size() && i < 4; ++i) names += (i ? ", " : "") + r.info.sources[i].name;
@@ -201,7 +224,8 @@ void Statement::written(const WriteReport& r) {
   if (!r.lineage_path.empty()) {
     std::string how;
     for (How h : {How::Measured, How::Resampled, How::Blended, How::Filled})
-      if (const auto n = r.by_how[static_cast<int>(h)]) how += fmt::format("{}{} {}", how.empty() ? "" : ", ", n, name_of(h));
+      if (const auto n = r.by_how[static_cast<int>(h)])
+        how += fmt::format("{}{} {}", how.empty() ? "" : ", ", n, name_of(h));
     line("lineage", fmt::format("{} ({})", r.lineage_path.string(), how));
   }
   json_.update(info_json(r.info));
@@ -233,7 +257,9 @@ int write_and_state(const Grid& grid, const Common& c, const std::vector<std::st
   if (c.dry_run) {
     const Frame& f = grid.frame();
     s.title(c.out);
-    s.line("plan", fmt::format("{} x {} cells, up to {} before compression; nothing was written", f.cols(), f.rows(), format_bytes(static_cast<double>(f.cols()) * static_cast<double>(f.rows()) * bytes_per_sample(grid.info().type))));
+    s.line("plan", fmt::format("{} x {} cells, up to {} before compression; nothing was written", f.cols(), f.rows(),
+                               format_bytes(static_cast<double>(f.cols()) * static_cast<double>(f.rows()) *
+                                            bytes_per_sample(grid.info().type))));
     s.json().update(info_json(grid.info()));
     s.json()["dry_run"] = true;
     s.line("CRS", f.crs().label());

@@ -1,15 +1,15 @@
-#include <fmt/format.h>
-
 #include <cmath>
 #include <cstdio>
 #include <filesystem>
+#include <fmt/format.h>
 
-#include "common.hpp"
 #include "katoptra/base/error.hpp"
 #include "katoptra/catalogue/catalogue.hpp"
 #include "katoptra/check/statistics.hpp"
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/vector_file.hpp"
+
+#include "common.hpp"
 
 namespace katoptra::cli {
 namespace {
@@ -23,17 +23,20 @@ std::vector<std::string> suspicions(const GridFile& file, const Statistics* stat
   std::vector<std::string> out = file.facts.problems;
   const GridInfo& info = file.grid.info();
   const bool height = info.quantity.kind == QuantityKind::Height;
-  if (!info.frame.crs()) out.push_back("no coordinate reference system: nobody can say where it lies; tell it with --crs");
+  if (!info.frame.crs())
+    out.push_back("no coordinate reference system: nobody can say where it lies; tell it with --crs");
   if (height && !info.quantity.heights.known()) out.push_back("does not say from where heights are counted");
   if (height && !info.quantity.unit_known) out.push_back("does not say in which unit heights are; metres are taken");
   if (info.frame.crs().is_mercator()) out.push_back("a Mercator projection: not for measuring");
   const GroundSpacing s = ground_spacing(info.frame);
   const double ratio = s.x / s.y;
-  if (info.frame.crs() && !info.frame.crs().is_geographic() && (ratio > 1.02 || ratio < 0.98)) out.push_back(fmt::format("cells are not square on the ground ({:.2f} x {:.2f} m)", s.x.metres(), s.y.metres()));
+  if (info.frame.crs() && !info.frame.crs().is_geographic() && (ratio > 1.02 || ratio < 0.98))
+    out.push_back(fmt::format("cells are not square on the ground ({:.2f} x {:.2f} m)", s.x.metres(), s.y.metres()));
   if (file.facts.date_guessed) out.push_back("no date inside: the file time is taken for it");
   if (stats && height && !info.file_void)
     for (double v : {-32768.0, -9999.0, -32767.0})
-      if (stats->lowest == v) out.push_back(fmt::format("its lowest value is {:g}: a void value that is not declared?", v));
+      if (stats->lowest == v)
+        out.push_back(fmt::format("its lowest value is {:g}: a void value that is not declared?", v));
   return out;
 }
 
@@ -46,12 +49,16 @@ ordered_json look_json(const GridFile& file, const Statistics* stats, const std:
   j["layout"] = file.facts.layout;
   j.update(info_json(file.grid.info()));
   j["pixel_is_point"] = file.facts.pixel_is_point;
-  j["void_value"] = file.grid.info().file_void ? std::isnan(*file.grid.info().file_void) ? ordered_json("nan") : ordered_json(*file.grid.info().file_void) : ordered_json(nullptr);
+  j["void_value"] =
+      file.grid.info().file_void
+          ? std::isnan(*file.grid.info().file_void) ? ordered_json("nan") : ordered_json(*file.grid.info().file_void)
+          : ordered_json(nullptr);
   j["date"] = file.facts.date;
   j["date_guessed"] = file.facts.date_guessed;
   j["survey"] = file.facts.survey;
   if (stats) {
-    j["range"] = std::isnan(stats->lowest) ? ordered_json{nullptr, nullptr} : ordered_json{stats->lowest, stats->highest};
+    j["range"] =
+        std::isnan(stats->lowest) ? ordered_json{nullptr, nullptr} : ordered_json{stats->lowest, stats->highest};
     j["voids"] = stats->voids;
     j["cells"] = stats->cells;
     j["mean"] = std::isnan(stats->mean) ? ordered_json(nullptr) : ordered_json(stats->mean);
@@ -64,16 +71,25 @@ void look_text(const GridFile& file, const Statistics* stats, const std::vector<
   const GridInfo& info = file.grid.info();
   const Frame& f = info.frame;
   s.title(file.facts.path.string());
-  s.line("kind", fmt::format("{}, {}, {}, {}", file.facts.format, format_bytes(static_cast<double>(file.facts.bytes)), file.facts.compression, file.facts.layout));
-  s.line("values", fmt::format("{}, {}, void value {}", name_of(info.quantity.kind), name_of(info.type), !info.file_void ? "not declared" : std::isnan(*info.file_void) ? "nan" : fmt::format("{:g}", *info.file_void)));
+  s.line("kind", fmt::format("{}, {}, {}, {}", file.facts.format, format_bytes(static_cast<double>(file.facts.bytes)),
+                             file.facts.compression, file.facts.layout));
+  s.line("values", fmt::format("{}, {}, void value {}", name_of(info.quantity.kind), name_of(info.type),
+                               !info.file_void               ? "not declared"
+                               : std::isnan(*info.file_void) ? "nan"
+                                                             : fmt::format("{:g}", *info.file_void)));
   s.line("size", fmt::format("{} x {} cells", f.cols(), f.rows()));
   s.line("CRS", f.crs() ? fmt::format("{}{}", f.crs().epsg() ? f.crs().code() + " " : "", f.crs().name()) : "none");
-  s.line("lies", f.crs().is_geographic() ? fmt::format("{:.6f} to {:.6f} east, {:.6f} to {:.6f} north", f.west(), f.east(), f.south(), f.north()) : fmt::format("x {:.2f} to {:.2f}, y {:.2f} to {:.2f}", f.west(), f.east(), f.south(), f.north()));
+  s.line("lies",
+         f.crs().is_geographic()
+             ? fmt::format("{:.6f} to {:.6f} east, {:.6f} to {:.6f} north", f.west(), f.east(), f.south(), f.north())
+             : fmt::format("x {:.2f} to {:.2f}, y {:.2f} to {:.2f}", f.west(), f.east(), f.south(), f.north()));
   s.line("cell", cell_text(f) + (file.facts.pixel_is_point ? " (samples at nodes)" : ""));
   if (info.quantity.kind == QuantityKind::Height) s.line("heights", height_text(info.quantity));
   if (stats) {
-    s.line("range", range_text(stats->lowest, stats->highest, info.quantity) + (std::isnan(stats->mean) ? "" : fmt::format(", mean {:.6g}", stats->mean)));
-    s.line("voids", fmt::format("{} of {} cells ({:.3g} %)", stats->voids, stats->cells, 100.0 * static_cast<double>(stats->voids) / static_cast<double>(stats->cells)));
+    s.line("range", range_text(stats->lowest, stats->highest, info.quantity) +
+                        (std::isnan(stats->mean) ? "" : fmt::format(", mean {:.6g}", stats->mean)));
+    s.line("voids", fmt::format("{} of {} cells ({:.3g} %)", stats->voids, stats->cells,
+                                100.0 * static_cast<double>(stats->voids) / static_cast<double>(stats->cells)));
   }
   s.line("date", file.facts.date + (file.facts.date_guessed ? " (a guess: the file time)" : ""));
   if (!file.facts.survey.empty()) s.line("survey", file.facts.survey);
@@ -153,19 +169,25 @@ std::string find_text(const Shortlist& s) {
     path_width = std::max(path_width, short_path(t.tile.path).size());
     survey_width = std::max(survey_width, t.tile.survey.size());
   }
-  std::string text = fmt::format("   {:<{}}  {:<{}}  {:<11} {:>8}  {:>8}  {:>7}  {}\n", "tile", path_width, "survey", survey_width, "date", "cell", "size", "covers", "why");
+  std::string text = fmt::format("   {:<{}}  {:<{}}  {:<11} {:>8}  {:>8}  {:>7}  {}\n", "tile", path_width, "survey",
+                                 survey_width, "date", "cell", "size", "covers", "why");
   for (const ShortlistTile& t : s.tiles)
-    text += fmt::format(" {} {:<{}}  {:<{}}  {:<11} {:>6.3g} m  {:>8}  {:>5.1f} %  {}\n", t.kept ? '+' : '-', short_path(t.tile.path), path_width, t.tile.survey, survey_width, t.tile.date + (t.tile.date_guessed ? "?" : ""), t.tile.spacing.y.metres(),
+    text += fmt::format(" {} {:<{}}  {:<{}}  {:<11} {:>6.3g} m  {:>8}  {:>5.1f} %  {}\n", t.kept ? '+' : '-',
+                        short_path(t.tile.path), path_width, t.tile.survey, survey_width,
+                        t.tile.date + (t.tile.date_guessed ? "?" : ""), t.tile.spacing.y.metres(),
                         format_bytes(static_cast<double>(t.tile.bytes)), 100 * t.covered_fraction, t.reason);
-  text += fmt::format("{} of {} tiles kept, {}; {:.3f} % of the area is covered", kept, s.tiles.size(), format_bytes(static_cast<double>(s.bytes)), 100 * s.covered_fraction);
+  text += fmt::format("{} of {} tiles kept, {}; {:.3f} % of the area is covered", kept, s.tiles.size(),
+                      format_bytes(static_cast<double>(s.bytes)), 100 * s.covered_fraction);
   text += s.gaps.empty() ? ", no gap\n" : "\n";
-  if (std::any_of(s.tiles.begin(), s.tiles.end(), [](const ShortlistTile& t) { return t.reason.starts_with("newer or finer"); }))
+  if (std::any_of(s.tiles.begin(), s.tiles.end(),
+                  [](const ShortlistTile& t) { return t.reason.starts_with("newer or finer"); }))
     text += "(headers tell where tiles lie, not where they have voids: --all keeps the covered ones, too)\n";
   if (s.gaps.empty()) return text;
   text += fmt::format("{} gap{} of {:.4g} m2 together:\n", s.gaps.size(), s.gaps.size() == 1 ? "" : "s", s.gap_area);
   for (const Polygon& gap : s.gaps) {
     const Bounds b = bounds_of(gap.outer);
-    text += fmt::format("   box:{:.6f},{:.6f},{:.6f},{:.6f}{}\n", b.west, b.south, b.east, b.north, s.area.crs().epsg() == 4326 ? "" : "@" + s.area.crs().label());
+    text += fmt::format("   box:{:.6f},{:.6f},{:.6f},{:.6f}{}\n", b.west, b.south, b.east, b.north,
+                        s.area.crs().epsg() == 4326 ? "" : "@" + s.area.crs().label());
   }
   return text;
 }
@@ -174,7 +196,8 @@ void find(const FindCommand& o, int& status) {
   Catalogue catalogue;
   for (const std::string& folder : o.in) {
     Catalogue part = open_folder(folder, {.run = o.run()});
-    catalogue.tiles.insert(catalogue.tiles.end(), std::make_move_iterator(part.tiles.begin()), std::make_move_iterator(part.tiles.end()));
+    catalogue.tiles.insert(catalogue.tiles.end(), std::make_move_iterator(part.tiles.begin()),
+                           std::make_move_iterator(part.tiles.end()));
   }
   Area area = area_from(o.area);
   if (!o.margin.empty()) area = area.grown(Length::parse(o.margin, LengthUnit::Metre));
@@ -203,9 +226,11 @@ void add_look_and_find(CLI::App& app, int& status) {
   look_verb->callback([look_options] { look(*look_options); });
 
   auto find_options = std::make_shared<FindCommand>();
-  CLI::App* find_verb = app.add_subcommand("find", "tiles that cover an area: shortlist, coverage, gaps, size, and why");
+  CLI::App* find_verb =
+      app.add_subcommand("find", "tiles that cover an area: shortlist, coverage, gaps, size, and why");
   find_verb->add_option("--in", find_options->in, "folders to search, with all below them")->required();
-  find_verb->add_option("--area", find_options->area, "box:W,S,E,N, circle:LON,LAT,RADIUS, a vector file or like:FILE")->required();
+  find_verb->add_option("--area", find_options->area, "box:W,S,E,N, circle:LON,LAT,RADIUS, a vector file or like:FILE")
+      ->required();
   find_verb->add_option("--margin", find_options->margin, "this much around the area, e.g. 50m");
   find_verb->add_flag("--all", find_options->all, "keep every tile that touches the area");
   find_verb->add_flag("--complete", find_options->complete, "exit with 1 when a gap is left");

@@ -1,12 +1,12 @@
 // The katoptra tool: verbs over the library. No computation here.
-#include <fmt/format.h>
-
 #include <csignal>
 #include <cstdio>
+#include <fmt/format.h>
 
-#include "common.hpp"
 #include "katoptra/base/error.hpp"
 #include "katoptra/version.hpp"
+
+#include "common.hpp"
 
 namespace {
 
@@ -15,11 +15,15 @@ void on_interrupt(int) { katoptra::cli::progress().cancel(); }
 int exit_status(katoptra::ErrorCode code) {
   using katoptra::ErrorCode;
   switch (code) {
-    case ErrorCode::BadArgument: return 2;
+    case ErrorCode::BadArgument:
+      return 2;
     case ErrorCode::Io:
-    case ErrorCode::Network: return 4;
-    case ErrorCode::Cancelled: return 130;
-    default: return 3;
+    case ErrorCode::Network:
+      return 4;
+    case ErrorCode::Cancelled:
+      return 130;
+    default:
+      return 3;
   }
 }
 

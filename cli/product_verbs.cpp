@@ -1,9 +1,7 @@
-#include <fmt/format.h>
-
 #include <cmath>
 #include <cstdio>
+#include <fmt/format.h>
 
-#include "common.hpp"
 #include "katoptra/base/error.hpp"
 #include "katoptra/check/statistics.hpp"
 #include "katoptra/formats/bytes.hpp"
@@ -13,6 +11,8 @@
 #include "katoptra/terrain/contours.hpp"
 #include "katoptra/terrain/derivatives.hpp"
 #include "katoptra/terrain/sample.hpp"
+
+#include "common.hpp"
 
 namespace katoptra::cli {
 namespace {
@@ -55,8 +55,10 @@ int run_contours(const ProductCommand& o) {
   Statement s(o);
   s.title(o.out);
   const bool geojson = !o.out.ends_with(".gpkg");
-  s.line("lines", fmt::format("{} with {} points, levels {:g} to {:g} {}", lines.size(), points, low, high, unit_name(in.quantity())));
-  s.line("interval", fmt::format("{:g} {} ({:g} m), an index line every {}", c.interval.in(unit), symbol(unit), c.interval.metres(), o.index_every));
+  s.line("lines", fmt::format("{} with {} points, levels {:g} to {:g} {}", lines.size(), points, low, high,
+                              unit_name(in.quantity())));
+  s.line("interval", fmt::format("{:g} {} ({:g} m), an index line every {}", c.interval.in(unit), symbol(unit),
+                                 c.interval.metres(), o.index_every));
   s.line("CRS", geojson ? "EPSG:4326 (GeoJSON is always longitude, latitude)" : in.frame().crs().label());
   if (in.quantity().kind == QuantityKind::Height) s.line("heights", height_text(in.quantity()));
   s.fact("lines", lines.size());
@@ -76,10 +78,14 @@ struct SectionCommand : Common {
 
 LineString section_line(const SectionCommand& o, const Crs& crs, std::vector<std::string>& notes) {
   if (!o.line.empty()) return read_line(o.line, crs);
-  if (o.from.empty()) throw Error(ErrorCode::BadArgument, "no line to follow", "section", "give --line FILE, or --from X,Y with --to X,Y or with --bearing and --length");
+  if (o.from.empty())
+    throw Error(ErrorCode::BadArgument, "no line to follow", "section",
+                "give --line FILE, or --from X,Y with --to X,Y or with --bearing and --length");
   const Point from = point_from(o.from, crs);
   if (!o.to.empty()) return {from, point_from(o.to, crs)};
-  if (o.bearing.empty() || o.length.empty()) throw Error(ErrorCode::BadArgument, "--from needs --to, or --bearing and --length", "section", "for instance --bearing 70deg --length 400m");
+  if (o.bearing.empty() || o.length.empty())
+    throw Error(ErrorCode::BadArgument, "--from needs --to, or --bearing and --length", "section",
+                "for instance --bearing 70deg --length 400m");
   return line_by_bearing(crs, from, Angle::parse(o.bearing), length_from(o.length, LengthUnit::Metre, notes));
 }
 
@@ -93,7 +99,9 @@ int run_section(const SectionCommand& o) {
   if (o.out.ends_with(".csv"))
     write_text_file(o.out, section_csv(s), {.overwrite = o.overwrite});
   else
-    write_picture(draw_section(s, {.format = picture_format_for(o.out), .title = o.title.empty() ? "Section through " + in.info().name : o.title}), o.out, o.overwrite);
+    write_picture(draw_section(s, {.format = picture_format_for(o.out),
+                                   .title = o.title.empty() ? "Section through " + in.info().name : o.title}),
+                  o.out, o.overwrite);
   double low = std::nan(""), high = low;
   std::size_t voids = 0;
   for (const SectionPoint& p : s.points) {
@@ -106,7 +114,8 @@ int run_section(const SectionCommand& o) {
   }
   Statement t(o);
   t.title(o.out);
-  t.line("length", fmt::format("{:.3f} {} on the ground, {} points", s.points.back().distance, symbol(s.unit), s.points.size()));
+  t.line("length",
+         fmt::format("{:.3f} {} on the ground, {} points", s.points.back().distance, symbol(s.unit), s.points.size()));
   t.line("range", range_text(low, high, s.quantity));
   t.line("voids", fmt::format("{} of {} points", voids, s.points.size()));
   if (s.quantity.kind == QuantityKind::Height) t.line("heights", height_text(s.quantity));
@@ -138,7 +147,8 @@ int run_sample(const SampleCommand& o) {
     layer.features.push_back({p, {}});
   }
   const SampledPoints sampled = sample_points(in, layer, o.run());
-  if (sampled.rows.empty()) throw Error(ErrorCode::BadArgument, "no points to sample", "sample", "give --points FILE or --at X,Y");
+  if (sampled.rows.empty())
+    throw Error(ErrorCode::BadArgument, "no points to sample", "sample", "give --points FILE or --at X,Y");
   const std::string csv = sampled_csv(sampled);
   if (!o.out.empty()) write_text_file(o.out, csv, {.overwrite = o.overwrite});
   if (o.json) {
@@ -146,20 +156,27 @@ int run_sample(const SampleCommand& o) {
     j["unit"] = unit_name(in.quantity());
     j["points"] = ordered_json::array();
     for (const SampledPoint& p : sampled.rows) {
-      ordered_json k{{"x", p.place.x}, {"y", p.place.y}, {"value", std::isnan(p.value) ? ordered_json(nullptr) : ordered_json(p.value)}};
+      ordered_json k{{"x", p.place.x},
+                     {"y", p.place.y},
+                     {"value", std::isnan(p.value) ? ordered_json(nullptr) : ordered_json(p.value)}};
       if (p.known) k["residual"] = std::isnan(p.value) ? ordered_json(nullptr) : ordered_json(p.value - *p.known);
       j["points"].push_back(std::move(k));
     }
     if (sampled.residuals > 0) {
-      j["residuals"] = {{"count", sampled.residuals}, {"mean", sampled.mean}, {"rmse", sampled.rmse}, {"largest", sampled.largest}};
+      j["residuals"] = {
+          {"count", sampled.residuals}, {"mean", sampled.mean}, {"rmse", sampled.rmse}, {"largest", sampled.largest}};
     }
     std::fputs((j.dump(2) + "\n").c_str(), stdout);
     return 0;
   }
   if (o.quiet) return 0;
-  if (o.out.empty()) std::fputs(csv.c_str(), stdout);
-  else fmt::print("{}\n  points    {}, {} without a value\n", o.out, sampled.rows.size(), sampled.voids);
-  if (sampled.residuals > 0) fmt::print(stderr, "residuals (grid less known) at {} points: mean {:+.3f}, RMSE {:.3f}, largest {:+.3f} {}\n", sampled.residuals, sampled.mean, sampled.rmse, sampled.largest, unit_name(in.quantity()));
+  if (o.out.empty())
+    std::fputs(csv.c_str(), stdout);
+  else
+    fmt::print("{}\n  points    {}, {} without a value\n", o.out, sampled.rows.size(), sampled.voids);
+  if (sampled.residuals > 0)
+    fmt::print(stderr, "residuals (grid less known) at {} points: mean {:+.3f}, RMSE {:.3f}, largest {:+.3f} {}\n",
+               sampled.residuals, sampled.mean, sampled.rmse, sampled.largest, unit_name(in.quantity()));
   return 0;
 }
 
@@ -174,7 +191,13 @@ int run_map(const MapCommand& o) {
   std::vector<std::string> notes;
   Grid in = open_input(o.in, o);
   const PictureFormat format = picture_format_for(o.out);
-  MapOptions m{.format = format, .width = o.width, .title = o.title, .shade = !o.no_shade, .exaggeration = o.exaggerate, .overlays = {}, .run = o.run()};
+  MapOptions m{.format = format,
+               .width = o.width,
+               .title = o.title,
+               .shade = !o.no_shade,
+               .exaggeration = o.exaggerate,
+               .overlays = {},
+               .run = o.run()};
   if (!o.contours.empty()) {
     const auto lines = contours(in, {.interval = length_from(o.contours, in.quantity().unit, notes), .run = o.run()});
     m.overlays.push_back({contour_layer(lines, in), OverlayStyle::Contours, "contours, " + o.contours});
@@ -182,7 +205,8 @@ int run_map(const MapCommand& o) {
   if (!o.shortlist.empty()) {
     Layer tiles = read_layer(o.shortlist), gaps = tiles;
     auto is_gap = [](const Feature& f) {
-      return std::any_of(f.properties.begin(), f.properties.end(), [](const auto& p) { return p.first == "role" && p.second == Property(std::string("gap")); });
+      return std::any_of(f.properties.begin(), f.properties.end(),
+                         [](const auto& p) { return p.first == "role" && p.second == Property(std::string("gap")); });
     };
     std::erase_if(tiles.features, is_gap);
     std::erase_if(gaps.features, [&](const Feature& f) { return !is_gap(f); });
@@ -193,7 +217,11 @@ int run_map(const MapCommand& o) {
     const Area a = area_from(o.overlay_area);
     m.overlays.push_back({{.name = "area", .crs = a.crs(), .features = {{a.shape(), {}}}}, OverlayStyle::Area, ""});
   }
-  if (!o.line.empty()) m.overlays.push_back({{.name = "line", .crs = in.frame().crs(), .features = {{read_line(o.line, in.frame().crs()), {}}}}, OverlayStyle::Transect, ""});
+  if (!o.line.empty())
+    m.overlays.push_back(
+        {{.name = "line", .crs = in.frame().crs(), .features = {{read_line(o.line, in.frame().crs()), {}}}},
+         OverlayStyle::Transect,
+         ""});
   if (!o.points.empty()) m.overlays.push_back({read_layer(o.points, in.frame().crs()), OverlayStyle::Points, ""});
   const Picture p = draw_map(in, m);
   write_picture(p, o.out, o.overwrite);
@@ -230,14 +258,22 @@ void add_product_verbs(CLI::App& app, int& status) {
     });
     return std::pair{v, o};
   };
-  auto [shade_verb, shade] = simple("hillshade", "the land as light and shade show it", [](const Grid& g, const ProductCommand& o) { return hillshade(g, {.azimuth = Angle::parse(o.azimuth), .altitude = Angle::parse(o.altitude), .exaggeration = o.exaggerate}); });
+  auto [shade_verb,
+        shade] = simple("hillshade", "the land as light and shade show it", [](const Grid& g, const ProductCommand& o) {
+    return hillshade(
+        g, {.azimuth = Angle::parse(o.azimuth), .altitude = Angle::parse(o.altitude), .exaggeration = o.exaggerate});
+  });
   shade_verb->add_option("--azimuth", shade->azimuth, "where the light comes from, clockwise from north, e.g. 315deg");
   shade_verb->add_option("--altitude", shade->altitude, "how high the light stands, e.g. 45deg");
   shade_verb->add_option("--exaggerate", shade->exaggerate, "multiply heights before shading");
-  auto [slope_verb, slope_options] = simple("slope", "how steep the ground is", [](const Grid& g, const ProductCommand& o) { return slope(g, parse_slope_as(o.as)); });
+  auto [slope_verb, slope_options] =
+      simple("slope", "how steep the ground is",
+             [](const Grid& g, const ProductCommand& o) { return slope(g, parse_slope_as(o.as)); });
   slope_verb->add_option("--as", slope_options->as, "degrees, percent or ratio");
-  simple("aspect", "which way the ground faces, clockwise from grid north", [](const Grid& g, const ProductCommand&) { return aspect(g); });
-  simple("roughness", "the largest height difference between neighbours", [](const Grid& g, const ProductCommand&) { return roughness(g); });
+  simple("aspect", "which way the ground faces, clockwise from grid north",
+         [](const Grid& g, const ProductCommand&) { return aspect(g); });
+  simple("roughness", "the largest height difference between neighbours",
+         [](const Grid& g, const ProductCommand&) { return roughness(g); });
 
   auto c = std::make_shared<ProductCommand>();
   CLI::App* v = app.add_subcommand("contours", "lines of equal height, joined to whole lines");

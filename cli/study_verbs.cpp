@@ -1,14 +1,14 @@
-#include <fmt/format.h>
-
 #include <cstdio>
 #include <cstdlib>
 #include <filesystem>
+#include <fmt/format.h>
 
-#include "common.hpp"
 #include "katoptra/base/error.hpp"
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/study/study.hpp"
 #include "katoptra/version.hpp"
+
+#include "common.hpp"
 
 namespace katoptra::cli {
 namespace fs = std::filesystem;
@@ -34,7 +34,10 @@ void print_plan(const Study& study, const StudyPlan& plan, const Common& c) {
   }
   fmt::print("{}\n", study.title);
   for (std::size_t i = 0; i < plan.steps.size(); ++i) fmt::print("  {}. {}\n", i + 1, plan.steps[i]);
-  fmt::print("  reads     {} in {} tiles, {:.2f} % of the area\n", format_bytes(static_cast<double>(plan.shortlist.bytes)), std::count_if(plan.shortlist.tiles.begin(), plan.shortlist.tiles.end(), [](auto& t) { return t.kept; }), 100 * plan.shortlist.covered_fraction);
+  fmt::print("  reads     {} in {} tiles, {:.2f} % of the area\n",
+             format_bytes(static_cast<double>(plan.shortlist.bytes)),
+             std::count_if(plan.shortlist.tiles.begin(), plan.shortlist.tiles.end(), [](auto& t) { return t.kept; }),
+             100 * plan.shortlist.covered_fraction);
   fmt::print("  makes     {} cells, {} before compression\n", plan.cells, format_bytes(plan.bytes));
   fmt::print("  frame     {}, {}\n", plan.frame.crs().label(), cell_text(plan.frame));
   for (const std::string& s : plan.left_out) fmt::print("  left out  {}\n", s);
@@ -52,13 +55,17 @@ void print_run(const StudyRun& r, const Common& c) {
   s.print();
   for (const std::string& text : r.plan.left_out) fmt::print("  left out  {}\n", text);
   auto list = [](const std::vector<Finding>& findings) {
-    for (const Finding& f : findings) fmt::print("  {:<9} {}: {}: {}\n", name_of(f.severity), f.code, f.file, f.message);
+    for (const Finding& f : findings)
+      fmt::print("  {:<9} {}: {}: {}\n", name_of(f.severity), f.code, f.file, f.message);
   };
   list(r.check.findings);
   list(r.source_findings);
   const std::string unit = symbol(r.surface.info.quantity.unit);
-  if (r.control && r.control->residuals > 0) fmt::print("  control   RMSE {:.3f} {} at {} points, mean {:+.3f}\n", r.control->rmse, unit, r.control->residuals, r.control->mean);
-  for (const ReferenceResult& x : r.reference) fmt::print("  reference RMSE {:.3f} {} over {} {} cells, mean {:+.3f}\n", x.rmse, unit, x.cells, x.how, x.mean);
+  if (r.control && r.control->residuals > 0)
+    fmt::print("  control   RMSE {:.3f} {} at {} points, mean {:+.3f}\n", r.control->rmse, unit, r.control->residuals,
+               r.control->mean);
+  for (const ReferenceResult& x : r.reference)
+    fmt::print("  reference RMSE {:.3f} {} over {} {} cells, mean {:+.3f}\n", x.rmse, unit, x.cells, x.how, x.mean);
   double seconds = 0;
   for (const StepTime& t : r.times) seconds += t.seconds;
   fmt::print("  time      {:.1f} s in {} steps\n", seconds, r.times.size());
@@ -71,9 +78,11 @@ int run(const StudyCommand& o) {
     print_plan(study, plan_study(study, o.run()), o);
     return 0;
   }
-  StudyOptions options{.folder = o.out.empty() ? study.folder / "out" : fs::path(o.out), .overwrite = o.overwrite, .run = o.run(), .say = {}};
-  if (!o.json && !o.quiet)
-    options.say = [](const std::string& step) { fmt::print(stderr, "- {}\n", step); };
+  StudyOptions options{.folder = o.out.empty() ? study.folder / "out" : fs::path(o.out),
+                       .overwrite = o.overwrite,
+                       .run = o.run(),
+                       .say = {}};
+  if (!o.json && !o.quiet) options.say = [](const std::string& step) { fmt::print(stderr, "- {}\n", step); };
   print_run(run_study(study, options), o);
   return 0;
 }
@@ -88,17 +97,23 @@ fs::path demo_data() {
   const fs::path tool = fs::read_symlink("/proc/self/exe", ec);
   for (const fs::path& p : {tool.parent_path().parent_path() / "share/katoptra/demo", fs::path(KATOPTRA_DEMO_DATA)})
     if (fs::exists(p / "study.toml", ec)) return p;
-  throw Error(ErrorCode::MissingResource, "the example data are not where they should be", KATOPTRA_DEMO_DATA, "install Katoptra, or run from its source tree");
+  throw Error(ErrorCode::MissingResource, "the example data are not where they should be", KATOPTRA_DEMO_DATA,
+              "install Katoptra, or run from its source tree");
 }
 
 int run_demo(const DemoCommand& o) {
   const fs::path from = demo_data(), to = o.folder;
   std::error_code ec;
-  if (fs::exists(to / "study.toml", ec) && !o.overwrite) throw Error(ErrorCode::Io, "holds the example already", to.string(), "choose another folder or say --overwrite");
+  if (fs::exists(to / "study.toml", ec) && !o.overwrite)
+    throw Error(ErrorCode::Io, "holds the example already", to.string(), "choose another folder or say --overwrite");
   fs::create_directories(to, ec);
   fs::copy(from, to, fs::copy_options::recursive | fs::copy_options::overwrite_existing, ec);
-  if (ec) throw Error(ErrorCode::Io, "the example cannot be copied here: " + ec.message(), to.string(), "choose another folder");
-  if (!o.quiet && !o.json) fmt::print("The island of Marrowick was copied to {}. Running its study: katoptra study {}\n", to.string(), (to / "study.toml").string());
+  if (ec)
+    throw Error(ErrorCode::Io, "the example cannot be copied here: " + ec.message(), to.string(),
+                "choose another folder");
+  if (!o.quiet && !o.json)
+    fmt::print("The island of Marrowick was copied to {}. Running its study: katoptra study {}\n", to.string(),
+               (to / "study.toml").string());
   StudyCommand s;
   static_cast<Common&>(s) = o;
   s.file = (to / "study.toml").string();

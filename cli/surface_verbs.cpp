@@ -1,8 +1,6 @@
+#include <cstdio>
 #include <fmt/format.h>
 
-#include <cstdio>
-
-#include "common.hpp"
 #include "katoptra/base/error.hpp"
 #include "katoptra/check/check.hpp"
 #include "katoptra/formats/bytes.hpp"
@@ -10,6 +8,8 @@
 #include "katoptra/surface/clip.hpp"
 #include "katoptra/surface/fill.hpp"
 #include "katoptra/surface/mosaic.hpp"
+
+#include "common.hpp"
 
 namespace katoptra::cli {
 namespace {
@@ -22,10 +22,15 @@ struct MosaicCommand : Common {
 std::vector<Preference> preferences(const std::vector<std::string>& names) {
   std::vector<Preference> out;
   for (const std::string& n : names) {
-    if (n == "newest") out.push_back(Preference::Newest);
-    else if (n == "finest") out.push_back(Preference::Finest);
-    else if (n == "given") out.push_back(Preference::Given);
-    else throw Error(ErrorCode::BadArgument, fmt::format("'{}' is not a preference", n), "--prefer", "use newest, finest, given");
+    if (n == "newest")
+      out.push_back(Preference::Newest);
+    else if (n == "finest")
+      out.push_back(Preference::Finest);
+    else if (n == "given")
+      out.push_back(Preference::Given);
+    else
+      throw Error(ErrorCode::BadArgument, fmt::format("'{}' is not a preference", n), "--prefer",
+                  "use newest, finest, given");
   }
   return out;
 }
@@ -63,8 +68,12 @@ int run_fill(const FillCommand& o) {
   WriteOptions w = o.write_options();
   w.lineage = true;
   s.written(write_grid(r.grid, o.out, w));
-  s.line("closed", fmt::format("{} voids with {} cells ({} by window mean, {} by inverse distance), the longest {:.1f} m", p.voids_closed, p.cells_closed, p.voids_by_mean, p.voids_by_distance, p.largest_closed.metres()));
-  s.line("left", fmt::format("{} at the edge, {} too large; {} cells{}", p.voids_left_at_edge, p.voids_left_large, p.cells_left, p.largest_left > Length() ? fmt::format(", the longest {:.1f} m", p.largest_left.metres()) : ""));
+  s.line("closed",
+         fmt::format("{} voids with {} cells ({} by window mean, {} by inverse distance), the longest {:.1f} m",
+                     p.voids_closed, p.cells_closed, p.voids_by_mean, p.voids_by_distance, p.largest_closed.metres()));
+  s.line("left",
+         fmt::format("{} at the edge, {} too large; {} cells{}", p.voids_left_at_edge, p.voids_left_large, p.cells_left,
+                     p.largest_left > Length() ? fmt::format(", the longest {:.1f} m", p.largest_left.metres()) : ""));
   s.fact("voids_closed", p.voids_closed);
   s.fact("cells_closed", p.cells_closed);
   s.fact("voids_left_at_edge", p.voids_left_at_edge);
@@ -93,7 +102,9 @@ int run_reproject(const ReprojectCommand& o) {
   Common assigned = o;
   assigned.crs.clear();
   const Grid in = open_input(o.in, assigned);
-  if (!in.frame().crs()) throw Error(ErrorCode::Refused, "has no coordinate reference system, so it cannot be moved from it", o.in, "give it one first: katoptra clip IN --crs CRS -o OUT");
+  if (!in.frame().crs())
+    throw Error(ErrorCode::Refused, "has no coordinate reference system, so it cannot be moved from it", o.in,
+                "give it one first: katoptra clip IN --crs CRS -o OUT");
   std::optional<Area> area;
   if (!o.area.empty()) {
     area = area_from(o.area);
@@ -106,7 +117,8 @@ int run_reproject(const ReprojectCommand& o) {
   const Frame frame = frame_for(in.frame(), to, f);
   const Resampling method = resolved(parse_resampling(o.resample), in, frame);
   notes.push_back(fmt::format("resampled by {}", name_of(method)));
-  if (method == Resampling::Nearest && in.quantity().kind == QuantityKind::Height) notes.push_back("nearest repeats and drops rows: a hillshade of this will show stripes");
+  if (method == Resampling::Nearest && in.quantity().kind == QuantityKind::Height)
+    notes.push_back("nearest repeats and drops rows: a hillshade of this will show stripes");
   return write_and_state(reproject(in, frame, method), o, notes);
 }
 
@@ -139,30 +151,54 @@ int run_check(const CheckCommand& o) {
     GridFile file = open_grid_file(path, o.open_options());
     try {
       CheckReport r = check(file.grid, {.area = area ? &*area : nullptr, .run = o.run()});
-      findings.insert(findings.end(), std::make_move_iterator(r.findings.begin()), std::make_move_iterator(r.findings.end()));
+      findings.insert(findings.end(), std::make_move_iterator(r.findings.begin()),
+                      std::make_move_iterator(r.findings.end()));
       grids.push_back(file.grid);
       const Statistics& s = r.statistics;
-      text += fmt::format("{}: {} cells, {} voids, {}\n", path, s.cells, s.voids, range_text(s.lowest, s.highest, file.grid.quantity()));
-      if (s.cells > s.voids) text += fmt::format("  percentiles 1/25/50/75/99: {:.2f} / {:.2f} / {:.2f} / {:.2f} / {:.2f}\n", s.percentiles[0], s.percentiles[2], s.percentiles[3], s.percentiles[4], s.percentiles[6]);
-      if (s.cells > s.voids) stats.push_back({{"file", path}, {"cells", s.cells}, {"voids", s.voids}, {"lowest", s.lowest}, {"highest", s.highest}, {"mean", s.mean}, {"deviation", s.deviation}, {"percentiles", s.percentiles}});
+      text += fmt::format("{}: {} cells, {} voids, {}\n", path, s.cells, s.voids,
+                          range_text(s.lowest, s.highest, file.grid.quantity()));
+      if (s.cells > s.voids)
+        text += fmt::format("  percentiles 1/25/50/75/99: {:.2f} / {:.2f} / {:.2f} / {:.2f} / {:.2f}\n",
+                            s.percentiles[0], s.percentiles[2], s.percentiles[3], s.percentiles[4], s.percentiles[6]);
+      if (s.cells > s.voids)
+        stats.push_back({{"file", path},
+                         {"cells", s.cells},
+                         {"voids", s.voids},
+                         {"lowest", s.lowest},
+                         {"highest", s.highest},
+                         {"mean", s.mean},
+                         {"deviation", s.deviation},
+                         {"percentiles", s.percentiles}});
     } catch (const Error& e) {
       if (e.code() != ErrorCode::BadFile) throw;
-      findings.push_back({.code = "damaged", .severity = Severity::Failure, .file = file.facts.path.filename().string(), .message = e.problem(), .advice = "fetch it again", .measure = {}, .unit = {}, .place = {}, .crs = {}});
+      findings.push_back({.code = "damaged",
+                          .severity = Severity::Failure,
+                          .file = file.facts.path.filename().string(),
+                          .message = e.problem(),
+                          .advice = "fetch it again",
+                          .measure = {},
+                          .unit = {},
+                          .place = {},
+                          .crs = {}});
     }
   }
   for (Finding& f : check_overlaps(grids, o.run())) findings.push_back(std::move(f));
-  std::stable_sort(findings.begin(), findings.end(), [](const Finding& a, const Finding& b) { return a.severity > b.severity; });
-  const auto failures = std::count_if(findings.begin(), findings.end(), [](const Finding& f) { return f.severity == Severity::Failure; });
+  std::stable_sort(findings.begin(), findings.end(),
+                   [](const Finding& a, const Finding& b) { return a.severity > b.severity; });
+  const auto failures =
+      std::count_if(findings.begin(), findings.end(), [](const Finding& f) { return f.severity == Severity::Failure; });
   for (const Finding& f : findings) {
     text += fmt::format("{:<8} {:<9} {}: {}\n", name_of(f.severity), f.code, f.file, f.message);
     if (!f.advice.empty()) text += fmt::format("{:18} -> {}\n", "", f.advice);
   }
-  text += fmt::format("{} failure{}, {} finding{} in all\n", failures, failures == 1 ? "" : "s", findings.size(), findings.size() == 1 ? "" : "s");
+  text += fmt::format("{} failure{}, {} finding{} in all\n", failures, failures == 1 ? "" : "s", findings.size(),
+                      findings.size() == 1 ? "" : "s");
   if (!o.out.empty()) {
     if (o.out.ends_with(".json")) {
       ordered_json list = ordered_json::array();
       for (const Finding& f : findings) list.push_back(finding_json(f));
-      write_text_file(o.out, list.dump(2, ' ', false, ordered_json::error_handler_t::replace) + "\n", {.overwrite = o.overwrite});
+      write_text_file(o.out, list.dump(2, ' ', false, ordered_json::error_handler_t::replace) + "\n",
+                      {.overwrite = o.overwrite});
     } else {
       write_layer(finding_layer(findings), o.out, {.overwrite = o.overwrite});
     }
@@ -181,7 +217,8 @@ int run_check(const CheckCommand& o) {
 }
 
 void add_area(CLI::App& verb, Common& c, bool required) {
-  auto* o = verb.add_option("--area", c.area, "box:W,S,E,N, circle:LON,LAT,RADIUS (@CRS behind it), a vector file or like:FILE");
+  auto* o = verb.add_option("--area", c.area,
+                            "box:W,S,E,N, circle:LON,LAT,RADIUS (@CRS behind it), a vector file or like:FILE");
   if (required) o->required();
   verb.add_option("--margin", c.margin, "this much around the area, e.g. 50m");
 }
@@ -192,7 +229,8 @@ void add_surface_verbs(CLI::App& app, int& status) {
   auto m = std::make_shared<MosaicCommand>();
   CLI::App* v = app.add_subcommand("mosaic", "one surface from many tiles");
   v->add_option("TILE", m->tiles, "grids, folders or shortlists")->required();
-  v->add_option("--prefer", m->prefer, "what decides where tiles overlap: newest, finest, given (in order)")->delimiter(',');
+  v->add_option("--prefer", m->prefer, "what decides where tiles overlap: newest, finest, given (in order)")
+      ->delimiter(',');
   v->add_option("--feather", m->feather, "width of a seam over which tiles fade into each other, e.g. 20m");
   v->add_option("--resample", m->resample, "for tiles on another lattice: nearest, bilinear, cubic, mean, auto");
   v->add_option("--void", m->void_value, "the void value to write");

@@ -2,14 +2,13 @@
 // study expects them. Deterministic: the same bytes every time.
 //
 // Planted, and told by name in demo/data/README.md: voids on steep slopes (HGT), two years that overlap, a sheet in
-// feet, a sheet without a CRS, heights above the ellipsoid in one survey, an offset of 0.18 m in the older one, a spike,
-// stripes, a gap between shore and sonar, a restricted sheet, a truncated file.
+// feet, a sheet without a CRS, heights above the ellipsoid in one survey, an offset of 0.18 m in the older one, a
+// spike, stripes, a gap between shore and sonar, a restricted sheet, a truncated file.
 #include <archive.h>
 #include <archive_entry.h>
-#include <fmt/format.h>
-
 #include <cmath>
 #include <filesystem>
+#include <fmt/format.h>
 #include <functional>
 #include <vector>
 
@@ -17,6 +16,7 @@
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/grid_file.hpp"
 #include "katoptra/formats/vector_file.hpp"
+
 #include "marrowick.hpp"
 
 namespace {
@@ -36,10 +36,16 @@ struct Survey {
 };
 
 Quantity heights_in(const HeightReference& reference, SurfaceKind kind, LengthUnit unit = LengthUnit::Metre) {
-  return {.kind = QuantityKind::Height, .unit = unit, .unit_known = true, .other_unit = {}, .heights = reference, .surface = kind};
+  return {.kind = QuantityKind::Height,
+          .unit = unit,
+          .unit_known = true,
+          .other_unit = {},
+          .heights = reference,
+          .surface = kind};
 }
 
-// Cells of a sheet in row order: truth plus noise, changed by `flaw` (column, row, east, north, height), in centimetres.
+// Cells of a sheet in row order: truth plus noise, changed by `flaw` (column, row, east, north, height), in
+// centimetres.
 using Flaw = std::function<double(std::int64_t, std::int64_t, double, double, double)>;
 
 void sheet(const Survey& s, const std::string& name, const Frame& f, const Flaw& flaw) {
@@ -52,16 +58,27 @@ void sheet(const Survey& s, const std::string& name, const Frame& f, const Flaw&
       const auto i = static_cast<std::int64_t>(p.x * 4), j = static_cast<std::int64_t>(p.y * 4);
       double h = ground_utm(p.x, p.y) + s.noise * normal(i, j, s.seed);
       h = flaw(c, row, p.x, p.y, h) / unit;
-      values[r * static_cast<std::size_t>(f.cols()) + static_cast<std::size_t>(c)] = std::isnan(h) ? kVoid : static_cast<float>(std::round(h * 100) / 100);
+      values[r * static_cast<std::size_t>(f.cols()) + static_cast<std::size_t>(c)] =
+          std::isnan(h) ? kVoid : static_cast<float>(std::round(h * 100) / 100);
     }
   });
   fs::create_directories(g_folder / s.folder);
-  write_grid(grid_from_values(f, std::move(values), s.quantity, SampleType::Float32, name), g_folder / s.folder / (name + ".tif"),
-             {.overwrite = true, .void_value = -9999, .date = s.date, .survey = s.name, .level = 9, .overviews = false, .tile = 256, .run = {}});
+  write_grid(grid_from_values(f, std::move(values), s.quantity, SampleType::Float32, name),
+             g_folder / s.folder / (name + ".tif"),
+             {.overwrite = true,
+              .void_value = -9999,
+              .date = s.date,
+              .survey = s.name,
+              .level = 9,
+              .overviews = false,
+              .tile = 256,
+              .run = {}});
 }
 
 void record(const Survey& s, const std::string& more = {}) {
-  write_text_file(g_folder / s.folder / "survey.toml", fmt::format("name = \"{}\"\ndate = {}\nlicence = \"CC0-1.0\"\n{}", s.name, s.date, more), {.overwrite = true});
+  write_text_file(g_folder / s.folder / "survey.toml",
+                  fmt::format("name = \"{}\"\ndate = {}\nlicence = \"CC0-1.0\"\n{}", s.name, s.date, more),
+                  {.overwrite = true});
 }
 
 // Houses were taken out of the ground: holes of about 8 by 10 m; and single cells without an echo.
@@ -69,8 +86,10 @@ bool is_hole(double x, double y) {
   const double cell = 110, i = std::floor(x / cell), j = std::floor(y / cell);
   const auto a = static_cast<std::int64_t>(i), b = static_cast<std::int64_t>(j);
   if (marrowick::noise(a, b, 51) > 0.15) {
-    const double cx = (i + 0.5 + 0.3 * marrowick::noise(a, b, 52)) * cell, cy = (j + 0.5 + 0.3 * marrowick::noise(a, b, 53)) * cell;
-    if (std::abs(x - cx) < 4 + marrowick::noise(a, b, 54) && std::abs(y - cy) < 5 + marrowick::noise(a, b, 55)) return true;
+    const double cx = (i + 0.5 + 0.3 * marrowick::noise(a, b, 52)) * cell,
+                 cy = (j + 0.5 + 0.3 * marrowick::noise(a, b, 53)) * cell;
+    if (std::abs(x - cx) < 4 + marrowick::noise(a, b, 54) && std::abs(y - cy) < 5 + marrowick::noise(a, b, 55))
+      return true;
   }
   return marrowick::noise(static_cast<std::int64_t>(x / 2), static_cast<std::int64_t>(y / 1.5), 56) > 0.9996;
 }
@@ -78,7 +97,8 @@ bool is_hole(double x, double y) {
 double land_only(double h) { return h < -0.3 ? std::nan("") : h; }
 
 void ground_2022(const Crs& utm, const HeightReference& egm) {
-  const Survey metre{"ground-2022", "Marrowick ground 2022", "2022-03-14", heights_in(egm, SurfaceKind::Ground), 22, 0.03};
+  const Survey metre{"ground-2022", "Marrowick ground 2022", "2022-03-14", heights_in(egm, SurfaceKind::Ground), 22,
+                     0.03};
   Survey feet = metre;
   feet.quantity.unit = LengthUnit::Foot;
   for (int col = 0; col < 3; ++col)
@@ -86,11 +106,12 @@ void ground_2022(const Crs& utm, const HeightReference& egm) {
       const std::string name = fmt::format("sheet_{}{}", "abc"[col], row + 1);
       const Crs crs = name == "sheet_c1" ? Crs() : utm;
       const Frame f(crs, 677000 + 500 * col, 5842000 - 400 * row, {1, 1}, 500, 400);
-      sheet(name == "sheet_b1" ? feet : metre, name, f, [&](std::int64_t c, std::int64_t r, double x, double y, double h) {
-        if (name == "sheet_b2" && c == 163 && r == 78) return h + 35;         // a bird, or a mast
-        if (name == "sheet_a2" && r >= 120 && r <= 320 && r % 40 == 0) h += 0.35;  // stripes of the scanner
-        return is_hole(x, y) ? std::nan("") : land_only(h);
-      });
+      sheet(name == "sheet_b1" ? feet : metre, name, f,
+            [&](std::int64_t c, std::int64_t r, double x, double y, double h) {
+              if (name == "sheet_b2" && c == 163 && r == 78) return h + 35;              // a bird, or a mast
+              if (name == "sheet_a2" && r >= 120 && r <= 320 && r % 40 == 0) h += 0.35;  // stripes of the scanner
+              return is_hole(x, y) ? std::nan("") : land_only(h);
+            });
     }
   record(metre, "custodian = \"Marrowick Land Office\"\nrestricted = [\"sheet_c3\"]\n");
 }
@@ -100,7 +121,8 @@ void ground_2016(const Crs& utm, const HeightReference& egm) {
   for (int col = 0; col < 2; ++col)
     for (int row = 0; row < 2; ++row) {
       const std::string name = fmt::format("ground_{}{}", "ns"[row], "we"[col]);
-      sheet(s, name, Frame(utm, 676600 + 1000 * col, 5842200 - 900 * row, {2, 2}, 500, 450), [](std::int64_t, std::int64_t, double, double, double h) { return land_only(h) + 0.18; });
+      sheet(s, name, Frame(utm, 676600 + 1000 * col, 5842200 - 900 * row, {2, 2}, 500, 450),
+            [](std::int64_t, std::int64_t, double, double, double h) { return land_only(h) + 0.18; });
     }
   record(s);
   const fs::path cut = g_folder / s.folder / "ground_nw.tif";
@@ -108,14 +130,21 @@ void ground_2016(const Crs& utm, const HeightReference& egm) {
 }
 
 void coast_2014(const Crs& utm) {
-  const Survey s{"coast-2014", "Marrowick coast 2014", "2014-05-20", heights_in(HeightReference::ellipsoid(), SurfaceKind::Ground), 14, 0.15};
-  sheet(s, "coast", Frame(utm, 676000, 5843000, {5, 5}, 600, 600), [](std::int64_t, std::int64_t, double x, double y, double h) { return land_only(h) + marrowick::geoid(x - marrowick::kCentreEast, y - marrowick::kCentreNorth); });
+  const Survey s{"coast-2014", "Marrowick coast 2014",
+                 "2014-05-20", heights_in(HeightReference::ellipsoid(), SurfaceKind::Ground),
+                 14,           0.15};
+  sheet(s, "coast", Frame(utm, 676000, 5843000, {5, 5}, 600, 600),
+        [](std::int64_t, std::int64_t, double x, double y, double h) {
+          return land_only(h) + marrowick::geoid(x - marrowick::kCentreEast, y - marrowick::kCentreNorth);
+        });
   record(s);
 }
 
 void sonar_2019(const Crs& utm, const HeightReference& egm) {
-  const Survey s{"sonar-2019", "Kessa Inlet sonar 2019", "2019-07-11", heights_in(egm, SurfaceKind::SeaFloor), 19, 0.08};
-  sheet(s, "kessa", Frame(utm, 677400, 5841500, {2, 2}, 600, 600), [](std::int64_t, std::int64_t, double, double, double h) { return h > -2.2 ? std::nan("") : h; });
+  const Survey s{"sonar-2019", "Kessa Inlet sonar 2019", "2019-07-11", heights_in(egm, SurfaceKind::SeaFloor), 19,
+                 0.08};
+  sheet(s, "kessa", Frame(utm, 677400, 5841500, {2, 2}, 600, 600),
+        [](std::int64_t, std::int64_t, double, double, double h) { return h > -2.2 ? std::nan("") : h; });
   record(s);
 }
 
@@ -153,10 +182,14 @@ void orbit_tiles() {
         const Point p = to_utm.forward({lon, lat});
         const double h = ground_utm(p.x, p.y);
         if (h <= 0.5) continue;
-        const double d = 15, steep = std::hypot(ground_utm(p.x + d, p.y) - ground_utm(p.x - d, p.y), ground_utm(p.x, p.y + d) - ground_utm(p.x, p.y - d)) / (2 * d);
+        const double d = 15, steep = std::hypot(ground_utm(p.x + d, p.y) - ground_utm(p.x - d, p.y),
+                                                ground_utm(p.x, p.y + d) - ground_utm(p.x, p.y - d)) /
+                                     (2 * d);
         // Both tiles see the same noise on their common border.
-        const double z = h + 2.0 * normal(static_cast<std::int64_t>(std::llround(lon * 3600)), static_cast<std::int64_t>(row), 99);
-        const auto v = static_cast<std::uint16_t>(static_cast<std::int16_t>(steep > 0.62 ? -32768 : std::max(1.0, std::round(z))));
+        const double z =
+            h + 2.0 * normal(static_cast<std::int64_t>(std::llround(lon * 3600)), static_cast<std::int64_t>(row), 99);
+        const auto v =
+            static_cast<std::uint16_t>(static_cast<std::int16_t>(steep > 0.62 ? -32768 : std::max(1.0, std::round(z))));
         bytes[(row * kNodes + static_cast<std::size_t>(c)) * 2] = static_cast<std::uint8_t>(v >> 8);
         bytes[(row * kNodes + static_cast<std::size_t>(c)) * 2 + 1] = static_cast<std::uint8_t>(v & 255);
       }
@@ -164,24 +197,37 @@ void orbit_tiles() {
     const std::string name = fmt::format("S38W{:03}.hgt", -west);
     zip(g_folder / "orbit-2000" / (name + ".zip"), name, bytes);
   }
-  write_text_file(g_folder / "orbit-2000/survey.toml", "name = \"Marrowick from orbit 2000\"\ndate = 2000-02-16\nlicence = \"CC0-1.0\"\n", {.overwrite = true});
+  write_text_file(g_folder / "orbit-2000/survey.toml",
+                  "name = \"Marrowick from orbit 2000\"\ndate = 2000-02-16\nlicence = \"CC0-1.0\"\n",
+                  {.overwrite = true});
 }
 
 void study_material(const Crs& utm, const HeightReference& egm) {
-  const Ring outline{{677260, 5841720}, {677900, 5841760}, {678160, 5841560}, {678180, 5841010}, {677940, 5840890}, {677480, 5840900}, {677240, 5841160}, {677260, 5841720}};
-  write_layer({.name = "area", .crs = utm, .features = {{MultiPolygon{{outline, {}}}, {{"name", std::string("Kessa Inlet footbridge")}}}}}, g_folder / "area.geojson", {.overwrite = true});
-  write_layer({.name = "transect", .crs = utm, .features = {{LineString{{677560, 5841180}, {677735, 5841330}, {677880, 5841470}}, {{"name", std::string("footbridge")}}}}}, g_folder / "transect.geojson", {.overwrite = true});
+  const Ring outline{{677260, 5841720}, {677900, 5841760}, {678160, 5841560}, {678180, 5841010},
+                     {677940, 5840890}, {677480, 5840900}, {677240, 5841160}, {677260, 5841720}};
+  write_layer({.name = "area",
+               .crs = utm,
+               .features = {{MultiPolygon{{outline, {}}}, {{"name", std::string("Kessa Inlet footbridge")}}}}},
+              g_folder / "area.geojson", {.overwrite = true});
+  write_layer({.name = "transect",
+               .crs = utm,
+               .features = {{LineString{{677560, 5841180}, {677735, 5841330}, {677880, 5841470}},
+                             {{"name", std::string("footbridge")}}}}},
+              g_folder / "transect.geojson", {.overwrite = true});
   std::string table = "name,x,y,z\n";
   int n = 0;
   for (std::int64_t i = 0; n < 40 && i < 1000; ++i) {
-    const double x = 677300 + std::floor(425 * (1 + marrowick::noise(i, 1, 61)) * 100) / 100, y = 5840920 + std::floor(400 * (1 + marrowick::noise(i, 2, 61)) * 100) / 100;
+    const double x = 677300 + std::floor(425 * (1 + marrowick::noise(i, 1, 61)) * 100) / 100,
+                 y = 5840920 + std::floor(400 * (1 + marrowick::noise(i, 2, 61)) * 100) / 100;
     if (!contains({{outline, {}}}, {x, y}) || ground_utm(x, y) < 1) continue;
     table += fmt::format("C{:02},{:.2f},{:.2f},{:.3f}\n", ++n, x, y, ground_utm(x, y) + 0.015 * normal(i, 3, 61));
   }
   write_text_file(g_folder / "control.csv", table, {.overwrite = true});
   const Survey truth{"reference", "Marrowick truth", "2022-03-14", heights_in(egm, SurfaceKind::Unknown), 1, 0};
-  sheet(truth, "truth", Frame(utm, 677230, 5841770, {1, 1}, 960, 890), [](std::int64_t, std::int64_t, double, double, double h) { return h; });
-  write_text_file(g_folder / "reference/survey.toml", "# The truth that the surveys were drawn from; not a survey.\nskip = true\n", {.overwrite = true});
+  sheet(truth, "truth", Frame(utm, 677230, 5841770, {1, 1}, 960, 890),
+        [](std::int64_t, std::int64_t, double, double, double h) { return h; });
+  write_text_file(g_folder / "reference/survey.toml",
+                  "# The truth that the surveys were drawn from; not a survey.\nskip = true\n", {.overwrite = true});
 }
 
 }  // namespace

@@ -16,7 +16,8 @@ std::uint64_t mixed(std::uint64_t h) {
 }
 
 double unit(std::int64_t i, std::int64_t j, std::uint64_t seed) {
-  const auto h = mixed(static_cast<std::uint64_t>(i) * 0x9E3779B97F4A7C15u ^ mixed(static_cast<std::uint64_t>(j) + seed * 0xD1B54A32D192ED03u));
+  const auto h = mixed(static_cast<std::uint64_t>(i) * 0x9E3779B97F4A7C15u ^
+                       mixed(static_cast<std::uint64_t>(j) + seed * 0xD1B54A32D192ED03u));
   return static_cast<double>(h >> 11) / 9007199254740992.0;
 }
 
@@ -28,7 +29,8 @@ double value_noise(double x, double y, std::uint64_t seed) {
   const double fx = std::floor(x), fy = std::floor(y);
   const auto i = static_cast<std::int64_t>(fx), j = static_cast<std::int64_t>(fy);
   const double u = smooth(x - fx), v = smooth(y - fy);
-  const double a = noise(i, j, seed), b = noise(i + 1, j, seed), c = noise(i, j + 1, seed), d = noise(i + 1, j + 1, seed);
+  const double a = noise(i, j, seed), b = noise(i + 1, j, seed), c = noise(i, j + 1, seed),
+               d = noise(i + 1, j + 1, seed);
   return (a + u * (b - a)) + v * ((c + u * (d - c)) - (a + u * (b - a)));
 }
 
@@ -59,7 +61,8 @@ Near near(const Vertex (&line)[N], double x, double y, double fade) {
     const double whole = std::hypot(line[k + 1].x - line[k].x, line[k + 1].y - line[k].y);
     for (int i = 0; i < kPieces + (k + 2 == N ? 1 : 0); ++i) {
       const double t = static_cast<double>(i) / kPieces;
-      d[n] = std::hypot(x - line[k].x - t * (line[k + 1].x - line[k].x), y - line[k].y - t * (line[k + 1].y - line[k].y));
+      d[n] =
+          std::hypot(x - line[k].x - t * (line[k + 1].x - line[k].x), y - line[k].y - t * (line[k + 1].y - line[k].y));
       b[n] = line[k].bed + t * (line[k + 1].bed - line[k].bed);
       l[n] = length + t * whole;
       closest = std::min(closest, d[n++]);
@@ -76,8 +79,10 @@ Near near(const Vertex (&line)[N], double x, double y, double fade) {
 }
 
 // Annet Water, from its spring to the head of the inlet, and Kessa Inlet out to the open sea.
-constexpr Vertex kStream[] = {{-520, 420, 262}, {-180, 260, 196}, {60, -20, 128}, {210, -260, 74}, {470, -420, 38}, {690, -600, 12}, {860, -760, 1.5}, {960, -830, -0.6}};
-constexpr Vertex kInlet[] = {{930, -800, 0.4}, {1020, -900, -2.6}, {1180, -1010, -6.0}, {1330, -1180, -9.5}, {1470, -1420, -13.0}, {1640, -1800, -18.0}, {1900, -2400, -30.0}};
+constexpr Vertex kStream[] = {{-520, 420, 262}, {-180, 260, 196}, {60, -20, 128},   {210, -260, 74},
+                              {470, -420, 38},  {690, -600, 12},  {860, -760, 1.5}, {960, -830, -0.6}};
+constexpr Vertex kInlet[] = {{930, -800, 0.4},     {1020, -900, -2.6},   {1180, -1010, -6.0}, {1330, -1180, -9.5},
+                             {1470, -1420, -13.0}, {1640, -1800, -18.0}, {1900, -2400, -30.0}};
 
 }  // namespace
 
@@ -95,7 +100,8 @@ double ground(double x, double y) {
   double h = r < 1 ? 250 * (1 - r * r) : -70 * (1 - std::exp(-(r - 1) * 4.5));
   const double inland = step(-4, 30, h);
   h += 158 * std::exp(-(std::pow(x + 640, 2) + std::pow(y - 350, 2)) / (2 * 560.0 * 560.0)) * inland;
-  h += 70 * std::exp(-(std::pow(x - 1500, 2) / (2 * 420.0 * 420.0) + std::pow(y - 250, 2) / (2 * 300.0 * 300.0))) * inland;
+  h += 70 * std::exp(-(std::pow(x - 1500, 2) / (2 * 420.0 * 420.0) + std::pow(y - 250, 2) / (2 * 300.0 * 300.0))) *
+       inland;
   // Tolvane Ridge: a scarp of 60 m that runs north-east across the western half.
   const double along = 0.78 * (x + 1500) + 0.62 * y, across = -0.62 * (x + 1500) + 0.78 * y;
   h += 30 * std::tanh(across / 14) * step(-900, -500, along) * (1 - step(500, 900, along)) * inland;
@@ -109,7 +115,8 @@ double ground(double x, double y) {
   h = smooth_min(h, inlet.bed + 0.10 * soft(bank, 14) + bank * bank / 2100, 24);
   // Hummocks of every size, weaker under water and on the valley floor.
   const double rough = 0.22 + 0.78 * step(-2, 30, h);
-  h += rough * (7.0 * value_noise(x / 230, y / 230, 11) + 2.6 * value_noise(x / 90, y / 90, 12) + 1.0 * value_noise(x / 38, y / 38, 13) + 0.35 * value_noise(x / 15, y / 15, 14));
+  h += rough * (7.0 * value_noise(x / 230, y / 230, 11) + 2.6 * value_noise(x / 90, y / 90, 12) +
+                1.0 * value_noise(x / 38, y / 38, 13) + 0.35 * value_noise(x / 15, y / 15, 14));
   return h;
 }
 

@@ -57,7 +57,8 @@ int main() {
     std::printf("file %s %s\n", file.facts.format.c_str(), name_of(r.type));
   }
   {  // surface/mosaic.hpp, surface/fill.hpp
-    const std::vector<Grid> tiles{open_grid(DEMO "ground-2022/sheet_b1.tif"), open_grid(DEMO "ground-2022/sheet_b2.tif")};
+    const std::vector<Grid> tiles{open_grid(DEMO "ground-2022/sheet_b1.tif"),
+                                  open_grid(DEMO "ground-2022/sheet_b2.tif")};
     Grid whole = mosaic(tiles, {.feather = 20_m});
     FillResult r = fill_voids(whole, {.largest = 200_m});
     std::printf("mosaic %zu %s\n", whole.info().notes.size(), r.report.cells_closed > 100 ? "closed" : "");
@@ -67,7 +68,8 @@ int main() {
     Section s = section(dem, {{677600, 5841300}, {677800, 5841500}});
     Section t = section(dem, line_by_bearing(dem.frame().crs(), {677600, 5841300}, 70_deg, 200_m));
     std::vector<double> z = sample(dem, std::vector<Point>{{677600, 5841300}});
-    std::printf("terrain %d %.1f %.1f %d\n", lines.size() > 100, s.length().metres(), t.length().metres(), z[0] == s.points[0].value);
+    std::printf("terrain %d %.1f %.1f %d\n", lines.size() > 100, s.length().metres(), t.length().metres(),
+                z[0] == s.points[0].value);
   }
   {  // check/check.hpp
     CheckReport report = check(dem, {.area = &area});
@@ -85,7 +87,9 @@ int main() {
   {  // view
     Palette p = Palette::land_and_sea(-35, 420);
     Colour c = p.at(12.5);
-    Picture picture = draw_map(dem, {.title = "Kessa Inlet", .overlays = {{contour_layer(contours(dem, {.interval = 10_m}), dem), OverlayStyle::Contours, ""}}});
+    Picture picture = draw_map(
+        dem, {.title = "Kessa Inlet",
+              .overlays = {{contour_layer(contours(dem, {.interval = 10_m}), dem), OverlayStyle::Contours, ""}}});
     std::printf("view %d %d\n", c.green > c.blue, picture.bytes.size() > 10000);
   }
   {  // study/study.hpp

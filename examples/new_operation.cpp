@@ -25,5 +25,6 @@ Grid doubled(const Grid& g) { return Grid(std::make_shared<Doubled>(g)); }
 
 int main() {
   const Grid truth = open_grid(DEMO "reference/truth.tif");
-  std::printf("%.2f m becomes %.2f m\n", static_cast<double>(truth.at(400, 300)), static_cast<double>(doubled(truth).at(400, 300)));
+  std::printf("%.2f m becomes %.2f m\n", static_cast<double>(truth.at(400, 300)),
+              static_cast<double>(doubled(truth).at(400, 300)));
 }

@@ -1,11 +1,10 @@
 // Helpers of the unit tests: random surfaces, grids compared bit by bit, folders that go away.
 #pragma once
-#include <gtest/gtest.h>
-
 #include <cmath>
 #include <cstring>
 #include <filesystem>
 #include <functional>
+#include <gtest/gtest.h>
 #include <random>
 #include <string>
 #include <unistd.h>
@@ -23,7 +22,8 @@ inline Quantity metres_above_egm2008() {
   return q;
 }
 
-inline Frame utm_frame(std::int64_t cols, std::int64_t rows, double cell = 1, double west = 676000, double north = 5842000) {
+inline Frame utm_frame(std::int64_t cols, std::int64_t rows, double cell = 1, double west = 676000,
+                       double north = 5842000) {
   return {Crs::parse("EPSG:32725"), west, north, {cell, cell}, cols, rows};
 }
 
@@ -50,7 +50,9 @@ inline void expect_same_for_every_window(const Grid& g, unsigned seed, int tries
     const Block part = g.read(w, Planes::ValuesAndOrigin);
     for (std::int64_t r = 0; r < w.rows; ++r)
       for (std::int64_t c = 0; c < w.cols; ++c) {
-        ASSERT_TRUE(same_bits(part.at(c, r), all.at(w.col + c, w.row + r))) << "cell " << w.col + c << ", " << w.row + r << " through window " << w.col << "," << w.row << " " << w.cols << "x" << w.rows << ": " << part.at(c, r) << " against " << all.at(w.col + c, w.row + r);
+        ASSERT_TRUE(same_bits(part.at(c, r), all.at(w.col + c, w.row + r)))
+            << "cell " << w.col + c << ", " << w.row + r << " through window " << w.col << "," << w.row << " " << w.cols
+            << "x" << w.rows << ": " << part.at(c, r) << " against " << all.at(w.col + c, w.row + r);
         ASSERT_EQ(part.origin_row(r)[c], all.origin_row(w.row + r)[w.col + c]);
       }
   }
@@ -63,12 +65,15 @@ inline Grid rough_grid(const Frame& f, unsigned seed, int voids = 6, const Quant
   std::vector<float> v(static_cast<std::size_t>(f.cols() * f.rows()));
   for (std::int64_t r = 0; r < f.rows(); ++r)
     for (std::int64_t c = 0; c < f.cols(); ++c)
-      v[static_cast<std::size_t>(r * f.cols() + c)] = static_cast<float>(100 + 20 * std::sin(static_cast<double>(c) / 11) + 15 * std::cos(static_cast<double>(r) / 7) + noise(random));
+      v[static_cast<std::size_t>(r * f.cols() + c)] = static_cast<float>(
+          100 + 20 * std::sin(static_cast<double>(c) / 11) + 15 * std::cos(static_cast<double>(r) / 7) + noise(random));
   for (int i = 0; i < voids; ++i) {
-    const double x = place(random) * static_cast<double>(f.cols()), y = place(random) * static_cast<double>(f.rows()), radius = 1 + 5 * place(random);
+    const double x = place(random) * static_cast<double>(f.cols()), y = place(random) * static_cast<double>(f.rows()),
+                 radius = 1 + 5 * place(random);
     for (std::int64_t r = 0; r < f.rows(); ++r)
       for (std::int64_t c = 0; c < f.cols(); ++c)
-        if (std::hypot(static_cast<double>(c) - x, static_cast<double>(r) - y) < radius) v[static_cast<std::size_t>(r * f.cols() + c)] = kVoid;
+        if (std::hypot(static_cast<double>(c) - x, static_cast<double>(r) - y) < radius)
+          v[static_cast<std::size_t>(r * f.cols() + c)] = kVoid;
   }
   return grid_from_values(f, std::move(v), q);
 }

@@ -4,6 +4,7 @@
 #include "katoptra/base/checksum.hpp"
 #include "katoptra/base/progress.hpp"
 #include "katoptra/base/units.hpp"
+
 #include "testing.hpp"
 
 namespace katoptra {
@@ -34,7 +35,8 @@ TEST(Units, AnglesOnTheGlobe) {
   EXPECT_DOUBLE_EQ(parse_degrees("8°30'S"), -8.5);
   EXPECT_DOUBLE_EQ(parse_degrees("31 3 36 W"), -31.06);
   EXPECT_DOUBLE_EQ(parse_degrees("0°0'36\"E"), 0.01);
-  for (const char* bad : {"", "W", "-8°S", "8°75'", "1 2 3 4", "north"}) EXPECT_EQ(error_of([&] { parse_degrees(bad); }), ErrorCode::BadArgument) << bad;
+  for (const char* bad : {"", "W", "-8°S", "8°75'", "1 2 3 4", "north"})
+    EXPECT_EQ(error_of([&] { parse_degrees(bad); }), ErrorCode::BadArgument) << bad;
   EXPECT_DOUBLE_EQ(Angle::parse("100gon").degrees(), 90);
   EXPECT_DOUBLE_EQ(Angle::parse("30'").degrees(), 0.5);
 }
@@ -67,7 +69,8 @@ TEST(Checksum, KnownVectors) {
   EXPECT_EQ(Sha256().hex(), "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855");
   EXPECT_EQ(sum_of("abc", 1), "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad");
   for (std::size_t piece : {1u, 7u, 64u, 1000u})
-    EXPECT_EQ(sum_of("abcdbcdecdefdefgefghfghighijhijkijkljklmklmnlmnomnopnopq", piece), "248d6a61d20638b8e5c026930c3e6039a33ce45964ff2167f6ecedd419db06c1");
+    EXPECT_EQ(sum_of("abcdbcdecdefdefgefghfghighijhijkijkljklmklmnlmnomnopnopq", piece),
+              "248d6a61d20638b8e5c026930c3e6039a33ce45964ff2167f6ecedd419db06c1");
   EXPECT_EQ(sum_of(std::string(1000000, 'a'), 977), "cdc76e5c9914fb9281a1c7e284d73e67f1809a48a497200e046d39ccc7112cd0");
 }
 
@@ -79,7 +82,8 @@ TEST(Parallel, ResultsArePlacedInOrderForEveryThreadCount) {
         200, 6, {.threads = threads},
         [&](std::size_t i) -> std::shared_ptr<void> {
           const int now = ++alive;
-          for (int seen = most; now > seen && !most.compare_exchange_weak(seen, now);) {}
+          for (int seen = most; now > seen && !most.compare_exchange_weak(seen, now);) {
+          }
           return std::make_shared<std::size_t>(i);
         },
         [&](std::size_t i, std::shared_ptr<void> r) {
@@ -96,7 +100,8 @@ TEST(Parallel, ResultsArePlacedInOrderForEveryThreadCount) {
 TEST(Parallel, TheFirstErrorComesThrough) {
   auto run = [] {
     parallel_ordered(
-        50, 4, {.threads = 2}, [](std::size_t i) -> std::shared_ptr<void> {
+        50, 4, {.threads = 2},
+        [](std::size_t i) -> std::shared_ptr<void> {
           if (i == 17) throw Error(ErrorCode::BadFile, "tile 17");
           return std::make_shared<int>(0);
         },
@@ -126,7 +131,9 @@ TEST(Progress, NeverFallsAndReachesTheEnd) {
   std::vector<double> seen;
   Progress progress([&](double d) { seen.push_back(d); });
   parallel_ordered(
-      20, 4, {.threads = 2, .progress = &progress}, [](std::size_t) -> std::shared_ptr<void> { return std::make_shared<int>(0); }, [](std::size_t, std::shared_ptr<void>) {});
+      20, 4, {.threads = 2, .progress = &progress},
+      [](std::size_t) -> std::shared_ptr<void> { return std::make_shared<int>(0); },
+      [](std::size_t, std::shared_ptr<void>) {});
   EXPECT_TRUE(std::is_sorted(seen.begin(), seen.end()));
   EXPECT_EQ(seen.back(), 1.0);
 }

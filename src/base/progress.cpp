@@ -1,12 +1,11 @@
 #include "katoptra/base/progress.hpp"
 
+#include <algorithm>
 #include <tbb/global_control.h>
 #include <tbb/info.h>
 #include <tbb/parallel_for.h>
 #include <tbb/parallel_pipeline.h>
 #include <tbb/task_arena.h>
-
-#include <algorithm>
 #include <utility>
 #include <vector>
 
@@ -56,8 +55,8 @@ void parallel_for(std::size_t n, const RunOptions& options, const std::function<
 void parallel_ordered(std::size_t n, std::size_t in_flight, const RunOptions& options,
                       const std::function<std::shared_ptr<void>(std::size_t)>& make,
                       const std::function<void(std::size_t, std::shared_ptr<void>)>& place) {
-  // Only numbers travel through the pipeline: after an error it drops what is in it without destroying it. Results wait in
-  // slots of ours. At most `lanes` items are alive and they leave in order, so their numbers are neighbours.
+  // Only numbers travel through the pipeline: after an error it drops what is in it without destroying it. Results wait
+  // in slots of ours. At most `lanes` items are alive and they leave in order, so their numbers are neighbours.
   const std::size_t lanes = std::max<std::size_t>(1, in_flight);
   std::vector<std::shared_ptr<void>> slots(lanes);
   std::size_t next = 0;
@@ -79,7 +78,8 @@ void parallel_ordered(std::size_t n, std::size_t in_flight, const RunOptions& op
                                                               }) &
                    tbb::make_filter<std::size_t, void>(tbb::filter_mode::serial_in_order, [&](std::size_t i) {
                      place(i, std::move(slots[i % lanes]));
-                     if (options.progress) options.progress->report(static_cast<double>(i + 1) / static_cast<double>(n));
+                     if (options.progress)
+                       options.progress->report(static_cast<double>(i + 1) / static_cast<double>(n));
                    }));
   });
 }

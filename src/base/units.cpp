@@ -1,9 +1,8 @@
 #include "katoptra/base/units.hpp"
 
-#include <fmt/format.h>
-
 #include <charconv>
 #include <cmath>
+#include <fmt/format.h>
 #include <numbers>
 
 #include "katoptra/base/error.hpp"
@@ -36,18 +35,24 @@ std::optional<std::pair<double, std::string_view>> split_number(std::string_view
 
 double metres_per(LengthUnit unit) {
   switch (unit) {
-    case LengthUnit::Foot: return 0.3048;
-    case LengthUnit::UsFoot: return 1200.0 / 3937.0;
-    case LengthUnit::Metre: break;
+    case LengthUnit::Foot:
+      return 0.3048;
+    case LengthUnit::UsFoot:
+      return 1200.0 / 3937.0;
+    case LengthUnit::Metre:
+      break;
   }
   return 1.0;
 }
 
 const char* symbol(LengthUnit unit) {
   switch (unit) {
-    case LengthUnit::Foot: return "ft";
-    case LengthUnit::UsFoot: return "ftUS";
-    case LengthUnit::Metre: break;
+    case LengthUnit::Foot:
+      return "ft";
+    case LengthUnit::UsFoot:
+      return "ftUS";
+    case LengthUnit::Metre:
+      break;
   }
   return "m";
 }
@@ -61,9 +66,12 @@ LengthUnit parse_length_unit(std::string_view text) {
 
 Length Length::of(double value, LengthUnit unit) {
   switch (unit) {
-    case LengthUnit::Foot: return feet(value);
-    case LengthUnit::UsFoot: return us_feet(value);
-    case LengthUnit::Metre: break;
+    case LengthUnit::Foot:
+      return feet(value);
+    case LengthUnit::UsFoot:
+      return us_feet(value);
+    case LengthUnit::Metre:
+      break;
   }
   return metres(value);
 }
@@ -113,7 +121,8 @@ std::optional<double> parse_number(std::string_view text) {
 }
 
 double parse_degrees(std::string_view text) {
-  constexpr std::string_view kAdvice = "use decimal degrees (-37.55) or degrees, minutes, seconds with a letter (37°33'S)";
+  constexpr std::string_view kAdvice =
+      "use decimal degrees (-37.55) or degrees, minutes, seconds with a letter (37°33'S)";
   std::string_view rest = trimmed(text);
   double sign = 1;
   bool lettered = false;
@@ -125,7 +134,8 @@ double parse_degrees(std::string_view text) {
   double value = 0, scale = 1;
   for (int part = 0; part < 3 && !rest.empty(); ++part, scale /= 60) {
     auto split = split_number(rest);
-    if (!split || ((lettered || part > 0) && split->first < 0) || (part > 0 && split->first >= 60)) refuse("an angle on the globe", text, kAdvice);
+    if (!split || ((lettered || part > 0) && split->first < 0) || (part > 0 && split->first >= 60))
+      refuse("an angle on the globe", text, kAdvice);
     value += split->first * (value < 0 ? -scale : scale);
     rest = split->second;
     for (std::string_view mark : {"°", "deg", "'", "\"", "′", "″", ":"})
@@ -134,7 +144,8 @@ double parse_degrees(std::string_view text) {
         break;
       }
   }
-  if (!rest.empty() || trimmed(text).empty() || (lettered && text.find_first_of("0123456789") == text.npos)) refuse("an angle on the globe", text, kAdvice);
+  if (!rest.empty() || trimmed(text).empty() || (lettered && text.find_first_of("0123456789") == text.npos))
+    refuse("an angle on the globe", text, kAdvice);
   return sign * value;
 }
 

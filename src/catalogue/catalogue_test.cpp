@@ -5,6 +5,7 @@
 
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/vector_file.hpp"
+
 #include "testing.hpp"
 
 namespace katoptra {
@@ -17,7 +18,8 @@ TileRecord tile(const std::string& name, const Bounds& box, double cell, const s
   t.path = name;
   t.date = date;
   t.bytes = 1000;
-  t.frame = Frame(Crs::parse("EPSG:32725"), box.west, box.north, {cell, cell}, std::llround(box.width() / cell), std::llround(box.height() / cell));
+  t.frame = Frame(Crs::parse("EPSG:32725"), box.west, box.north, {cell, cell}, std::llround(box.width() / cell),
+                  std::llround(box.height() / cell));
   t.spacing = ground_spacing(*t.frame);
   return t;
 }
@@ -32,7 +34,8 @@ const ShortlistTile& named(const Shortlist& s, const std::string& name) {
 
 TEST(Find, CoverageAndGapsAreExact) {
   const Bounds area{676000, 5841000, 676100, 5841100};
-  const Catalogue c{{tile("west", {675900, 5840900, 676060, 5841200}, 1, "2022-01-01"), tile("far", {680000, 5841000, 680100, 5841100}, 1, "2022-01-01")}};
+  const Catalogue c{{tile("west", {675900, 5840900, 676060, 5841200}, 1, "2022-01-01"),
+                     tile("far", {680000, 5841000, 680100, 5841100}, 1, "2022-01-01")}};
   const Shortlist s = find_tiles(c, area_of(area));
   EXPECT_NEAR(s.covered_fraction, 0.6, 1e-12);
   ASSERT_EQ(s.gaps.size(), 1u);
@@ -48,8 +51,11 @@ TEST(Find, RandomFootprintsAgainstCounting) {
     Catalogue c;
     std::vector<bool> covered(100 * 100, false);
     for (int i = 0; i < 8; ++i) {
-      const int x = static_cast<int>(random() % 90), y = static_cast<int>(random() % 90), w = 5 + static_cast<int>(random() % 40), h = 5 + static_cast<int>(random() % 40);
-      c.tiles.push_back(tile("t" + std::to_string(i), {676000.0 + x, 5841000.0 + y, 676000.0 + x + w, 5841000.0 + y + h}, 1, "20" + std::to_string(10 + random() % 10) + "-01-01"));
+      const int x = static_cast<int>(random() % 90), y = static_cast<int>(random() % 90),
+                w = 5 + static_cast<int>(random() % 40), h = 5 + static_cast<int>(random() % 40);
+      c.tiles.push_back(tile("t" + std::to_string(i),
+                             {676000.0 + x, 5841000.0 + y, 676000.0 + x + w, 5841000.0 + y + h}, 1,
+                             "20" + std::to_string(10 + random() % 10) + "-01-01"));
       for (int b = y; b < std::min(100, y + h); ++b)
         for (int a = x; a < std::min(100, x + w); ++a) covered[static_cast<std::size_t>(b * 100 + a)] = true;
     }
@@ -74,7 +80,8 @@ TEST(Find, SeveralYearsOnTheSameSpot) {
   broken.problems = {"truncated: 3 of 4 tiles"};
   TileRecord lost = tile("lost", box, 1, "2025-01-01");
   lost.frame = lost.frame->with_crs(Crs());
-  const Catalogue c{{tile("2016", box, 1, "2016-01-01"), tile("2022", box, 1, "2022-01-01"), tile("2022 coarse", box, 10, "2022-01-01"), restricted, broken, lost}};
+  const Catalogue c{{tile("2016", box, 1, "2016-01-01"), tile("2022", box, 1, "2022-01-01"),
+                     tile("2022 coarse", box, 10, "2022-01-01"), restricted, broken, lost}};
   const Shortlist s = find_tiles(c, area_of(box));
   EXPECT_TRUE(named(s, "2022").kept);
   EXPECT_FALSE(named(s, "2016").kept);
@@ -85,7 +92,9 @@ TEST(Find, SeveralYearsOnTheSameSpot) {
   EXPECT_NE(named(s, "lost").reason.find("no coordinate reference"), std::string::npos);
   EXPECT_EQ(s.covered_fraction, 1);
   EXPECT_TRUE(s.gaps.empty());
-  EXPECT_TRUE(named(find_tiles(c, area_of(box), {.prefer = {Preference::Finest, Preference::Newest}, .all = true}), "2016").kept);
+  EXPECT_TRUE(
+      named(find_tiles(c, area_of(box), {.prefer = {Preference::Finest, Preference::Newest}, .all = true}), "2016")
+          .kept);
 }
 
 TEST(Find, FootprintsInAnotherCrs) {
@@ -97,7 +106,8 @@ TEST(Find, FootprintsInAnotherCrs) {
 TEST(Folder, RecordsDatesAndSurveys) {
   TemporaryFolder folder;
   std::filesystem::create_directories(folder / "a/deep");
-  write_grid(rough_grid(utm_frame(20, 20), 1), folder / "a/deep/one.tif", {.lineage = true, .date = "2021-05-06", .run = {}});
+  write_grid(rough_grid(utm_frame(20, 20), 1), folder / "a/deep/one.tif",
+             {.lineage = true, .date = "2021-05-06", .run = {}});
   write_grid(rough_grid(utm_frame(20, 20), 1), folder / "two.tif", {.date = "2021-05-06", .run = {}});
   write_grid(rough_grid(utm_frame(20, 20), 1), folder / "three.tif", {});
   write_text_file(folder / "a/survey.toml", "name = \"Survey A\"\nyear = 2019\nrestricted = [\"one\"]\n");

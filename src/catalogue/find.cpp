@@ -1,14 +1,14 @@
-#include <fmt/format.h>
-
 #include <algorithm>
 #include <cmath>
+#include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
-#include "formats/csv.hpp"
 #include "katoptra/base/error.hpp"
 #include "katoptra/catalogue/catalogue.hpp"
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/vector_file.hpp"
+
+#include "formats/csv.hpp"
 
 namespace katoptra {
 namespace {
@@ -55,7 +55,9 @@ Shortlist find_tiles(const Catalogue& catalogue, const Area& area, const FindOpt
     tile.covered_fraction = planar_area(overlay(tile.footprint, area.shape(), Overlay::Intersection)) / whole;
     if (tile.covered_fraction > kNothing) s.tiles.push_back(std::move(tile));
   }
-  std::stable_sort(s.tiles.begin(), s.tiles.end(), [&](const ShortlistTile& a, const ShortlistTile& b) { return better(a.tile, b.tile, options.prefer); });
+  std::stable_sort(s.tiles.begin(), s.tiles.end(), [&](const ShortlistTile& a, const ShortlistTile& b) {
+    return better(a.tile, b.tile, options.prefer);
+  });
   MultiPolygon open = area.shape();
   for (ShortlistTile& t : s.tiles) {
     t.reason = cannot_use(t.tile);
@@ -86,10 +88,14 @@ Shortlist find_tiles(const Catalogue& catalogue, const Area& area, const FindOpt
 }
 
 std::string shortlist_csv(const Shortlist& s) {
-  std::string text = "kept,path,survey,date,date_guessed,format,cell_m,crs,heights,unit,bytes,covered_fraction,reason\n";
+  std::string text =
+      "kept,path,survey,date,date_guessed,format,cell_m,crs,heights,unit,bytes,covered_fraction,reason\n";
   for (const ShortlistTile& t : s.tiles)
-    text += fmt::format("{},{},{},{},{},{},{:.4g},{},{},{},{},{:.6f},{}\n", t.kept ? 1 : 0, csv_field(t.tile.path.string()), csv_field(t.tile.survey), t.tile.date, t.tile.date_guessed ? 1 : 0, t.tile.format, t.tile.spacing.y.metres(),
-                        t.tile.frame ? csv_field(t.tile.frame->crs().label()) : "", csv_field(t.tile.quantity.heights.name()), symbol(t.tile.quantity.unit), t.tile.bytes, t.covered_fraction, csv_field(t.reason));
+    text += fmt::format(
+        "{},{},{},{},{},{},{:.4g},{},{},{},{},{:.6f},{}\n", t.kept ? 1 : 0, csv_field(t.tile.path.string()),
+        csv_field(t.tile.survey), t.tile.date, t.tile.date_guessed ? 1 : 0, t.tile.format, t.tile.spacing.y.metres(),
+        t.tile.frame ? csv_field(t.tile.frame->crs().label()) : "", csv_field(t.tile.quantity.heights.name()),
+        symbol(t.tile.quantity.unit), t.tile.bytes, t.covered_fraction, csv_field(t.reason));
   return text;
 }
 
@@ -97,10 +103,24 @@ Layer shortlist_layer(const Shortlist& s) {
   Layer layer{.name = "shortlist", .crs = s.area.crs(), .features = {}};
   for (const ShortlistTile& t : s.tiles) {
     if (t.footprint.empty()) continue;
-    layer.features.push_back({t.footprint, {{"role", std::string("tile")}, {"path", t.tile.path.string()}, {"survey", t.tile.survey}, {"date", t.tile.date}, {"kept", std::int64_t{t.kept}}, {"reason", t.reason}, {"covered_fraction", t.covered_fraction}}});
+    layer.features.push_back({t.footprint,
+                              {{"role", std::string("tile")},
+                               {"path", t.tile.path.string()},
+                               {"survey", t.tile.survey},
+                               {"date", t.tile.date},
+                               {"kept", std::int64_t{t.kept}},
+                               {"reason", t.reason},
+                               {"covered_fraction", t.covered_fraction}}});
   }
   for (const Polygon& gap : s.gaps)
-    layer.features.push_back({MultiPolygon{gap}, {{"role", std::string("gap")}, {"path", std::string()}, {"survey", std::string()}, {"date", std::string()}, {"kept", std::int64_t{0}}, {"reason", std::string("no tile covers this")}, {"covered_fraction", 0.0}}});
+    layer.features.push_back({MultiPolygon{gap},
+                              {{"role", std::string("gap")},
+                               {"path", std::string()},
+                               {"survey", std::string()},
+                               {"date", std::string()},
+                               {"kept", std::int64_t{0}},
+                               {"reason", std::string("no tile covers this")},
+                               {"covered_fraction", 0.0}}});
   return layer;
 }
 
@@ -109,7 +129,8 @@ std::vector<std::filesystem::path> read_shortlist(const std::filesystem::path& p
   const std::string text = read_text_file(path);
   if (path.extension() == ".geojson" || path.extension() == ".json") {
     const auto root = nlohmann::json::parse(text, nullptr, false);
-    if (root.is_discarded() || !root.contains("features")) throw Error(ErrorCode::BadFile, "is not a shortlist", path.string(), "make one with find");
+    if (root.is_discarded() || !root.contains("features"))
+      throw Error(ErrorCode::BadFile, "is not a shortlist", path.string(), "make one with find");
     for (const auto& f : root["features"]) {
       const auto p = f.value("properties", nlohmann::json::object());
       if (p.value("kept", 0) == 1 && p.contains("path")) out.emplace_back(p["path"].get<std::string>());
@@ -118,7 +139,9 @@ std::vector<std::filesystem::path> read_shortlist(const std::filesystem::path& p
   }
   // A person may have struck rows, or set kept to 0.
   const auto rows = parse_csv(text);
-  if (rows.empty() || rows[0].size() < 2 || rows[0][0] != "kept" || rows[0][1] != "path") throw Error(ErrorCode::BadFile, "is not a shortlist: its first line should begin with kept,path", path.string(), "make one with find");
+  if (rows.empty() || rows[0].size() < 2 || rows[0][0] != "kept" || rows[0][1] != "path")
+    throw Error(ErrorCode::BadFile, "is not a shortlist: its first line should begin with kept,path", path.string(),
+                "make one with find");
   for (std::size_t r = 1; r < rows.size(); ++r)
     if (rows[r].size() > 1 && rows[r][0] == "1") out.emplace_back(rows[r][1]);
   return out;

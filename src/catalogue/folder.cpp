@@ -1,7 +1,6 @@
-#include <fmt/format.h>
-
 #include <algorithm>
 #include <cstdlib>
+#include <fmt/format.h>
 #include <map>
 #include <toml++/toml.h>
 
@@ -28,14 +27,16 @@ SurveyRecord read_record(const fs::path& path) {
     r.date = t["date"].value_or(std::string());
     if (r.date.empty())
       if (const auto year = t["year"].value<std::int64_t>()) r.date = fmt::format("{:04}-01-01", *year);
-    if (const auto date = t["date"].value<toml::date>()) r.date = fmt::format("{:04}-{:02}-{:02}", date->year, date->month, date->day);
+    if (const auto date = t["date"].value<toml::date>())
+      r.date = fmt::format("{:04}-{:02}-{:02}", date->year, date->month, date->day);
     r.licence = t["licence"].value_or(std::string());
     r.custodian = t["custodian"].value_or(std::string());
     r.skip = t["skip"].value_or(false);
     if (const toml::array* names = t["restricted"].as_array())
       for (const auto& n : *names) r.restricted.push_back(n.value_or(std::string()));
   } catch (const toml::parse_error& e) {
-    throw Error(ErrorCode::BadFile, fmt::format("line {}: {}", e.source().begin.line, e.description()), path.string(), "mend the survey record");
+    throw Error(ErrorCode::BadFile, fmt::format("line {}: {}", e.source().begin.line, e.description()), path.string(),
+                "mend the survey record");
   }
   return r;
 }
@@ -79,16 +80,20 @@ TileRecord describe_tile(const fs::path& path) {
   }
   // Without a record of its survey a tile belongs with those of its folder, year, cell and references.
   if (tile.survey.empty() && tile.frame)
-    tile.survey = fmt::format("{} {} {:.3g} m", path.parent_path().filename().string(), tile.date.substr(0, 4), tile.spacing.y.metres());
+    tile.survey = fmt::format("{} {} {:.3g} m", path.parent_path().filename().string(), tile.date.substr(0, 4),
+                              tile.spacing.y.metres());
   return tile;
 }
 
 Catalogue open_folder(const fs::path& folder, const FolderOptions& options) {
   std::error_code ec;
-  if (!fs::is_directory(folder, ec)) throw Error(ErrorCode::Io, fs::exists(folder, ec) ? "is not a folder" : "does not exist", folder.string(), "name a folder with tiles");
+  if (!fs::is_directory(folder, ec))
+    throw Error(ErrorCode::Io, fs::exists(folder, ec) ? "is not a folder" : "does not exist", folder.string(),
+                "name a folder with tiles");
   std::vector<fs::path> files;
   std::map<fs::path, SurveyRecord> records;
-  for (auto it = fs::recursive_directory_iterator(folder, fs::directory_options::skip_permission_denied, ec); it != fs::recursive_directory_iterator(); it.increment(ec)) {
+  for (auto it = fs::recursive_directory_iterator(folder, fs::directory_options::skip_permission_denied, ec);
+       it != fs::recursive_directory_iterator(); it.increment(ec)) {
     if (ec) break;
     if (!it->is_regular_file(ec)) continue;
     if (it->path().filename() == "survey.toml")

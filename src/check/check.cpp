@@ -1,10 +1,9 @@
 #include "katoptra/check/check.hpp"
 
-#include <fmt/format.h>
-
 #include <algorithm>
 #include <array>
 #include <cmath>
+#include <fmt/format.h>
 #include <map>
 #include <utility>
 
@@ -106,7 +105,8 @@ class Scan {
       std::nth_element(nb, nb + n / 2, nb + n);
       const double off = static_cast<double>(z - nb[n / 2]), range = static_cast<double>(high - low);
       if (sampled) g.residuals.add(static_cast<float>(std::abs(off)));
-      if (std::abs(off) > kSpikeRange * range && std::abs(off) * metre_ > 0.5 && g.spikes.size() < kMostSpikes) g.spikes.push_back({c, row, off});
+      if (std::abs(off) > kSpikeRange * range && std::abs(off) * metre_ > 0.5 && g.spikes.size() < kMostSpikes)
+        g.spikes.push_back({c, row, off});
     }
   }
 
@@ -135,7 +135,8 @@ class Scan {
   }
 
   // Sixteen neighbours that all equal those of the line before although they differ among themselves are no accident.
-  // Short groups, so that a small rotation between the lattices does not hide it; fixed places, so that bands do not matter.
+  // Short groups, so that a small rotation between the lattices does not hide it; fixed places, so that bands do not
+  // matter.
   void repeats(const Block& b, std::int64_t r, std::int64_t row, Gathered& g) const {
     const std::int64_t cols = b.window().cols;
     auto judge = [](auto value, auto before, std::int64_t& groups, std::int64_t& repeated) {
@@ -153,28 +154,36 @@ class Scan {
     };
     const float *here = b.row(r), *up = b.row(r - 1);
     for (std::int64_t c = 0; c + kGroup <= cols; c += kGroup)
-      judge([&](std::int64_t i) { return here[c + i]; }, [&](std::int64_t i) { return up[c + i]; }, g.row_groups, g.row_repeats);
+      judge([&](std::int64_t i) { return here[c + i]; }, [&](std::int64_t i) { return up[c + i]; }, g.row_groups,
+            g.row_repeats);
     if (row % kGroup == 0)
       for (std::int64_t c = 1; c < cols; ++c)
-        judge([&](std::int64_t i) { return b.row(r + i)[c]; }, [&](std::int64_t i) { return b.row(r + i)[c - 1]; }, g.col_groups, g.col_repeats);
+        judge([&](std::int64_t i) { return b.row(r + i)[c]; }, [&](std::int64_t i) { return b.row(r + i)[c - 1]; },
+              g.col_groups, g.col_repeats);
   }
 
   // A single spike must not make a stripe of its row: no cell counts for more than a metre.
-  double clamped(float d) const { return std::isnan(d) ? static_cast<double>(d) : std::clamp(static_cast<double>(d), -1 / metre_, 1 / metre_); }
+  double clamped(float d) const {
+    return std::isnan(d) ? static_cast<double>(d) : std::clamp(static_cast<double>(d), -1 / metre_, 1 / metre_);
+  }
 
   // The step between two cells of different sources, less the slope on both sides of it.
   void seams(const Block& b, std::int64_t r, std::int64_t row, Gathered& g) const {
     const std::int64_t cols = b.window().cols;
     for (std::int64_t c = 0; c < cols; ++c) {
-      if (c >= 1 && c + 2 < cols) step({b.row(r)[c - 1], b.row(r)[c], b.row(r)[c + 1], b.row(r)[c + 2]}, b.origin_row(r)[c], b.origin_row(r)[c + 1], c, row, g);
-      step({b.row(r - 1)[c], b.row(r)[c], b.row(r + 1)[c], b.row(r + 2)[c]}, b.origin_row(r)[c], b.origin_row(r + 1)[c], c, row, g);
+      if (c >= 1 && c + 2 < cols)
+        step({b.row(r)[c - 1], b.row(r)[c], b.row(r)[c + 1], b.row(r)[c + 2]}, b.origin_row(r)[c],
+             b.origin_row(r)[c + 1], c, row, g);
+      step({b.row(r - 1)[c], b.row(r)[c], b.row(r + 1)[c], b.row(r + 2)[c]}, b.origin_row(r)[c], b.origin_row(r + 1)[c],
+           c, row, g);
     }
   }
 
   void step(const std::array<float, 4>& z, Origin a, Origin b, std::int64_t c, std::int64_t row, Gathered& g) const {
     std::uint32_t sa = source_of(a), sb = source_of(b);
     if (sa == sb || sa == 0 || sb == 0 || how_of(a) == How::Filled || how_of(b) == How::Filled) return;
-    double d = static_cast<double>(z[2] - z[1]) - (static_cast<double>(z[1] - z[0]) + static_cast<double>(z[3] - z[2])) / 2;
+    double d =
+        static_cast<double>(z[2] - z[1]) - (static_cast<double>(z[1] - z[0]) + static_cast<double>(z[3] - z[2])) / 2;
     if (std::isnan(d)) return;
     if (sa > sb) {
       std::swap(sa, sb);
@@ -195,13 +204,15 @@ void merge(Gathered& all, const Gathered& g) {
   all.residuals.add(g.residuals);
   all.spikes.insert(all.spikes.end(), g.spikes.begin(), g.spikes.end());
   if (all.spikes.size() > kMostSpikes) {
-    std::stable_sort(all.spikes.begin(), all.spikes.end(), [](const Spike& a, const Spike& b) { return std::abs(a.off) > std::abs(b.off); });
+    std::stable_sort(all.spikes.begin(), all.spikes.end(),
+                     [](const Spike& a, const Spike& b) { return std::abs(a.off) > std::abs(b.off); });
     all.spikes.resize(kMostSpikes);
   }
   for (const auto& [key, steps] : g.seams) {
     Steps& s = all.seams[key];
     const std::size_t room = kMostSteps - std::min(kMostSteps, s.values.size());
-    s.values.insert(s.values.end(), steps.values.begin(), steps.values.begin() + static_cast<std::ptrdiff_t>(std::min(room, steps.values.size())));
+    s.values.insert(s.values.end(), steps.values.begin(),
+                    steps.values.begin() + static_cast<std::ptrdiff_t>(std::min(room, steps.values.size())));
     s.cells.include(steps.cells);
   }
   all.row_stripe.insert(all.row_stripe.end(), g.row_stripe.begin(), g.row_stripe.end());
@@ -222,7 +233,12 @@ void merge(Gathered& all, const Gathered& g) {
 
 class Judge {
  public:
-  Judge(const Grid& grid, const CheckOptions& options, CheckReport& report) : grid_(grid), options_(options), report_(report), unit_(symbol(grid.quantity().unit)), metre_(metres_per(grid.quantity().unit)) {}
+  Judge(const Grid& grid, const CheckOptions& options, CheckReport& report)
+      : grid_(grid),
+        options_(options),
+        report_(report),
+        unit_(symbol(grid.quantity().unit)),
+        metre_(metres_per(grid.quantity().unit)) {}
 
   void run() {
     heights_ = grid_.quantity().kind == QuantityKind::Height;
@@ -235,7 +251,15 @@ class Judge {
 
  private:
   Finding& add(const std::string& code, Severity severity, std::string message, std::string advice) {
-    report_.findings.push_back({.code = code, .severity = severity, .file = grid_.info().name, .message = std::move(message), .advice = std::move(advice), .measure = {}, .unit = {}, .place = {}, .crs = grid_.frame().crs()});
+    report_.findings.push_back({.code = code,
+                                .severity = severity,
+                                .file = grid_.info().name,
+                                .message = std::move(message),
+                                .advice = std::move(advice),
+                                .measure = {},
+                                .unit = {},
+                                .place = {},
+                                .crs = grid_.frame().crs()});
     return report_.findings.back();
   }
 
@@ -249,13 +273,27 @@ class Judge {
   void references() {
     const Crs& crs = grid_.frame().crs();
     const GroundSpacing s = ground_spacing(grid_.frame());
-    if (!crs) add("no-crs", Severity::Failure, "has no coordinate reference system: nobody can say where it lies", "find out from its source and tell it with --crs");
-    if (heights_ && !grid_.quantity().heights.known()) add("no-heights", Severity::Warning, "does not say from where its heights are counted", "find out, and tell it with --heights");
-    if (heights_ && !grid_.quantity().unit_known) add("no-unit", Severity::Warning, "does not say in which unit its heights are: metres are taken", "tell it with --unit");
+    if (!crs)
+      add("no-crs", Severity::Failure, "has no coordinate reference system: nobody can say where it lies",
+          "find out from its source and tell it with --crs");
+    if (heights_ && !grid_.quantity().heights.known())
+      add("no-heights", Severity::Warning, "does not say from where its heights are counted",
+          "find out, and tell it with --heights");
+    if (heights_ && !grid_.quantity().unit_known)
+      add("no-unit", Severity::Warning, "does not say in which unit its heights are: metres are taken",
+          "tell it with --unit");
     if (crs.is_geographic())
-      add("degrees", Severity::Warning, fmt::format("is in degrees: a cell is {:.2f} m wide and {:.2f} m high on the ground here", s.x.metres(), s.y.metres()), "reproject before measuring lengths, areas or volumes outside Katoptra");
+      add("degrees", Severity::Warning,
+          fmt::format("is in degrees: a cell is {:.2f} m wide and {:.2f} m high on the ground here", s.x.metres(),
+                      s.y.metres()),
+          "reproject before measuring lengths, areas or volumes outside Katoptra");
     if (crs.is_mercator()) {
-      Finding& f = add("mercator", Severity::Warning, fmt::format("is in a Mercator projection: lengths in its coordinates are {:.3f} times those on the ground here", grid_.frame().cell().y * crs.unit_factor() / s.y.metres()), "reproject before measuring");
+      Finding& f =
+          add("mercator", Severity::Warning,
+              fmt::format(
+                  "is in a Mercator projection: lengths in its coordinates are {:.3f} times those on the ground here",
+                  grid_.frame().cell().y * crs.unit_factor() / s.y.metres()),
+              "reproject before measuring");
       f.measure = grid_.frame().cell().y * crs.unit_factor() / s.y.metres();
     }
   }
@@ -275,14 +313,18 @@ class Judge {
     }
     if (edge > 0) add("edge-voids", Severity::Note, fmt::format("{} void cells reach the edge of the grid", edge), "");
     if (inside.empty()) return;
-    std::stable_sort(inside.begin(), inside.end(), [](const VoidRegion& a, const VoidRegion& b) { return a.cells > b.cells; });
+    std::stable_sort(inside.begin(), inside.end(),
+                     [](const VoidRegion& a, const VoidRegion& b) { return a.cells > b.cells; });
     const Window& w = inside[0].box;
-    Finding& f = add("voids", Severity::Failure,
-                     fmt::format("{} void{} inside with {} cells; the largest has {} cells at {}", inside.size(), inside.size() == 1 ? "" : "s", cells, inside[0].cells, at(grid_.frame().sub(w).bounds().centre())),
-                     "close them with fill, or join a second source");
+    Finding& f = add(
+        "voids", Severity::Failure,
+        fmt::format("{} void{} inside with {} cells; the largest has {} cells at {}", inside.size(),
+                    inside.size() == 1 ? "" : "s", cells, inside[0].cells, at(grid_.frame().sub(w).bounds().centre())),
+        "close them with fill, or join a second source");
     f.measure = static_cast<double>(cells);
     f.unit = "cells";
-    for (std::size_t i = 0; i < std::min<std::size_t>(inside.size(), 100); ++i) f.place.push_back(place_of(inside[i].box)[0]);
+    for (std::size_t i = 0; i < std::min<std::size_t>(inside.size(), 100); ++i)
+      f.place.push_back(place_of(inside[i].box)[0]);
   }
 
   void coverage() {
@@ -301,11 +343,13 @@ class Judge {
       for_each_band(cut(grid_, common), Planes::Values, options_.run, [&](const Block& band) {
         for (std::int64_t r = 0; r < band.window().rows; ++r)
           for (auto [a, b] : mask.spans(common.row - window.row + band.window().row + r))
-            for (std::int64_t c = std::max(a, common.col - window.col); c < std::min(b, common.col - window.col + common.cols); ++c)
+            for (std::int64_t c = std::max(a, common.col - window.col);
+                 c < std::min(b, common.col - window.col + common.cols); ++c)
               known += !std::isnan(band.row(r)[c - (common.col - window.col)]);
       });
     const double fraction = wanted ? static_cast<double>(known) / static_cast<double>(wanted) : 0;
-    Finding& f = add("coverage", known < wanted ? Severity::Failure : Severity::Note, fmt::format("{:.2f} % of the area has values ({} of {} cells)", 100 * fraction, known, wanted),
+    Finding& f = add("coverage", known < wanted ? Severity::Failure : Severity::Note,
+                     fmt::format("{:.2f} % of the area has values ({} of {} cells)", 100 * fraction, known, wanted),
                      known < wanted ? "add tiles for the missing part, or fill its voids" : "");
     f.measure = fraction;
     if (known < wanted) f.place = overlay(here.shape(), {to_polygon(frame.bounds())}, Overlay::Difference);
@@ -316,7 +360,8 @@ class Judge {
     const Scan scan(grid_, metre_, seams);
     Gathered all;
     map_bands(
-        grid_, seams ? Planes::ValuesAndOrigin : Planes::Values, kHalo, options_.run, [&](Block b, const Window& band) { return scan.band(b, band); },
+        grid_, seams ? Planes::ValuesAndOrigin : Planes::Values, kHalo, options_.run,
+        [&](Block b, const Window& band) { return scan.band(b, band); },
         [&](std::shared_ptr<void> g) { merge(all, *static_cast<Gathered*>(g.get())); });
     spikes(all);
     row_stripes(all, scan);
@@ -329,16 +374,21 @@ class Judge {
     const double usual = all.residuals.quantile(0.5);
     std::erase_if(all.spikes, [&](const Spike& s) { return std::abs(s.off) < kSpikeDeviations * usual; });
     if (all.spikes.empty()) return;
-    std::stable_sort(all.spikes.begin(), all.spikes.end(), [](const Spike& a, const Spike& b) { return std::abs(a.off) > std::abs(b.off); });
+    std::stable_sort(all.spikes.begin(), all.spikes.end(),
+                     [](const Spike& a, const Spike& b) { return std::abs(a.off) > std::abs(b.off); });
     const Spike& s = all.spikes[0];
     const Point p = grid_.frame().centre(static_cast<double>(s.col), static_cast<double>(s.row));
-    Finding& f = add("spike", Severity::Failure,
-                     fmt::format("{} cell{} stand{} far off {} neighbours; the worst by {:+.2f} {} at {} (its value is {:.2f})", all.spikes.size(), all.spikes.size() == 1 ? "" : "s", all.spikes.size() == 1 ? "s" : "",
-                                 all.spikes.size() == 1 ? "its" : "their", s.off, unit_, at(p), static_cast<double>(grid_.at(s.col, s.row))),
-                     "make them voids and fill them");
+    Finding& f =
+        add("spike", Severity::Failure,
+            fmt::format("{} cell{} stand{} far off {} neighbours; the worst by {:+.2f} {} at {} (its value is {:.2f})",
+                        all.spikes.size(), all.spikes.size() == 1 ? "" : "s", all.spikes.size() == 1 ? "s" : "",
+                        all.spikes.size() == 1 ? "its" : "their", s.off, unit_, at(p),
+                        static_cast<double>(grid_.at(s.col, s.row))),
+            "make them voids and fill them");
     f.measure = s.off;
     f.unit = unit_;
-    for (std::size_t i = 0; i < std::min<std::size_t>(all.spikes.size(), 100); ++i) f.place.push_back(place_of({all.spikes[i].col, all.spikes[i].row, 1, 1})[0]);
+    for (std::size_t i = 0; i < std::min<std::size_t>(all.spikes.size(), 100); ++i)
+      f.place.push_back(place_of({all.spikes[i].col, all.spikes[i].row, 1, 1})[0]);
   }
 
   struct Stripes {
@@ -379,7 +429,8 @@ class Judge {
     std::int64_t c0 = grid_.frame().cols(), c1 = 0;
     for (std::int64_t s = 0; s < n; ++s) {
       std::vector<double> means;
-      for (std::size_t i = static_cast<std::size_t>(s); i < all.row_stripe.size(); i += static_cast<std::size_t>(n)) means.push_back(all.row_stripe[i]);
+      for (std::size_t i = static_cast<std::size_t>(s); i < all.row_stripe.size(); i += static_cast<std::size_t>(n))
+        means.push_back(all.row_stripe[i]);
       const Stripes found = outstanding(means);
       for (std::int64_t r : found.at) {
         double& off = rows[r];
@@ -400,21 +451,28 @@ class Judge {
 
   void column_stripes(const Gathered& all) {
     std::vector<double> means;
-    for (std::size_t i = 0; i < all.col_sum.size(); ++i) means.push_back(all.col_count[i] >= 32 ? all.col_sum[i] / all.col_count[i] : std::nan(""));
+    for (std::size_t i = 0; i < all.col_sum.size(); ++i)
+      means.push_back(all.col_count[i] >= 32 ? all.col_sum[i] / all.col_count[i] : std::nan(""));
     const Stripes s = outstanding(means);
     striped("column", s.at, s.largest, [&](std::int64_t c) { return Window{c, 0, 1, grid_.frame().rows()}; });
   }
 
   template <class ToWindow>
-  void striped(const std::string& what, const std::vector<std::int64_t>& at, double largest, const ToWindow& to_window) {
+  void striped(const std::string& what, const std::vector<std::int64_t>& at, double largest,
+               const ToWindow& to_window) {
     if (at.empty()) return;
     const Window first = to_window(at[0]);
     const Point p = grid_.frame().sub(first).bounds().centre();
-    Finding& f = add("stripe", Severity::Failure, fmt::format("{} {}{} stand{} off {} neighbours by up to {:+.2f} {}, the first at {} = {:.1f}{}", at.size(), what, at.size() == 1 ? "" : "s", at.size() == 1 ? "s" : "", at.size() == 1 ? "its" : "their", largest, unit_, what == "row" ? "y" : "x", what == "row" ? p.y : p.x, period_of(at)),
-                     "get another copy, or make them voids and fill them");
+    Finding& f =
+        add("stripe", Severity::Failure,
+            fmt::format("{} {}{} stand{} off {} neighbours by up to {:+.2f} {}, the first at {} = {:.1f}{}", at.size(),
+                        what, at.size() == 1 ? "" : "s", at.size() == 1 ? "s" : "", at.size() == 1 ? "its" : "their",
+                        largest, unit_, what == "row" ? "y" : "x", what == "row" ? p.y : p.x, period_of(at)),
+            "get another copy, or make them voids and fill them");
     f.measure = largest;
     f.unit = unit_;
-    for (std::size_t i = 0; i < std::min<std::size_t>(at.size(), 100); ++i) f.place.push_back(place_of(to_window(at[i]))[0]);
+    for (std::size_t i = 0; i < std::min<std::size_t>(at.size(), 100); ++i)
+      f.place.push_back(place_of(to_window(at[i]))[0]);
   }
 
   void repeats(const Gathered& all) {
@@ -422,7 +480,11 @@ class Judge {
       const double share = groups ? static_cast<double>(repeated) / static_cast<double>(groups) : 0;
       // Where nearly everything repeats, the ground is a plane along that line.
       if (repeated < 20 || share < 0.02 || share > 0.9) return;
-      Finding& f = add("repeated", Severity::Failure, fmt::format("{:.0f} % of its {} repeat the one before: the mark of nearest-neighbour resampling, which a hillshade shows as stripes", 100 * share, what), "resample the original with cubic or bilinear");
+      Finding& f = add("repeated", Severity::Failure,
+                       fmt::format("{:.0f} % of its {} repeat the one before: the mark of nearest-neighbour "
+                                   "resampling, which a hillshade shows as stripes",
+                                   100 * share, what),
+                       "resample the original with cubic or bilinear");
       f.measure = share;
     };
     report("rows", all.row_repeats, all.row_groups);
@@ -432,14 +494,21 @@ class Judge {
   void seam(std::uint32_t a, std::uint32_t b, const Steps& steps) {
     const auto n = static_cast<double>(steps.values.size());
     if (n < 20) return;
-    const double median = median_of(steps.values), error = 1.2533 * robust_deviation(steps.values, median) / std::sqrt(n);
+    const double median = median_of(steps.values),
+                 error = 1.2533 * robust_deviation(steps.values, median) / std::sqrt(n);
     const auto& sources = grid_.info().sources;
-    if (std::abs(median) * metre_ < kLeastStep || std::abs(median) < 4 * error || a > sources.size() || b > sources.size()) return;
-    Finding& f = add("seam", Severity::Failure, fmt::format("a step of {:+.2f} {} (median of {} cells) from {} to {}", median, unit_, steps.values.size(), sources[a - 1].name, sources[b - 1].name),
+    if (std::abs(median) * metre_ < kLeastStep || std::abs(median) < 4 * error || a > sources.size() ||
+        b > sources.size())
+      return;
+    Finding& f = add("seam", Severity::Failure,
+                     fmt::format("a step of {:+.2f} {} (median of {} cells) from {} to {}", median, unit_,
+                                 steps.values.size(), sources[a - 1].name, sources[b - 1].name),
                      "correct the offset of one of them, or feather the seam");
     f.measure = median;
     f.unit = unit_;
-    f.place = place_of({static_cast<std::int64_t>(steps.cells.west), static_cast<std::int64_t>(steps.cells.south), static_cast<std::int64_t>(steps.cells.width()) + 1, static_cast<std::int64_t>(steps.cells.height()) + 1});
+    f.place = place_of({static_cast<std::int64_t>(steps.cells.west), static_cast<std::int64_t>(steps.cells.south),
+                        static_cast<std::int64_t>(steps.cells.width()) + 1,
+                        static_cast<std::int64_t>(steps.cells.height()) + 1});
   }
 
   const Grid& grid_;
@@ -452,16 +521,20 @@ class Judge {
 
 }  // namespace
 
-const char* name_of(Severity s) { return s == Severity::Failure ? "failure" : s == Severity::Warning ? "warning" : "note"; }
+const char* name_of(Severity s) {
+  return s == Severity::Failure ? "failure" : s == Severity::Warning ? "warning" : "note";
+}
 
 bool CheckReport::failed() const {
-  return std::any_of(findings.begin(), findings.end(), [](const Finding& f) { return f.severity == Severity::Failure; });
+  return std::any_of(findings.begin(), findings.end(),
+                     [](const Finding& f) { return f.severity == Severity::Failure; });
 }
 
 CheckReport check(const Grid& grid, const CheckOptions& options) {
   CheckReport report;
   Judge(grid, options, report).run();
-  std::stable_sort(report.findings.begin(), report.findings.end(), [](const Finding& a, const Finding& b) { return a.severity > b.severity; });
+  std::stable_sort(report.findings.begin(), report.findings.end(),
+                   [](const Finding& a, const Finding& b) { return a.severity > b.severity; });
   return report;
 }
 
@@ -475,15 +548,18 @@ struct OverlapSample {
 
 OverlapSample sample_overlap(const Grid& a, const Grid& b, const RunOptions& options) {
   OverlapSample out;
-  const Bounds box = a.frame().bounds(), other = transformed(b.frame().bounds(), Transform(b.frame().crs(), a.frame().crs()));
-  out.common = {std::max(box.west, other.west), std::max(box.south, other.south), std::min(box.east, other.east), std::min(box.north, other.north)};
+  const Bounds box = a.frame().bounds(),
+               other = transformed(b.frame().bounds(), Transform(b.frame().crs(), a.frame().crs()));
+  out.common = {std::max(box.west, other.west), std::max(box.south, other.south), std::min(box.east, other.east),
+                std::min(box.north, other.north)};
   const CellSize cell = a.frame().cell();
   if (out.common.empty() || out.common.width() < 4 * cell.x || out.common.height() < 4 * cell.y) return out;
   const Window w = a.frame().window_of_centres(out.common).intersected(a.frame().window());
   std::vector<Point> here;
   const std::int64_t step_c = std::max<std::int64_t>(1, w.cols / 250), step_r = std::max<std::int64_t>(1, w.rows / 250);
   for (std::int64_t r = w.row; r < w.row + w.rows; r += step_r)
-    for (std::int64_t c = w.col; c < w.col + w.cols; c += step_c) here.push_back(a.frame().centre(static_cast<double>(c), static_cast<double>(r)));
+    for (std::int64_t c = w.col; c < w.col + w.cols; c += step_c)
+      here.push_back(a.frame().centre(static_cast<double>(c), static_cast<double>(r)));
   std::vector<Point> there = here;
   Transform(a.frame().crs(), b.frame().crs()).forward(there);
   const std::vector<double> za = sample(a, here, options), zb = sample(b, there, options);
@@ -513,7 +589,9 @@ std::vector<Finding> check_overlaps(const std::vector<Grid>& grids, const RunOpt
   for (std::size_t i = 0; i < grids.size(); ++i)
     for (std::size_t k = i + 1; k < grids.size(); ++k) {
       const Grid &a = grids[i], &b = grids[k];
-      if (!a.frame().crs() || !b.frame().crs() || a.quantity().kind != QuantityKind::Height || b.quantity().kind != QuantityKind::Height) continue;
+      if (!a.frame().crs() || !b.frame().crs() || a.quantity().kind != QuantityKind::Height ||
+          b.quantity().kind != QuantityKind::Height)
+        continue;
       OverlapSample s = sample_overlap(a, b, options);
       if (s.differences.size() < 50) continue;
       std::pair key{group_of(a), group_of(b)};
@@ -532,10 +610,22 @@ std::vector<Finding> check_overlaps(const std::vector<Grid>& grids, const RunOpt
     const auto n = static_cast<double>(pair.differences.size());
     const double median = median_of(pair.differences), spread = robust_deviation(pair.differences, median);
     // Coarse grids differ everywhere by what they smooth away: the median must stand out from that, too.
-    if (std::abs(median) < kLeastStep || std::abs(median) < 4 * 1.2533 * spread / std::sqrt(n) || std::abs(median) < 0.25 * spread) continue;
-    out.push_back({.code = "offset", .severity = Severity::Failure, .file = names.first,
-                   .message = fmt::format("lies {:.2f} m {} {} where they overlap (median of {} points in {} pair{} of tiles, spread {:.2f} m)", std::abs(median), median > 0 ? "above" : "below", names.second, pair.differences.size(), pair.pairs, pair.pairs == 1 ? "" : "s", spread),
-                   .advice = "find out which of them keeps to the stated reference before joining them", .measure = median, .unit = "m", .place = pair.place, .crs = pair.crs});
+    if (std::abs(median) < kLeastStep || std::abs(median) < 4 * 1.2533 * spread / std::sqrt(n) ||
+        std::abs(median) < 0.25 * spread)
+      continue;
+    out.push_back(
+        {.code = "offset",
+         .severity = Severity::Failure,
+         .file = names.first,
+         .message = fmt::format(
+             "lies {:.2f} m {} {} where they overlap (median of {} points in {} pair{} of tiles, spread {:.2f} m)",
+             std::abs(median), median > 0 ? "above" : "below", names.second, pair.differences.size(), pair.pairs,
+             pair.pairs == 1 ? "" : "s", spread),
+         .advice = "find out which of them keeps to the stated reference before joining them",
+         .measure = median,
+         .unit = "m",
+         .place = pair.place,
+         .crs = pair.crs});
   }
   return out;
 }
@@ -544,7 +634,12 @@ Layer finding_layer(const std::vector<Finding>& findings) {
   Layer layer{.name = "findings", .crs = Crs::wgs84(), .features = {}};
   for (const Finding& f : findings) {
     if (f.place.empty() || !f.crs) continue;
-    Feature feature{transformed(f.place, Transform(f.crs, layer.crs)), {{"code", f.code}, {"severity", std::string(name_of(f.severity))}, {"file", f.file}, {"message", f.message}, {"advice", f.advice}}};
+    Feature feature{transformed(f.place, Transform(f.crs, layer.crs)),
+                    {{"code", f.code},
+                     {"severity", std::string(name_of(f.severity))},
+                     {"file", f.file},
+                     {"message", f.message},
+                     {"advice", f.advice}}};
     if (f.measure) feature.properties.emplace_back("measure", *f.measure);
     if (!f.unit.empty()) feature.properties.emplace_back("unit", f.unit);
     layer.features.push_back(std::move(feature));

@@ -6,6 +6,7 @@
 
 #include "katoptra/surface/mosaic.hpp"
 #include "katoptra/surface/reproject.hpp"
+
 #include "testing.hpp"
 
 namespace katoptra {
@@ -20,12 +21,15 @@ std::vector<float> hills(const Frame& f, unsigned seed, double noise = 0.03) {
   for (std::int64_t r = 0; r < f.rows(); ++r)
     for (std::int64_t c = 0; c < f.cols(); ++c) {
       const Point p = f.centre(static_cast<double>(c), static_cast<double>(r));
-      v.push_back(static_cast<float>(60 + 25 * std::sin(p.x / 47) * std::cos(p.y / 61) + 8 * std::sin((p.x + p.y) / 19) + jitter(random)));
+      v.push_back(static_cast<float>(60 + 25 * std::sin(p.x / 47) * std::cos(p.y / 61) +
+                                     8 * std::sin((p.x + p.y) / 19) + jitter(random)));
     }
   return v;
 }
 
-Grid grid_of(const Frame& f, std::vector<float> v, const Quantity& q = metres_above_egm2008()) { return grid_from_values(f, std::move(v), q); }
+Grid grid_of(const Frame& f, std::vector<float> v, const Quantity& q = metres_above_egm2008()) {
+  return grid_from_values(f, std::move(v), q);
+}
 
 const Finding* found(const CheckReport& r, const std::string& code) {
   for (const Finding& f : r.findings)
@@ -57,7 +61,8 @@ TEST(Check, DegreesAndMercatorAreNotForMeasuring) {
   EXPECT_EQ(found(r, "degrees")->severity, Severity::Warning);
   EXPECT_FALSE(r.failed());
   const Point web = Transform(Crs::wgs84(), Crs::parse("EPSG:3857")).forward({-31, -60});
-  const CheckReport m = check(grid_of(Frame(Crs::parse("EPSG:3857"), web.x, web.y, {10, 10}, 50, 50), std::vector<float>(2500, 5)));
+  const CheckReport m =
+      check(grid_of(Frame(Crs::parse("EPSG:3857"), web.x, web.y, {10, 10}, 50, 50), std::vector<float>(2500, 5)));
   ASSERT_TRUE(found(m, "mercator"));
   EXPECT_NEAR(*found(m, "mercator")->measure, 2, 0.01);
 }
@@ -103,7 +108,8 @@ TEST(Check, StripesWithTheirPeriod) {
 TEST(Check, NearestNeighbourLeavesItsMark) {
   const Frame coarse(Crs::wgs84(), -31, -37.5, {1.0 / 3600, 1.0 / 3600}, 120, 120);
   std::vector<float> v;
-  for (int i = 0; i < 120 * 120; ++i) v.push_back(static_cast<float>(100 + 30 * std::sin(i % 120 / 9.0) + 20 * std::cos(i / 120 / 7.0)));
+  for (int i = 0; i < 120 * 120; ++i)
+    v.push_back(static_cast<float>(100 + 30 * std::sin(i % 120 / 9.0) + 20 * std::cos(i / 120 / 7.0)));
   const Grid g = grid_of(coarse, v);
   const Frame fine = frame_for(coarse, Crs::parse("EPSG:32725"), {.cell = 15_m});
   EXPECT_TRUE(found(check(reproject(g, fine, Resampling::Nearest)), "repeated"));
@@ -120,7 +126,9 @@ TEST(Check, FlatWaterIsNoFlaw) {
 
 TEST(Check, ASeamBetweenSourcesIsMeasured) {
   const Frame fa = utm_frame(150, 150), fb = utm_frame(150, 150, 1, 676150);
-  auto named = [](const Grid& g, const char* name) { return relabelled(g, [&](GridInfo& i) { i.sources[0].name = name; }); };
+  auto named = [](const Grid& g, const char* name) {
+    return relabelled(g, [&](GridInfo& i) { i.sources[0].name = name; });
+  };
   auto vb = hills(fb, 8);
   const Grid a = named(grid_of(fa, hills(fa, 7)), "a"), same = named(grid_of(fb, vb), "b");
   for (float& z : vb) z += 0.18f;
@@ -153,7 +161,8 @@ TEST(Check, CoverageAndVoids) {
   auto v = hills(f, 10);
   for (std::int64_t r = 40; r < 50; ++r)
     for (std::int64_t c = 40; c < 45; ++c) v[static_cast<std::size_t>(r * 100 + c)] = kVoid;
-  const Area inside = Area::box({676010, 5841920, 676090, 5841990}, f.crs()), beyond = Area::box({676050, 5841950, 676150, 5841990}, f.crs());
+  const Area inside = Area::box({676010, 5841920, 676090, 5841990}, f.crs()),
+             beyond = Area::box({676050, 5841950, 676150, 5841990}, f.crs());
   CheckReport r = check(grid_of(f, v), {.area = &inside});
   EXPECT_EQ(*found(r, "voids")->measure, 50);
   EXPECT_NEAR(*found(r, "coverage")->measure, 1 - 50.0 / 5600, 1e-12);
@@ -176,7 +185,8 @@ TEST(Check, SameForEveryBandHeight) {
   for (int block : {1, 2, 7, 64}) {
     const CheckReport got = check(g, {.run = {.threads = 3, .block = block}});
     ASSERT_EQ(got.findings.size(), expected.findings.size());
-    for (std::size_t i = 0; i < got.findings.size(); ++i) EXPECT_EQ(got.findings[i].message, expected.findings[i].message);
+    for (std::size_t i = 0; i < got.findings.size(); ++i)
+      EXPECT_EQ(got.findings[i].message, expected.findings[i].message);
   }
 }
 
@@ -207,8 +217,14 @@ TEST(Statistics, AgreeWithAPlainLoop) {
   EXPECT_EQ(s.highest, static_cast<double>(v.back()));
   EXPECT_NEAR(s.mean, mean, 1e-9 * mean);
   EXPECT_NEAR(s.deviation, std::sqrt(squares / static_cast<double>(v.size())), 1e-9 * mean);
-  for (int i = 0; i < 7; ++i) EXPECT_NEAR(s.percentiles[i], static_cast<double>(v[static_cast<std::size_t>(kPercents[i] / 100 * static_cast<double>(v.size() - 1))]), kQuantileError * 150);
-  EXPECT_EQ(g.at(static_cast<std::int64_t>(f.col_at(s.highest_at.x)), static_cast<std::int64_t>(f.row_at(s.highest_at.y))), v.back());
+  for (int i = 0; i < 7; ++i)
+    EXPECT_NEAR(
+        s.percentiles[i],
+        static_cast<double>(v[static_cast<std::size_t>(kPercents[i] / 100 * static_cast<double>(v.size() - 1))]),
+        kQuantileError * 150);
+  EXPECT_EQ(
+      g.at(static_cast<std::int64_t>(f.col_at(s.highest_at.x)), static_cast<std::int64_t>(f.row_at(s.highest_at.y))),
+      v.back());
   EXPECT_TRUE(std::isnan(statistics(grid_from_values(utm_frame(2, 2), std::vector<float>(4, kVoid))).mean));
 }
 

@@ -2,14 +2,13 @@
 
 #include <archive.h>
 #include <archive_entry.h>
+#include <atomic>
+#include <cerrno>
+#include <cstring>
 #include <fcntl.h>
 #include <fmt/format.h>
 #include <sys/stat.h>
 #include <unistd.h>
-
-#include <atomic>
-#include <cerrno>
-#include <cstring>
 #include <utility>
 
 #include "katoptra/base/error.hpp"
@@ -20,7 +19,9 @@ namespace fs = std::filesystem;
 
 void ByteSource::read_exactly(std::uint64_t offset, std::span<std::uint8_t> out) const {
   if (read_at(offset, out) != out.size())
-    throw Error(ErrorCode::BadFile, fmt::format("ends early: {} bytes wanted at {}, the file has {}", out.size(), offset, size()), name(), "it is truncated; fetch it again");
+    throw Error(ErrorCode::BadFile,
+                fmt::format("ends early: {} bytes wanted at {}, the file has {}", out.size(), offset, size()), name(),
+                "it is truncated; fetch it again");
 }
 
 namespace {
@@ -30,11 +31,14 @@ std::string reason() { return std::strerror(errno); }
 class FileSource final : public ByteSource {
  public:
   explicit FileSource(const fs::path& path) : name_(path.string()), fd_(::open(path.c_str(), O_RDONLY | O_CLOEXEC)) {
-    if (fd_ < 0) throw Error(ErrorCode::Io, "cannot be opened: " + reason(), name_, errno == ENOENT ? "check the path" : "check its permissions");
+    if (fd_ < 0)
+      throw Error(ErrorCode::Io, "cannot be opened: " + reason(), name_,
+                  errno == ENOENT ? "check the path" : "check its permissions");
     struct stat st {};
     if (::fstat(fd_, &st) != 0 || S_ISDIR(st.st_mode)) {
       ::close(fd_);
-      throw Error(ErrorCode::Io, S_ISDIR(st.st_mode) ? "is a folder, not a file" : "cannot be read: " + reason(), name_, "name a file");
+      throw Error(ErrorCode::Io, S_ISDIR(st.st_mode) ? "is a folder, not a file" : "cannot be read: " + reason(), name_,
+                  "name a file");
     }
     size_ = static_cast<std::uint64_t>(st.st_size);
     if (size_ == 0) {
@@ -87,7 +91,9 @@ class FileSink final : public ByteSink {
     refuse_existing();
     part_ = path_.parent_path() / fmt::format(".{}.part-{}-{}", path_.filename().string(), ::getpid(), counter++);
     fd_ = ::open(part_.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0666);
-    if (fd_ < 0) throw Error(ErrorCode::Io, "cannot be written: " + reason(), path_.string(), "check that the folder exists and may be written");
+    if (fd_ < 0)
+      throw Error(ErrorCode::Io, "cannot be written: " + reason(), path_.string(),
+                  "check that the folder exists and may be written");
   }
   ~FileSink() override {
     if (fd_ >= 0) ::close(fd_);
@@ -98,7 +104,9 @@ class FileSink final : public ByteSink {
     while (done < bytes.size()) {
       const ssize_t n = ::pwrite(fd_, bytes.data() + done, bytes.size() - done, static_cast<off_t>(offset + done));
       if (n < 0 && errno == EINTR) continue;
-      if (n <= 0) throw Error(ErrorCode::Io, "cannot be written: " + reason(), path_.string(), errno == ENOSPC ? "make room on the disk" : "check the disk");
+      if (n <= 0)
+        throw Error(ErrorCode::Io, "cannot be written: " + reason(), path_.string(),
+                    errno == ENOSPC ? "make room on the disk" : "check the disk");
       done += static_cast<std::size_t>(n);
     }
   }
@@ -106,7 +114,8 @@ class FileSink final : public ByteSink {
     const int closed = ::close(std::exchange(fd_, -1));
     if (closed != 0) throw Error(ErrorCode::Io, "cannot be written: " + reason(), path_.string(), "check the disk");
     refuse_existing();
-    if (::rename(part_.c_str(), path_.c_str()) != 0) throw Error(ErrorCode::Io, "cannot be given its name: " + reason(), path_.string());
+    if (::rename(part_.c_str(), path_.c_str()) != 0)
+      throw Error(ErrorCode::Io, "cannot be given its name: " + reason(), path_.string());
     committed_ = true;
   }
 
@@ -114,7 +123,8 @@ class FileSink final : public ByteSink {
   void refuse_existing() const {
     std::error_code ignored;
     if (fs::is_directory(path_, ignored)) throw Error(ErrorCode::Io, "is a folder", path_.string(), "name a file");
-    if (!overwrite_ && fs::exists(path_, ignored)) throw Error(ErrorCode::Io, "exists already", path_.string(), "choose another name or say --overwrite");
+    if (!overwrite_ && fs::exists(path_, ignored))
+      throw Error(ErrorCode::Io, "exists already", path_.string(), "choose another name or say --overwrite");
   }
 
   fs::path path_, part_;
@@ -136,7 +146,10 @@ std::unique_ptr<archive, FreeArchive> open_archive(const fs::path& path) {
   std::unique_ptr<archive, FreeArchive> a(archive_read_new());
   archive_read_support_format_zip(a.get());
   if (archive_read_open_filename(a.get(), path.c_str(), 1 << 16) != ARCHIVE_OK)
-    throw Error(ErrorCode::BadFile, fmt::format("the archive cannot be read: {}", archive_error_string(a.get()) ? archive_error_string(a.get()) : "damaged"), path.string(), "fetch it again");
+    throw Error(ErrorCode::BadFile,
+                fmt::format("the archive cannot be read: {}",
+                            archive_error_string(a.get()) ? archive_error_string(a.get()) : "damaged"),
+                path.string(), "fetch it again");
   return a;
 }
 
@@ -149,7 +162,10 @@ void each_entry(archive* a, const fs::path& path, const Body& body) {
     const int status = archive_read_next_header(a, &entry);
     if (status == ARCHIVE_EOF) return;
     if (status < ARCHIVE_WARN)
-      throw Error(ErrorCode::BadFile, fmt::format("the archive is damaged: {}", archive_error_string(a) ? archive_error_string(a) : "unknown"), path.string(), "fetch it again");
+      throw Error(
+          ErrorCode::BadFile,
+          fmt::format("the archive is damaged: {}", archive_error_string(a) ? archive_error_string(a) : "unknown"),
+          path.string(), "fetch it again");
     if (body(entry)) return;
   }
 }
@@ -163,7 +179,12 @@ std::shared_ptr<ByteSource> bytes_in_memory(std::string name, std::vector<std::u
 
 std::string read_text_file(const fs::path& path, std::size_t limit) {
   auto source = open_file(path);
-  if (source->size() > limit) throw Error(ErrorCode::TooLarge, fmt::format("is {} long, more than the {} allowed here", format_bytes(static_cast<double>(source->size())), format_bytes(static_cast<double>(limit))), path.string());
+  if (source->size() > limit)
+    throw Error(
+        ErrorCode::TooLarge,
+        fmt::format("is {} long, more than the {} allowed here", format_bytes(static_cast<double>(source->size())),
+                    format_bytes(static_cast<double>(limit))),
+        path.string());
   std::string text(source->size(), '\0');
   source->read_exactly(0, std::span(reinterpret_cast<std::uint8_t*>(text.data()), text.size()));
   return text;
@@ -175,7 +196,9 @@ std::unique_ptr<ByteSink> create_file(const fs::path& path, const CreateOptions&
   return sink;
 }
 
-void set_sink_wrapper(std::function<std::unique_ptr<ByteSink>(std::unique_ptr<ByteSink>)> wrap) { wrapper() = std::move(wrap); }
+void set_sink_wrapper(std::function<std::unique_ptr<ByteSink>(std::unique_ptr<ByteSink>)> wrap) {
+  wrapper() = std::move(wrap);
+}
 
 void write_text_file(const fs::path& path, std::string_view text, const CreateOptions& options) {
   auto sink = create_file(path, options);
@@ -204,9 +227,14 @@ std::vector<std::uint8_t> read_archive_entry(const fs::path& path, const std::st
     std::vector<std::uint8_t> piece(1 << 16);
     for (;;) {
       const la_ssize_t n = archive_read_data(a.get(), piece.data(), piece.size());
-      if (n < 0) throw Error(ErrorCode::BadFile, "an entry of the archive is damaged", path.string() + "/" + name, "fetch it again");
+      if (n < 0)
+        throw Error(ErrorCode::BadFile, "an entry of the archive is damaged", path.string() + "/" + name,
+                    "fetch it again");
       if (n == 0) return true;
-      if (bytes.size() + static_cast<std::size_t>(n) > limit) throw Error(ErrorCode::TooLarge, fmt::format("unpacks to more than {}", format_bytes(static_cast<double>(limit))), path.string() + "/" + name, "unpack it by hand if it is meant to be this large");
+      if (bytes.size() + static_cast<std::size_t>(n) > limit)
+        throw Error(ErrorCode::TooLarge,
+                    fmt::format("unpacks to more than {}", format_bytes(static_cast<double>(limit))),
+                    path.string() + "/" + name, "unpack it by hand if it is meant to be this large");
       bytes.insert(bytes.end(), piece.begin(), piece.begin() + n);
     }
   });

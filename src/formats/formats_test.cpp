@@ -1,14 +1,14 @@
 // HGT, archives, lineage beside a grid, vector files.
 #include <archive.h>
 #include <archive_entry.h>
-
 #include <fstream>
 
-#include "csv.hpp"
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/grid_file.hpp"
 #include "katoptra/formats/vector_file.hpp"
 #include "katoptra/surface/mosaic.hpp"
+
+#include "csv.hpp"
 #include "testing.hpp"
 
 namespace katoptra {
@@ -91,7 +91,9 @@ TEST(Archive, DamageAndBombsAreErrors) {
 TEST(Lineage, IsOpenedWithTheGridItWasWrittenWith) {
   TemporaryFolder folder;
   const Grid a = rough_grid(utm_frame(40, 30), 1, 3), b = rough_grid(utm_frame(40, 30, 1, 676020), 2, 0);
-  write_grid(mosaic({relabelled(a, [](GridInfo& i) { i.sources[0].name = "a, the first"; }), b}, {.prefer = {Preference::Given}}), folder / "m.tif", {.lineage = true});
+  write_grid(mosaic({relabelled(a, [](GridInfo& i) { i.sources[0].name = "a, the first"; }), b},
+                    {.prefer = {Preference::Given}}),
+             folder / "m.tif", {.lineage = true});
   const Grid back = open_grid(folder / "m.tif");
   ASSERT_EQ(back.info().sources.size(), 2u);
   EXPECT_EQ(back.info().sources[0].name, "a, the first");
@@ -108,8 +110,10 @@ Layer sample_layer() {
   p.holes.push_back(to_polygon({-31.015, -37.555, -31.01, -37.55}).outer);
   return {.name = "things",
           .crs = Crs::wgs84(),
-          .features = {{Point{-31.0123456789, -37.55}, {{"name", std::string("a \"point\", é")}, {"n", std::int64_t{3}}, {"x", 1.5}}},
-                       {LineString{{-31, -37}, {-31.1, -37.2}}, {{"name", std::string("line")}, {"n", std::int64_t{4}}, {"x", 2.5}}},
+          .features = {{Point{-31.0123456789, -37.55},
+                        {{"name", std::string("a \"point\", é")}, {"n", std::int64_t{3}}, {"x", 1.5}}},
+                       {LineString{{-31, -37}, {-31.1, -37.2}},
+                        {{"name", std::string("line")}, {"n", std::int64_t{4}}, {"x", 2.5}}},
                        {MultiPolygon{p}, {{"name", std::string("area")}, {"n", std::int64_t{5}}, {"x", -2.5}}}}};
 }
 
@@ -125,9 +129,15 @@ TEST(VectorFile, RoundTripsInBothFormats) {
     EXPECT_EQ(shape[0].holes.size(), 1u);
     EXPECT_NEAR(planar_area(shape), 0.0004 - 0.000025, 1e-12);
     for (const auto& [key, value] : back.features[0].properties) {
-      if (key == "name") { EXPECT_EQ(value, Property(std::string("a \"point\", é"))); }
-      if (key == "n") { EXPECT_EQ(value, Property(std::int64_t{3})); }
-      if (key == "x") { EXPECT_EQ(value, Property(1.5)); }
+      if (key == "name") {
+        EXPECT_EQ(value, Property(std::string("a \"point\", é")));
+      }
+      if (key == "n") {
+        EXPECT_EQ(value, Property(std::int64_t{3}));
+      }
+      if (key == "x") {
+        EXPECT_EQ(value, Property(1.5));
+      }
     }
     EXPECT_TRUE(back.crs.same_place(Crs::wgs84()));
   }
@@ -159,7 +169,11 @@ TEST(VectorFile, PointTables) {
 TEST(VectorFile, NonsenseIsRefused) {
   TemporaryFolder folder;
   int n = 0;
-  for (const char* bad : {"{", "[]", "{}", R"({"type":"FeatureCollection"})", R"({"type":"Polygon","coordinates":[[[0,0],[1,1]]]})", R"({"type":"Point","coordinates":["a",2]})", R"({"type":"FeatureCollection","features":[{"type":"Feature","geometry":{"type":"Blob","coordinates":[]}}]})"}) {
+  for (
+      const char* bad :
+      {"{", "[]", "{}", R"({"type":"FeatureCollection"})", R"({"type":"Polygon","coordinates":[[[0,0],[1,1]]]})",
+       R"({"type":"Point","coordinates":["a",2]})",
+       R"({"type":"FeatureCollection","features":[{"type":"Feature","geometry":{"type":"Blob","coordinates":[]}}]})"}) {
     const auto path = folder / (std::to_string(n++) + ".geojson");
     write_text_file(path, bad);
     EXPECT_EQ(error_of([&] { read_layer(path); }), ErrorCode::BadFile) << bad;

@@ -5,7 +5,6 @@
 #include <geo_simpletags.h>
 #include <geo_tiffp.h>
 #include <geotiff.h>
-
 #include <memory>
 
 #include "katoptra/base/error.hpp"
@@ -71,7 +70,8 @@ Crs horizontal(GTIF* g, GeoFacts& facts) {
     if (proj.empty() || proj == "unknown" || proj.find("+proj=unknown") != proj.npos) return {};
     return Crs::parse(proj + " +type=crs");
   } catch (const Error&) {
-    facts.notes.push_back(code > 0 && code != kUserDefined ? fmt::format("its CRS, EPSG:{}, is not known here", code) : "its own definition of a CRS is not understood");
+    facts.notes.push_back(code > 0 && code != kUserDefined ? fmt::format("its CRS, EPSG:{}, is not known here", code)
+                                                           : "its own definition of a CRS is not understood");
     return {};
   }
 }
@@ -128,8 +128,12 @@ GeoTags write_geo_tags(const Crs& crs, const Quantity& quantity) {
   GeoTags out;
   std::unique_ptr<ST_TIFF, Free> st(ST_Create());
   std::unique_ptr<GTIF, Free> g = open_keys(st.get());
-  auto set_short = [&](geokey_t key, int value) { GTIFKeySet(g.get(), key, TYPE_SHORT, 1, static_cast<unsigned short>(value)); };
-  auto set_text = [&](geokey_t key, const std::string& value) { GTIFKeySet(g.get(), key, TYPE_ASCII, static_cast<int>(value.size()), value.c_str()); };
+  auto set_short = [&](geokey_t key, int value) {
+    GTIFKeySet(g.get(), key, TYPE_SHORT, 1, static_cast<unsigned short>(value));
+  };
+  auto set_text = [&](geokey_t key, const std::string& value) {
+    GTIFKeySet(g.get(), key, TYPE_ASCII, static_cast<int>(value.size()), value.c_str());
+  };
   if (crs) {
     if (crs.epsg() > 0 && crs.epsg() < 65535) {
       set_short(GTModelTypeGeoKey, crs.is_geographic() ? kGeographic : kProjected);
@@ -152,9 +156,12 @@ GeoTags write_geo_tags(const Crs& crs, const Quantity& quantity) {
   GTIFWriteKeys(g.get());
   int count = 0, type = 0;
   void* data = nullptr;
-  if (ST_GetKey(st.get(), kDirectory, &count, &type, &data)) out.directory.assign(static_cast<std::uint16_t*>(data), static_cast<std::uint16_t*>(data) + count);
-  if (ST_GetKey(st.get(), kDoubles, &count, &type, &data)) out.doubles.assign(static_cast<double*>(data), static_cast<double*>(data) + count);
-  if (ST_GetKey(st.get(), kText, &count, &type, &data)) out.text.assign(static_cast<char*>(data), static_cast<std::size_t>(count));
+  if (ST_GetKey(st.get(), kDirectory, &count, &type, &data))
+    out.directory.assign(static_cast<std::uint16_t*>(data), static_cast<std::uint16_t*>(data) + count);
+  if (ST_GetKey(st.get(), kDoubles, &count, &type, &data))
+    out.doubles.assign(static_cast<double*>(data), static_cast<double*>(data) + count);
+  if (ST_GetKey(st.get(), kText, &count, &type, &data))
+    out.text.assign(static_cast<char*>(data), static_cast<std::size_t>(count));
   return out;
 }
 

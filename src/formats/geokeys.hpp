@@ -16,8 +16,8 @@ struct GeoTags {
 };
 
 struct GeoFacts {
-  Crs crs;                               // none when the file says nothing, or nothing that is understood
-  std::string crs_name;                  // the file's own words
+  Crs crs;               // none when the file says nothing, or nothing that is understood
+  std::string crs_name;  // the file's own words
   bool pixel_is_point = false;
   HeightReference heights;
   std::optional<LengthUnit> height_unit;

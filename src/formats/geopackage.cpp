@@ -1,12 +1,11 @@
 // GeoPackage 1.2 (OGC 12-128r14): one feature table in an SQLite file. Written in memory and put in place whole.
 #include "geopackage.hpp"
 
-#include <fmt/format.h>
-#include <sqlite3.h>
-
 #include <cstring>
+#include <fmt/format.h>
 #include <map>
 #include <memory>
+#include <sqlite3.h>
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/formats/bytes.hpp"
@@ -24,7 +23,8 @@ using Database = std::unique_ptr<sqlite3, CloseDatabase>;
 using Statement = std::unique_ptr<sqlite3_stmt, Finalize>;
 
 [[noreturn]] void fail(sqlite3* d, const std::string& file) {
-  throw Error(ErrorCode::BadFile, fmt::format("is not a readable GeoPackage: {}", sqlite3_errmsg(d)), file, "fetch it again, or check what it is");
+  throw Error(ErrorCode::BadFile, fmt::format("is not a readable GeoPackage: {}", sqlite3_errmsg(d)), file,
+              "fetch it again, or check what it is");
 }
 
 Statement prepare(sqlite3* d, const std::string& sql, const std::string& file) {
@@ -67,7 +67,9 @@ class WkbWriter {
     }
   }
   void u32(std::uint32_t v) { raw(&v, 4); }
-  void raw(const void* data, std::size_t n) { bytes.insert(bytes.end(), static_cast<const std::uint8_t*>(data), static_cast<const std::uint8_t*>(data) + n); }
+  void raw(const void* data, std::size_t n) {
+    bytes.insert(bytes.end(), static_cast<const std::uint8_t*>(data), static_cast<const std::uint8_t*>(data) + n);
+  }
   std::vector<std::uint8_t> bytes;
 
  private:
@@ -87,7 +89,8 @@ class WkbWriter {
 
 class WkbReader {
  public:
-  WkbReader(const std::uint8_t* data, std::size_t n, std::string file) : at_(data), end_(data + n), file_(std::move(file)) {}
+  WkbReader(const std::uint8_t* data, std::size_t n, std::string file)
+      : at_(data), end_(data + n), file_(std::move(file)) {}
 
   // The geometries that one blob holds, in our three kinds.
   void geometry(std::vector<Feature>& out, int depth = 0) {
@@ -97,9 +100,15 @@ class WkbReader {
     dims_ = type >= 1000 ? (extra == 3 ? 4 : 3) : 2;
     type %= 1000;
     switch (type) {
-      case 1: out.push_back({point(little), {}}); break;
-      case 2: out.push_back({line(little), {}}); break;
-      case 3: out.push_back({MultiPolygon{polygon(little)}, {}}); break;
+      case 1:
+        out.push_back({point(little), {}});
+        break;
+      case 2:
+        out.push_back({line(little), {}});
+        break;
+      case 3:
+        out.push_back({MultiPolygon{polygon(little)}, {}});
+        break;
       case 4:
       case 5:
       case 6:
@@ -118,12 +127,15 @@ class WkbReader {
         if (!shape.empty()) out.push_back({shape, {}});
         break;
       }
-      default: damaged();
+      default:
+        damaged();
     }
   }
 
  private:
-  [[noreturn]] void damaged() const { throw Error(ErrorCode::BadFile, "a geometry is damaged", file_, "fetch it again"); }
+  [[noreturn]] void damaged() const {
+    throw Error(ErrorCode::BadFile, "a geometry is damaged", file_, "fetch it again");
+  }
   void need(std::size_t n) const {
     if (static_cast<std::size_t>(end_ - at_) < n) damaged();
   }
@@ -177,7 +189,9 @@ class WkbReader {
 std::string geometry_type(const Layer& layer) {
   std::string type;
   for (const Feature& f : layer.features) {
-    const char* t = std::holds_alternative<Point>(f.geometry) ? "POINT" : std::holds_alternative<LineString>(f.geometry) ? "LINESTRING" : "MULTIPOLYGON";
+    const char* t = std::holds_alternative<Point>(f.geometry)        ? "POINT"
+                    : std::holds_alternative<LineString>(f.geometry) ? "LINESTRING"
+                                                                     : "MULTIPOLYGON";
     if (type.empty()) type = t;
     if (type != t) return "GEOMETRY";
   }
@@ -207,14 +221,22 @@ std::vector<std::uint8_t> blob_of(const Feature& f, int srs) {
 void create_tables(sqlite3* d, const Layer& layer, int srs, const std::string& file) {
   const Crs& crs = layer.crs;
   execute(d, "PRAGMA application_id = 1196444487; PRAGMA user_version = 10200;", file);
-  execute(d,
-          "CREATE TABLE gpkg_spatial_ref_sys (srs_name TEXT NOT NULL, srs_id INTEGER NOT NULL PRIMARY KEY, organization TEXT NOT NULL, organization_coordsys_id INTEGER NOT NULL, definition TEXT NOT NULL, description TEXT);"
-          "CREATE TABLE gpkg_contents (table_name TEXT NOT NULL PRIMARY KEY, data_type TEXT NOT NULL, identifier TEXT UNIQUE, description TEXT DEFAULT '', last_change DATETIME NOT NULL DEFAULT "
-          "(strftime('%Y-%m-%dT%H:%M:%fZ','now')), min_x DOUBLE, min_y DOUBLE, max_x DOUBLE, max_y DOUBLE, srs_id INTEGER, CONSTRAINT fk_gc_r_srs_id FOREIGN KEY (srs_id) REFERENCES gpkg_spatial_ref_sys(srs_id));"
-          "CREATE TABLE gpkg_geometry_columns (table_name TEXT NOT NULL, column_name TEXT NOT NULL, geometry_type_name TEXT NOT NULL, srs_id INTEGER NOT NULL, z TINYINT NOT NULL, m TINYINT NOT NULL, CONSTRAINT pk_geom_cols PRIMARY KEY "
-          "(table_name, column_name), CONSTRAINT fk_gc_tn FOREIGN KEY (table_name) REFERENCES gpkg_contents(table_name), CONSTRAINT fk_gc_srs FOREIGN KEY (srs_id) REFERENCES gpkg_spatial_ref_sys (srs_id));"
-          "INSERT INTO gpkg_spatial_ref_sys VALUES ('Undefined Cartesian', -1, 'NONE', -1, 'undefined', NULL), ('Undefined geographic', 0, 'NONE', 0, 'undefined', NULL);",
-          file);
+  execute(
+      d,
+      "CREATE TABLE gpkg_spatial_ref_sys (srs_name TEXT NOT NULL, srs_id INTEGER NOT NULL PRIMARY KEY, organization "
+      "TEXT NOT NULL, organization_coordsys_id INTEGER NOT NULL, definition TEXT NOT NULL, description TEXT);"
+      "CREATE TABLE gpkg_contents (table_name TEXT NOT NULL PRIMARY KEY, data_type TEXT NOT NULL, identifier TEXT "
+      "UNIQUE, description TEXT DEFAULT '', last_change DATETIME NOT NULL DEFAULT "
+      "(strftime('%Y-%m-%dT%H:%M:%fZ','now')), min_x DOUBLE, min_y DOUBLE, max_x DOUBLE, max_y DOUBLE, srs_id INTEGER, "
+      "CONSTRAINT fk_gc_r_srs_id FOREIGN KEY (srs_id) REFERENCES gpkg_spatial_ref_sys(srs_id));"
+      "CREATE TABLE gpkg_geometry_columns (table_name TEXT NOT NULL, column_name TEXT NOT NULL, geometry_type_name "
+      "TEXT NOT NULL, srs_id INTEGER NOT NULL, z TINYINT NOT NULL, m TINYINT NOT NULL, CONSTRAINT pk_geom_cols PRIMARY "
+      "KEY "
+      "(table_name, column_name), CONSTRAINT fk_gc_tn FOREIGN KEY (table_name) REFERENCES gpkg_contents(table_name), "
+      "CONSTRAINT fk_gc_srs FOREIGN KEY (srs_id) REFERENCES gpkg_spatial_ref_sys (srs_id));"
+      "INSERT INTO gpkg_spatial_ref_sys VALUES ('Undefined Cartesian', -1, 'NONE', -1, 'undefined', NULL), ('Undefined "
+      "geographic', 0, 'NONE', 0, 'undefined', NULL);",
+      file);
   auto srs_row = [&](const Crs& c, int id) {
     Statement s = prepare(d, "INSERT OR IGNORE INTO gpkg_spatial_ref_sys VALUES (?,?,?,?,?,NULL)", file);
     sqlite3_bind_text(s.get(), 1, c.name().c_str(), -1, SQLITE_TRANSIENT);
@@ -245,9 +267,15 @@ void write_geopackage(const Layer& layer, const std::filesystem::path& path, boo
       names += ", " + sql_name(name);
       marks += ",?";
     }
-  execute(raw, fmt::format("CREATE TABLE {} (fid INTEGER PRIMARY KEY AUTOINCREMENT NOT NULL, geom BLOB{});", table, columns), file);
+  execute(raw,
+          fmt::format("CREATE TABLE {} (fid INTEGER PRIMARY KEY AUTOINCREMENT NOT NULL, geom BLOB{});", table, columns),
+          file);
   const Bounds b = bounds_of(layer);
-  Statement contents = prepare(raw, "INSERT INTO gpkg_contents (table_name, data_type, identifier, last_change, min_x, min_y, max_x, max_y, srs_id) VALUES (?,'features',?,'1970-01-01T00:00:00.000Z',?,?,?,?,?)", file);
+  Statement contents =
+      prepare(raw,
+              "INSERT INTO gpkg_contents (table_name, data_type, identifier, last_change, min_x, min_y, max_x, max_y, "
+              "srs_id) VALUES (?,'features',?,'1970-01-01T00:00:00.000Z',?,?,?,?,?)",
+              file);
   sqlite3_bind_text(contents.get(), 1, layer.name.c_str(), -1, SQLITE_TRANSIENT);
   sqlite3_bind_text(contents.get(), 2, layer.name.c_str(), -1, SQLITE_TRANSIENT);
   const double box[] = {b.west, b.south, b.east, b.north};
@@ -270,7 +298,8 @@ void write_geopackage(const Layer& layer, const std::filesystem::path& path, boo
     for (const auto& [name, value] : f.properties) {
       if (const auto* n = std::get_if<std::int64_t>(&value)) sqlite3_bind_int64(insert.get(), i, *n);
       if (const auto* x = std::get_if<double>(&value)) sqlite3_bind_double(insert.get(), i, *x);
-      if (const auto* s = std::get_if<std::string>(&value)) sqlite3_bind_text(insert.get(), i, s->c_str(), -1, SQLITE_TRANSIENT);
+      if (const auto* s = std::get_if<std::string>(&value))
+        sqlite3_bind_text(insert.get(), i, s->c_str(), -1, SQLITE_TRANSIENT);
       ++i;
     }
     if (sqlite3_step(insert.get()) != SQLITE_DONE) fail(raw, file);
@@ -281,7 +310,9 @@ void write_geopackage(const Layer& layer, const std::filesystem::path& path, boo
   insert.reset();
   sqlite3_int64 size = 0;
   std::unique_ptr<unsigned char, void (*)(void*)> bytes(sqlite3_serialize(raw, "main", &size, 0), sqlite3_free);
-  if (!bytes) throw Error(ErrorCode::TooLarge, "the GeoPackage does not fit into memory", file, "write GeoJSON, or fewer features");
+  if (!bytes)
+    throw Error(ErrorCode::TooLarge, "the GeoPackage does not fit into memory", file,
+                "write GeoJSON, or fewer features");
   auto sink = create_file(path, {.overwrite = overwrite});
   sink->write_at(0, std::span(bytes.get(), static_cast<std::size_t>(size)));
   sink->commit();
@@ -295,7 +326,8 @@ Layer read_geopackage(const std::filesystem::path& path) {
   Database db(raw);
   if (status != SQLITE_OK) fail(raw, file);
   Statement columns = prepare(raw, "SELECT table_name, column_name, srs_id FROM gpkg_geometry_columns LIMIT 1", file);
-  if (sqlite3_step(columns.get()) != SQLITE_ROW) throw Error(ErrorCode::BadFile, "holds no features", file, "check what it is");
+  if (sqlite3_step(columns.get()) != SQLITE_ROW)
+    throw Error(ErrorCode::BadFile, "holds no features", file, "check what it is");
   auto text = [](sqlite3_stmt* s, int i) {
     const unsigned char* t = sqlite3_column_text(s, i);
     return std::string(t ? reinterpret_cast<const char*>(t) : "");
@@ -305,8 +337,16 @@ Layer read_geopackage(const std::filesystem::path& path) {
   const std::string geometry = text(columns.get(), 1);
   const int srs = sqlite3_column_int(columns.get(), 2);
   if (srs > 0) {
-    Statement s = prepare(raw, fmt::format("SELECT organization, organization_coordsys_id, definition FROM gpkg_spatial_ref_sys WHERE srs_id = {}", srs), file);
-    if (sqlite3_step(s.get()) == SQLITE_ROW) layer.crs = text(s.get(), 0) == "EPSG" || text(s.get(), 0) == "epsg" ? Crs::parse(fmt::format("EPSG:{}", sqlite3_column_int(s.get(), 1))) : Crs::parse(text(s.get(), 2));
+    Statement s = prepare(
+        raw,
+        fmt::format(
+            "SELECT organization, organization_coordsys_id, definition FROM gpkg_spatial_ref_sys WHERE srs_id = {}",
+            srs),
+        file);
+    if (sqlite3_step(s.get()) == SQLITE_ROW)
+      layer.crs = text(s.get(), 0) == "EPSG" || text(s.get(), 0) == "epsg"
+                      ? Crs::parse(fmt::format("EPSG:{}", sqlite3_column_int(s.get(), 1)))
+                      : Crs::parse(text(s.get(), 2));
   }
   Statement rows = prepare(raw, fmt::format("SELECT * FROM {}", sql_name(layer.name)), file);
   int step = 0;
@@ -327,10 +367,17 @@ Layer read_geopackage(const std::filesystem::path& path) {
         continue;
       }
       switch (sqlite3_column_type(rows.get(), i)) {
-        case SQLITE_INTEGER: properties.emplace_back(name, std::int64_t{sqlite3_column_int64(rows.get(), i)}); break;
-        case SQLITE_FLOAT: properties.emplace_back(name, sqlite3_column_double(rows.get(), i)); break;
-        case SQLITE_TEXT: properties.emplace_back(name, text(rows.get(), i)); break;
-        default: break;
+        case SQLITE_INTEGER:
+          properties.emplace_back(name, std::int64_t{sqlite3_column_int64(rows.get(), i)});
+          break;
+        case SQLITE_FLOAT:
+          properties.emplace_back(name, sqlite3_column_double(rows.get(), i));
+          break;
+        case SQLITE_TEXT:
+          properties.emplace_back(name, text(rows.get(), i));
+          break;
+        default:
+          break;
       }
     }
     for (Feature& f : found) {

@@ -1,18 +1,18 @@
 #include "katoptra/formats/grid_file.hpp"
 
-#include <fmt/chrono.h>
-#include <fmt/format.h>
-#include <sys/stat.h>
-
 #include <algorithm>
 #include <array>
 #include <cmath>
 #include <cstring>
 #include <ctime>
+#include <fmt/chrono.h>
+#include <fmt/format.h>
 #include <sstream>
+#include <sys/stat.h>
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/formats/bytes.hpp"
+
 #include "lineage_file.hpp"
 #include "tiff_read.hpp"
 
@@ -23,7 +23,9 @@ namespace {
 enum class Kind { Tiff, Zip, Other };
 
 Kind kind_of(std::span<const std::uint8_t> head) {
-  auto starts = [&](const char* magic, std::size_t n) { return head.size() >= n && std::memcmp(head.data(), magic, n) == 0; };
+  auto starts = [&](const char* magic, std::size_t n) {
+    return head.size() >= n && std::memcmp(head.data(), magic, n) == 0;
+  };
   if (starts("II*\0", 4) || starts("MM\0*", 4) || starts("II+\0", 4) || starts("MM\0+", 4)) return Kind::Tiff;
   if (starts("PK\3\4", 4)) return Kind::Zip;
   return Kind::Other;
@@ -40,12 +42,14 @@ std::string lower(std::string s) {
 }
 
 [[noreturn]] void refuse_kind(const std::string& name) {
-  throw Error(ErrorCode::BadFile, "is not in a grid format that is read here", name, "give a GeoTIFF or HGT file, or a zip archive with one inside");
+  throw Error(ErrorCode::BadFile, "is not in a grid format that is read here", name,
+              "give a GeoTIFF or HGT file, or a zip archive with one inside");
 }
 
 GridFile open_bytes(const std::shared_ptr<ByteSource>& bytes, const std::string& file_name) {
   if (kind_of(*bytes) == Kind::Tiff) return open_tiff(bytes);
-  if (is_hgt_name(file_name) && lower(fs::path(file_name).extension().string()) == ".hgt") return open_hgt(bytes, file_name);
+  if (is_hgt_name(file_name) && lower(fs::path(file_name).extension().string()) == ".hgt")
+    return open_hgt(bytes, file_name);
   refuse_kind(bytes->name());
 }
 
@@ -58,7 +62,10 @@ GridFile open_zip(const fs::path& path) {
     if (ext == ".hgt" || ext == ".tif" || ext == ".tiff") grids.push_back(e.name);
   }
   if (grids.size() != 1)
-    throw Error(grids.empty() ? ErrorCode::BadFile : ErrorCode::Unsupported, grids.empty() ? "the archive holds no GeoTIFF or HGT file" : fmt::format("the archive holds {} grids", grids.size()), path.string(), "unpack it and name the grid");
+    throw Error(grids.empty() ? ErrorCode::BadFile : ErrorCode::Unsupported,
+                grids.empty() ? "the archive holds no GeoTIFF or HGT file"
+                              : fmt::format("the archive holds {} grids", grids.size()),
+                path.string(), "unpack it and name the grid");
   auto bytes = bytes_in_memory(path.string() + "/" + grids[0], read_archive_entry(path, grids[0], kLimit));
   GridFile file = open_bytes(bytes, fs::path(grids[0]).filename().string());
   file.facts.compression = "zip, " + file.facts.compression;
@@ -76,14 +83,19 @@ void assign(GridInfo& info, const FileFacts& facts, const OpenOptions& options) 
     if (!info.frame.crs())
       info.frame = info.frame.with_crs(*options.crs);
     else if (!info.frame.crs().same_place(*options.crs))
-      throw Error(ErrorCode::Refused, fmt::format("is in {}, and {} was assigned", info.frame.crs().label(), options.crs->label()), facts.path.string(), "to move it there use reproject");
+      throw Error(ErrorCode::Refused,
+                  fmt::format("is in {}, and {} was assigned", info.frame.crs().label(), options.crs->label()),
+                  facts.path.string(), "to move it there use reproject");
   }
   Quantity& q = info.quantity;
   if (options.heights && options.heights->known()) {
     if (!q.heights.known())
       q.heights = *options.heights;
     else if (!(q.heights == *options.heights))
-      throw Error(ErrorCode::Refused, fmt::format("its heights are above {}, and {} was assigned", q.heights.name(), options.heights->name()), facts.path.string(), "leave the assignment out");
+      throw Error(
+          ErrorCode::Refused,
+          fmt::format("its heights are above {}, and {} was assigned", q.heights.name(), options.heights->name()),
+          facts.path.string(), "leave the assignment out");
   }
   if (options.unit && !q.unit_known) {
     q.unit = *options.unit;
@@ -110,7 +122,12 @@ GridFile open_grid_file(const fs::path& path, const OpenOptions& options) {
   file.grid = relabelled(file.grid, [&](GridInfo& info) {
     assign(info, file.facts, options);
     info.name = name;
-    info.sources = {{.name = name, .survey = file.facts.survey, .date = file.facts.date, .date_guessed = file.facts.date_guessed, .cell = ground_spacing(info.frame).y, .treatment = {}}};
+    info.sources = {{.name = name,
+                     .survey = file.facts.survey,
+                     .date = file.facts.date,
+                     .date_guessed = file.facts.date_guessed,
+                     .cell = ground_spacing(info.frame).y,
+                     .treatment = {}}};
   });
   if (auto lineage = open_lineage_beside(path, file.grid)) file.grid = *lineage;
   return file;

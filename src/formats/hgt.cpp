@@ -1,14 +1,14 @@
 // HGT: square one-degree tiles of big-endian 16-bit heights at nodes, placed by their name; the first row is the north
 // edge, and neighbours share their border nodes. Heights are metres above EGM96, by the convention of the format.
-#include <fmt/format.h>
-
 #include <cmath>
 #include <cstring>
+#include <fmt/format.h>
 #include <optional>
 #include <utility>
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/grid/cache.hpp"
+
 #include "tiff_read.hpp"
 
 namespace katoptra {
@@ -30,7 +30,8 @@ std::optional<Point> corner_from(const std::string& name) {
 
 class HgtSource final : public GridSource {
  public:
-  HgtSource(std::shared_ptr<ByteSource> bytes, GridInfo info) : bytes_(std::move(bytes)), info_(std::move(info)), owner_(BlockCache::shared().new_owner()) {}
+  HgtSource(std::shared_ptr<ByteSource> bytes, GridInfo info)
+      : bytes_(std::move(bytes)), info_(std::move(info)), owner_(BlockCache::shared().new_owner()) {}
   ~HgtSource() override { BlockCache::shared().forget(owner_); }
   const GridInfo& info() const override { return info_; }
 
@@ -38,7 +39,8 @@ class HgtSource final : public GridSource {
     const std::int64_t cols = info_.frame.cols();
     for (std::int64_t r = 0; r < out.window.rows; ++r) {
       const std::int64_t row = out.window.row + r, block = row / kRowsPerBlock;
-      const auto data = BlockCache::shared().get(owner_, static_cast<std::uint64_t>(block), [&] { return rows_of(block); });
+      const auto data =
+          BlockCache::shared().get(owner_, static_cast<std::uint64_t>(block), [&] { return rows_of(block); });
       const std::uint8_t* from = data->data() + ((row % kRowsPerBlock) * cols + out.window.col) * 2;
       for (std::int64_t c = 0; c < out.window.cols; ++c) {
         const auto v = static_cast<std::int16_t>(from[2 * c] << 8 | from[2 * c + 1]);
@@ -67,11 +69,17 @@ bool is_hgt_name(const std::string& name) { return corner_from(name).has_value()
 
 GridFile open_hgt(const std::shared_ptr<ByteSource>& bytes, const std::string& name) {
   const auto corner = corner_from(name);
-  if (!corner) throw Error(ErrorCode::BadFile, "an HGT tile is placed by its name, and this is none such as S38W032.hgt", bytes->name(), "give it the name it was published under");
+  if (!corner)
+    throw Error(ErrorCode::BadFile, "an HGT tile is placed by its name, and this is none such as S38W032.hgt",
+                bytes->name(), "give it the name it was published under");
   std::int64_t edge = 0;
   for (std::int64_t n : {1201, 3601})
     if (bytes->size() == static_cast<std::uint64_t>(n * n * 2)) edge = n;
-  if (!edge) throw Error(ErrorCode::BadFile, fmt::format("an HGT tile has 1201 x 1201 or 3601 x 3601 heights of two bytes, and this has {} bytes", bytes->size()), bytes->name(), "it is truncated or something else; fetch it again");
+  if (!edge)
+    throw Error(ErrorCode::BadFile,
+                fmt::format("an HGT tile has 1201 x 1201 or 3601 x 3601 heights of two bytes, and this has {} bytes",
+                            bytes->size()),
+                bytes->name(), "it is truncated or something else; fetch it again");
   GridFile out;
   const double step = 1.0 / static_cast<double>(edge - 1);
   GridInfo info;

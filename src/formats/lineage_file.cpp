@@ -1,14 +1,14 @@
 #include "lineage_file.hpp"
 
 #include <fmt/format.h>
-
 #include <sstream>
 #include <utility>
 
-#include "csv.hpp"
 #include "katoptra/base/error.hpp"
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/grid_file.hpp"
+
+#include "csv.hpp"
 #include "tiff_read.hpp"
 
 namespace katoptra {
@@ -20,7 +20,8 @@ fs::path table_path_for(const fs::path& path) { return path.parent_path() / (pat
 // Values of one grid, origins of another.
 class TracedSource final : public GridSource {
  public:
-  TracedSource(Grid values, Grid codes, GridInfo info) : values_(std::move(values)), codes_(std::move(codes)), info_(std::move(info)) {}
+  TracedSource(Grid values, Grid codes, GridInfo info)
+      : values_(std::move(values)), codes_(std::move(codes)), info_(std::move(info)) {}
   const GridInfo& info() const override { return info_; }
   void read(const BlockView& out) const override {
     BlockView plain = out;
@@ -47,7 +48,8 @@ void write_lineage_table(const fs::path& path, const GridInfo& info, bool overwr
   for (std::uint32_t i = 1; i <= info.sources.size(); ++i) {
     const SourceRecord& s = info.sources[i - 1];
     for (How how : {How::Measured, How::Resampled, How::Blended, How::Filled})
-      text += fmt::format("{},{},{},{},{},{},{:.6g},{}\n", origin_code(i, how), csv_field(s.name), name_of(how), csv_field(s.survey), s.date, s.date_guessed ? 1 : 0, s.cell.metres(), csv_field(s.treatment));
+      text += fmt::format("{},{},{},{},{},{},{:.6g},{}\n", origin_code(i, how), csv_field(s.name), name_of(how),
+                          csv_field(s.survey), s.date, s.date_guessed ? 1 : 0, s.cell.metres(), csv_field(s.treatment));
   }
   write_text_file(table_path_for(path), text, {.overwrite = overwrite});
 }
@@ -65,7 +67,12 @@ std::optional<Grid> open_lineage_beside(const fs::path& path, const Grid& grid) 
   for (std::size_t i = 1; i < rows.size(); i += 4) {
     const auto& r = rows[i];
     if (r.size() < 8) return std::nullopt;
-    info.sources.push_back({.name = r[1], .survey = r[3], .date = r[4], .date_guessed = r[5] == "1", .cell = Length::metres(parse_number(r[6]).value_or(0)), .treatment = r[7]});
+    info.sources.push_back({.name = r[1],
+                            .survey = r[3],
+                            .date = r[4],
+                            .date_guessed = r[5] == "1",
+                            .cell = Length::metres(parse_number(r[6]).value_or(0)),
+                            .treatment = r[7]});
   }
   return Grid(std::make_shared<TracedSource>(grid, codes.grid, std::move(info)));
 }

@@ -1,11 +1,10 @@
 #include "tiff_codec.hpp"
 
-#include <libdeflate.h>
-#include <zstd.h>
-
 #include <algorithm>
 #include <cstring>
+#include <libdeflate.h>
 #include <memory>
+#include <zstd.h>
 
 #include "katoptra/base/error.hpp"
 
@@ -25,10 +24,14 @@ void difference(std::uint8_t* data, std::int64_t cols, std::int64_t rows, bool e
 
 void any_difference(std::uint8_t* data, std::int64_t cols, std::int64_t rows, int bytes_per, bool encode) {
   switch (bytes_per) {
-    case 1: return difference<std::uint8_t>(data, cols, rows, encode);
-    case 2: return difference<std::uint16_t>(data, cols, rows, encode);
-    case 4: return difference<std::uint32_t>(data, cols, rows, encode);
-    default: return difference<std::uint64_t>(data, cols, rows, encode);
+    case 1:
+      return difference<std::uint8_t>(data, cols, rows, encode);
+    case 2:
+      return difference<std::uint16_t>(data, cols, rows, encode);
+    case 4:
+      return difference<std::uint32_t>(data, cols, rows, encode);
+    default:
+      return difference<std::uint64_t>(data, cols, rows, encode);
   }
 }
 
@@ -49,8 +52,12 @@ bool codes_here(int compression) {
   return compression == kNone || compression == kDeflate || compression == kOldDeflate || compression == kZstd;
 }
 
-void encode_difference(std::uint8_t* d, std::int64_t cols, std::int64_t rows, int bytes_per) { any_difference(d, cols, rows, bytes_per, true); }
-void decode_difference(std::uint8_t* d, std::int64_t cols, std::int64_t rows, int bytes_per) { any_difference(d, cols, rows, bytes_per, false); }
+void encode_difference(std::uint8_t* d, std::int64_t cols, std::int64_t rows, int bytes_per) {
+  any_difference(d, cols, rows, bytes_per, true);
+}
+void decode_difference(std::uint8_t* d, std::int64_t cols, std::int64_t rows, int bytes_per) {
+  any_difference(d, cols, rows, bytes_per, false);
+}
 
 // TIFF Technical Note 3: the bytes of a row are sorted into planes, most significant first, then differenced as bytes.
 void encode_floating_point(std::uint8_t* data, std::int64_t cols, std::int64_t rows, int bytes_per) {
@@ -82,7 +89,8 @@ void decode_floating_point(std::uint8_t* data, std::int64_t cols, std::int64_t r
 }
 
 void swap_samples(std::uint8_t* data, std::size_t samples, int bytes_per) {
-  for (std::size_t i = 0; i < samples; ++i) std::reverse(data + i * static_cast<std::size_t>(bytes_per), data + (i + 1) * static_cast<std::size_t>(bytes_per));
+  for (std::size_t i = 0; i < samples; ++i)
+    std::reverse(data + i * static_cast<std::size_t>(bytes_per), data + (i + 1) * static_cast<std::size_t>(bytes_per));
 }
 
 std::vector<std::uint8_t> compress(std::span<const std::uint8_t> raw, int compression, int level) {
@@ -119,7 +127,8 @@ bool decompress(std::span<const std::uint8_t> packed, int compression, std::span
   }
   thread_local std::unique_ptr<libdeflate_decompressor, FreeDecompressor> decompressor(libdeflate_alloc_decompressor());
   std::size_t got = 0;
-  const auto status = libdeflate_zlib_decompress(decompressor.get(), packed.data(), packed.size(), out.data(), out.size(), &got);
+  const auto status =
+      libdeflate_zlib_decompress(decompressor.get(), packed.data(), packed.size(), out.data(), out.size(), &got);
   return status == LIBDEFLATE_SUCCESS && got == out.size();
 }
 

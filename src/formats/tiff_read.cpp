@@ -1,25 +1,26 @@
 #include "tiff_read.hpp"
 
-#include <fmt/format.h>
-#include <tiffio.h>
-
 #include <algorithm>
 #include <cassert>
 #include <cmath>
 #include <cstring>
+#include <fmt/format.h>
 #include <limits>
 #include <mutex>
+#include <tiffio.h>
 #include <utility>
 
-#include "geokeys.hpp"
 #include "katoptra/base/error.hpp"
 #include "katoptra/grid/cache.hpp"
+
+#include "geokeys.hpp"
 #include "tiff_codec.hpp"
 
 namespace katoptra {
 namespace {
 
-constexpr std::uint32_t kTagScale = 33550, kTagTies = 33922, kTagMatrix = 34264, kTagKeys = 34735, kTagKeyDoubles = 34736, kTagKeyText = 34737;
+constexpr std::uint32_t kTagScale = 33550, kTagTies = 33922, kTagMatrix = 34264, kTagKeys = 34735,
+                        kTagKeyDoubles = 34736, kTagKeyText = 34737;
 // The widely used ASCII tag that declares the value of voids.
 constexpr std::uint32_t kTagVoid = 42113;
 // A decoded tile or strip larger than this is taken for a damaged header.
@@ -33,8 +34,11 @@ class Handle {
     TIFFOpenOptionsSetMaxSingleMemAlloc(options.get(), static_cast<tmsize_t>(kMostBlockBytes));
     TIFFOpenOptionsSetErrorHandlerExtR(options.get(), &Handle::keep_error, this);
     TIFFOpenOptionsSetWarningHandlerExtR(options.get(), &Handle::drop_warning, this);
-    tiff_ = TIFFClientOpenExt(bytes_->name().c_str(), "rm", this, &Handle::read, &Handle::write, &Handle::seek, &Handle::close, &Handle::size, nullptr, nullptr, options.get());
-    if (!tiff_) throw Error(ErrorCode::BadFile, "is not a readable TIFF: " + message("its header is damaged"), bytes_->name(), "fetch it again, or check what it is");
+    tiff_ = TIFFClientOpenExt(bytes_->name().c_str(), "rm", this, &Handle::read, &Handle::write, &Handle::seek,
+                              &Handle::close, &Handle::size, nullptr, nullptr, options.get());
+    if (!tiff_)
+      throw Error(ErrorCode::BadFile, "is not a readable TIFF: " + message("its header is damaged"), bytes_->name(),
+                  "fetch it again, or check what it is");
   }
   ~Handle() { TIFFClose(tiff_); }
   Handle(const Handle&) = delete;
@@ -75,7 +79,8 @@ class Handle {
     auto* h = static_cast<Handle*>(self);
     if (n <= 0) return 0;
     try {
-      const std::size_t got = h->bytes_->read_at(h->at_, std::span(static_cast<std::uint8_t*>(to), static_cast<std::size_t>(n)));
+      const std::size_t got =
+          h->bytes_->read_at(h->at_, std::span(static_cast<std::uint8_t*>(to), static_cast<std::size_t>(n)));
       h->at_ += got;
       return static_cast<tmsize_t>(got);
     } catch (const Error& e) {
@@ -118,27 +123,36 @@ struct Layout {
   std::int64_t sample_bytes() const { return bytes_per_sample(type); }
   std::int64_t row_bytes() const { return block_cols * sample_bytes() * (separate ? 1 : samples); }
   // Rows that the block really holds: the last strip is shorter, tiles are always whole.
-  std::int64_t rows_in(std::int64_t block_row) const { return tiled ? block_rows : std::min(block_rows, rows - block_row * block_rows); }
+  std::int64_t rows_in(std::int64_t block_row) const {
+    return tiled ? block_rows : std::min(block_rows, rows - block_row * block_rows);
+  }
 };
 
 [[noreturn]] void unsupported(const std::string& what, const std::string& file) {
-  throw Error(ErrorCode::Unsupported, what, file, "convert it to one value a cell, 8 to 64-bit integers or 32 or 64-bit floats");
+  throw Error(ErrorCode::Unsupported, what, file,
+              "convert it to one value a cell, 8 to 64-bit integers or 32 or 64-bit floats");
 }
 
 SampleType sample_type(int bits, int format, const std::string& file) {
   const bool is_signed = format == SAMPLEFORMAT_INT, is_float = format == SAMPLEFORMAT_IEEEFP;
-  if (format != SAMPLEFORMAT_UINT && format != SAMPLEFORMAT_VOID && !is_signed && !is_float) unsupported(fmt::format("has samples of TIFF format {}", format), file);
+  if (format != SAMPLEFORMAT_UINT && format != SAMPLEFORMAT_VOID && !is_signed && !is_float)
+    unsupported(fmt::format("has samples of TIFF format {}", format), file);
   if (is_float) {
     if (bits == 32) return SampleType::Float32;
     if (bits == 64) return SampleType::Float64;
     unsupported(fmt::format("has {}-bit floats", bits), file);
   }
   switch (bits) {
-    case 8: return is_signed ? SampleType::Int8 : SampleType::UInt8;
-    case 16: return is_signed ? SampleType::Int16 : SampleType::UInt16;
-    case 32: return is_signed ? SampleType::Int32 : SampleType::UInt32;
-    case 64: return is_signed ? SampleType::Int64 : SampleType::UInt64;
-    default: unsupported(fmt::format("has {}-bit samples", bits), file);
+    case 8:
+      return is_signed ? SampleType::Int8 : SampleType::UInt8;
+    case 16:
+      return is_signed ? SampleType::Int16 : SampleType::UInt16;
+    case 32:
+      return is_signed ? SampleType::Int32 : SampleType::UInt32;
+    case 64:
+      return is_signed ? SampleType::Int64 : SampleType::UInt64;
+    default:
+      unsupported(fmt::format("has {}-bit samples", bits), file);
   }
 }
 
@@ -147,14 +161,19 @@ Layout read_layout(const Handle& h, const std::string& file) {
   TIFF* t = h.get();
   l.cols = h.field<std::uint32_t>(TIFFTAG_IMAGEWIDTH, 0);
   l.rows = h.field<std::uint32_t>(TIFFTAG_IMAGELENGTH, 0);
-  if (l.cols == 0 || l.rows == 0 || l.cols > std::numeric_limits<std::int32_t>::max() || l.rows > std::numeric_limits<std::int32_t>::max())
-    throw Error(ErrorCode::BadFile, fmt::format("its header claims {} x {} cells", l.cols, l.rows), file, "it is damaged; fetch it again");
+  if (l.cols == 0 || l.rows == 0 || l.cols > std::numeric_limits<std::int32_t>::max() ||
+      l.rows > std::numeric_limits<std::int32_t>::max())
+    throw Error(ErrorCode::BadFile, fmt::format("its header claims {} x {} cells", l.cols, l.rows), file,
+                "it is damaged; fetch it again");
   l.samples = h.field<std::uint16_t>(TIFFTAG_SAMPLESPERPIXEL, 1);
-  l.type = sample_type(h.field<std::uint16_t>(TIFFTAG_BITSPERSAMPLE, 1), h.field<std::uint16_t>(TIFFTAG_SAMPLEFORMAT, SAMPLEFORMAT_UINT), file);
+  l.type = sample_type(h.field<std::uint16_t>(TIFFTAG_BITSPERSAMPLE, 1),
+                       h.field<std::uint16_t>(TIFFTAG_SAMPLEFORMAT, SAMPLEFORMAT_UINT), file);
   l.compression = h.field<std::uint16_t>(TIFFTAG_COMPRESSION, 1);
   l.separate = h.field<std::uint16_t>(TIFFTAG_PLANARCONFIG, PLANARCONFIG_CONTIG) == PLANARCONFIG_SEPARATE;
-  if (!TIFFIsCODECConfigured(static_cast<std::uint16_t>(l.compression))) unsupported(fmt::format("is compressed by TIFF method {}, which is not read here", l.compression), file);
-  if (l.compression == tiff::kLzw || tiff::codes_here(l.compression)) l.predictor = h.field<std::uint16_t>(TIFFTAG_PREDICTOR, 1);
+  if (!TIFFIsCODECConfigured(static_cast<std::uint16_t>(l.compression)))
+    unsupported(fmt::format("is compressed by TIFF method {}, which is not read here", l.compression), file);
+  if (l.compression == tiff::kLzw || tiff::codes_here(l.compression))
+    l.predictor = h.field<std::uint16_t>(TIFFTAG_PREDICTOR, 1);
   if (l.predictor < 1 || l.predictor > 3) unsupported(fmt::format("uses TIFF predictor {}", l.predictor), file);
   l.native_order = !TIFFIsByteSwapped(t);
   l.tiled = TIFFIsTiled(t) != 0;
@@ -165,21 +184,27 @@ Layout read_layout(const Handle& h, const std::string& file) {
     l.block_cols = l.cols;
     l.block_rows = std::min<std::int64_t>(l.rows, h.field<std::uint32_t>(TIFFTAG_ROWSPERSTRIP, 0xffffffffu));
   }
-  const double bytes = static_cast<double>(l.block_cols) * static_cast<double>(l.block_rows) * bytes_per_sample(l.type) * l.samples;
+  const double bytes =
+      static_cast<double>(l.block_cols) * static_cast<double>(l.block_rows) * bytes_per_sample(l.type) * l.samples;
   if (l.block_cols <= 0 || l.block_rows <= 0 || bytes > static_cast<double>(kMostBlockBytes))
-    throw Error(ErrorCode::TooLarge, fmt::format("its {} of {} x {} cells cannot be held in memory", l.tiled ? "tiles" : "strips", l.block_cols, l.block_rows), file, "it is damaged, or should be rewritten in tiles");
+    throw Error(ErrorCode::TooLarge,
+                fmt::format("its {} of {} x {} cells cannot be held in memory", l.tiled ? "tiles" : "strips",
+                            l.block_cols, l.block_rows),
+                file, "it is damaged, or should be rewritten in tiles");
   l.blocks_across = (l.cols + l.block_cols - 1) / l.block_cols;
   l.blocks_down = (l.rows + l.block_rows - 1) / l.block_rows;
   // Every block needs an entry of at least eight bytes in the file's tables.
   const auto blocks = static_cast<std::size_t>(l.blocks_across * l.blocks_down);
   const std::uint64_t* offsets = nullptr;
   const std::uint64_t* counts = nullptr;
-  if (TIFFGetField(t, l.tiled ? TIFFTAG_TILEOFFSETS : TIFFTAG_STRIPOFFSETS, &offsets) && TIFFGetField(t, l.tiled ? TIFFTAG_TILEBYTECOUNTS : TIFFTAG_STRIPBYTECOUNTS, &counts) && offsets && counts &&
+  if (TIFFGetField(t, l.tiled ? TIFFTAG_TILEOFFSETS : TIFFTAG_STRIPOFFSETS, &offsets) &&
+      TIFFGetField(t, l.tiled ? TIFFTAG_TILEBYTECOUNTS : TIFFTAG_STRIPBYTECOUNTS, &counts) && offsets && counts &&
       (l.tiled ? TIFFNumberOfTiles(t) : TIFFNumberOfStrips(t)) >= blocks) {
     l.offsets.assign(offsets, offsets + blocks);
     l.counts.assign(counts, counts + blocks);
   } else {
-    throw Error(ErrorCode::BadFile, "its table of tiles is damaged: " + h.message("entries are missing"), file, "fetch it again");
+    throw Error(ErrorCode::BadFile, "its table of tiles is damaged: " + h.message("entries are missing"), file,
+                "fetch it again");
   }
   return l;
 }
@@ -187,13 +212,18 @@ Layout read_layout(const Handle& h, const std::string& file) {
 // ------------------------------------------------------------------------------------------------ bytes to floats
 
 template <class T>
-void to_floats(const std::uint8_t* from, std::int64_t stride, std::int64_t n, bool has_void, double void_value, float* to) {
+void to_floats(const std::uint8_t* from, std::int64_t stride, std::int64_t n, bool has_void, double void_value,
+               float* to) {
   const T* in = reinterpret_cast<const T*>(from);
   T hole{};
   if (has_void) {
     if constexpr (std::is_floating_point_v<T>)
-      hole = std::isnan(void_value) ? std::numeric_limits<T>::quiet_NaN() : static_cast<T>(std::clamp(void_value, static_cast<double>(std::numeric_limits<T>::lowest()), static_cast<double>(std::numeric_limits<T>::max())));
-    else if (void_value >= static_cast<double>(std::numeric_limits<T>::lowest()) && void_value <= static_cast<double>(std::numeric_limits<T>::max()))
+      hole = std::isnan(void_value)
+                 ? std::numeric_limits<T>::quiet_NaN()
+                 : static_cast<T>(std::clamp(void_value, static_cast<double>(std::numeric_limits<T>::lowest()),
+                                             static_cast<double>(std::numeric_limits<T>::max())));
+    else if (void_value >= static_cast<double>(std::numeric_limits<T>::lowest()) &&
+             void_value <= static_cast<double>(std::numeric_limits<T>::max()))
       hole = static_cast<T>(void_value);
     else
       has_void = false;
@@ -213,16 +243,26 @@ void to_floats(const std::uint8_t* from, std::int64_t stride, std::int64_t n, bo
 using Convert = void (*)(const std::uint8_t*, std::int64_t, std::int64_t, bool, double, float*);
 Convert converter(SampleType t) {
   switch (t) {
-    case SampleType::UInt8: return to_floats<std::uint8_t>;
-    case SampleType::Int8: return to_floats<std::int8_t>;
-    case SampleType::UInt16: return to_floats<std::uint16_t>;
-    case SampleType::Int16: return to_floats<std::int16_t>;
-    case SampleType::UInt32: return to_floats<std::uint32_t>;
-    case SampleType::Int32: return to_floats<std::int32_t>;
-    case SampleType::UInt64: return to_floats<std::uint64_t>;
-    case SampleType::Int64: return to_floats<std::int64_t>;
-    case SampleType::Float32: return to_floats<float>;
-    case SampleType::Float64: break;
+    case SampleType::UInt8:
+      return to_floats<std::uint8_t>;
+    case SampleType::Int8:
+      return to_floats<std::int8_t>;
+    case SampleType::UInt16:
+      return to_floats<std::uint16_t>;
+    case SampleType::Int16:
+      return to_floats<std::int16_t>;
+    case SampleType::UInt32:
+      return to_floats<std::uint32_t>;
+    case SampleType::Int32:
+      return to_floats<std::int32_t>;
+    case SampleType::UInt64:
+      return to_floats<std::uint64_t>;
+    case SampleType::Int64:
+      return to_floats<std::int64_t>;
+    case SampleType::Float32:
+      return to_floats<float>;
+    case SampleType::Float64:
+      break;
   }
   return to_floats<double>;
 }
@@ -232,7 +272,10 @@ Convert converter(SampleType t) {
 class TiffSource final : public GridSource {
  public:
   TiffSource(std::shared_ptr<ByteSource> bytes, GridInfo info, Layout layout)
-      : bytes_(std::move(bytes)), info_(std::move(info)), layout_(std::move(layout)), owner_(BlockCache::shared().new_owner()) {}
+      : bytes_(std::move(bytes)),
+        info_(std::move(info)),
+        layout_(std::move(layout)),
+        owner_(BlockCache::shared().new_owner()) {}
   ~TiffSource() override { BlockCache::shared().forget(owner_); }
 
   const GridInfo& info() const override { return info_; }
@@ -241,10 +284,12 @@ class TiffSource final : public GridSource {
     const Window& w = out.window;
     const Layout& l = layout_;
     for (std::int64_t br = w.row / l.block_rows; br <= (w.row + w.rows - 1) / l.block_rows; ++br)
-      for (std::int64_t bc = w.col / l.block_cols; bc <= (w.col + w.cols - 1) / l.block_cols; ++bc) copy_block(br, bc, out);
+      for (std::int64_t bc = w.col / l.block_cols; bc <= (w.col + w.cols - 1) / l.block_cols; ++bc)
+        copy_block(br, bc, out);
     if (!out.origin) return;
     for (std::int64_t r = 0; r < w.rows; ++r)
-      for (std::int64_t c = 0; c < w.cols; ++c) out.origin_row(r)[c] = std::isnan(out.row(r)[c]) ? 0 : origin_code(1, How::Measured);
+      for (std::int64_t c = 0; c < w.cols; ++c)
+        out.origin_row(r)[c] = std::isnan(out.row(r)[c]) ? 0 : origin_code(1, How::Measured);
   }
 
  private:
@@ -252,14 +297,16 @@ class TiffSource final : public GridSource {
     const Layout& l = layout_;
     const auto index = static_cast<std::uint64_t>(br * l.blocks_across + bc);
     const auto data = BlockCache::shared().get(owner_, index, [&] { return decode(index, l.rows_in(br)); });
-    const Window place = Window{bc * l.block_cols, br * l.block_rows, l.block_cols, l.rows_in(br)}.intersected(out.window);
+    const Window place =
+        Window{bc * l.block_cols, br * l.block_rows, l.block_cols, l.rows_in(br)}.intersected(out.window);
     const BlockView to = out.part(place);
     const std::int64_t step = l.separate ? 1 : l.samples;
     const bool has_void = info_.file_void.has_value();
     const Convert convert = converter(l.type);
     for (std::int64_t r = 0; r < place.rows; ++r) {
       const std::int64_t row = place.row + r - br * l.block_rows, col = place.col - bc * l.block_cols;
-      convert(data->data() + row * l.row_bytes() + col * step * l.sample_bytes(), step, place.cols, has_void, info_.file_void.value_or(0), to.row(r));
+      convert(data->data() + row * l.row_bytes() + col * step * l.sample_bytes(), step, place.cols, has_void,
+              info_.file_void.value_or(0), to.row(r));
     }
   }
 
@@ -284,29 +331,52 @@ class TiffSource final : public GridSource {
       std::fill(p, p + raw.size() / sizeof(T), value);
     };
     switch (layout_.type) {
-      case SampleType::UInt8: fill(static_cast<std::uint8_t>(v)); break;
-      case SampleType::Int8: fill(static_cast<std::int8_t>(v)); break;
-      case SampleType::UInt16: fill(static_cast<std::uint16_t>(v)); break;
-      case SampleType::Int16: fill(static_cast<std::int16_t>(v)); break;
-      case SampleType::UInt32: fill(static_cast<std::uint32_t>(v)); break;
-      case SampleType::Int32: fill(static_cast<std::int32_t>(v)); break;
-      case SampleType::UInt64: fill(static_cast<std::uint64_t>(v)); break;
-      case SampleType::Int64: fill(static_cast<std::int64_t>(v)); break;
-      case SampleType::Float32: fill(static_cast<float>(v)); break;
-      case SampleType::Float64: fill(v); break;
+      case SampleType::UInt8:
+        fill(static_cast<std::uint8_t>(v));
+        break;
+      case SampleType::Int8:
+        fill(static_cast<std::int8_t>(v));
+        break;
+      case SampleType::UInt16:
+        fill(static_cast<std::uint16_t>(v));
+        break;
+      case SampleType::Int16:
+        fill(static_cast<std::int16_t>(v));
+        break;
+      case SampleType::UInt32:
+        fill(static_cast<std::uint32_t>(v));
+        break;
+      case SampleType::Int32:
+        fill(static_cast<std::int32_t>(v));
+        break;
+      case SampleType::UInt64:
+        fill(static_cast<std::uint64_t>(v));
+        break;
+      case SampleType::Int64:
+        fill(static_cast<std::int64_t>(v));
+        break;
+      case SampleType::Float32:
+        fill(static_cast<float>(v));
+        break;
+      case SampleType::Float64:
+        fill(v);
+        break;
     }
     return raw;
   }
 
   void decode_here(std::uint64_t index, std::int64_t rows, BlockCache::Bytes& raw) const {
     const Layout& l = layout_;
-    if (l.counts[index] > kMostBlockBytes || l.offsets[index] > bytes_->size() || l.counts[index] > bytes_->size() - l.offsets[index]) damaged(index, "it lies beyond the end of the file");
+    if (l.counts[index] > kMostBlockBytes || l.offsets[index] > bytes_->size() ||
+        l.counts[index] > bytes_->size() - l.offsets[index])
+      damaged(index, "it lies beyond the end of the file");
     std::vector<std::uint8_t> packed(l.counts[index]);
     bytes_->read_exactly(l.offsets[index], packed);
     if (!tiff::decompress(packed, l.compression, raw)) damaged(index, "its compressed data are broken");
     const int bytes_per = static_cast<int>(l.sample_bytes());
     // The floating-point predictor stores bytes by significance, whatever the order of the file.
-    if (!l.native_order && l.predictor != tiff::kFloatingPoint) tiff::swap_samples(raw.data(), raw.size() / static_cast<std::size_t>(bytes_per), bytes_per);
+    if (!l.native_order && l.predictor != tiff::kFloatingPoint)
+      tiff::swap_samples(raw.data(), raw.size() / static_cast<std::size_t>(bytes_per), bytes_per);
     if (l.predictor == tiff::kDifference) tiff::decode_difference(raw.data(), l.block_cols, rows, bytes_per);
     if (l.predictor == tiff::kFloatingPoint) tiff::decode_floating_point(raw.data(), l.block_cols, rows, bytes_per);
   }
@@ -315,7 +385,8 @@ class TiffSource final : public GridSource {
     std::unique_ptr<Handle> h = take();
     const auto i = static_cast<std::uint32_t>(index);
     const auto n = static_cast<tmsize_t>(raw.size());
-    const tmsize_t got = layout_.tiled ? TIFFReadEncodedTile(h->get(), i, raw.data(), n) : TIFFReadEncodedStrip(h->get(), i, raw.data(), n);
+    const tmsize_t got = layout_.tiled ? TIFFReadEncodedTile(h->get(), i, raw.data(), n)
+                                       : TIFFReadEncodedStrip(h->get(), i, raw.data(), n);
     if (got != n) damaged(index, h->message("it ends early"));
     std::lock_guard lock(mutex_);
     free_.push_back(std::move(h));
@@ -335,8 +406,10 @@ class TiffSource final : public GridSource {
 
   [[noreturn]] void damaged(std::uint64_t index, const std::string& why) const {
     const auto across = static_cast<std::uint64_t>(layout_.blocks_across);
-    throw Error(ErrorCode::BadFile, fmt::format("{} {} (row {}, column {}) cannot be read: {}", layout_.tiled ? "tile" : "strip", index, index / across, index % across, why), bytes_->name(),
-                "the file is truncated or damaged; fetch it again");
+    throw Error(ErrorCode::BadFile,
+                fmt::format("{} {} (row {}, column {}) cannot be read: {}", layout_.tiled ? "tile" : "strip", index,
+                            index / across, index % across, why),
+                bytes_->name(), "the file is truncated or damaged; fetch it again");
   }
 
   std::shared_ptr<ByteSource> bytes_;
@@ -357,7 +430,8 @@ Frame read_frame(const Handle& h, const Layout& l, const tiff::GeoFacts& geo, co
   const auto ties = h.array<double>(kTagTies, TIFF_DOUBLE);
   if (matrix.size() >= 16) {
     if (std::abs(matrix[1]) > 1e-12 * std::abs(matrix[0]) || std::abs(matrix[4]) > 1e-12 * std::abs(matrix[5]))
-      throw Error(ErrorCode::Unsupported, "its rows and columns are rotated against the axes of its CRS", file, "resample it to an upright grid first");
+      throw Error(ErrorCode::Unsupported, "its rows and columns are rotated against the axes of its CRS", file,
+                  "resample it to an upright grid first");
     cell = {matrix[0], -matrix[5]};
     west = matrix[3];
     north = matrix[7];
@@ -366,9 +440,14 @@ Frame read_frame(const Handle& h, const Layout& l, const tiff::GeoFacts& geo, co
     west = ties[3] - ties[0] * cell.x;
     north = ties[4] + ties[1] * cell.y;
   } else {
-    throw Error(ErrorCode::Unsupported, "does not say where it lies (neither cell size nor tie point)", file, "it is a plain picture; get the georeferenced file");
+    throw Error(ErrorCode::Unsupported, "does not say where it lies (neither cell size nor tie point)", file,
+                "it is a plain picture; get the georeferenced file");
   }
-  if (!(cell.x > 0) || !(cell.y > 0)) throw Error(ErrorCode::Unsupported, fmt::format("its rows run from south to north or its columns from east to west (cell {} x {})", cell.x, cell.y), file, "flip it first");
+  if (!(cell.x > 0) || !(cell.y > 0))
+    throw Error(
+        ErrorCode::Unsupported,
+        fmt::format("its rows run from south to north or its columns from east to west (cell {} x {})", cell.x, cell.y),
+        file, "flip it first");
   if (geo.pixel_is_point) return NodeFrame{geo.crs, west, north, cell, l.cols, l.rows}.cells();
   return {geo.crs, west, north, cell, l.cols, l.rows};
 }
@@ -396,21 +475,29 @@ std::string iso_date(const char* tag) {
   if (d.size() < 10) return {};
   d = d.substr(0, 10);
   for (std::size_t i = 0; i < d.size(); ++i) {
-    if (i == 4 || i == 7) d[i] = '-';
-    else if (d[i] < '0' || d[i] > '9') return {};
+    if (i == 4 || i == 7)
+      d[i] = '-';
+    else if (d[i] < '0' || d[i] > '9')
+      return {};
   }
   return d;
 }
 
 std::string codec_name(int compression) {
   switch (compression) {
-    case tiff::kNone: return "none";
-    case tiff::kLzw: return "LZW";
+    case tiff::kNone:
+      return "none";
+    case tiff::kLzw:
+      return "LZW";
     case tiff::kDeflate:
-    case tiff::kOldDeflate: return "deflate";
-    case tiff::kZstd: return "ZSTD";
-    case COMPRESSION_PACKBITS: return "packbits";
-    default: return fmt::format("TIFF method {}", compression);
+    case tiff::kOldDeflate:
+      return "deflate";
+    case tiff::kZstd:
+      return "ZSTD";
+    case COMPRESSION_PACKBITS:
+      return "packbits";
+    default:
+      return fmt::format("TIFF method {}", compression);
   }
 }
 
@@ -418,7 +505,9 @@ void read_damage(const Layout& l, std::uint64_t size, FileFacts& facts) {
   std::size_t beyond = 0;
   for (std::size_t i = 0; i < l.offsets.size(); ++i)
     if (l.offsets[i] > size || l.counts[i] > size - l.offsets[i]) ++beyond;
-  if (beyond > 0) facts.problems.push_back(fmt::format("truncated: {} of its {} {} lie beyond the end of the file", beyond, l.offsets.size(), l.tiled ? "tiles" : "strips"));
+  if (beyond > 0)
+    facts.problems.push_back(fmt::format("truncated: {} of its {} {} lie beyond the end of the file", beyond,
+                                         l.offsets.size(), l.tiled ? "tiles" : "strips"));
 }
 
 int count_overviews(const Handle& h) {
@@ -463,7 +552,8 @@ GridFile open_tiff(const std::shared_ptr<ByteSource>& bytes) {
   facts.pixel_is_point = geo.pixel_is_point;
   facts.format = "GeoTIFF";
   facts.bytes = bytes->size();
-  facts.compression = codec_name(layout.compression) + (layout.predictor > 1 ? fmt::format(", predictor {}", layout.predictor) : "");
+  facts.compression =
+      codec_name(layout.compression) + (layout.predictor > 1 ? fmt::format(", predictor {}", layout.predictor) : "");
   facts.problems = geo.notes;
   read_damage(layout, bytes->size(), facts);
 
@@ -472,7 +562,8 @@ GridFile open_tiff(const std::shared_ptr<ByteSource>& bytes) {
   info.quantity = read_quantity(geo, facts.description);
   info.type = layout.type;
   info.file_void = read_void(h);
-  if (layout.samples > 1) info.notes.push_back(fmt::format("it has {} values a cell; the first is taken", layout.samples));
+  if (layout.samples > 1)
+    info.notes.push_back(fmt::format("it has {} values a cell; the first is taken", layout.samples));
   if (bytes_per_sample(layout.type) > 4 || layout.type == SampleType::Int32 || layout.type == SampleType::UInt32)
     info.notes.push_back(fmt::format("{} values are handled with 24 significant bits", name_of(layout.type)));
   const bool header_first = !layout.offsets.empty() && [&] {
@@ -480,7 +571,9 @@ GridFile open_tiff(const std::shared_ptr<ByteSource>& bytes) {
     return directory < *std::min_element(layout.offsets.begin(), layout.offsets.end());
   }();
   const int overviews = count_overviews(h);
-  facts.layout = fmt::format("{} {} x {}, {} overviews{}", layout.tiled ? "tiles" : "strips", layout.block_cols, layout.block_rows, overviews, layout.tiled && header_first && overviews > 0 ? ", header first" : "");
+  facts.layout =
+      fmt::format("{} {} x {}, {} overviews{}", layout.tiled ? "tiles" : "strips", layout.block_cols, layout.block_rows,
+                  overviews, layout.tiled && header_first && overviews > 0 ? ", header first" : "");
   out.grid = Grid(std::make_shared<TiffSource>(bytes, std::move(info), std::move(layout)));
   return out;
 }

@@ -1,12 +1,12 @@
 // GeoTIFF both ways: our writer is read back, files of libtiff's making are read, damaged ones are refused.
-#include <tiffio.h>
-
 #include <fstream>
 #include <random>
+#include <tiffio.h>
 
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/grid_file.hpp"
 #include "katoptra/grid/cache.hpp"
+
 #include "testing.hpp"
 #include "tiff_codec.hpp"
 
@@ -16,7 +16,8 @@ namespace {
 using namespace testing;
 
 std::vector<SampleType> types() {
-  return {SampleType::UInt8, SampleType::Int8, SampleType::UInt16, SampleType::Int16, SampleType::UInt32, SampleType::Int32, SampleType::UInt64, SampleType::Int64, SampleType::Float32, SampleType::Float64};
+  return {SampleType::UInt8, SampleType::Int8,   SampleType::UInt16, SampleType::Int16,   SampleType::UInt32,
+          SampleType::Int32, SampleType::UInt64, SampleType::Int64,  SampleType::Float32, SampleType::Float64};
 }
 
 // Values that every type holds, with some voids.
@@ -34,7 +35,8 @@ Grid numbers(const Frame& f, SampleType type, unsigned seed) {
 void expect_equal(const Grid& a, const Grid& b) {
   const auto va = all_values(a), vb = all_values(b);
   ASSERT_EQ(va.size(), vb.size());
-  for (std::size_t i = 0; i < va.size(); ++i) ASSERT_TRUE(same_bits(va[i], vb[i])) << "cell " << i << ": " << va[i] << " against " << vb[i];
+  for (std::size_t i = 0; i < va.size(); ++i)
+    ASSERT_TRUE(same_bits(va[i], vb[i])) << "cell " << i << ": " << va[i] << " against " << vb[i];
 }
 
 TEST(TiffWrite, EveryTypeAndCodecComesBack) {
@@ -92,7 +94,9 @@ TEST(TiffWrite, OverviewsAreMeansOfWhatIsKnown) {
   EXPECT_EQ(h, 35u);
   std::vector<float> tile(32 * 32);
   const auto all = all_values(g);
-  auto at = [&](std::int64_t c, std::int64_t r) { return c < 90 && r < 70 ? all[static_cast<std::size_t>(r * 90 + c)] : kVoid; };
+  auto at = [&](std::int64_t c, std::int64_t r) {
+    return c < 90 && r < 70 ? all[static_cast<std::size_t>(r * 90 + c)] : kVoid;
+  };
   for (std::uint32_t ty = 0; ty < h; ty += 32)
     for (std::uint32_t tx = 0; tx < w; tx += 32) {
       ASSERT_GT(TIFFReadTile(t, tile.data(), tx, ty, 0, 0), 0);
@@ -123,10 +127,12 @@ TEST(TiffWrite, HeaderStandsBeforeAllTiles) {
 
 TEST(TiffWrite, UserDefinedCrsSurvives) {
   TemporaryFolder folder;
-  const Crs own = Crs::parse("+proj=tmerc +lat_0=-37.5 +lon_0=-31 +k=1 +x_0=10000 +y_0=20000 +datum=WGS84 +units=m +type=crs");
+  const Crs own =
+      Crs::parse("+proj=tmerc +lat_0=-37.5 +lon_0=-31 +k=1 +x_0=10000 +y_0=20000 +datum=WGS84 +units=m +type=crs");
   write_grid(grid_from_values({own, 9000, 21000, {1, 1}, 3, 2}, {1, 2, 3, 4, 5, 6}), folder / "a.tif", {});
   const Grid back = open_grid(folder / "a.tif");
-  const Point a = Transform(own, Crs::wgs84()).forward({9000, 21000}), b = Transform(back.frame().crs(), Crs::wgs84()).forward({9000, 21000});
+  const Point a = Transform(own, Crs::wgs84()).forward({9000, 21000}),
+              b = Transform(back.frame().crs(), Crs::wgs84()).forward({9000, 21000});
   EXPECT_NEAR(a.x, b.x, 1e-9);
   EXPECT_NEAR(a.y, b.y, 1e-9);
 }
@@ -172,7 +178,8 @@ void fill_rows(TIFF* t, const Made& m, const std::vector<float>& v, std::uint32_
       for (std::uint32_t x = 0; x < cols; x += kTile) {
         std::vector<T> tile(kTile * kTile, T{});
         for (std::uint32_t r = 0; r < kTile && y + r < rows; ++r)
-          for (std::uint32_t c = 0; c < kTile && x + c < cols; ++c) tile[r * kTile + c] = static_cast<T>(v[(y + r) * cols + x + c]);
+          for (std::uint32_t c = 0; c < kTile && x + c < cols; ++c)
+            tile[r * kTile + c] = static_cast<T>(v[(y + r) * cols + x + c]);
         TIFFWriteTile(t, tile.data(), x, y, 0, 0);
       }
     return;
@@ -185,12 +192,15 @@ void fill_rows(TIFF* t, const Made& m, const std::vector<float>& v, std::uint32_
 }
 
 void extend(TIFF* t) {
-  static const TIFFFieldInfo kFields[] = {{33550, -1, -1, TIFF_DOUBLE, FIELD_CUSTOM, 1, 1, const_cast<char*>("scale")}, {33922, -1, -1, TIFF_DOUBLE, FIELD_CUSTOM, 1, 1, const_cast<char*>("ties")},
-                                          {34735, -1, -1, TIFF_SHORT, FIELD_CUSTOM, 1, 1, const_cast<char*>("keys")},   {42113, -1, -1, TIFF_ASCII, FIELD_CUSTOM, 1, 0, const_cast<char*>("void")}};
+  static const TIFFFieldInfo kFields[] = {{33550, -1, -1, TIFF_DOUBLE, FIELD_CUSTOM, 1, 1, const_cast<char*>("scale")},
+                                          {33922, -1, -1, TIFF_DOUBLE, FIELD_CUSTOM, 1, 1, const_cast<char*>("ties")},
+                                          {34735, -1, -1, TIFF_SHORT, FIELD_CUSTOM, 1, 1, const_cast<char*>("keys")},
+                                          {42113, -1, -1, TIFF_ASCII, FIELD_CUSTOM, 1, 0, const_cast<char*>("void")}};
   TIFFMergeFieldInfo(t, kFields, 4);
 }
 
-std::vector<float> write_by_libtiff(const std::filesystem::path& path, const Made& m, std::uint32_t cols, std::uint32_t rows) {
+std::vector<float> write_by_libtiff(const std::filesystem::path& path, const Made& m, std::uint32_t cols,
+                                    std::uint32_t rows) {
   std::mt19937 random(cols * 131 + rows);
   std::vector<float> v(cols * rows);
   for (float& x : v) x = static_cast<float>(random() % 120);
@@ -199,7 +209,10 @@ std::vector<float> write_by_libtiff(const std::filesystem::path& path, const Mad
   TIFFSetField(t, TIFFTAG_IMAGEWIDTH, cols);
   TIFFSetField(t, TIFFTAG_IMAGELENGTH, rows);
   TIFFSetField(t, TIFFTAG_BITSPERSAMPLE, 8 * bytes_per_sample(m.type));
-  TIFFSetField(t, TIFFTAG_SAMPLEFORMAT, !is_integer(m.type) ? SAMPLEFORMAT_IEEEFP : lowest_of(m.type) < 0 ? SAMPLEFORMAT_INT : SAMPLEFORMAT_UINT);
+  TIFFSetField(t, TIFFTAG_SAMPLEFORMAT,
+               !is_integer(m.type)     ? SAMPLEFORMAT_IEEEFP
+               : lowest_of(m.type) < 0 ? SAMPLEFORMAT_INT
+                                       : SAMPLEFORMAT_UINT);
   TIFFSetField(t, TIFFTAG_SAMPLESPERPIXEL, 1);
   TIFFSetField(t, TIFFTAG_COMPRESSION, m.compression);
   if (m.predictor > 1) TIFFSetField(t, TIFFTAG_PREDICTOR, m.predictor);
@@ -210,22 +223,43 @@ std::vector<float> write_by_libtiff(const std::filesystem::path& path, const Mad
     TIFFSetField(t, TIFFTAG_ROWSPERSTRIP, 7);
   }
   const double scale[] = {2, 2, 0}, ties[] = {0, 0, 0, 676000, 5842000, 0};
-  const std::uint16_t keys[] = {1, 1, 0, 3, 1024, 0, 1, 1, 1025, 0, 1, static_cast<std::uint16_t>(m.point ? 2 : 1), 3072, 0, 1, 32725};
+  const std::uint16_t keys[] = {
+      1, 1, 0, 3, 1024, 0, 1, 1, 1025, 0, 1, static_cast<std::uint16_t>(m.point ? 2 : 1), 3072, 0, 1, 32725};
   TIFFSetField(t, 33550, 3, scale);
   TIFFSetField(t, 33922, 6, ties);
   TIFFSetField(t, 34735, 16, keys);
   TIFFSetField(t, 42113, "7");
   switch (m.type) {
-    case SampleType::UInt8: fill_rows<std::uint8_t>(t, m, v, cols, rows); break;
-    case SampleType::Int8: fill_rows<std::int8_t>(t, m, v, cols, rows); break;
-    case SampleType::UInt16: fill_rows<std::uint16_t>(t, m, v, cols, rows); break;
-    case SampleType::Int16: fill_rows<std::int16_t>(t, m, v, cols, rows); break;
-    case SampleType::UInt32: fill_rows<std::uint32_t>(t, m, v, cols, rows); break;
-    case SampleType::Int32: fill_rows<std::int32_t>(t, m, v, cols, rows); break;
-    case SampleType::UInt64: fill_rows<std::uint64_t>(t, m, v, cols, rows); break;
-    case SampleType::Int64: fill_rows<std::int64_t>(t, m, v, cols, rows); break;
-    case SampleType::Float32: fill_rows<float>(t, m, v, cols, rows); break;
-    case SampleType::Float64: fill_rows<double>(t, m, v, cols, rows); break;
+    case SampleType::UInt8:
+      fill_rows<std::uint8_t>(t, m, v, cols, rows);
+      break;
+    case SampleType::Int8:
+      fill_rows<std::int8_t>(t, m, v, cols, rows);
+      break;
+    case SampleType::UInt16:
+      fill_rows<std::uint16_t>(t, m, v, cols, rows);
+      break;
+    case SampleType::Int16:
+      fill_rows<std::int16_t>(t, m, v, cols, rows);
+      break;
+    case SampleType::UInt32:
+      fill_rows<std::uint32_t>(t, m, v, cols, rows);
+      break;
+    case SampleType::Int32:
+      fill_rows<std::int32_t>(t, m, v, cols, rows);
+      break;
+    case SampleType::UInt64:
+      fill_rows<std::uint64_t>(t, m, v, cols, rows);
+      break;
+    case SampleType::Int64:
+      fill_rows<std::int64_t>(t, m, v, cols, rows);
+      break;
+    case SampleType::Float32:
+      fill_rows<float>(t, m, v, cols, rows);
+      break;
+    case SampleType::Float64:
+      fill_rows<double>(t, m, v, cols, rows);
+      break;
   }
   TIFFClose(t);
   for (float& x : v)
@@ -238,7 +272,8 @@ TEST(TiffRead, WhateverLibtiffWrites) {
   int read = 0;
   for (bool tiled : {false, true})
     for (bool big : {false, true})
-      for (int compression : {COMPRESSION_NONE, COMPRESSION_LZW, COMPRESSION_ADOBE_DEFLATE, COMPRESSION_ZSTD, COMPRESSION_PACKBITS})
+      for (int compression :
+           {COMPRESSION_NONE, COMPRESSION_LZW, COMPRESSION_ADOBE_DEFLATE, COMPRESSION_ZSTD, COMPRESSION_PACKBITS})
         for (int predictor : {1, 2, 3})
           for (SampleType type : types()) {
             const bool can_predict = compression != COMPRESSION_NONE && compression != COMPRESSION_PACKBITS;
@@ -246,7 +281,8 @@ TEST(TiffRead, WhateverLibtiffWrites) {
             if (predictor == 3 && is_integer(type)) continue;
             if (predictor == 3 && big) continue;  // libtiff 4.5 does not read back what it writes here
             const Made m{tiled, big, false, compression, predictor, type};
-            SCOPED_TRACE(::testing::Message() << "tiled " << tiled << " big-endian " << big << " compression " << compression << " predictor " << predictor << " " << name_of(type));
+            SCOPED_TRACE(::testing::Message() << "tiled " << tiled << " big-endian " << big << " compression "
+                                              << compression << " predictor " << predictor << " " << name_of(type));
             const auto expected = write_by_libtiff(folder / "a.tif", m, 45, 38);
             const Grid g = open_grid(folder / "a.tif");
             ASSERT_EQ(g.info().type, type);
@@ -352,7 +388,9 @@ TEST(TiffWrite, AFullDiskLeavesNothingBehind) {
   TemporaryFolder folder;
   const Grid g = rough_grid(utm_frame(600, 600), 14);
   for (std::uint64_t room : {0u, 1000u, 100000u}) {
-    set_sink_wrapper([&](std::unique_ptr<ByteSink> inner) -> std::unique_ptr<ByteSink> { return std::make_unique<FullDisk>(std::move(inner), room); });
+    set_sink_wrapper([&](std::unique_ptr<ByteSink> inner) -> std::unique_ptr<ByteSink> {
+      return std::make_unique<FullDisk>(std::move(inner), room);
+    });
     EXPECT_EQ(error_of([&] { write_grid(g, folder / "a.tif", {.tile = 128, .run = {}}); }), ErrorCode::Io);
     set_sink_wrapper({});
     EXPECT_EQ(folder.files(), 0u);
@@ -366,8 +404,10 @@ TEST(TiffWrite, AnExistingFileIsKeptUnlessToldOtherwise) {
   EXPECT_EQ(error_of([&] { write_grid(g, folder / "a.tif", {}); }), ErrorCode::Io);
   EXPECT_EQ(read_text_file(folder / "a.tif"), "precious");
   // A run that fails on the way keeps the old file, too.
-  const Grid broken = grid_from_function(utm_frame(10, 10), [](double, double) -> double { throw Error(ErrorCode::BadFile, "source broke"); });
-  EXPECT_EQ(error_of([&] { write_grid(broken, folder / "a.tif", {.overwrite = true, .run = {}}); }), ErrorCode::BadFile);
+  const Grid broken = grid_from_function(
+      utm_frame(10, 10), [](double, double) -> double { throw Error(ErrorCode::BadFile, "source broke"); });
+  EXPECT_EQ(error_of([&] { write_grid(broken, folder / "a.tif", {.overwrite = true, .run = {}}); }),
+            ErrorCode::BadFile);
   EXPECT_EQ(read_text_file(folder / "a.tif"), "precious");
   EXPECT_EQ(error_of([&] { write_grid(g, folder / "nowhere/a.tif", {}); }), ErrorCode::Io);
   EXPECT_EQ(error_of([&] { write_grid(g, folder / "a.doc", {}); }), ErrorCode::Unsupported);

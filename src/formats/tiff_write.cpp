@@ -3,19 +3,19 @@
 //
 // Order in the file: header, one directory a level (full size first), their tables, then tiles as they are finished.
 // The size of the directories is known from the frame, so their place is kept free and filled in at the end.
-#include <fmt/format.h>
-
 #include <algorithm>
 #include <chrono>
 #include <cmath>
 #include <cstring>
+#include <fmt/format.h>
 #include <limits>
 
-#include "geokeys.hpp"
 #include "katoptra/base/error.hpp"
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/grid_file.hpp"
 #include "katoptra/version.hpp"
+
+#include "geokeys.hpp"
 #include "lineage_file.hpp"
 #include "tiff_codec.hpp"
 
@@ -39,7 +39,8 @@ void from_floats(const float* in, std::size_t n, T hole, std::uint8_t* out, bool
       to[i] = static_cast<T>(v);
     } else {
       const double r = std::nearbyint(static_cast<double>(v));
-      if (r < static_cast<double>(std::numeric_limits<T>::lowest()) || r > static_cast<double>(std::numeric_limits<T>::max())) {
+      if (r < static_cast<double>(std::numeric_limits<T>::lowest()) ||
+          r > static_cast<double>(std::numeric_limits<T>::max())) {
         overflows = true;
         to[i] = hole;
         continue;
@@ -59,23 +60,49 @@ void encode_samples(const float* in, std::size_t n, const Target& target, std::u
   bool collides = false, overflows = false;
   auto run = [&]<class T>(T) { from_floats<T>(in, n, static_cast<T>(target.void_value), out, collides, overflows); };
   switch (target.type) {
-    case SampleType::UInt8: run(std::uint8_t{}); break;
-    case SampleType::Int8: run(std::int8_t{}); break;
-    case SampleType::UInt16: run(std::uint16_t{}); break;
-    case SampleType::Int16: run(std::int16_t{}); break;
-    case SampleType::UInt32: run(std::uint32_t{}); break;
-    case SampleType::Int32: run(std::int32_t{}); break;
-    case SampleType::UInt64: run(std::uint64_t{}); break;
-    case SampleType::Int64: run(std::int64_t{}); break;
-    case SampleType::Float32: run(float{}); break;
-    case SampleType::Float64: run(double{}); break;
+    case SampleType::UInt8:
+      run(std::uint8_t{});
+      break;
+    case SampleType::Int8:
+      run(std::int8_t{});
+      break;
+    case SampleType::UInt16:
+      run(std::uint16_t{});
+      break;
+    case SampleType::Int16:
+      run(std::int16_t{});
+      break;
+    case SampleType::UInt32:
+      run(std::uint32_t{});
+      break;
+    case SampleType::Int32:
+      run(std::int32_t{});
+      break;
+    case SampleType::UInt64:
+      run(std::uint64_t{});
+      break;
+    case SampleType::Int64:
+      run(std::int64_t{});
+      break;
+    case SampleType::Float32:
+      run(float{});
+      break;
+    case SampleType::Float64:
+      run(double{});
+      break;
   }
-  if (overflows) throw Error(ErrorCode::BadArgument, fmt::format("a value does not fit into {}", name_of(target.type)), file, "convert to float32 first");
-  if (collides) throw Error(ErrorCode::BadArgument, fmt::format("{} is the void value and also a value of the data", target.void_value), file, "choose another with --void");
+  if (overflows)
+    throw Error(ErrorCode::BadArgument, fmt::format("a value does not fit into {}", name_of(target.type)), file,
+                "convert to float32 first");
+  if (collides)
+    throw Error(ErrorCode::BadArgument,
+                fmt::format("{} is the void value and also a value of the data", target.void_value), file,
+                "choose another with --void");
 }
 
 double default_void(SampleType t) {
-  if (t == SampleType::UInt8 || t == SampleType::UInt16 || t == SampleType::UInt32 || t == SampleType::UInt64) return t == SampleType::UInt64 ? 9007199254740992.0 : highest_of(t);  // 2^53: exact as text and as a number
+  if (t == SampleType::UInt8 || t == SampleType::UInt16 || t == SampleType::UInt32 || t == SampleType::UInt64)
+    return t == SampleType::UInt64 ? 9007199254740992.0 : highest_of(t);  // 2^53: exact as text and as a number
   if (is_integer(t)) return lowest_of(t);
   return std::numeric_limits<double>::quiet_NaN();
 }
@@ -89,7 +116,10 @@ Target target_for(const GridInfo& info, const WriteOptions& options, const std::
   if (info.quantity.kind == QuantityKind::Shade && t.type == SampleType::UInt8) t.void_value = 0;
   if (info.file_void && fits(*info.file_void)) t.void_value = *info.file_void;
   if (options.void_value) {
-    if (!fits(*options.void_value)) throw Error(ErrorCode::BadArgument, fmt::format("{} cannot be the void value of {}", *options.void_value, name_of(t.type)), file, "choose one that the sample type holds");
+    if (!fits(*options.void_value))
+      throw Error(ErrorCode::BadArgument,
+                  fmt::format("{} cannot be the void value of {}", *options.void_value, name_of(t.type)), file,
+                  "choose one that the sample type holds");
     t.void_value = *options.void_value;
   }
   return t;
@@ -153,11 +183,17 @@ struct Level {
 class TiffWriter {
  public:
   TiffWriter(const fs::path& path, const GridInfo& info, const WriteOptions& options, bool categories)
-      : path_(path), options_(options), info_(info), target_(target_for(info, options, path.string())), categories_(categories), sink_(create_file(path, {.overwrite = options.overwrite})) {
+      : path_(path),
+        options_(options),
+        info_(info),
+        target_(target_for(info, options, path.string())),
+        categories_(categories),
+        sink_(create_file(path, {.overwrite = options.overwrite})) {
     // Directions wrap around and codes are names: their overviews pick a cell instead of averaging.
     categories_ = categories_ || info.quantity.kind == QuantityKind::Code || info.quantity.kind == QuantityKind::Aspect;
     make_levels();
-    const double raw = 1.4 * static_cast<double>(info.frame.cols()) * static_cast<double>(info.frame.rows()) * bytes_per_sample(target_.type);
+    const double raw = 1.4 * static_cast<double>(info.frame.cols()) * static_cast<double>(info.frame.rows()) *
+                       bytes_per_sample(target_.type);
     big_ = options.always_big || raw > 4.0e9;
     end_ = directories().size();
   }
@@ -188,14 +224,16 @@ class TiffWriter {
     for (std::int64_t r = 0; r < half; ++r)
       for (std::int64_t c = 0; c < half; ++c) {
         const float* p = values + 2 * r * edge() + 2 * c;
-        out[static_cast<std::size_t>(r * half + c)] = categories_ ? p[0] : mean_of(p[0], p[1], p[edge()], p[edge() + 1]);
+        out[static_cast<std::size_t>(r * half + c)] =
+            categories_ ? p[0] : mean_of(p[0], p[1], p[edge()], p[edge() + 1]);
       }
     return out;
   }
 
   void place(std::size_t index, std::span<const std::uint8_t> encoded, const std::vector<float>& half) {
     put(levels_[0], index, encoded);
-    if (levels_.size() > 1) paste(1, static_cast<std::int64_t>(index) % across(), static_cast<std::int64_t>(index) / across(), half);
+    if (levels_.size() > 1)
+      paste(1, static_cast<std::int64_t>(index) % across(), static_cast<std::int64_t>(index) / across(), half);
   }
 
   std::uint64_t finish() {
@@ -206,7 +244,11 @@ class TiffWriter {
 
  private:
   std::int64_t edge() const { return options_.tile; }
-  int compression() const { return options_.codec == Codec::Deflate ? tiff::kDeflate : options_.codec == Codec::Zstd ? tiff::kZstd : tiff::kNone; }
+  int compression() const {
+    return options_.codec == Codec::Deflate ? tiff::kDeflate
+           : options_.codec == Codec::Zstd  ? tiff::kZstd
+                                            : tiff::kNone;
+  }
   int predictor() const {
     if (options_.codec == Codec::None) return tiff::kNoPredictor;
     return is_integer(target_.type) ? tiff::kDifference : tiff::kFloatingPoint;
@@ -215,7 +257,13 @@ class TiffWriter {
   void make_levels() {
     std::int64_t cols = info_.frame.cols(), rows = info_.frame.rows();
     for (;;) {
-      Level l{.cols = cols, .rows = rows, .across = (cols + edge() - 1) / edge(), .down = (rows + edge() - 1) / edge(), .offsets = {}, .counts = {}, .band = {}};
+      Level l{.cols = cols,
+              .rows = rows,
+              .across = (cols + edge() - 1) / edge(),
+              .down = (rows + edge() - 1) / edge(),
+              .offsets = {},
+              .counts = {},
+              .band = {}};
       const auto n = static_cast<std::size_t>(l.across * l.down);
       l.offsets.assign(n, 0);
       l.counts.assign(n, 0);
@@ -244,10 +292,12 @@ class TiffWriter {
     level.offsets[index] = end_;
     level.counts[index] = encoded.size();
     end_ += encoded.size();
-    if (!big_ && end_ > 0xFFFFFFF0u) throw Error(ErrorCode::TooLarge, "grew past 4 GiB", path_.string(), "report this: the size was misjudged");
+    if (!big_ && end_ > 0xFFFFFFF0u)
+      throw Error(ErrorCode::TooLarge, "grew past 4 GiB", path_.string(), "report this: the size was misjudged");
   }
 
-  // Puts the quarter that tile (col, row) of the level above became into this level; writes the row of tiles when whole.
+  // Puts the quarter that tile (col, row) of the level above became into this level; writes the row of tiles when
+  // whole.
   void paste(std::size_t which, std::int64_t col, std::int64_t row, const std::vector<float>& half) {
     Level& l = levels_[which];
     const std::int64_t h = edge() / 2, stride = l.across * edge();
@@ -257,7 +307,8 @@ class TiffWriter {
     if (col + 1 < above.across || (row % 2 == 0 && row + 1 < above.down)) return;
     std::vector<float> tile(static_cast<std::size_t>(edge() * edge()));
     for (std::int64_t t = 0; t < l.across; ++t) {
-      for (std::int64_t r = 0; r < edge(); ++r) std::copy_n(l.band.data() + r * stride + t * edge(), edge(), tile.data() + r * edge());
+      for (std::int64_t r = 0; r < edge(); ++r)
+        std::copy_n(l.band.data() + r * stride + t * edge(), edge(), tile.data() + r * edge());
       put(l, static_cast<std::size_t>(l.band_row * l.across + t), encode(tile.data()));
       if (which + 1 < levels_.size()) paste(which + 1, t, l.band_row, halved(tile.data()));
     }
@@ -275,7 +326,9 @@ class TiffWriter {
 
   std::vector<Tag> tags(std::size_t which) const {
     const Level& l = levels_[which];
-    const int format = target_.type == SampleType::Float32 || target_.type == SampleType::Float64 ? 3 : lowest_of(target_.type) < 0 ? 2 : 1;
+    const int format = target_.type == SampleType::Float32 || target_.type == SampleType::Float64 ? 3
+                       : lowest_of(target_.type) < 0                                              ? 2
+                                                                                                  : 1;
     std::vector<Tag> t;
     t.push_back(longs(254, {which == 0 ? 0u : 1u}, false));
     t.push_back(longs(256, {static_cast<std::uint64_t>(l.cols)}, false));
@@ -286,7 +339,9 @@ class TiffWriter {
     if (which == 0) t.push_back(text(270, description()));
     t.push_back(shorts(277, {1}));
     t.push_back(shorts(284, {1}));
-    if (which == 0 && options_.date.size() == 10) t.push_back(text(306, fmt::format("{}:{}:{} 00:00:00", options_.date.substr(0, 4), options_.date.substr(5, 2), options_.date.substr(8, 2))));
+    if (which == 0 && options_.date.size() == 10)
+      t.push_back(text(306, fmt::format("{}:{}:{} 00:00:00", options_.date.substr(0, 4), options_.date.substr(5, 2),
+                                        options_.date.substr(8, 2))));
     t.push_back(shorts(317, {static_cast<std::uint16_t>(predictor())}));
     t.push_back(longs(322, {static_cast<std::uint64_t>(edge())}, false));
     t.push_back(longs(323, {static_cast<std::uint64_t>(edge())}, false));
@@ -310,7 +365,8 @@ class TiffWriter {
 
   // The head of the file: header, directories and their tables; always the same size for the same frame and options.
   std::vector<std::uint8_t> directories() const {
-    const std::size_t header = big_ ? 16 : 8, entry = big_ ? 20 : 12, inline_bytes = big_ ? 8 : 4, fixed = big_ ? 16 : 6;
+    const std::size_t header = big_ ? 16 : 8, entry = big_ ? 20 : 12, inline_bytes = big_ ? 8 : 4,
+                      fixed = big_ ? 16 : 6;
     LittleEndian out;
     out.bytes = {'I', 'I'};
     out.u16(big_ ? 43 : 42);
@@ -397,9 +453,14 @@ void measure(const Block& block, const Window& inside, Made& m) {
 WriteReport write_grid(const Grid& grid, const fs::path& path, const WriteOptions& options) {
   const auto start = std::chrono::steady_clock::now();
   std::string ext = path.extension().string();
-  std::transform(ext.begin(), ext.end(), ext.begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
-  if (ext != ".tif" && ext != ".tiff") throw Error(ErrorCode::Unsupported, fmt::format("grids are not written as '{}' here", ext), path.string(), "give a name that ends in .tif");
-  if (options.tile < 16 || options.tile > 4096 || options.tile % 16) throw Error(ErrorCode::BadArgument, fmt::format("tiles of {} cells are not possible", options.tile), path.string(), "take a multiple of 16 up to 4096");
+  std::transform(ext.begin(), ext.end(), ext.begin(),
+                 [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
+  if (ext != ".tif" && ext != ".tiff")
+    throw Error(ErrorCode::Unsupported, fmt::format("grids are not written as '{}' here", ext), path.string(),
+                "give a name that ends in .tif");
+  if (options.tile < 16 || options.tile > 4096 || options.tile % 16)
+    throw Error(ErrorCode::BadArgument, fmt::format("tiles of {} cells are not possible", options.tile), path.string(),
+                "take a multiple of 16 up to 4096");
 
   WriteReport report;
   report.path = path;
@@ -415,7 +476,8 @@ WriteReport write_grid(const Grid& grid, const fs::path& path, const WriteOption
   const Window frame = grid.frame().window();
   const auto tiles = static_cast<std::size_t>(writer.across() * writer.down());
   const std::size_t tile_bytes = static_cast<std::size_t>(options.tile) * static_cast<std::size_t>(options.tile) * 16;
-  const std::size_t in_flight = std::clamp<std::size_t>(options.run.memory / 4 / tile_bytes, 1, static_cast<std::size_t>(4 * thread_count(options.run)));
+  const std::size_t in_flight = std::clamp<std::size_t>(options.run.memory / 4 / tile_bytes, 1,
+                                                        static_cast<std::size_t>(4 * thread_count(options.run)));
   double lowest = std::numeric_limits<double>::infinity(), highest = -lowest;
   parallel_ordered(
       tiles, in_flight, options.run,
@@ -429,7 +491,8 @@ WriteReport write_grid(const Grid& grid, const fs::path& path, const WriteOption
         if (lineage) {
           std::vector<float> codes(static_cast<std::size_t>(w.cells()));
           const Origin* from = block.origin_row(0);
-          std::transform(from, from + codes.size(), codes.begin(), [](Origin o) { return o ? static_cast<float>(o) : kVoid; });
+          std::transform(from, from + codes.size(), codes.begin(),
+                         [](Origin o) { return o ? static_cast<float>(o) : kVoid; });
           made->codes = lineage->encode(codes.data());
           if (options.overviews) made->codes_half = lineage->halved(codes.data());
         }

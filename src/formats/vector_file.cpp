@@ -1,15 +1,15 @@
 #include "katoptra/formats/vector_file.hpp"
 
-#include <fmt/format.h>
-
 #include <algorithm>
 #include <cmath>
+#include <fmt/format.h>
 #include <nlohmann/json.hpp>
+
+#include "katoptra/base/error.hpp"
+#include "katoptra/formats/bytes.hpp"
 
 #include "csv.hpp"
 #include "geopackage.hpp"
-#include "katoptra/base/error.hpp"
-#include "katoptra/formats/bytes.hpp"
 
 namespace katoptra {
 namespace fs = std::filesystem;
@@ -44,7 +44,9 @@ class GeoJsonReader {
   }
 
  private:
-  [[noreturn]] void damaged(const std::string& what) const { throw Error(ErrorCode::BadFile, "is not the GeoJSON it should be: " + what, file_, "check the file"); }
+  [[noreturn]] void damaged(const std::string& what) const {
+    throw Error(ErrorCode::BadFile, "is not the GeoJSON it should be: " + what, file_, "check the file");
+  }
 
   const json& at(const json& j, const char* key) const {
     if (!j.is_object() || !j.contains(key)) damaged(fmt::format("'{}' is missing", key));
@@ -58,7 +60,8 @@ class GeoJsonReader {
       if (name.is_string()) {
         std::string text = name;
         if (text.find("CRS84") != text.npos) return Crs::wgs84();
-        if (const auto colon = text.rfind(':'); text.starts_with("urn:") && colon != text.npos) text = "EPSG:" + text.substr(colon + 1);
+        if (const auto colon = text.rfind(':'); text.starts_with("urn:") && colon != text.npos)
+          text = "EPSG:" + text.substr(colon + 1);
         return Crs::parse(text);
       }
     }
@@ -70,16 +73,21 @@ class GeoJsonReader {
     std::vector<std::pair<std::string, Property>> properties;
     if (f.is_object() && f.contains("properties") && f["properties"].is_object())
       for (const auto& [name, value] : f["properties"].items()) {
-        if (value.is_number_integer()) properties.emplace_back(name, value.get<std::int64_t>());
-        else if (value.is_number()) properties.emplace_back(name, value.get<double>());
-        else if (value.is_string()) properties.emplace_back(name, value.get<std::string>());
-        else if (value.is_boolean()) properties.emplace_back(name, std::int64_t{value.get<bool>()});
+        if (value.is_number_integer())
+          properties.emplace_back(name, value.get<std::int64_t>());
+        else if (value.is_number())
+          properties.emplace_back(name, value.get<double>());
+        else if (value.is_string())
+          properties.emplace_back(name, value.get<std::string>());
+        else if (value.is_boolean())
+          properties.emplace_back(name, std::int64_t{value.get<bool>()});
       }
     const json& g = at(f, "geometry");
     if (!g.is_null()) geometry(g, properties, l);
   }
 
-  void geometry(const json& g, const std::vector<std::pair<std::string, Property>>& properties, Layer& l, int depth = 0) {
+  void geometry(const json& g, const std::vector<std::pair<std::string, Property>>& properties, Layer& l,
+                int depth = 0) {
     const std::string type = g.is_object() ? g.value("type", "") : "";
     auto add = [&](auto&& shape) { l.features.push_back({std::forward<decltype(shape)>(shape), properties}); };
     if (type == "GeometryCollection") {
@@ -87,18 +95,25 @@ class GeoJsonReader {
       for (const json& part : at(g, "geometries")) geometry(part, properties, l, depth + 1);
       return;
     }
-    if (type.empty() || !g.contains("coordinates")) damaged(fmt::format("feature {} has no geometry that is understood", count_));
+    if (type.empty() || !g.contains("coordinates"))
+      damaged(fmt::format("feature {} has no geometry that is understood", count_));
     const json& c = g["coordinates"];
-    if (type == "Point") add(point(c));
-    else if (type == "MultiPoint") for (const json& p : list(c)) add(point(p));
-    else if (type == "LineString") add(line(c));
-    else if (type == "MultiLineString") for (const json& p : list(c)) add(line(p));
-    else if (type == "Polygon") add(MultiPolygon{polygon(c)});
+    if (type == "Point")
+      add(point(c));
+    else if (type == "MultiPoint")
+      for (const json& p : list(c)) add(point(p));
+    else if (type == "LineString")
+      add(line(c));
+    else if (type == "MultiLineString")
+      for (const json& p : list(c)) add(line(p));
+    else if (type == "Polygon")
+      add(MultiPolygon{polygon(c)});
     else if (type == "MultiPolygon") {
       MultiPolygon m;
       for (const json& p : list(c)) m.push_back(polygon(p));
       add(std::move(m));
-    } else damaged(fmt::format("'{}' is no geometry", type));
+    } else
+      damaged(fmt::format("'{}' is no geometry", type));
   }
 
   const json& list(const json& c) const {
@@ -106,7 +121,8 @@ class GeoJsonReader {
     return c;
   }
   Point point(const json& c) const {
-    if (!c.is_array() || c.size() < 2 || !c[0].is_number() || !c[1].is_number()) damaged(fmt::format("a coordinate of feature {} is no pair of numbers", count_));
+    if (!c.is_array() || c.size() < 2 || !c[0].is_number() || !c[1].is_number())
+      damaged(fmt::format("a coordinate of feature {} is no pair of numbers", count_));
     return {c[0].get<double>(), c[1].get<double>()};
   }
   LineString line(const json& c) const {
@@ -148,13 +164,16 @@ std::string coordinates(const LineString& line, bool reversed = false) {
 
 bool clockwise(const Ring& r) {
   double twice = 0;
-  for (std::size_t i = 0; i + 1 < r.size(); ++i) twice += (r[i].x - r[0].x) * (r[i + 1].y - r[0].y) - (r[i + 1].x - r[0].x) * (r[i].y - r[0].y);
+  for (std::size_t i = 0; i + 1 < r.size(); ++i)
+    twice += (r[i].x - r[0].x) * (r[i + 1].y - r[0].y) - (r[i + 1].x - r[0].x) * (r[i].y - r[0].y);
   return twice < 0;
 }
 
 std::string geometry_text(const Feature& f) {
-  if (const auto* p = std::get_if<Point>(&f.geometry)) return fmt::format(R"({{"type":"Point","coordinates":[{},{}]}})", number(p->x), number(p->y));
-  if (const auto* l = std::get_if<LineString>(&f.geometry)) return R"({"type":"LineString","coordinates":)" + coordinates(*l) + "}";
+  if (const auto* p = std::get_if<Point>(&f.geometry))
+    return fmt::format(R"({{"type":"Point","coordinates":[{},{}]}})", number(p->x), number(p->y));
+  if (const auto* l = std::get_if<LineString>(&f.geometry))
+    return R"({"type":"LineString","coordinates":)" + coordinates(*l) + "}";
   std::string s = R"({"type":"MultiPolygon","coordinates":[)";
   const auto& shape = std::get<MultiPolygon>(f.geometry);
   for (std::size_t i = 0; i < shape.size(); ++i) {
@@ -206,15 +225,22 @@ Layer read_table(const fs::path& path, const Crs& otherwise) {
       degrees = true;
     }
   }
-  if (x == rows[0].size() || y == rows[0].size()) throw Error(ErrorCode::BadFile, "its first line names no columns x and y (or lon and lat, or easting and northing)", path.string(), "name the columns in the first line");
+  if (x == rows[0].size() || y == rows[0].size())
+    throw Error(ErrorCode::BadFile, "its first line names no columns x and y (or lon and lat, or easting and northing)",
+                path.string(), "name the columns in the first line");
   Layer layer;
   layer.name = path.stem().string();
   layer.crs = degrees ? Crs::wgs84() : otherwise;
-  if (!layer.crs) throw Error(ErrorCode::Refused, "does not say in which CRS its x and y are", path.string(), "tell it with @CRS or --crs");
+  if (!layer.crs)
+    throw Error(ErrorCode::Refused, "does not say in which CRS its x and y are", path.string(),
+                "tell it with @CRS or --crs");
   for (std::size_t r = 1; r < rows.size(); ++r) {
-    if (rows[r].size() <= std::max(x, y)) throw Error(ErrorCode::BadFile, "has too few columns", fmt::format("{} line {}", path.string(), r + 1));
+    if (rows[r].size() <= std::max(x, y))
+      throw Error(ErrorCode::BadFile, "has too few columns", fmt::format("{} line {}", path.string(), r + 1));
     const auto px = parse_number(rows[r][x]), py = parse_number(rows[r][y]);
-    if (!px || !py) throw Error(ErrorCode::BadFile, fmt::format("'{}', '{}' are no coordinates", rows[r][x], rows[r][y]), fmt::format("{} line {}", path.string(), r + 1));
+    if (!px || !py)
+      throw Error(ErrorCode::BadFile, fmt::format("'{}', '{}' are no coordinates", rows[r][x], rows[r][y]),
+                  fmt::format("{} line {}", path.string(), r + 1));
     Feature f{Point{*px, *py}, {}};
     for (std::size_t i = 0; i < rows[r].size() && i < rows[0].size(); ++i) {
       if (i == x || i == y) continue;
@@ -237,7 +263,8 @@ std::string to_geojson(const Layer& layer) {
     const Feature f = t.is_identity() ? layer.features[i] : carried(layer.features[i], t);
     json properties = json::object();
     for (const auto& [name, value] : f.properties) properties[name] = property_json(value);
-    s += fmt::format("{}\n{{\"type\":\"Feature\",\"properties\":{},\"geometry\":{}}}", i ? "," : "", properties.dump(-1, ' ', false, json::error_handler_t::replace), geometry_text(f));
+    s += fmt::format("{}\n{{\"type\":\"Feature\",\"properties\":{},\"geometry\":{}}}", i ? "," : "",
+                     properties.dump(-1, ' ', false, json::error_handler_t::replace), geometry_text(f));
   }
   return s + "\n]}\n";
 }
@@ -246,7 +273,9 @@ Layer read_layer(const fs::path& path, const Crs& otherwise) {
   const std::string ext = extension(path);
   if (ext == ".gpkg") return read_geopackage(path);
   if (ext == ".csv" || ext == ".txt") return read_table(path, otherwise);
-  if (ext != ".geojson" && ext != ".json") throw Error(ErrorCode::Unsupported, fmt::format("vector files of the kind '{}' are not read here", ext), path.string(), "give GeoJSON, GeoPackage or CSV");
+  if (ext != ".geojson" && ext != ".json")
+    throw Error(ErrorCode::Unsupported, fmt::format("vector files of the kind '{}' are not read here", ext),
+                path.string(), "give GeoJSON, GeoPackage or CSV");
   const std::string text = read_text_file(path, std::size_t{1} << 30);
   json root;
   try {
@@ -262,8 +291,12 @@ Layer read_layer(const fs::path& path, const Crs& otherwise) {
 void write_layer(const Layer& layer, const fs::path& path, const WriteLayerOptions& options) {
   const std::string ext = extension(path);
   if (ext == ".gpkg") return write_geopackage(layer, path, options.overwrite);
-  if (ext != ".geojson" && ext != ".json") throw Error(ErrorCode::Unsupported, fmt::format("features are not written as '{}' here", ext), path.string(), "give a name that ends in .geojson or .gpkg");
-  if (!layer.crs && !layer.features.empty()) throw Error(ErrorCode::Refused, "GeoJSON is in longitude and latitude, and these features have no CRS to come from", path.string(), "tell it with --crs, or write .gpkg");
+  if (ext != ".geojson" && ext != ".json")
+    throw Error(ErrorCode::Unsupported, fmt::format("features are not written as '{}' here", ext), path.string(),
+                "give a name that ends in .geojson or .gpkg");
+  if (!layer.crs && !layer.features.empty())
+    throw Error(ErrorCode::Refused, "GeoJSON is in longitude and latitude, and these features have no CRS to come from",
+                path.string(), "tell it with --crs, or write .gpkg");
   write_text_file(path, to_geojson(layer), {.overwrite = options.overwrite});
 }
 
@@ -284,7 +317,8 @@ LineString read_line(const fs::path& path, const Crs& crs) {
       LineString line = *l;
       if (layer.crs && crs) Transform(layer.crs, crs).forward(line);
       for (Point p : line)
-        if (std::isnan(p.x)) throw Error(ErrorCode::BadFile, "its line leaves the range of the grid's CRS", path.string());
+        if (std::isnan(p.x))
+          throw Error(ErrorCode::BadFile, "its line leaves the range of the grid's CRS", path.string());
       return line;
     }
   throw Error(ErrorCode::BadFile, "has no line in it", path.string(), "give the transect as a line");

@@ -1,8 +1,7 @@
 #include "katoptra/geo/area.hpp"
 
-#include <fmt/format.h>
-
 #include <cmath>
+#include <fmt/format.h>
 #include <numbers>
 #include <utility>
 #include <vector>
@@ -13,7 +12,8 @@ namespace katoptra {
 namespace {
 
 Crs equal_area_about(Point lonlat) {
-  return Crs::parse(fmt::format("+proj=laea +lat_0={:.6f} +lon_0={:.6f} +datum=WGS84 +units=m +type=crs", lonlat.y, lonlat.x));
+  return Crs::parse(
+      fmt::format("+proj=laea +lat_0={:.6f} +lon_0={:.6f} +datum=WGS84 +units=m +type=crs", lonlat.y, lonlat.x));
 }
 
 std::vector<std::string_view> split(std::string_view text, char by) {
@@ -27,26 +27,30 @@ std::vector<std::string_view> split(std::string_view text, char by) {
 }
 
 [[noreturn]] void refuse(std::string_view text, std::string_view why) {
-  throw Error(ErrorCode::BadArgument, fmt::format("'{}' is not an area: {}", text, why), {},
-              "write box:W,S,E,N or circle:LON,LAT,RADIUS (with @CRS behind it when not in degrees), or name a vector file");
+  throw Error(
+      ErrorCode::BadArgument, fmt::format("'{}' is not an area: {}", text, why), {},
+      "write box:W,S,E,N or circle:LON,LAT,RADIUS (with @CRS behind it when not in degrees), or name a vector file");
 }
 
 }  // namespace
 
 Area::Area(MultiPolygon shape, Crs crs) : shape_(std::move(shape)), crs_(std::move(crs)) {
-  if (!crs_) throw Error(ErrorCode::BadArgument, "an area needs a coordinate reference system", "area", "name it with @CRS");
+  if (!crs_)
+    throw Error(ErrorCode::BadArgument, "an area needs a coordinate reference system", "area", "name it with @CRS");
 }
 
 Area Area::box(const Bounds& box, const Crs& crs) {
   if (box.empty() || !std::isfinite(box.width()) || !std::isfinite(box.height()))
-    throw Error(ErrorCode::BadArgument, "the box is empty: west must be below east and south below north", "area", "check the order W,S,E,N");
+    throw Error(ErrorCode::BadArgument, "the box is empty: west must be below east and south below north", "area",
+                "check the order W,S,E,N");
   return {{to_polygon(box)}, crs};
 }
 
 Area Area::circle(Point centre, Length radius, const Crs& crs) {
   if (!(radius.metres() > 0)) throw Error(ErrorCode::BadArgument, "the radius must be above zero", "area");
   const Point lonlat = Transform(crs, Crs::wgs84()).forward(centre);
-  const Crs plane = Crs::parse(fmt::format("+proj=aeqd +lat_0={:.12f} +lon_0={:.12f} +datum=WGS84 +units=m +type=crs", lonlat.y, lonlat.x));
+  const Crs plane = Crs::parse(
+      fmt::format("+proj=aeqd +lat_0={:.12f} +lon_0={:.12f} +datum=WGS84 +units=m +type=crs", lonlat.y, lonlat.x));
   constexpr int kSides = 128;
   Ring ring;
   for (int i = 0; i < kSides; ++i) {

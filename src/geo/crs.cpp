@@ -1,14 +1,13 @@
 #include "katoptra/geo/crs.hpp"
 
-#include <fmt/format.h>
-#include <proj.h>
-#include <proj_experimental.h>
-
 #include <algorithm>
 #include <cmath>
+#include <fmt/format.h>
 #include <map>
 #include <mutex>
 #include <numbers>
+#include <proj.h>
+#include <proj_experimental.h>
 #include <vector>
 
 #include "katoptra/base/error.hpp"
@@ -86,7 +85,8 @@ HeightReference HeightReference::from_epsg(int code) {
   Context ctx = make_context();
   Pj pj(proj_create_from_database(ctx.get(), "EPSG", std::to_string(code).c_str(), PJ_CATEGORY_CRS, 0, nullptr));
   if (!pj || proj_get_type(pj.get()) != PJ_TYPE_VERTICAL_CRS)
-    throw Error(ErrorCode::BadArgument, fmt::format("EPSG:{} is not a vertical reference", code), {}, "name one such as EGM2008, EGM96, EPSG:5703 or ellipsoid");
+    throw Error(ErrorCode::BadArgument, fmt::format("EPSG:{} is not a vertical reference", code), {},
+                "name one such as EGM2008, EGM96, EPSG:5703 or ellipsoid");
   HeightReference r;
   r.kind_ = Kind::System;
   r.name_ = proj_get_name(pj.get());
@@ -112,7 +112,9 @@ HeightReference HeightReference::parse(std::string_view text) {
     code = epsg_of(ctx.get(), first.get());
   }
   proj_list_destroy(list);
-  if (!code) throw Error(ErrorCode::BadArgument, fmt::format("'{}' is not a known vertical reference", text), {}, "name one such as EGM2008, EGM96, EPSG:5703, ellipsoid or unknown");
+  if (!code)
+    throw Error(ErrorCode::BadArgument, fmt::format("'{}' is not a known vertical reference", text), {},
+                "name one such as EGM2008, EGM96, EPSG:5703, ellipsoid or unknown");
   return from_epsg(code);
 }
 
@@ -139,14 +141,16 @@ std::shared_ptr<const Crs::Impl> describe(PJ_CONTEXT* ctx, const PJ* crs) {
   const Axis axis = first_axis(ctx, plain);
   impl->unit_factor = axis.factor > 0 ? axis.factor : 1;
   impl->unit_name = impl->geographic ? "degree" : symbol(length_unit_of(impl->unit_factor));
-  if (!impl->geographic && impl->unit_name == std::string("m") && std::abs(impl->unit_factor - 1) > 1e-10) impl->unit_name = axis.unit;
+  if (!impl->geographic && impl->unit_name == std::string("m") && std::abs(impl->unit_factor - 1) > 1e-10)
+    impl->unit_name = axis.unit;
   Pj geodetic(proj_crs_get_geodetic_crs(ctx, plain));
   if (geodetic)
     if (const char* wkt = proj_as_wkt(ctx, geodetic.get(), PJ_WKT2_2019, nullptr)) impl->geodetic_wkt = wkt;
   Pj ellipsoid(proj_get_ellipsoid(ctx, plain));
   double inverse_flattening = 0, minor = 0;
   int minor_computed = 0;
-  if (ellipsoid && proj_ellipsoid_get_parameters(ctx, ellipsoid.get(), &impl->semi_major, &minor, &minor_computed, &inverse_flattening)) {
+  if (ellipsoid && proj_ellipsoid_get_parameters(ctx, ellipsoid.get(), &impl->semi_major, &minor, &minor_computed,
+                                                 &inverse_flattening)) {
     const double f = inverse_flattening > 0 ? 1 / inverse_flattening : 0;
     impl->e2 = f * (2 - f);
   }
@@ -161,7 +165,8 @@ std::shared_ptr<const Crs::Impl> describe(PJ_CONTEXT* ctx, const PJ* crs) {
 
 [[noreturn]] void refuse_crs(std::string_view text) {
   std::string shown(text.substr(0, 60));
-  throw Error(ErrorCode::BadArgument, fmt::format("'{}{}' is not a coordinate reference system", shown, text.size() > 60 ? "..." : ""), {},
+  throw Error(ErrorCode::BadArgument,
+              fmt::format("'{}{}' is not a coordinate reference system", shown, text.size() > 60 ? "..." : ""), {},
               "give a code such as EPSG:32725 or EPSG:32725+3855, or WKT");
 }
 
@@ -198,7 +203,8 @@ Crs Crs::parse(std::string_view text) {
   }
   const PJ_TYPE type = proj_get_type(pj.get());
   if (type == PJ_TYPE_VERTICAL_CRS || type == PJ_TYPE_GEOCENTRIC_CRS || type == PJ_TYPE_TEMPORAL_CRS)
-    throw Error(ErrorCode::BadArgument, fmt::format("'{}' has no horizontal part", text), {}, "give a horizontal system, such as EPSG:32725");
+    throw Error(ErrorCode::BadArgument, fmt::format("'{}' has no horizontal part", text), {},
+                "give a horizontal system, such as EPSG:32725");
   Crs crs(describe(ctx.get(), pj.get()));
   crs.heights_ = heights;
   std::lock_guard lock(mutex);
@@ -208,7 +214,8 @@ Crs Crs::parse(std::string_view text) {
 
 Crs Crs::utm_for(double longitude, double latitude) {
   if (!(std::abs(latitude) <= 84.5) || !std::isfinite(longitude))
-    throw Error(ErrorCode::BadArgument, fmt::format("no UTM zone at latitude {:.2f}", latitude), {}, "name a polar system with --crs");
+    throw Error(ErrorCode::BadArgument, fmt::format("no UTM zone at latitude {:.2f}", latitude), {},
+                "name a polar system with --crs");
   const double wrapped = longitude - 360 * std::floor((longitude + 180) / 360);
   const int zone = std::clamp(static_cast<int>(std::floor((wrapped + 180) / 6)) + 1, 1, 60);
   return parse(fmt::format("EPSG:{}", (latitude < 0 ? 32700 : 32600) + zone));
@@ -258,7 +265,8 @@ bool Crs::same_place(const Crs& other) const {
   if (impl_->wkt == other.impl_->wkt || (impl_->epsg && impl_->epsg == other.impl_->epsg)) return true;
   Context ctx = make_context();
   Pj a(proj_create(ctx.get(), impl_->wkt.c_str())), b(proj_create(ctx.get(), other.impl_->wkt.c_str()));
-  return a && b && proj_is_equivalent_to_with_ctx(ctx.get(), a.get(), b.get(), PJ_COMP_EQUIVALENT_EXCEPT_AXIS_ORDER_GEOGCRS);
+  return a && b &&
+         proj_is_equivalent_to_with_ctx(ctx.get(), a.get(), b.get(), PJ_COMP_EQUIVALENT_EXCEPT_AXIS_ORDER_GEOGCRS);
 }
 
 // ------------------------------------------------------------------------------------------------------- Transform
@@ -278,7 +286,9 @@ struct Transform::Impl {
     PJ_CONTEXT* ctx = p.context.get();
     Pj raw(proj_create_crs_to_crs(ctx, from.c_str(), to.c_str(), nullptr));
     if (raw) p.pj.reset(proj_normalize_for_visualization(ctx, raw.get()));
-    if (!p.pj) throw Error(ErrorCode::MissingResource, "no way is known between the two coordinate reference systems", "transform", "check both systems, or install PROJ's grids (Debian: proj-data)");
+    if (!p.pj)
+      throw Error(ErrorCode::MissingResource, "no way is known between the two coordinate reference systems",
+                  "transform", "check both systems, or install PROJ's grids (Debian: proj-data)");
     return p;
   }
   Pipeline take() {
@@ -299,7 +309,8 @@ struct Transform::Impl {
   void run(std::span<Point> points, PJ_DIRECTION direction) {
     if (identity || points.empty()) return;
     Pipeline p = take();
-    proj_trans_generic(p.pj.get(), direction, &points[0].x, sizeof(Point), points.size(), &points[0].y, sizeof(Point), points.size(), nullptr, 0, 0, nullptr, 0, 0);
+    proj_trans_generic(p.pj.get(), direction, &points[0].x, sizeof(Point), points.size(), &points[0].y, sizeof(Point),
+                       points.size(), nullptr, 0, 0, nullptr, 0, 0);
     give(std::move(p));
     for (Point& q : points)
       if (!std::isfinite(q.x) || !std::isfinite(q.y)) q = {std::nan(""), std::nan("")};
@@ -307,7 +318,8 @@ struct Transform::Impl {
 };
 
 Transform::Transform(const Crs& from, const Crs& to) : impl_(std::make_shared<Impl>()) {
-  if (!from || !to) throw Error(ErrorCode::BadArgument, "a coordinate reference system is missing", "transform", "name it with --crs");
+  if (!from || !to)
+    throw Error(ErrorCode::BadArgument, "a coordinate reference system is missing", "transform", "name it with --crs");
   impl_->identity = from.same_place(to);
   if (impl_->identity) return;
   impl_->from = from.wkt();
@@ -315,7 +327,8 @@ Transform::Transform(const Crs& from, const Crs& to) : impl_(std::make_shared<Im
   Impl::Pipeline first = impl_->make();
   PJ_CONTEXT* ctx = first.context.get();
   PJ* used = first.pj.get();
-  impl_->ballpark = proj_get_type(used) != PJ_TYPE_UNKNOWN && proj_coordoperation_has_ballpark_transformation(ctx, used) == 1;
+  impl_->ballpark =
+      proj_get_type(used) != PJ_TYPE_UNKNOWN && proj_coordoperation_has_ballpark_transformation(ctx, used) == 1;
   impl_->give(std::move(first));
 }
 
@@ -371,7 +384,8 @@ Bounds transformed(const Bounds& box, const Transform& transform) {
   if (transform.is_identity() || box.empty()) return box;
   std::vector<Point> points;
   for (int i = 0; i <= 32; ++i)
-    for (int j = 0; j <= 32; ++j) points.push_back({box.west + box.width() * i / 32, box.south + box.height() * j / 32});
+    for (int j = 0; j <= 32; ++j)
+      points.push_back({box.west + box.width() * i / 32, box.south + box.height() * j / 32});
   transform.forward(points);
   Bounds out;
   for (Point p : points)
@@ -382,8 +396,7 @@ Bounds transformed(const Bounds& box, const Transform& transform) {
 // ----------------------------------------------------------------------------------------------------- GroundRuler
 
 GroundRuler::GroundRuler(const Crs& crs) : crs_(crs) {
-  if (crs && !crs.is_geographic())
-    to_globe_ = std::make_shared<Transform>(crs, crs.geodetic());
+  if (crs && !crs.is_geographic()) to_globe_ = std::make_shared<Transform>(crs, crs.geodetic());
 }
 
 namespace {

@@ -3,6 +3,7 @@
 #include "katoptra/geo/area.hpp"
 #include "katoptra/geo/crs.hpp"
 #include "katoptra/geo/geometry.hpp"
+
 #include "testing.hpp"
 
 namespace katoptra {
@@ -31,7 +32,8 @@ TEST(Crs, CodesCompoundsAndWkt) {
 
 TEST(Crs, NonsenseIsRefusedOnOneLine) {
   std::string text;
-  for (const char* bad : {"", "EPSG:0", "EPSG:99999999", "hello", "EPSG:3855", "PROJCS[", "+proj=nothing"}) EXPECT_EQ(error_of([&] { Crs::parse(bad); }, &text), ErrorCode::BadArgument) << bad;
+  for (const char* bad : {"", "EPSG:0", "EPSG:99999999", "hello", "EPSG:3855", "PROJCS[", "+proj=nothing"})
+    EXPECT_EQ(error_of([&] { Crs::parse(bad); }, &text), ErrorCode::BadArgument) << bad;
   EXPECT_EQ(text.find('\n'), text.npos);
 }
 
@@ -120,11 +122,14 @@ TEST(Area, BoxesAndCirclesFromText) {
   const Area circle = parse_area("circle:-31,-37.55,500m");
   // 128 sides instead of a circle.
   EXPECT_NEAR(circle.ground_area(), std::numbers::pi * 500 * 500, 400);
-  EXPECT_NEAR(box.grown(100_m).ground_area() - box.ground_area(), 100 * 2 * (8840 + 11098) + std::numbers::pi * 1e4, 2e4);
+  EXPECT_NEAR(box.grown(100_m).ground_area() - box.ground_area(), 100 * 2 * (8840 + 11098) + std::numbers::pi * 1e4,
+              2e4);
 }
 
 TEST(Area, NonsenseIsRefused) {
-  for (const char* bad : {"box:1,2,3", "box:3,2,1,4", "box:1,2,x,4", "circle:0,0", "circle:0,0,-5m", "box:500000,0,500100,100", "square:1,2,3,4", "box:1,2,3,4@EPSG:1"}) EXPECT_EQ(error_of([&] { parse_area(bad); }), ErrorCode::BadArgument) << bad;
+  for (const char* bad : {"box:1,2,3", "box:3,2,1,4", "box:1,2,x,4", "circle:0,0", "circle:0,0,-5m",
+                          "box:500000,0,500100,100", "square:1,2,3,4", "box:1,2,3,4@EPSG:1"})
+    EXPECT_EQ(error_of([&] { parse_area(bad); }), ErrorCode::BadArgument) << bad;
 }
 
 }  // namespace

@@ -1,9 +1,8 @@
 #include "katoptra/geo/geometry.hpp"
 
-#include <geos_c.h>
-
 #include <algorithm>
 #include <cmath>
+#include <geos_c.h>
 #include <memory>
 
 #include "katoptra/base/error.hpp"
@@ -14,9 +13,7 @@ namespace {
 // A GEOS session: its handle, and geometries that free themselves.
 class Geos {
  public:
-  Geos() : handle_(GEOS_init_r()) {
-    GEOSContext_setErrorMessageHandler_r(handle_, &Geos::keep, this);
-  }
+  Geos() : handle_(GEOS_init_r()) { GEOSContext_setErrorMessageHandler_r(handle_, &Geos::keep, this); }
   ~Geos() { GEOS_finish_r(handle_); }
   Geos(const Geos&) = delete;
   Geos& operator=(const Geos&) = delete;
@@ -29,7 +26,9 @@ class Geos {
 
   GEOSContextHandle_t handle() const { return handle_; }
   Geometry own(GEOSGeometry* g) const {
-    if (!g) throw Error(ErrorCode::BadArgument, "these polygons cannot be combined: " + message_, "geometry", "mend their rings");
+    if (!g)
+      throw Error(ErrorCode::BadArgument, "these polygons cannot be combined: " + message_, "geometry",
+                  "mend their rings");
     return Geometry(g, Delete{handle_});
   }
 
@@ -40,9 +39,11 @@ class Geos {
       std::vector<GEOSGeometry*> holes;
       for (const Ring& hole : p.holes)
         if (hole.size() >= 4) holes.push_back(ring(hole));
-      parts.push_back(GEOSGeom_createPolygon_r(handle_, ring(p.outer), holes.data(), static_cast<unsigned>(holes.size())));
+      parts.push_back(
+          GEOSGeom_createPolygon_r(handle_, ring(p.outer), holes.data(), static_cast<unsigned>(holes.size())));
     }
-    Geometry made = own(GEOSGeom_createCollection_r(handle_, GEOS_MULTIPOLYGON, parts.data(), static_cast<unsigned>(parts.size())));
+    Geometry made =
+        own(GEOSGeom_createCollection_r(handle_, GEOS_MULTIPOLYGON, parts.data(), static_cast<unsigned>(parts.size())));
     if (GEOSisValid_r(handle_, made.get()) == 1) return made;
     return own(GEOSMakeValid_r(handle_, made.get()));
   }
@@ -116,7 +117,11 @@ Bounds bounds_of(const MultiPolygon& shape) {
 }
 
 Polygon to_polygon(const Bounds& box, int steps) {
-  const Point corners[] = {{box.west, box.south}, {box.east, box.south}, {box.east, box.north}, {box.west, box.north}, {box.west, box.south}};
+  const Point corners[] = {{box.west, box.south},
+                           {box.east, box.south},
+                           {box.east, box.north},
+                           {box.west, box.north},
+                           {box.west, box.south}};
   Polygon p;
   for (int side = 0; side < 4; ++side)
     for (int i = 0; i < steps; ++i) {
@@ -147,9 +152,12 @@ MultiPolygon overlay(const MultiPolygon& a, const MultiPolygon& b, Overlay op) {
   Geos geos;
   auto ga = geos.from(a), gb = geos.from(b);
   switch (op) {
-    case Overlay::Union: return geos.to(geos.own(GEOSUnion_r(geos.handle(), ga.get(), gb.get())).get());
-    case Overlay::Intersection: return geos.to(geos.own(GEOSIntersection_r(geos.handle(), ga.get(), gb.get())).get());
-    case Overlay::Difference: break;
+    case Overlay::Union:
+      return geos.to(geos.own(GEOSUnion_r(geos.handle(), ga.get(), gb.get())).get());
+    case Overlay::Intersection:
+      return geos.to(geos.own(GEOSIntersection_r(geos.handle(), ga.get(), gb.get())).get());
+    case Overlay::Difference:
+      break;
   }
   return geos.to(geos.own(GEOSDifference_r(geos.handle(), ga.get(), gb.get())).get());
 }
@@ -160,7 +168,8 @@ MultiPolygon union_of(const std::vector<MultiPolygon>& shapes) {
   Geos geos;
   std::vector<GEOSGeometry*> parts;
   for (const Polygon& p : all) parts.push_back(geos.from({p}).release());
-  auto collection = geos.own(GEOSGeom_createCollection_r(geos.handle(), GEOS_GEOMETRYCOLLECTION, parts.data(), static_cast<unsigned>(parts.size())));
+  auto collection = geos.own(GEOSGeom_createCollection_r(geos.handle(), GEOS_GEOMETRYCOLLECTION, parts.data(),
+                                                         static_cast<unsigned>(parts.size())));
   return geos.to(geos.own(GEOSUnaryUnion_r(geos.handle(), collection.get())).get());
 }
 

@@ -1,9 +1,8 @@
 #include "katoptra/grid/grid.hpp"
 
-#include <fmt/format.h>
-
 #include <algorithm>
 #include <cassert>
+#include <fmt/format.h>
 #include <utility>
 
 #include "katoptra/base/error.hpp"
@@ -12,11 +11,16 @@ namespace katoptra {
 
 const char* name_of(How how) {
   switch (how) {
-    case How::Measured: return "measured";
-    case How::Resampled: return "resampled";
-    case How::Blended: return "blended";
-    case How::Filled: return "filled";
-    case How::None: break;
+    case How::Measured:
+      return "measured";
+    case How::Resampled:
+      return "resampled";
+    case How::Blended:
+      return "blended";
+    case How::Filled:
+      return "filled";
+    case How::None:
+      break;
   }
   return "void";
 }
@@ -27,10 +31,61 @@ BlockView BlockView::part(const Window& w) const {
   return {w, values + shift, origin ? origin + shift : nullptr, stride};
 }
 
+namespace {
+
+// Memory of finished blocks that waits for the next ones of this thread.
+struct Shelf {
+  struct Piece {
+    std::size_t cells;
+    std::unique_ptr<std::byte[]> memory;
+  };
+  std::vector<Piece> pieces;
+  std::size_t cells = 0;
+};
+constexpr std::size_t kMostShelved = (16u << 20) / sizeof(float);
+
+Shelf* shelf() {
+  // The pointer outlives the shelf: blocks may be freed while a thread ends.
+  thread_local Shelf* here = nullptr;
+  thread_local struct Owner {
+    Shelf own;
+    Owner() { here = &own; }
+    ~Owner() { here = nullptr; }
+  } owner;
+  return here;
+}
+
+}  // namespace
+
+void Block::Recycle::operator()(std::byte* memory) const {
+  std::unique_ptr<std::byte[]> piece(memory);
+  Shelf* s = shelf();
+  if (!s || cells < 4096 || s->cells + cells > kMostShelved) return;
+  s->cells += cells;
+  s->pieces.push_back({cells, std::move(piece)});
+}
+
+Block::Memory Block::memory_for(std::size_t cells) {
+  if (Shelf* s = shelf())
+    for (std::size_t i = s->pieces.size(); i-- > 0;)
+      if (s->pieces[i].cells >= cells && s->pieces[i].cells <= 2 * cells) {
+        Shelf::Piece piece = std::move(s->pieces[i]);
+        s->pieces.erase(s->pieces.begin() + static_cast<std::ptrdiff_t>(i));
+        s->cells -= piece.cells;
+        return Memory(piece.memory.release(), Recycle(piece.cells));
+      }
+  return Memory(new std::byte[cells * sizeof(float)], Recycle(cells));
+}
+
 Block::Block(const Window& window, Planes planes) : window_(window) {
+  static_assert(sizeof(float) == 4 && sizeof(Origin) == 4);
   const auto n = static_cast<std::size_t>(window.cells());
-  values_ = std::make_unique_for_overwrite<float[]>(n);
-  if (planes == Planes::ValuesAndOrigin) origin_ = std::make_unique<Origin[]>(n);
+  value_memory_ = memory_for(n);
+  values_ = reinterpret_cast<float*>(value_memory_.get());
+  if (planes == Planes::Values) return;
+  origin_memory_ = memory_for(n);
+  origin_ = reinterpret_cast<Origin*>(origin_memory_.get());
+  std::fill_n(origin_, n, Origin{0});
 }
 
 namespace {
@@ -135,13 +190,16 @@ class ScaledSource final : public GridSource {
 
 }  // namespace
 
-Grid grid_from_values(const Frame& frame, std::vector<float> values, const Quantity& quantity, SampleType type, const std::string& name) {
+Grid grid_from_values(const Frame& frame, std::vector<float> values, const Quantity& quantity, SampleType type,
+                      const std::string& name) {
   if (static_cast<std::int64_t>(values.size()) != frame.cols() * frame.rows())
-    throw Error(ErrorCode::BadArgument, fmt::format("{} values do not fill {} x {} cells", values.size(), frame.cols(), frame.rows()), name);
+    throw Error(ErrorCode::BadArgument,
+                fmt::format("{} values do not fill {} x {} cells", values.size(), frame.cols(), frame.rows()), name);
   return Grid(std::make_shared<ValuesSource>(simple_info(frame, quantity, type, name), std::move(values)));
 }
 
-Grid grid_from_function(const Frame& frame, std::function<double(double, double)> f, const Quantity& quantity, const std::string& name) {
+Grid grid_from_function(const Frame& frame, std::function<double(double, double)> f, const Quantity& quantity,
+                        const std::string& name) {
   return Grid(std::make_shared<FunctionSource>(simple_info(frame, quantity, SampleType::Float32, name), std::move(f)));
 }
 
@@ -193,9 +251,11 @@ void map_bands(const Grid& grid, Planes planes, std::int64_t halo, const RunOpti
       [&](std::size_t, std::shared_ptr<void> result) { reduce(std::move(result)); });
 }
 
-void for_each_band(const Grid& grid, Planes planes, const RunOptions& options, const std::function<void(const Block&)>& body) {
+void for_each_band(const Grid& grid, Planes planes, const RunOptions& options,
+                   const std::function<void(const Block&)>& body) {
   map_bands(
-      grid, planes, 0, options, [](Block block, const Window&) -> std::shared_ptr<void> { return std::make_shared<Block>(std::move(block)); },
+      grid, planes, 0, options,
+      [](Block block, const Window&) -> std::shared_ptr<void> { return std::make_shared<Block>(std::move(block)); },
       [&](std::shared_ptr<void> block) { body(*static_cast<Block*>(block.get())); });
 }
 

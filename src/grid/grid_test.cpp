@@ -5,6 +5,7 @@
 
 #include "katoptra/grid/cache.hpp"
 #include "katoptra/grid/frame.hpp"
+
 #include "testing.hpp"
 
 namespace katoptra {
@@ -44,7 +45,8 @@ TEST(Frame, LatticesAreToldApart) {
   EXPECT_FALSE(f.window_of(utm_frame(50, 40, 2, 676010, 5841990)));
   EXPECT_FALSE(f.window_of(f.with_crs(Crs::parse("EPSG:32724"))));
   // Cells that differ so little that they drift apart only over a large frame.
-  const Frame wide(f.crs(), f.west(), f.north(), {1, 1}, 100000, 10), near(f.crs(), f.west(), f.north(), {1 + 1e-6, 1}, 100000, 10);
+  const Frame wide(f.crs(), f.west(), f.north(), {1, 1}, 100000, 10),
+      near(f.crs(), f.west(), f.north(), {1 + 1e-6, 1}, 100000, 10);
   EXPECT_FALSE(wide.window_of(near));
 }
 
@@ -85,7 +87,8 @@ TEST(Grid, BandsCoverEveryCellOnceInOrder) {
       std::size_t at = 0;
       bool same = true;
       for_each_band(g, Planes::Values, {.threads = threads, .block = block}, [&](const Block& b) {
-        for (std::int64_t i = 0; i < b.window().cells(); ++i) same = same && same_bits(b.row(0)[i], all[at + static_cast<std::size_t>(i)]);
+        for (std::int64_t i = 0; i < b.window().cells(); ++i)
+          same = same && same_bits(b.row(0)[i], all[at + static_cast<std::size_t>(i)]);
         at += static_cast<std::size_t>(b.window().cells());
       });
       EXPECT_TRUE(same) << threads << " threads, bands of " << block;
@@ -109,11 +112,13 @@ TEST(BlockCache, NothingIsMadeTwiceAndTheBudgetHolds) {
   for (int t = 0; t < 4; ++t)
     threads.emplace_back([&] {
       for (std::uint64_t i = 0; i < 8; ++i)
-        EXPECT_EQ((*cache.get(owner, i, [&] {
-          ++made;
-          std::this_thread::sleep_for(std::chrono::milliseconds(2));
-          return BlockCache::Bytes(1000, static_cast<std::uint8_t>(i));
-        }))[0], i);
+        EXPECT_EQ((*cache.get(owner, i,
+                              [&] {
+                                ++made;
+                                std::this_thread::sleep_for(std::chrono::milliseconds(2));
+                                return BlockCache::Bytes(1000, static_cast<std::uint8_t>(i));
+                              }))[0],
+                  i);
     });
   for (auto& t : threads) t.join();
   EXPECT_EQ(made, 8);
@@ -125,7 +130,9 @@ TEST(BlockCache, NothingIsMadeTwiceAndTheBudgetHolds) {
 
 TEST(BlockCache, AnErrorIsPassedOnAndTheNextTryMakesAgain) {
   BlockCache cache(1000);
-  EXPECT_EQ(error_of([&] { cache.get(1, 1, []() -> BlockCache::Bytes { throw Error(ErrorCode::BadFile, "broken"); }); }), ErrorCode::BadFile);
+  EXPECT_EQ(
+      error_of([&] { cache.get(1, 1, []() -> BlockCache::Bytes { throw Error(ErrorCode::BadFile, "broken"); }); }),
+      ErrorCode::BadFile);
   EXPECT_EQ(cache.get(1, 1, [] { return BlockCache::Bytes(5); })->size(), 5u);
 }
 

@@ -8,12 +8,12 @@ namespace katoptra {
 namespace {
 
 constexpr std::array<std::pair<QuantityKind, const char*>, 7> kKinds{{{QuantityKind::Unknown, "unknown"},
-                                                                     {QuantityKind::Height, "height"},
-                                                                     {QuantityKind::Slope, "slope"},
-                                                                     {QuantityKind::Aspect, "aspect"},
-                                                                     {QuantityKind::Shade, "shade"},
-                                                                     {QuantityKind::Roughness, "roughness"},
-                                                                     {QuantityKind::Code, "code"}}};
+                                                                      {QuantityKind::Height, "height"},
+                                                                      {QuantityKind::Slope, "slope"},
+                                                                      {QuantityKind::Aspect, "aspect"},
+                                                                      {QuantityKind::Shade, "shade"},
+                                                                      {QuantityKind::Roughness, "roughness"},
+                                                                      {QuantityKind::Code, "code"}}};
 
 struct TypeFacts {
   SampleType type;
@@ -22,16 +22,17 @@ struct TypeFacts {
   bool integer;
   double lowest, highest;
 };
-constexpr std::array<TypeFacts, 10> kTypes{{{SampleType::UInt8, "uint8", 1, true, 0, 255},
-                                           {SampleType::Int8, "int8", 1, true, -128, 127},
-                                           {SampleType::UInt16, "uint16", 2, true, 0, 65535},
-                                           {SampleType::Int16, "int16", 2, true, -32768, 32767},
-                                           {SampleType::UInt32, "uint32", 4, true, 0, 4294967295.0},
-                                           {SampleType::Int32, "int32", 4, true, -2147483648.0, 2147483647.0},
-                                           {SampleType::UInt64, "uint64", 8, true, 0, 18446744073709551615.0},
-                                           {SampleType::Int64, "int64", 8, true, -9223372036854775808.0, 9223372036854775807.0},
-                                           {SampleType::Float32, "float32", 4, false, -3.4028234663852886e38, 3.4028234663852886e38},
-                                           {SampleType::Float64, "float64", 8, false, -1.7976931348623157e308, 1.7976931348623157e308}}};
+constexpr std::array<TypeFacts, 10> kTypes{
+    {{SampleType::UInt8, "uint8", 1, true, 0, 255},
+     {SampleType::Int8, "int8", 1, true, -128, 127},
+     {SampleType::UInt16, "uint16", 2, true, 0, 65535},
+     {SampleType::Int16, "int16", 2, true, -32768, 32767},
+     {SampleType::UInt32, "uint32", 4, true, 0, 4294967295.0},
+     {SampleType::Int32, "int32", 4, true, -2147483648.0, 2147483647.0},
+     {SampleType::UInt64, "uint64", 8, true, 0, 18446744073709551615.0},
+     {SampleType::Int64, "int64", 8, true, -9223372036854775808.0, 9223372036854775807.0},
+     {SampleType::Float32, "float32", 4, false, -3.4028234663852886e38, 3.4028234663852886e38},
+     {SampleType::Float64, "float64", 8, false, -1.7976931348623157e308, 1.7976931348623157e308}}};
 
 const TypeFacts& facts(SampleType t) { return kTypes[static_cast<std::size_t>(t)]; }
 
@@ -58,9 +59,12 @@ double highest_of(SampleType t) { return facts(t).highest; }
 
 SampleType common_type(SampleType a, SampleType b) {
   if (a == b) return a;
-  if (!is_integer(a) || !is_integer(b)) return a == SampleType::Float64 || b == SampleType::Float64 ? SampleType::Float64 : SampleType::Float32;
-  for (SampleType t : {SampleType::UInt8, SampleType::Int8, SampleType::UInt16, SampleType::Int16, SampleType::UInt32, SampleType::Int32, SampleType::Int64})
-    if (lowest_of(t) <= std::min(lowest_of(a), lowest_of(b)) && highest_of(t) >= std::max(highest_of(a), highest_of(b))) return t;
+  if (!is_integer(a) || !is_integer(b))
+    return a == SampleType::Float64 || b == SampleType::Float64 ? SampleType::Float64 : SampleType::Float32;
+  for (SampleType t : {SampleType::UInt8, SampleType::Int8, SampleType::UInt16, SampleType::Int16, SampleType::UInt32,
+                       SampleType::Int32, SampleType::Int64})
+    if (lowest_of(t) <= std::min(lowest_of(a), lowest_of(b)) && highest_of(t) >= std::max(highest_of(a), highest_of(b)))
+      return t;
   return SampleType::Float64;
 }
 

@@ -1,5 +1,4 @@
 #include <fmt/format.h>
-
 #include <set>
 #include <toml++/toml.h>
 
@@ -15,7 +14,8 @@ namespace {
 // One table of the file, with the keys it may have; anything else is a typing error and is said so.
 class TableReader {
  public:
-  TableReader(const toml::table* table, std::string name, std::string file, std::initializer_list<const char*> keys) : table_(table), name_(std::move(name)), file_(std::move(file)) {
+  TableReader(const toml::table* table, std::string name, std::string file, std::initializer_list<const char*> keys)
+      : table_(table), name_(std::move(name)), file_(std::move(file)) {
     if (!table_) return;
     const std::set<std::string_view> known(keys.begin(), keys.end());
     for (const auto& [key, node] : *table_)
@@ -61,7 +61,8 @@ class TableReader {
     try {
       return parse(t);
     } catch (const Error& e) {
-      throw Error(ErrorCode::BadFile, e.problem(), fmt::format("{} line {}, {}", file_, node(key)->source().begin.line, key), e.advice());
+      throw Error(ErrorCode::BadFile, e.problem(),
+                  fmt::format("{} line {}, {}", file_, node(key)->source().begin.line, key), e.advice());
     }
   }
   std::optional<Length> length(const char* key) const {
@@ -70,7 +71,9 @@ class TableReader {
 
  private:
   const toml::node* node(const char* key) const { return table_ ? table_->get(key) : nullptr; }
-  [[noreturn]] void fail(const toml::node& n, const std::string& what) const { throw Error(ErrorCode::BadFile, what, fmt::format("{} line {}", file_, n.source().begin.line), "see docs/study.md"); }
+  [[noreturn]] void fail(const toml::node& n, const std::string& what) const {
+    throw Error(ErrorCode::BadFile, what, fmt::format("{} line {}", file_, n.source().begin.line), "see docs/study.md");
+  }
 
   const toml::table* table_;
   std::string name_, file_;
@@ -78,11 +81,13 @@ class TableReader {
 
 void read_sources(const toml::table& root, const std::string& file, Study& s) {
   const auto* sources = root.get_as<toml::array>("source");
-  if (!sources || sources->empty()) throw Error(ErrorCode::BadFile, "has no [[source]]", file, "name at least one folder with tiles");
+  if (!sources || sources->empty())
+    throw Error(ErrorCode::BadFile, "has no [[source]]", file, "name at least one folder with tiles");
   for (const auto& item : *sources) {
     const TableReader t(item.as_table(), "source", file, {"folder", "crs", "heights", "unit"});
     StudySource source;
-    if (t.text("folder").empty()) throw Error(ErrorCode::BadFile, "a [[source]] names no folder", file, "add folder = \"...\"");
+    if (t.text("folder").empty())
+      throw Error(ErrorCode::BadFile, "a [[source]] names no folder", file, "add folder = \"...\"");
     source.folder = s.folder / t.text("folder");
     source.crs = t.parsed("crs", [](const std::string& x) { return Crs::parse(x); });
     source.heights = t.parsed("heights", [](const std::string& x) { return HeightReference::parse(x); });
@@ -92,13 +97,20 @@ void read_sources(const toml::table& root, const std::string& file, Study& s) {
 }
 
 StudyProduct read_product(const toml::table* table, const std::string& file, const Study& s) {
-  static const std::set<std::string> kKinds = {"hillshade", "slope", "aspect", "roughness", "contours", "section", "map"};
-  const TableReader t(table, "product", file, {"kind", "file", "title", "interval", "azimuth", "altitude", "exaggerate", "as", "line", "tiles", "area"});
+  static const std::set<std::string> kKinds = {"hillshade", "slope",   "aspect", "roughness",
+                                               "contours",  "section", "map"};
+  const TableReader t(
+      table, "product", file,
+      {"kind", "file", "title", "interval", "azimuth", "altitude", "exaggerate", "as", "line", "tiles", "area"});
   StudyProduct p;
   p.kind = t.text("kind");
   p.file = t.text("file");
-  if (!kKinds.count(p.kind)) throw Error(ErrorCode::BadFile, fmt::format("'{}' is not a product", p.kind), file, "use hillshade, slope, aspect, roughness, contours, section or map");
-  if (p.file.empty() || p.file.find('/') != p.file.npos) throw Error(ErrorCode::BadFile, fmt::format("the product {} needs a plain file name", p.kind), file, "add file = \"name.tif\"");
+  if (!kKinds.count(p.kind))
+    throw Error(ErrorCode::BadFile, fmt::format("'{}' is not a product", p.kind), file,
+                "use hillshade, slope, aspect, roughness, contours, section or map");
+  if (p.file.empty() || p.file.find('/') != p.file.npos)
+    throw Error(ErrorCode::BadFile, fmt::format("the product {} needs a plain file name", p.kind), file,
+                "add file = \"name.tif\"");
   p.title = t.text("title");
   p.interval = t.length("interval");
   p.azimuth = t.parsed("azimuth", [](const std::string& x) { return Angle::parse(x); }).value_or(p.azimuth);
@@ -106,7 +118,8 @@ StudyProduct read_product(const toml::table* table, const std::string& file, con
   p.exaggeration = t.number("exaggerate", p.kind == "map" ? 1.5 : 1);
   p.as = t.text("as", "degrees");
   if (const std::string line = t.text("line"); !line.empty()) p.line = s.folder / line;
-  if (p.kind == "section" && p.line.empty()) throw Error(ErrorCode::BadFile, "a section needs a line", file, "add line = \"transect.geojson\"");
+  if (p.kind == "section" && p.line.empty())
+    throw Error(ErrorCode::BadFile, "a section needs a line", file, "add line = \"transect.geojson\"");
   p.tiles = t.flag("tiles", false);
   p.area = t.flag("area", false);
   return p;
@@ -124,34 +137,47 @@ Study read_study(const fs::path& path) {
   try {
     root = toml::parse(s.text, file);
   } catch (const toml::parse_error& e) {
-    throw Error(ErrorCode::BadFile, std::string(e.description()), fmt::format("{} line {}", file, e.source().begin.line), "mend the study file");
+    throw Error(ErrorCode::BadFile, std::string(e.description()),
+                fmt::format("{} line {}", file, e.source().begin.line), "mend the study file");
   }
-  const TableReader top(&root, "study", file, {"title", "area", "source", "frame", "mosaic", "fill", "reproject", "control", "reference", "product"});
+  const TableReader top(
+      &root, "study", file,
+      {"title", "area", "source", "frame", "mosaic", "fill", "reproject", "control", "reference", "product"});
   s.title = top.text("title", path.stem().string());
   const TableReader area(root.get_as<toml::table>("area"), "area", file, {"file", "box", "circle", "margin"});
   if (!area) throw Error(ErrorCode::BadFile, "has no [area]", file, "add [area] with file, box or circle");
-  if (const std::string f = area.text("file"); !f.empty()) s.area = read_area(s.folder / f);
-  else if (const auto a = area.parsed("box", [](const std::string& t) { return parse_area("box:" + t); })) s.area = *a;
-  else if (const auto c = area.parsed("circle", [](const std::string& t) { return parse_area("circle:" + t); })) s.area = *c;
-  else throw Error(ErrorCode::BadFile, "[area] names neither file, box nor circle", file, "add one of them");
+  if (const std::string f = area.text("file"); !f.empty())
+    s.area = read_area(s.folder / f);
+  else if (const auto a = area.parsed("box", [](const std::string& t) { return parse_area("box:" + t); }))
+    s.area = *a;
+  else if (const auto c = area.parsed("circle", [](const std::string& t) { return parse_area("circle:" + t); }))
+    s.area = *c;
+  else
+    throw Error(ErrorCode::BadFile, "[area] names neither file, box nor circle", file, "add one of them");
   s.margin = area.length("margin").value_or(Length());
   read_sources(root, file, s);
 
   const TableReader frame(root.get_as<toml::table>("frame"), "frame", file, {"crs", "cell", "heights", "unit"});
   s.crs = frame.text("crs");
   s.cell = frame.length("cell");
-  s.heights = frame.parsed("heights", [](const std::string& x) { return HeightReference::parse(x); }).value_or(HeightReference());
+  s.heights = frame.parsed("heights", [](const std::string& x) { return HeightReference::parse(x); })
+                  .value_or(HeightReference());
   s.unit = frame.parsed("unit", [](const std::string& x) { return parse_length_unit(x); });
   const TableReader m(root.get_as<toml::table>("mosaic"), "mosaic", file, {"prefer", "feather", "tiles"});
   s.mosaic.feather = m.length("feather").value_or(Length());
   const std::string tiles = m.text("tiles", "all");
-  if (tiles != "all" && tiles != "needed") throw Error(ErrorCode::BadFile, fmt::format("tiles = \"{}\" in [mosaic] is not understood", tiles), file, "use all (older tiles show through voids) or needed");
+  if (tiles != "all" && tiles != "needed")
+    throw Error(ErrorCode::BadFile, fmt::format("tiles = \"{}\" in [mosaic] is not understood", tiles), file,
+                "use all (older tiles show through voids) or needed");
   s.all_tiles = tiles == "all";
   if (const auto words = m.list("prefer"); !words.empty()) {
     s.mosaic.prefer.clear();
     for (const std::string& w : words) {
-      if (w != "newest" && w != "finest" && w != "given") throw Error(ErrorCode::BadFile, fmt::format("'{}' is not a preference", w), file, "use newest, finest, given");
-      s.mosaic.prefer.push_back(w == "newest" ? Preference::Newest : w == "finest" ? Preference::Finest : Preference::Given);
+      if (w != "newest" && w != "finest" && w != "given")
+        throw Error(ErrorCode::BadFile, fmt::format("'{}' is not a preference", w), file, "use newest, finest, given");
+      s.mosaic.prefer.push_back(w == "newest"   ? Preference::Newest
+                                : w == "finest" ? Preference::Finest
+                                                : Preference::Given);
     }
   }
   const TableReader fill(root.get_as<toml::table>("fill"), "fill", file, {"largest", "edges", "skip"});
@@ -159,7 +185,8 @@ Study read_study(const fs::path& path) {
   s.fill_options.largest = fill.length("largest");
   s.fill_options.edges = fill.flag("edges", false);
   const TableReader move(root.get_as<toml::table>("reproject"), "reproject", file, {"resample"});
-  s.resampling = move.parsed("resample", [](const std::string& x) { return parse_resampling(x); }).value_or(Resampling::Automatic);
+  s.resampling =
+      move.parsed("resample", [](const std::string& x) { return parse_resampling(x); }).value_or(Resampling::Automatic);
   const TableReader control(root.get_as<toml::table>("control"), "control", file, {"file"});
   if (control) s.control = s.folder / control.text("file");
   const TableReader reference(root.get_as<toml::table>("reference"), "reference", file, {"file"});

@@ -1,8 +1,7 @@
 #include "report.hpp"
 
-#include <fmt/format.h>
-
 #include <cmath>
+#include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
 #include "katoptra/base/checksum.hpp"
@@ -15,11 +14,16 @@ namespace {
 std::string escaped(const std::string& s) {
   std::string out;
   for (char c : s) {
-    if (c == '<') out += "&lt;";
-    else if (c == '>') out += "&gt;";
-    else if (c == '&') out += "&amp;";
-    else if (c == '"') out += "&quot;";
-    else out += c;
+    if (c == '<')
+      out += "&lt;";
+    else if (c == '>')
+      out += "&gt;";
+    else if (c == '&')
+      out += "&amp;";
+    else if (c == '"')
+      out += "&quot;";
+    else
+      out += c;
   }
   return out;
 }
@@ -62,7 +66,10 @@ class Html {
   Html(const Study& s, const StudyRun& r, const std::vector<ReportPicture>& p) : study_(s), run_(r), pictures_(p) {}
 
   std::string page() {
-    text_ = fmt::format("<!doctype html>\n<html lang=\"en\"><meta charset=\"utf-8\"><meta name=\"viewport\" content=\"width=device-width,initial-scale=1\">\n<title>{}</title>\n<style>{}</style>\n<h1>{}</h1>\n", escaped(study_.title), kStyle, escaped(study_.title));
+    text_ = fmt::format(
+        "<!doctype html>\n<html lang=\"en\"><meta charset=\"utf-8\"><meta name=\"viewport\" "
+        "content=\"width=device-width,initial-scale=1\">\n<title>{}</title>\n<style>{}</style>\n<h1>{}</h1>\n",
+        escaped(study_.title), kStyle, escaped(study_.title));
     text_ += fmt::format("<p class=\"lead\">Study report by Katoptra {}</p>\n", KATOPTRA_VERSION);
     cards();
     if (!pictures_.empty()) picture(pictures_[0]);
@@ -79,13 +86,17 @@ class Html {
     text_ += "<h2>How it was made</h2>\n<ol>";
     for (const std::string& s : run_.plan.steps) text_ += "<li>" + escaped(s) + "</li>";
     text_ += "</ol>\n<table><tr><th>step</th><th class=\"n\">seconds</th></tr>";
-    for (const StepTime& t : run_.times) text_ += fmt::format("<tr><td>{}</td><td class=\"n\">{:.2f}</td></tr>", escaped(t.step), t.seconds);
+    for (const StepTime& t : run_.times)
+      text_ += fmt::format("<tr><td>{}</td><td class=\"n\">{:.2f}</td></tr>", escaped(t.step), t.seconds);
     text_ += "</table>\n<h2>The study file</h2>\n<pre>" + escaped(study_.text) + "</pre>\n</html>\n";
     return std::move(text_);
   }
 
  private:
-  void card(const std::string& big, const std::string& small, const char* tone = "") { text_ += fmt::format("<div class=\"card\"><b class=\"{}\">{}</b><span>{}</span></div>\n", tone, escaped(big), escaped(small)); }
+  void card(const std::string& big, const std::string& small, const char* tone = "") {
+    text_ += fmt::format("<div class=\"card\"><b class=\"{}\">{}</b><span>{}</span></div>\n", tone, escaped(big),
+                         escaped(small));
+  }
 
   void cards() {
     const Frame& f = run_.surface.info.frame;
@@ -93,21 +104,31 @@ class Html {
     const Quantity& q = run_.surface.info.quantity;
     text_ += "<div class=\"cards\">\n";
     const bool failed = run_.check.failed();
-    card(failed ? "needs attention" : "sound", failed ? "the check of the surface failed" : "the check of the surface found no failure", failed ? "failure" : "good");
+    card(failed ? "needs attention" : "sound",
+         failed ? "the check of the surface failed" : "the check of the surface found no failure",
+         failed ? "failure" : "good");
     for (const Finding& x : run_.check.findings)
-      if (x.code == "coverage" && x.measure) card(fmt::format("{:.2f} %", 100 * *x.measure), "of the study area has values");
-    card(fmt::format("{} × {}", f.cols(), f.rows()), fmt::format("cells of {:.4g} × {:.4g} m on the ground", s.x.metres(), s.y.metres()));
-    card(fmt::format("{:.1f} to {:.1f} {}", run_.surface.lowest, run_.surface.highest, symbol(q.unit)), "heights above " + q.heights.name());
+      if (x.code == "coverage" && x.measure)
+        card(fmt::format("{:.2f} %", 100 * *x.measure), "of the study area has values");
+    card(fmt::format("{} × {}", f.cols(), f.rows()),
+         fmt::format("cells of {:.4g} × {:.4g} m on the ground", s.x.metres(), s.y.metres()));
+    card(fmt::format("{:.1f} to {:.1f} {}", run_.surface.lowest, run_.surface.highest, symbol(q.unit)),
+         "heights above " + q.heights.name());
     card(f.crs().code().empty() ? f.crs().name() : f.crs().code(), f.crs().name());
-    if (run_.control && run_.control->residuals > 0) card(fmt::format("{:.3f} {}", run_.control->rmse, symbol(q.unit)), fmt::format("RMSE at {} control points", run_.control->residuals));
+    if (run_.control && run_.control->residuals > 0)
+      card(fmt::format("{:.3f} {}", run_.control->rmse, symbol(q.unit)),
+           fmt::format("RMSE at {} control points", run_.control->residuals));
     for (const ReferenceResult& r : run_.reference)
-      if (r.how == "measured") card(fmt::format("{:.3f} {}", r.rmse, symbol(q.unit)), "RMSE of measured cells against the reference surface");
+      if (r.how == "measured")
+        card(fmt::format("{:.3f} {}", r.rmse, symbol(q.unit)), "RMSE of measured cells against the reference surface");
     text_ += "</div>\n";
   }
 
   void picture(const ReportPicture& p) {
-    text_ += fmt::format("<figure><img alt=\"{}\" src=\"data:image/png;base64,{}\"><figcaption>{}{}</figcaption></figure>\n", escaped(p.title), base64(p.picture.bytes), escaped(p.caption),
-                         p.file.empty() ? "" : " File: <code>" + escaped(p.file) + "</code>");
+    text_ +=
+        fmt::format("<figure><img alt=\"{}\" src=\"data:image/png;base64,{}\"><figcaption>{}{}</figcaption></figure>\n",
+                    escaped(p.title), base64(p.picture.bytes), escaped(p.caption),
+                    p.file.empty() ? "" : " File: <code>" + escaped(p.file) + "</code>");
   }
 
   void findings(const char* title, const std::vector<Finding>& list, const char* none) {
@@ -118,32 +139,50 @@ class Html {
     }
     text_ += "<table><tr><th>severity</th><th>code</th><th>file</th><th>what, and what to do</th></tr>\n";
     for (const Finding& f : list)
-      text_ += fmt::format("<tr><td class=\"{0}\">{0}</td><td>{1}</td><td>{2}</td><td>{3}{4}</td></tr>\n", name_of(f.severity), escaped(f.code), escaped(f.file), escaped(f.message), f.advice.empty() ? "" : "<br><span class=\"advice\">" + escaped(f.advice) + "</span>");
+      text_ += fmt::format("<tr><td class=\"{0}\">{0}</td><td>{1}</td><td>{2}</td><td>{3}{4}</td></tr>\n",
+                           name_of(f.severity), escaped(f.code), escaped(f.file), escaped(f.message),
+                           f.advice.empty() ? "" : "<br><span class=\"advice\">" + escaped(f.advice) + "</span>");
     text_ += "</table>\n";
   }
 
   void accuracy() {
     if (!run_.control && run_.reference.empty()) return;
     const std::string unit = symbol(run_.surface.info.quantity.unit);
-    text_ += "<h2>Accuracy</h2>\n<table><tr><th>compared with</th><th>cells</th><th class=\"n\">number</th><th class=\"n\">mean</th><th class=\"n\">RMSE</th><th class=\"n\">largest</th></tr>\n";
-    auto row = [&](const std::string& what, const std::string& cells, std::int64_t n, double mean, double rmse, double largest) {
-      text_ += fmt::format("<tr><td>{}</td><td>{}</td><td class=\"n\">{}</td><td class=\"n\">{:+.3f} {}</td><td class=\"n\">{:.3f} {}</td><td class=\"n\">{:+.3f} {}</td></tr>\n", escaped(what), cells, n, mean, unit, rmse, unit, largest, unit);
+    text_ +=
+        "<h2>Accuracy</h2>\n<table><tr><th>compared with</th><th>cells</th><th class=\"n\">number</th><th "
+        "class=\"n\">mean</th><th class=\"n\">RMSE</th><th class=\"n\">largest</th></tr>\n";
+    auto row = [&](const std::string& what, const std::string& cells, std::int64_t n, double mean, double rmse,
+                   double largest) {
+      text_ += fmt::format(
+          "<tr><td>{}</td><td>{}</td><td class=\"n\">{}</td><td class=\"n\">{:+.3f} {}</td><td class=\"n\">{:.3f} "
+          "{}</td><td class=\"n\">{:+.3f} {}</td></tr>\n",
+          escaped(what), cells, n, mean, unit, rmse, unit, largest, unit);
     };
-    if (run_.control && run_.control->residuals > 0) row(study_.control.filename().string(), "control points", static_cast<std::int64_t>(run_.control->residuals), run_.control->mean, run_.control->rmse, run_.control->largest);
-    for (const ReferenceResult& r : run_.reference) row(study_.reference.filename().string(), r.how, r.cells, r.mean, r.rmse, r.largest);
+    if (run_.control && run_.control->residuals > 0)
+      row(study_.control.filename().string(), "control points", static_cast<std::int64_t>(run_.control->residuals),
+          run_.control->mean, run_.control->rmse, run_.control->largest);
+    for (const ReferenceResult& r : run_.reference)
+      row(study_.reference.filename().string(), r.how, r.cells, r.mean, r.rmse, r.largest);
     text_ += "</table>\n<p class=\"note\">Differences are the surface less what it is compared with.</p>\n";
   }
 
   void sources() {
-    text_ += "<h2>Sources</h2>\n<table><tr><th></th><th>tile</th><th>survey</th><th>date</th><th class=\"n\">cell</th><th class=\"n\">covers</th><th>why</th></tr>\n";
+    text_ +=
+        "<h2>Sources</h2>\n<table><tr><th></th><th>tile</th><th>survey</th><th>date</th><th class=\"n\">cell</th><th "
+        "class=\"n\">covers</th><th>why</th></tr>\n";
     for (const ShortlistTile& t : run_.plan.shortlist.tiles)
-      text_ += fmt::format("<tr><td class=\"{}\">{}</td><td>{}</td><td>{}</td><td>{}</td><td class=\"n\">{:.3g} m</td><td class=\"n\">{:.1f} %</td><td>{}</td></tr>\n", t.kept ? "good" : "note", t.kept ? "used" : "left out", escaped(t.tile.path.filename().string()), escaped(t.tile.survey),
-                           escaped(t.tile.date + (t.tile.date_guessed ? " (guess)" : "")), t.tile.spacing.y.metres(), 100 * t.covered_fraction, escaped(t.reason));
+      text_ += fmt::format(
+          "<tr><td class=\"{}\">{}</td><td>{}</td><td>{}</td><td>{}</td><td class=\"n\">{:.3g} m</td><td "
+          "class=\"n\">{:.1f} %</td><td>{}</td></tr>\n",
+          t.kept ? "good" : "note", t.kept ? "used" : "left out", escaped(t.tile.path.filename().string()),
+          escaped(t.tile.survey), escaped(t.tile.date + (t.tile.date_guessed ? " (guess)" : "")),
+          t.tile.spacing.y.metres(), 100 * t.covered_fraction, escaped(t.reason));
     text_ += "</table>\n";
     bool first = true;
     for (const std::string& s : run_.plan.left_out) {
       bool listed = false;
-      for (const ShortlistTile& t : run_.plan.shortlist.tiles) listed = listed || s.find(t.tile.path.filename().string() + ":") != s.npos;
+      for (const ShortlistTile& t : run_.plan.shortlist.tiles)
+        listed = listed || s.find(t.tile.path.filename().string() + ":") != s.npos;
       if (listed) continue;
       text_ += (first ? "<p>Not considered:</p><ul>" : "") + ("<li>" + escaped(s) + "</li>");
       first = false;
@@ -157,22 +196,31 @@ class Html {
   }
 
   void lineage() {
-    text_ += "<h2>Where the cells come from</h2>\n<table><tr><th>cells are</th><th class=\"n\">number</th><th class=\"n\">share</th></tr>\n";
+    text_ +=
+        "<h2>Where the cells come from</h2>\n<table><tr><th>cells are</th><th class=\"n\">number</th><th "
+        "class=\"n\">share</th></tr>\n";
     const auto all = static_cast<double>(run_.surface.cells);
     for (How h : {How::Measured, How::Resampled, How::Blended, How::Filled, How::None}) {
       const auto n = h == How::None ? run_.surface.voids : run_.surface.by_how[static_cast<int>(h)];
-      text_ += fmt::format("<tr><td>{}</td><td class=\"n\">{}</td><td class=\"n\">{:.2f} %</td></tr>\n", h == How::None ? "void (most of them outside the area's outline)" : name_of(h), n, 100 * static_cast<double>(n) / all);
+      text_ += fmt::format("<tr><td>{}</td><td class=\"n\">{}</td><td class=\"n\">{:.2f} %</td></tr>\n",
+                           h == How::None ? "void (most of them outside the area's outline)" : name_of(h), n,
+                           100 * static_cast<double>(n) / all);
     }
     text_ += "</table>\n";
     const FillReport& f = run_.fill;
     if (study_.fill)
-      text_ += fmt::format("<p>Closed: {} voids with {} cells ({} by window mean, {} by inverse distance), the longest {:.1f} m. Left: {} at the edge of the neighbourhood, {} too large.</p>\n", f.voids_closed, f.cells_closed, f.voids_by_mean, f.voids_by_distance, f.largest_closed.metres(),
-                           f.voids_left_at_edge, f.voids_left_large);
+      text_ += fmt::format(
+          "<p>Closed: {} voids with {} cells ({} by window mean, {} by inverse distance), the longest {:.1f} m. Left: "
+          "{} at the edge of the neighbourhood, {} too large.</p>\n",
+          f.voids_closed, f.cells_closed, f.voids_by_mean, f.voids_by_distance, f.largest_closed.metres(),
+          f.voids_left_at_edge, f.voids_left_large);
   }
 
   void files() {
     text_ += "<h2>Files</h2>\n<ul>";
-    auto item = [&](const std::filesystem::path& p, const char* what) { text_ += fmt::format("<li><a href=\"{0}\"><code>{0}</code></a> {1}</li>", escaped(p.filename().string()), what); };
+    auto item = [&](const std::filesystem::path& p, const char* what) {
+      text_ += fmt::format("<li><a href=\"{0}\"><code>{0}</code></a> {1}</li>", escaped(p.filename().string()), what);
+    };
     item("surface.tif", "the surface");
     item("surface.lineage.tif", "which source each cell came from, explained by <code>surface.lineage.csv</code>");
     item("shortlist.csv", "the tiles and why (also as GeoJSON)");
@@ -201,7 +249,11 @@ std::string checksum_of(const std::filesystem::path& path) {
 }
 
 nlohmann::ordered_json finding_json(const Finding& f) {
-  nlohmann::ordered_json j{{"code", f.code}, {"severity", name_of(f.severity)}, {"file", f.file}, {"message", f.message}, {"advice", f.advice}};
+  nlohmann::ordered_json j{{"code", f.code},
+                           {"severity", name_of(f.severity)},
+                           {"file", f.file},
+                           {"message", f.message},
+                           {"advice", f.advice}};
   if (f.measure) {
     j["measure"] = *f.measure;
     j["unit"] = f.unit;
@@ -211,7 +263,9 @@ nlohmann::ordered_json finding_json(const Finding& f) {
 
 }  // namespace
 
-std::string report_html(const Study& study, const StudyRun& run, const std::vector<ReportPicture>& pictures) { return Html(study, run, pictures).page(); }
+std::string report_html(const Study& study, const StudyRun& run, const std::vector<ReportPicture>& pictures) {
+  return Html(study, run, pictures).page();
+}
 
 std::string record_json(const Study& study, const StudyRun& run) {
   using json = nlohmann::ordered_json;
@@ -222,9 +276,16 @@ std::string record_json(const Study& study, const StudyRun& run) {
   j["study_text"] = study.text;
   j["inputs"] = json::array();
   for (const ShortlistTile& t : run.plan.shortlist.tiles)
-    if (t.kept) j["inputs"].push_back({{"path", t.tile.path.string()}, {"survey", t.tile.survey}, {"date", t.tile.date}, {"bytes", t.tile.bytes}, {"sha256", checksum_of(t.tile.path)}});
+    if (t.kept)
+      j["inputs"].push_back({{"path", t.tile.path.string()},
+                             {"survey", t.tile.survey},
+                             {"date", t.tile.date},
+                             {"bytes", t.tile.bytes},
+                             {"sha256", checksum_of(t.tile.path)}});
   for (const auto& p : {study.control, study.reference})
-    if (!p.empty()) j["inputs"].push_back({{"path", p.string()}, {"bytes", std::filesystem::file_size(p)}, {"sha256", checksum_of(p)}});
+    if (!p.empty())
+      j["inputs"].push_back(
+          {{"path", p.string()}, {"bytes", std::filesystem::file_size(p)}, {"sha256", checksum_of(p)}});
   j["left_out"] = run.plan.left_out;
   j["notes"] = run.surface.info.notes;
   j["steps"] = run.plan.steps;
@@ -239,18 +300,33 @@ std::string record_json(const Study& study, const StudyRun& run) {
                      {"feather_m", study.mosaic.feather.metres()},
                      {"margin_m", study.margin.metres()},
                      {"resample", name_of(study.resampling)}};
-  j["surface"] = {{"path", run.surface.path.filename().string()}, {"bytes", run.surface.bytes}, {"sha256", checksum_of(run.surface.path)}, {"range", {run.surface.lowest, run.surface.highest}}, {"cells", run.surface.cells}, {"voids", run.surface.voids}};
-  for (How h : {How::Measured, How::Resampled, How::Blended, How::Filled}) j["surface"]["lineage"][name_of(h)] = run.surface.by_how[static_cast<int>(h)];
-  j["fill"] = {{"voids_closed", run.fill.voids_closed}, {"cells_closed", run.fill.cells_closed}, {"voids_left_at_edge", run.fill.voids_left_at_edge}, {"voids_left_large", run.fill.voids_left_large}};
-  if (run.control && run.control->residuals > 0) j["control"] = {{"points", run.control->residuals}, {"mean", run.control->mean}, {"rmse", run.control->rmse}, {"largest", run.control->largest}};
-  for (const ReferenceResult& r : run.reference) j["reference"][r.how] = {{"cells", r.cells}, {"mean", r.mean}, {"rmse", r.rmse}, {"largest", r.largest}};
+  j["surface"] = {{"path", run.surface.path.filename().string()},
+                  {"bytes", run.surface.bytes},
+                  {"sha256", checksum_of(run.surface.path)},
+                  {"range", {run.surface.lowest, run.surface.highest}},
+                  {"cells", run.surface.cells},
+                  {"voids", run.surface.voids}};
+  for (How h : {How::Measured, How::Resampled, How::Blended, How::Filled})
+    j["surface"]["lineage"][name_of(h)] = run.surface.by_how[static_cast<int>(h)];
+  j["fill"] = {{"voids_closed", run.fill.voids_closed},
+               {"cells_closed", run.fill.cells_closed},
+               {"voids_left_at_edge", run.fill.voids_left_at_edge},
+               {"voids_left_large", run.fill.voids_left_large}};
+  if (run.control && run.control->residuals > 0)
+    j["control"] = {{"points", run.control->residuals},
+                    {"mean", run.control->mean},
+                    {"rmse", run.control->rmse},
+                    {"largest", run.control->largest}};
+  for (const ReferenceResult& r : run.reference)
+    j["reference"][r.how] = {{"cells", r.cells}, {"mean", r.mean}, {"rmse", r.rmse}, {"largest", r.largest}};
   j["findings"] = json::array();
   for (const auto* list : {&run.check.findings, &run.source_findings})
     for (const Finding& x : *list) j["findings"].push_back(finding_json(x));
   j["products"] = json::array();
   for (const auto& p : run.products) j["products"].push_back(p.filename().string());
   j["times"] = json::array();
-  for (const StepTime& t : run.times) j["times"].push_back({{"step", t.step}, {"seconds", std::round(t.seconds * 1000) / 1000}});
+  for (const StepTime& t : run.times)
+    j["times"].push_back({{"step", t.step}, {"seconds", std::round(t.seconds * 1000) / 1000}});
   return j.dump(2, ' ', false, json::error_handler_t::replace) + "\n";
 }
 

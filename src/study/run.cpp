@@ -1,8 +1,7 @@
-#include <fmt/format.h>
-
 #include <algorithm>
 #include <chrono>
 #include <cmath>
+#include <fmt/format.h>
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/formats/bytes.hpp"
@@ -12,6 +11,7 @@
 #include "katoptra/terrain/contours.hpp"
 #include "katoptra/terrain/derivatives.hpp"
 #include "katoptra/terrain/sample.hpp"
+
 #include "report.hpp"
 
 namespace katoptra {
@@ -40,7 +40,9 @@ Candidates gather(const Study& s, const RunOptions& run) {
   return c;
 }
 
-std::string short_name(const TileRecord& t) { return t.path.parent_path().filename().string() + "/" + t.path.filename().string(); }
+std::string short_name(const TileRecord& t) {
+  return t.path.parent_path().filename().string() + "/" + t.path.filename().string();
+}
 
 // Tiles above another reference than the study's cannot be joined; they leave before the choice, with the reason.
 void keep_one_reference(const Study& s, Candidates& c, std::vector<std::string>& left_out) {
@@ -49,7 +51,9 @@ void keep_one_reference(const Study& s, Candidates& c, std::vector<std::string>&
   for (std::size_t i = 0; i < c.catalogue.tiles.size(); ++i) {
     TileRecord& t = c.catalogue.tiles[i];
     if (t.openable && t.frame && !(t.quantity.heights == s.heights)) {
-      left_out.push_back(fmt::format("{}: its heights are above {}, the study's above {}", short_name(t), t.quantity.heights.known() ? t.quantity.heights.name() : "a reference that is not stated", s.heights.name()));
+      left_out.push_back(fmt::format(
+          "{}: its heights are above {}, the study's above {}", short_name(t),
+          t.quantity.heights.known() ? t.quantity.heights.name() : "a reference that is not stated", s.heights.name()));
       continue;
     }
     kept.catalogue.tiles.push_back(std::move(t));
@@ -70,7 +74,8 @@ Grid open_chosen(const Candidates& c, const ShortlistTile& chosen, std::vector<s
   const bool lost = !open_grid(chosen.tile.path).frame().crs();
   if (lost) {
     o.crs = source->crs;
-    notes.push_back(fmt::format("{}: has no CRS; {} was assigned by the study file", short_name(chosen.tile), source->crs->label()));
+    notes.push_back(fmt::format("{}: has no CRS; {} was assigned by the study file", short_name(chosen.tile),
+                                source->crs->label()));
   }
   Grid g = open_grid(chosen.tile.path, o);
   // What the survey's record says of the date counts in the mosaic, too.
@@ -92,17 +97,23 @@ class Runner {
   StudyRun run() {
     std::error_code ec;
     fs::create_directories(options_.folder, ec);
-    if (ec || !fs::is_directory(options_.folder)) throw Error(ErrorCode::Io, "cannot be made: " + ec.message(), options_.folder.string(), "choose another folder");
+    if (ec || !fs::is_directory(options_.folder))
+      throw Error(ErrorCode::Io, "cannot be made: " + ec.message(), options_.folder.string(), "choose another folder");
     out_.folder = options_.folder;
     step("find the tiles and plan", [&] { out_.plan = plan_study(study_, options_.run); });
-    if (!options_.overwrite && fs::exists(path("surface.tif"))) throw Error(ErrorCode::Io, "holds an earlier run already", options_.folder.string(), "choose another folder or say --overwrite");
+    if (!options_.overwrite && fs::exists(path("surface.tif")))
+      throw Error(ErrorCode::Io, "holds an earlier run already", options_.folder.string(),
+                  "choose another folder or say --overwrite");
     step("write the shortlist", [&] {
       write_text_file(path("shortlist.csv"), shortlist_csv(out_.plan.shortlist), {.overwrite = options_.overwrite});
       write_layer(shortlist_layer(out_.plan.shortlist), path("shortlist.geojson"), {.overwrite = options_.overwrite});
     });
     step("close voids, move, cut and write the surface", [&] { surface(); });
     step("check", [&] { judge(); });
-    if (!study_.control.empty()) step("compare with control points", [&] { out_.control = sample_points(surface_, read_layer(study_.control, surface_.frame().crs()), options_.run); });
+    if (!study_.control.empty())
+      step("compare with control points", [&] {
+        out_.control = sample_points(surface_, read_layer(study_.control, surface_.frame().crs()), options_.run);
+      });
     if (!study_.reference.empty()) step("compare with the reference surface", [&] { compare(); });
     for (const StudyProduct& p : study_.products) step("make " + p.file, [&] { product(p); });
     out_.report = path("report.html");
@@ -142,9 +153,12 @@ class Runner {
     }
     const Area reach = study_.area.grown(study_.margin);
     const auto same = out_.plan.frame.window_of(g.frame());
-    g = same ? cut(g, {-same->col, -same->row, out_.plan.frame.cols(), out_.plan.frame.rows()}) : reproject(g, out_.plan.frame, study_.resampling);
+    g = same ? cut(g, {-same->col, -same->row, out_.plan.frame.cols(), out_.plan.frame.rows()})
+             : reproject(g, out_.plan.frame, study_.resampling);
     g = clip(g, reach);
-    out_.surface = write_grid(g, path("surface.tif"), {.overwrite = options_.overwrite, .lineage = true, .date = {}, .survey = study_.title, .run = options_.run});
+    out_.surface = write_grid(
+        g, path("surface.tif"),
+        {.overwrite = options_.overwrite, .lineage = true, .date = {}, .survey = study_.title, .run = options_.run});
     surface_ = open_grid(path("surface.tif"));
   }
 
@@ -166,7 +180,15 @@ class Runner {
     for (Finding& f : check_overlaps(tiles, options_.run)) out_.source_findings.push_back(std::move(f));
     for (const ShortlistTile& t : out_.plan.shortlist.tiles)
       if (!t.tile.openable || !t.tile.problems.empty())
-        out_.source_findings.push_back({.code = "damaged", .severity = Severity::Failure, .file = short_name(t.tile), .message = t.tile.problems.empty() ? t.reason : t.tile.problems[0], .advice = "fetch it again", .measure = {}, .unit = {}, .place = {}, .crs = {}});
+        out_.source_findings.push_back({.code = "damaged",
+                                        .severity = Severity::Failure,
+                                        .file = short_name(t.tile),
+                                        .message = t.tile.problems.empty() ? t.reason : t.tile.problems[0],
+                                        .advice = "fetch it again",
+                                        .measure = {},
+                                        .unit = {},
+                                        .place = {},
+                                        .crs = {}});
     std::vector<Finding> all = out_.check.findings;
     all.insert(all.end(), out_.source_findings.begin(), out_.source_findings.end());
     write_layer(finding_layer(all), path("findings.geojson"), {.overwrite = options_.overwrite});
@@ -175,9 +197,16 @@ class Runner {
 
   void compare() {
     const Grid reference = open_grid(study_.reference);
-    if (!(reference.quantity().heights == surface_.quantity().heights)) throw Error(ErrorCode::Refused, fmt::format("its heights are above {}, the surface's above {}", reference.quantity().heights.name(), surface_.quantity().heights.name()), study_.reference.string());
+    if (!(reference.quantity().heights == surface_.quantity().heights))
+      throw Error(ErrorCode::Refused,
+                  fmt::format("its heights are above {}, the surface's above {}", reference.quantity().heights.name(),
+                              surface_.quantity().heights.name()),
+                  study_.reference.string());
     const auto same = surface_.frame().window_of(reference.frame());
-    const Grid other = in_unit(same ? cut(reference, {-same->col, -same->row, surface_.frame().cols(), surface_.frame().rows()}) : reproject(reference, surface_.frame()), surface_.quantity().unit);
+    const Grid other =
+        in_unit(same ? cut(reference, {-same->col, -same->row, surface_.frame().cols(), surface_.frame().rows()})
+                     : reproject(reference, surface_.frame()),
+                surface_.quantity().unit);
     struct Sum {
       std::int64_t n = 0;
       double sum = 0, squares = 0, largest = 0;
@@ -200,7 +229,8 @@ class Runner {
     for (int k = 0; k < 5; ++k)
       if (sums[k].n > 0) {
         const auto n = static_cast<double>(sums[k].n);
-        out_.reference.push_back({k == 0 ? "all" : name_of(static_cast<How>(k)), sums[k].n, sums[k].sum / n, std::sqrt(sums[k].squares / n), sums[k].largest});
+        out_.reference.push_back({k == 0 ? "all" : name_of(static_cast<How>(k)), sums[k].n, sums[k].sum / n,
+                                  std::sqrt(sums[k].squares / n), sums[k].largest});
       }
   }
 
@@ -213,7 +243,9 @@ class Runner {
   void product(const StudyProduct& p) {
     const fs::path to = path(p.file);
     const WriteOptions w{.overwrite = options_.overwrite, .date = {}, .survey = study_.title, .run = options_.run};
-    if (p.kind == "hillshade") raster(hillshade(surface_, {.azimuth = p.azimuth, .altitude = p.altitude, .exaggeration = p.exaggeration}), p, to, w);
+    if (p.kind == "hillshade")
+      raster(hillshade(surface_, {.azimuth = p.azimuth, .altitude = p.altitude, .exaggeration = p.exaggeration}), p, to,
+             w);
     if (p.kind == "slope") raster(slope(surface_, parse_slope_as(p.as)), p, to, w);
     if (p.kind == "aspect") raster(aspect(surface_), p, to, w);
     if (p.kind == "roughness") raster(roughness(surface_), p, to, w);
@@ -222,7 +254,9 @@ class Runner {
     if (p.kind == "map") {
       const Picture picture = draw_map(surface_, map_options(p, to));
       save(picture, to);
-      if (picture.format == PictureFormat::Png) pictures_.push_back({p.title.empty() ? study_.title : p.title, "The surface with what the study file asks to draw on it.", p.file, picture});
+      if (picture.format == PictureFormat::Png)
+        pictures_.push_back({p.title.empty() ? study_.title : p.title,
+                             "The surface with what the study file asks to draw on it.", p.file, picture});
     }
     out_.products.push_back(to);
   }
@@ -230,12 +264,15 @@ class Runner {
   void raster(const Grid& g, const StudyProduct& p, const fs::path& to, const WriteOptions& w) {
     write_grid(g, to, w);
     const std::string title = p.title.empty() ? p.kind : p.title;
-    pictures_.push_back({title, fmt::format("{} of the surface", p.kind), p.file, draw_map(open_grid(to), {.width = 1200, .title = title, .overlays = {}, .run = options_.run})});
+    pictures_.push_back(
+        {title, fmt::format("{} of the surface", p.kind), p.file,
+         draw_map(open_grid(to), {.width = 1200, .title = title, .overlays = {}, .run = options_.run})});
   }
 
   std::vector<ContourLine> lines_at(const StudyProduct& p) const {
     ContourOptions c{.run = options_.run};
-    c.interval = p.interval.value_or(sensible_interval(out_.surface.lowest, out_.surface.highest, surface_.quantity().unit));
+    c.interval =
+        p.interval.value_or(sensible_interval(out_.surface.lowest, out_.surface.highest, surface_.quantity().unit));
     return contours(surface_, c);
   }
 
@@ -251,11 +288,23 @@ class Runner {
   }
 
   MapOptions map_options(const StudyProduct& p, const fs::path& to) const {
-    MapOptions m{.format = picture_format_for(to.string()), .title = p.title.empty() ? study_.title : p.title, .exaggeration = p.exaggeration, .overlays = {}, .run = options_.run};
-    if (p.interval) m.overlays.push_back({contour_layer(lines_at(p), surface_), OverlayStyle::Contours, fmt::format("contours, {:g} {}", p.interval->in(surface_.quantity().unit), symbol(surface_.quantity().unit))});
+    MapOptions m{.format = picture_format_for(to.string()),
+                 .title = p.title.empty() ? study_.title : p.title,
+                 .exaggeration = p.exaggeration,
+                 .overlays = {},
+                 .run = options_.run};
+    if (p.interval)
+      m.overlays.push_back({contour_layer(lines_at(p), surface_), OverlayStyle::Contours,
+                            fmt::format("contours, {:g} {}", p.interval->in(surface_.quantity().unit),
+                                        symbol(surface_.quantity().unit))});
     if (p.tiles) m.overlays.push_back(kept_tiles());
     if (p.area) m.overlays.push_back(area_overlay());
-    if (!p.line.empty()) m.overlays.push_back({{.name = "line", .crs = surface_.frame().crs(), .features = {{read_line(p.line, surface_.frame().crs()), {}}}}, OverlayStyle::Transect, ""});
+    if (!p.line.empty())
+      m.overlays.push_back({{.name = "line",
+                             .crs = surface_.frame().crs(),
+                             .features = {{read_line(p.line, surface_.frame().crs()), {}}}},
+                            OverlayStyle::Transect,
+                            ""});
     return m;
   }
 
@@ -265,11 +314,15 @@ class Runner {
       if (t.kept) o.layer.features.push_back({t.footprint, {}});
     return o;
   }
-  MapOverlay area_overlay() const { return {{.name = "area", .crs = study_.area.crs(), .features = {{study_.area.shape(), {}}}}, OverlayStyle::Area, ""}; }
+  MapOverlay area_overlay() const {
+    return {
+        {.name = "area", .crs = study_.area.crs(), .features = {{study_.area.shape(), {}}}}, OverlayStyle::Area, ""};
+  }
 
   ReportPicture overview() {
     MapOptions m{.width = 1200, .title = study_.title, .overlays = {kept_tiles(), area_overlay()}, .run = options_.run};
-    return {"The surface and the tiles it was made from", "Colours are heights with a hillshade over them; voids are hatched.", "", draw_map(surface_, m)};
+    return {"The surface and the tiles it was made from",
+            "Colours are heights with a hillshade over them; voids are hatched.", "", draw_map(surface_, m)};
   }
 
   const Study& study_;
@@ -290,28 +343,42 @@ StudyPlan plan_study(const Study& s, const RunOptions& run) {
   std::vector<Grid> tiles;
   std::vector<std::string> notes;
   for (const ShortlistTile& t : plan.shortlist.tiles) {
-    if (t.kept) tiles.push_back(open_chosen(c, t, notes));
-    else plan.left_out.push_back(short_name(t.tile) + ": " + t.reason);
+    if (t.kept)
+      tiles.push_back(open_chosen(c, t, notes));
+    else
+      plan.left_out.push_back(short_name(t.tile) + ": " + t.reason);
   }
-  if (tiles.empty()) throw Error(ErrorCode::BadArgument, "no tile covers any part of the area", s.file.string(), "check the area, the folders and the references");
+  if (tiles.empty())
+    throw Error(ErrorCode::BadArgument, "no tile covers any part of the area", s.file.string(),
+                "check the area, the folders and the references");
   MosaicOptions m = s.mosaic;
   m.unit = s.unit;
   m.prefer.push_back(Preference::Given);
   plan.surface = mosaic(tiles, m);
-  plan.surface = relabelled(plan.surface, [&](GridInfo& i) { i.notes.insert(i.notes.begin(), notes.begin(), notes.end()); });
+  plan.surface =
+      relabelled(plan.surface, [&](GridInfo& i) { i.notes.insert(i.notes.begin(), notes.begin(), notes.end()); });
   // Voids are closed with what lies around them, so a rim of the neighbourhood stays until the final cut.
-  plan.surface = clip(plan.surface, Area::box(reach.in(plan.surface.frame().crs()).bounds(), plan.surface.frame().crs()), {.margin = Length::metres(20 * ground_spacing(plan.surface.frame()).y.metres())});
+  plan.surface =
+      clip(plan.surface, Area::box(reach.in(plan.surface.frame().crs()).bounds(), plan.surface.frame().crs()),
+           {.margin = Length::metres(20 * ground_spacing(plan.surface.frame()).y.metres())});
   const Crs crs = s.crs == "utm" ? s.area.utm() : s.crs.empty() ? plan.surface.frame().crs() : Crs::parse(s.crs);
   // Nobody asked for other cells: those of the finest tile stay.
   const Frame& lattice = plan.surface.frame();
-  plan.frame = crs.same_place(lattice.crs()) && !s.cell ? lattice.sub(lattice.window_of_centres(reach.in(crs).bounds())) : frame_for(lattice, crs, {.cell = s.cell, .area = &reach});
+  plan.frame = crs.same_place(lattice.crs()) && !s.cell ? lattice.sub(lattice.window_of_centres(reach.in(crs).bounds()))
+                                                        : frame_for(lattice, crs, {.cell = s.cell, .area = &reach});
   plan.cells = plan.frame.cols() * plan.frame.rows();
   plan.bytes = static_cast<double>(plan.cells) * 4;
   const std::size_t kept = tiles.size();
-  plan.steps.push_back(fmt::format("mosaic {} tile{} ({}), {:.2f} % of the area", kept, kept == 1 ? "" : "s", format_bytes(static_cast<double>(plan.shortlist.bytes)), 100 * plan.shortlist.covered_fraction));
-  if (s.fill) plan.steps.push_back(fmt::format("fill voids{}", s.fill_options.largest ? fmt::format(" up to {:g} m", s.fill_options.largest->metres()) : ""));
+  plan.steps.push_back(fmt::format("mosaic {} tile{} ({}), {:.2f} % of the area", kept, kept == 1 ? "" : "s",
+                                   format_bytes(static_cast<double>(plan.shortlist.bytes)),
+                                   100 * plan.shortlist.covered_fraction));
+  if (s.fill)
+    plan.steps.push_back(fmt::format(
+        "fill voids{}", s.fill_options.largest ? fmt::format(" up to {:g} m", s.fill_options.largest->metres()) : ""));
   const auto same = plan.frame.window_of(plan.surface.frame());
-  plan.steps.push_back(same ? "keep the lattice of the mosaic: no resampling" : fmt::format("reproject to {} ({})", crs.label(), name_of(resolved(s.resampling, plan.surface, plan.frame))));
+  plan.steps.push_back(same ? "keep the lattice of the mosaic: no resampling"
+                            : fmt::format("reproject to {} ({})", crs.label(),
+                                          name_of(resolved(s.resampling, plan.surface, plan.frame))));
   plan.steps.push_back(fmt::format("clip to the area: {} x {} cells", plan.frame.cols(), plan.frame.rows()));
   plan.steps.push_back("check");
   for (const StudyProduct& p : s.products) plan.steps.push_back(fmt::format("{} -> {}", p.kind, p.file));

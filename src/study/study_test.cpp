@@ -7,6 +7,7 @@
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/vector_file.hpp"
 #include "katoptra/surface/mosaic.hpp"
+
 #include "marrowick.hpp"
 #include "testing.hpp"
 
@@ -37,7 +38,8 @@ class Marrowick : public ::testing::Test {
     return false;
   }
   static bool left_out(const std::string& words) {
-    return std::any_of(run_->plan.left_out.begin(), run_->plan.left_out.end(), [&](const std::string& s) { return s.find(words) != s.npos; });
+    return std::any_of(run_->plan.left_out.begin(), run_->plan.left_out.end(),
+                       [&](const std::string& s) { return s.find(words) != s.npos; });
   }
   static TemporaryFolder* folder_;
   static Study* study_;
@@ -66,7 +68,9 @@ TEST_F(Marrowick, TheSurfaceIsTrueToTheIsland) {
         ++n_fine;
       }
     }
-  auto rmse = [&](How h) { return std::sqrt(squares[static_cast<std::size_t>(h)] / static_cast<double>(n[static_cast<std::size_t>(h)])); };
+  auto rmse = [&](How h) {
+    return std::sqrt(squares[static_cast<std::size_t>(h)] / static_cast<double>(n[static_cast<std::size_t>(h)]));
+  };
   EXPECT_GT(n_fine, 400000);
   EXPECT_LT(std::sqrt(fine / static_cast<double>(n_fine)), 0.07);  // 3 cm of noise, one spike of 35 m, six stripes
   EXPECT_LT(rmse(How::Resampled), 0.12);
@@ -74,7 +78,9 @@ TEST_F(Marrowick, TheSurfaceIsTrueToTheIsland) {
   EXPECT_LT(rmse(How::Filled), 0.25);
   // The report's own figures are these figures.
   for (const ReferenceResult& x : run_->reference)
-    if (x.how == "measured") { EXPECT_NEAR(x.rmse, rmse(How::Measured), 0.005); }
+    if (x.how == "measured") {
+      EXPECT_NEAR(x.rmse, rmse(How::Measured), 0.005);
+    }
   EXPECT_LT(run_->control->rmse, 0.05);
 }
 
@@ -88,22 +94,31 @@ TEST_F(Marrowick, EveryPlantedFlawIsNamed) {
   EXPECT_TRUE(left_out("coast.tif: its heights are above ellipsoid"));
   EXPECT_TRUE(left_out("ground_nw.tif: damaged"));
   bool feet = false;
-  for (const std::string& note : run_->surface.info.notes) feet = feet || note.find("sheet_b1.tif: heights converted from ft to m") != note.npos;
+  for (const std::string& note : run_->surface.info.notes)
+    feet = feet || note.find("sheet_b1.tif: heights converted from ft to m") != note.npos;
   EXPECT_TRUE(feet);
   EXPECT_TRUE(run_->check.failed());
   // Nothing else is accused.
-  for (const Finding& f : run_->source_findings) EXPECT_TRUE(f.file.find("sheet_b2") != f.file.npos || f.file.find("sheet_a2") != f.file.npos || f.code == "no-crs" || f.code == "offset" || f.code == "damaged") << f.file << ": " << f.message;
+  for (const Finding& f : run_->source_findings)
+    EXPECT_TRUE(f.file.find("sheet_b2") != f.file.npos || f.file.find("sheet_a2") != f.file.npos ||
+                f.code == "no-crs" || f.code == "offset" || f.code == "damaged")
+        << f.file << ": " << f.message;
 }
 
 TEST_F(Marrowick, TheAreaIsCoveredAndTheGapBetweenShoreAndSonarClosed) {
   for (const Finding& f : run_->check.findings)
-    if (f.code == "coverage") { EXPECT_EQ(*f.measure, 1); }
+    if (f.code == "coverage") {
+      EXPECT_EQ(*f.measure, 1);
+    }
   EXPECT_GT(run_->surface.by_how[static_cast<int>(How::Filled)], 10000);
   EXPECT_EQ(run_->plan.shortlist.covered_fraction, 1);
 }
 
 TEST_F(Marrowick, EverythingIsThereAndOnRecord) {
-  for (const char* name : {"surface.tif", "surface.lineage.tif", "surface.lineage.csv", "shortlist.csv", "shortlist.geojson", "findings.geojson", "map.png", "bridge.png", "bridge.csv", "hillshade.tif", "slope.tif", "contours.gpkg", "contours.geojson", "report.html", "run.json"})
+  for (const char* name :
+       {"surface.tif", "surface.lineage.tif", "surface.lineage.csv", "shortlist.csv", "shortlist.geojson",
+        "findings.geojson", "map.png", "bridge.png", "bridge.csv", "hillshade.tif", "slope.tif", "contours.gpkg",
+        "contours.geojson", "report.html", "run.json"})
     EXPECT_GT(fs::file_size(*folder_ / ("out/" + std::string(name))), 500u) << name;
   const auto record = nlohmann::json::parse(read_text_file(*folder_ / "out/run.json"));
   EXPECT_EQ(record["inputs"].size(), 14u);
@@ -119,11 +134,16 @@ TEST_F(Marrowick, EverythingIsThereAndOnRecord) {
 TEST_F(Marrowick, ASecondRunIsTheSameAndTheFirstIsNotOverwritten) {
   EXPECT_EQ(error_of([&] { run_study(*study_, {.folder = *folder_ / "out", .run = {}, .say = {}}); }), ErrorCode::Io);
   run_study(*study_, {.folder = *folder_ / "again", .run = {.threads = 1, .memory = 64u << 20}, .say = {}});
-  for (const char* name : {"surface.tif", "surface.lineage.tif", "contours.geojson", "bridge.csv", "map.png", "contours.gpkg"}) EXPECT_EQ(read_text_file(*folder_ / ("out/" + std::string(name))), read_text_file(*folder_ / ("again/" + std::string(name)))) << name;
+  for (const char* name :
+       {"surface.tif", "surface.lineage.tif", "contours.geojson", "bridge.csv", "map.png", "contours.gpkg"})
+    EXPECT_EQ(read_text_file(*folder_ / ("out/" + std::string(name))),
+              read_text_file(*folder_ / ("again/" + std::string(name))))
+        << name;
 }
 
 TEST(MarrowickTruth, OrbitTilesAgreeWhereTheyMeet) {
-  const Grid west = open_grid(kDemo / "orbit-2000/S38W032.hgt.zip"), east = open_grid(kDemo / "orbit-2000/S38W031.hgt.zip");
+  const Grid west = open_grid(kDemo / "orbit-2000/S38W032.hgt.zip"),
+             east = open_grid(kDemo / "orbit-2000/S38W031.hgt.zip");
   const Grid both = mosaic({west, east});
   EXPECT_EQ(both.frame().cols(), 7201);
   EXPECT_EQ(both.info().type, SampleType::Int16);
@@ -135,12 +155,13 @@ TEST(MarrowickTruth, OrbitTilesAgreeWhereTheyMeet) {
 TEST(StudyFile, MistakesAreNamedWithTheirLine) {
   TemporaryFolder folder;
   const std::string good = "[area]\nbox = \"-31.01,-37.56,-31.0,-37.55\"\n[[source]]\nfolder = \".\"\n";
-  const std::pair<const char*, const char*> cases[] = {{"[area\n", "line 1"},
-                                                       {"[[source]]\nfolder = \".\"\n", "no [area]"},
-                                                       {"[area]\nbox = \"1,2,3\"\n[[source]]\nfolder=\".\"\n", "line 2"},
-                                                       {"[area]\ncircle = \"0,0,5m\"\n", "no [[source]]"},
-                                                       {"[area]\ncircle = \"0,0,5m\"\nmargn = \"5m\"\n[[source]]\nfolder=\".\"\n", "'margn' is not known"},
-                                                       {"[area]\ncircle = \"0,0,5m\"\nmargin = 5\n[[source]]\nfolder=\".\"\n", "must be text"}};
+  const std::pair<const char*, const char*> cases[] = {
+      {"[area\n", "line 1"},
+      {"[[source]]\nfolder = \".\"\n", "no [area]"},
+      {"[area]\nbox = \"1,2,3\"\n[[source]]\nfolder=\".\"\n", "line 2"},
+      {"[area]\ncircle = \"0,0,5m\"\n", "no [[source]]"},
+      {"[area]\ncircle = \"0,0,5m\"\nmargn = \"5m\"\n[[source]]\nfolder=\".\"\n", "'margn' is not known"},
+      {"[area]\ncircle = \"0,0,5m\"\nmargin = 5\n[[source]]\nfolder=\".\"\n", "must be text"}};
   int n = 0;
   for (const auto& [text, words] : cases) {
     const auto path = folder / (std::to_string(n++) + ".toml");
@@ -149,7 +170,10 @@ TEST(StudyFile, MistakesAreNamedWithTheirLine) {
     EXPECT_EQ(error_of([&] { read_study(path); }, &said), ErrorCode::BadFile) << text;
     EXPECT_NE(said.find(words), said.npos) << said;
   }
-  for (const char* more : {"[[product]]\nkind = \"painting\"\nfile = \"a.png\"\n", "[[product]]\nkind = \"map\"\nfile = \"../a.png\"\n", "[[product]]\nkind = \"section\"\nfile = \"a.png\"\n", "[frame]\ncell = \"one metre\"\n", "[mosaic]\nprefer = [\"prettiest\"]\n", "[nonsense]\n"}) {
+  for (const char* more :
+       {"[[product]]\nkind = \"painting\"\nfile = \"a.png\"\n", "[[product]]\nkind = \"map\"\nfile = \"../a.png\"\n",
+        "[[product]]\nkind = \"section\"\nfile = \"a.png\"\n", "[frame]\ncell = \"one metre\"\n",
+        "[mosaic]\nprefer = [\"prettiest\"]\n", "[nonsense]\n"}) {
     const auto path = folder / (std::to_string(n++) + ".toml");
     write_text_file(path, good + more);
     EXPECT_EQ(error_of([&] { read_study(path); }), ErrorCode::BadFile) << more;

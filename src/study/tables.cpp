@@ -1,19 +1,21 @@
 #include "katoptra/study/tables.hpp"
 
+#include <cmath>
 #include <fmt/format.h>
 
-#include <cmath>
-
-#include "formats/csv.hpp"
 #include "katoptra/base/error.hpp"
 #include "katoptra/terrain/sample.hpp"
+
+#include "formats/csv.hpp"
 
 namespace katoptra {
 
 std::string section_csv(const Section& s) {
   std::string text = "distance,x,y,value\n";
   const char* place = s.crs.is_geographic() ? "{:.4f},{:.9f},{:.9f},{}\n" : "{:.4f},{:.4f},{:.4f},{}\n";
-  for (const SectionPoint& p : s.points) text += fmt::format(fmt::runtime(place), p.distance, p.place.x, p.place.y, std::isnan(p.value) ? "" : fmt::format("{:.4f}", p.value));
+  for (const SectionPoint& p : s.points)
+    text += fmt::format(fmt::runtime(place), p.distance, p.place.x, p.place.y,
+                        std::isnan(p.value) ? "" : fmt::format("{:.4f}", p.value));
   return text;
 }
 
@@ -25,9 +27,12 @@ SampledPoints sample_points(const Grid& grid, const Layer& layer, const RunOptio
     if (!p) continue;
     SampledPoint row{.name = {}, .place = *p};
     for (const auto& [name, value] : f.properties) {
-      if (const auto* v = std::get_if<double>(&value); v && (name == "z" || name == "height" || name == "elevation")) row.known = *v;
+      if (const auto* v = std::get_if<double>(&value); v && (name == "z" || name == "height" || name == "elevation"))
+        row.known = *v;
       if (const auto* n = std::get_if<std::string>(&value); n && (name == "name" || name == "id")) row.name = *n;
-      if (const auto* n = std::get_if<std::int64_t>(&value); n && (name == "z" || name == "height" || name == "elevation")) row.known = static_cast<double>(*n);
+      if (const auto* n = std::get_if<std::int64_t>(&value);
+          n && (name == "z" || name == "height" || name == "elevation"))
+        row.known = static_cast<double>(*n);
     }
     out.rows.push_back(std::move(row));
     places.push_back(*p);
@@ -65,7 +70,10 @@ std::string sampled_csv(const SampledPoints& s) {
   for (const SampledPoint& p : s.rows) {
     if (named) text += csv_field(p.name) + ",";
     text += fmt::format("{},{},{}", p.place.x, p.place.y, std::isnan(p.value) ? "" : fmt::format("{:.4f}", p.value));
-    if (known) text += p.known ? fmt::format(",{},{}", *p.known, std::isnan(p.value) ? "" : fmt::format("{:.4f}", p.value - *p.known)) : ",,";
+    if (known)
+      text += p.known ? fmt::format(",{},{}", *p.known,
+                                    std::isnan(p.value) ? "" : fmt::format("{:.4f}", p.value - *p.known))
+                      : ",,";
     text += "\n";
   }
   return text;

@@ -1,9 +1,8 @@
 #include "katoptra/surface/clip.hpp"
 
-#include <fmt/format.h>
-
 #include <algorithm>
 #include <cmath>
+#include <fmt/format.h>
 #include <utility>
 
 #include "katoptra/base/error.hpp"
@@ -15,7 +14,8 @@ constexpr std::int64_t kBucketRows = 32;
 
 class WindowSource final : public GridSource {
  public:
-  WindowSource(Grid input, GridInfo info, Window window) : input_(std::move(input)), info_(std::move(info)), window_(window) {}
+  WindowSource(Grid input, GridInfo info, Window window)
+      : input_(std::move(input)), info_(std::move(info)), window_(window) {}
   const GridInfo& info() const override { return info_; }
   void read(const BlockView& out) const override {
     BlockView in = out;
@@ -61,7 +61,9 @@ class MaskSource final : public GridSource {
 bool is_upright_box(const MultiPolygon& shape) {
   if (shape.size() != 1 || !shape[0].holes.empty() || shape[0].outer.size() != 5) return false;
   const Bounds b = bounds_of(shape);
-  return std::all_of(shape[0].outer.begin(), shape[0].outer.end(), [&](Point p) { return (p.x == b.west || p.x == b.east) && (p.y == b.south || p.y == b.north); }) && planar_area(shape) > 0.999 * b.width() * b.height();
+  return std::all_of(shape[0].outer.begin(), shape[0].outer.end(),
+                     [&](Point p) { return (p.x == b.west || p.x == b.east) && (p.y == b.south || p.y == b.north); }) &&
+         planar_area(shape) > 0.999 * b.width() * b.height();
 }
 
 }  // namespace
@@ -70,7 +72,8 @@ CellMask::CellMask(const MultiPolygon& shape, const Frame& frame) : cols_(frame.
   buckets_.resize(static_cast<std::size_t>(rows_ / kBucketRows + 1));
   auto add = [&](const Ring& ring) {
     for (std::size_t i = 0; i + 1 < ring.size(); ++i) {
-      Edge e{frame.col_at(ring[i].x), frame.row_at(ring[i].y), frame.col_at(ring[i + 1].x), frame.row_at(ring[i + 1].y)};
+      Edge e{frame.col_at(ring[i].x), frame.row_at(ring[i].y), frame.col_at(ring[i + 1].x),
+             frame.row_at(ring[i + 1].y)};
       if (e.y0 == e.y1) continue;
       if (e.y0 > e.y1) {
         std::swap(e.x0, e.x1);
@@ -78,7 +81,8 @@ CellMask::CellMask(const MultiPolygon& shape, const Frame& frame) : cols_(frame.
       }
       const double last = static_cast<double>(rows_);
       if (e.y1 < -1 || e.y0 > last + 1) continue;
-      const auto b0 = static_cast<std::size_t>(std::clamp(e.y0 - 1, 0.0, last)) / kBucketRows, b1 = static_cast<std::size_t>(std::clamp(e.y1 + 1, 0.0, last)) / kBucketRows;
+      const auto b0 = static_cast<std::size_t>(std::clamp(e.y0 - 1, 0.0, last)) / kBucketRows,
+                 b1 = static_cast<std::size_t>(std::clamp(e.y1 + 1, 0.0, last)) / kBucketRows;
       for (std::size_t b = b0; b <= b1; ++b) buckets_[b].push_back(e);
     }
   };
@@ -103,8 +107,10 @@ std::vector<std::pair<std::int64_t, std::int64_t>> CellMask::spans(std::int64_t 
   for (double shift : {-kLatticeTolerance, 0.0, kLatticeTolerance}) {
     crossings(static_cast<double>(row) + 0.5 + shift, xs);
     for (std::size_t i = 0; i + 1 < xs.size(); i += 2) {
-      const double a = std::clamp(xs[i] - 0.5 - kLatticeTolerance, -1.0, static_cast<double>(cols_)), b = std::clamp(xs[i + 1] - 0.5 + kLatticeTolerance, -1.0, static_cast<double>(cols_));
-      const std::int64_t first = std::max<std::int64_t>(0, static_cast<std::int64_t>(std::ceil(a))), last = std::min(cols_, static_cast<std::int64_t>(std::floor(b)) + 1);
+      const double a = std::clamp(xs[i] - 0.5 - kLatticeTolerance, -1.0, static_cast<double>(cols_)),
+                   b = std::clamp(xs[i + 1] - 0.5 + kLatticeTolerance, -1.0, static_cast<double>(cols_));
+      const std::int64_t first = std::max<std::int64_t>(0, static_cast<std::int64_t>(std::ceil(a))),
+                         last = std::min(cols_, static_cast<std::int64_t>(std::floor(b)) + 1);
       if (first < last) spans.emplace_back(first, last);
     }
   }
@@ -142,10 +148,13 @@ Grid cut(const Grid& grid, const Window& window) {
 
 Grid clip(const Grid& grid, const Area& area, const ClipOptions& options) {
   const std::string& name = grid.info().name;
-  if (!grid.frame().crs()) throw Error(ErrorCode::Refused, "has no coordinate reference system, so nobody can say what lies inside the area", name, "tell it with --crs");
+  if (!grid.frame().crs())
+    throw Error(ErrorCode::Refused, "has no coordinate reference system, so nobody can say what lies inside the area",
+                name, "tell it with --crs");
   const Area here = area.grown(options.margin).in(grid.frame().crs());
   const Window window = grid.frame().window_of_centres(here.bounds()).intersected(grid.frame().window());
-  const Error outside(ErrorCode::BadArgument, "no cell has its centre inside the area", name, "check the area's coordinates and CRS, or take another tile");
+  const Error outside(ErrorCode::BadArgument, "no cell has its centre inside the area", name,
+                      "check the area's coordinates and CRS, or take another tile");
   if (window.empty()) throw outside;
   if (is_upright_box(here.shape())) return cut(grid, window);
   const Window tight = CellMask(here.shape(), grid.frame().sub(window)).extent();

@@ -12,7 +12,8 @@ std::vector<float> distance_to_void(const Block& block, std::int64_t reach) {
   auto at = [&](std::int64_t r, std::int64_t c) -> float& { return down[static_cast<std::size_t>(r * cols + c)]; };
   // Straight up and down first.
   for (std::int64_t r = 0; r < rows; ++r)
-    for (std::int64_t c = 0; c < cols; ++c) at(r, c) = std::isnan(block.row(r)[c]) ? 0 : r ? std::min(cap, at(r - 1, c) + 1) : cap;
+    for (std::int64_t c = 0; c < cols; ++c)
+      at(r, c) = std::isnan(block.row(r)[c]) ? 0 : r ? std::min(cap, at(r - 1, c) + 1) : cap;
   for (std::int64_t r = rows - 2; r >= 0; --r)
     for (std::int64_t c = 0; c < cols; ++c) at(r, c) = std::min(at(r, c), at(r + 1, c) + 1);
   // Then the best over each row: sqrt(dx^2 + down^2), only where it can still be nearer than the cap.

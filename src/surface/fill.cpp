@@ -9,11 +9,7 @@
 
 #include "katoptra/base/error.hpp"
 
-#if defined(__x86_64__) && !defined(KATOPTRA_NO_CLONES)
-#define KATOPTRA_CLONES __attribute__((target_clones("avx2", "default")))
-#else
-#define KATOPTRA_CLONES
-#endif
+#include "base/clones.hpp"
 
 namespace katoptra {
 namespace {
@@ -36,7 +32,8 @@ constexpr float kNear = 64;
 constexpr std::size_t kLanes = 8;
 
 // Sums of weights and weighted values over points in fixed lanes: the same bits on every machine.
-KATOPTRA_CLONES void gather(const float* x, const float* y, const float* z, const float* n, std::size_t count, float px, float py, float* weight, float* sum) {
+KATOPTRA_CLONES void gather(const float* x, const float* y, const float* z, const float* n, std::size_t count, float px,
+                            float py, float* weight, float* sum) {
   float w[kLanes] = {}, s[kLanes] = {};
   for (std::size_t i = 0; i < count; i += kLanes)
     for (std::size_t k = 0; k < kLanes; ++k) {
@@ -65,7 +62,8 @@ class RimField {
       return;
     }
     std::map<std::pair<std::int64_t, std::int64_t>, std::vector<std::array<float, 3>>> groups;
-    for (const auto& c : cells) groups[{static_cast<std::int64_t>(c[1]) / kCluster, static_cast<std::int64_t>(c[0]) / kCluster}].push_back(c);
+    for (const auto& c : cells)
+      groups[{static_cast<std::int64_t>(c[1]) / kCluster, static_cast<std::int64_t>(c[0]) / kCluster}].push_back(c);
     for (auto& [key, members] : groups) {
       Rim rim;
       float x = 0, y = 0, z = 0;
@@ -113,7 +111,13 @@ class RimField {
 class FillSource final : public GridSource {
  public:
   FillSource(Grid input, GridInfo info, VoidMap map, std::vector<Treatment> treatment, std::uint32_t first_source)
-      : input_(std::move(input)), info_(std::move(info)), map_(std::move(map)), treatment_(std::move(treatment)), first_source_(first_source), rims_(map_.regions.size()), once_(map_.regions.size()) {}
+      : input_(std::move(input)),
+        info_(std::move(info)),
+        map_(std::move(map)),
+        treatment_(std::move(treatment)),
+        first_source_(first_source),
+        rims_(map_.regions.size()),
+        once_(map_.regions.size()) {}
   const GridInfo& info() const override { return info_; }
 
   void read(const BlockView& out) const override {
@@ -126,8 +130,10 @@ class FillSource final : public GridSource {
         if (t == Treatment::Leave) return;
         if (t == Treatment::Mean && around.window().empty()) around = input_.read(w.grown(3));
         for (std::int64_t c = first; c < last; ++c) {
-          out.row(r)[c - w.col] = t == Treatment::Mean ? window_mean(around, c - w.col + 3, r + 3) : by_distance(run.region, c, w.row + r);
-          if (out.origin) out.origin_row(r)[c - w.col] = origin_code(first_source_ + (t == Treatment::Mean ? 0 : 1), How::Filled);
+          out.row(r)[c - w.col] =
+              t == Treatment::Mean ? window_mean(around, c - w.col + 3, r + 3) : by_distance(run.region, c, w.row + r);
+          if (out.origin)
+            out.origin_row(r)[c - w.col] = origin_code(first_source_ + (t == Treatment::Mean ? 0 : 1), How::Filled);
         }
       });
   }
@@ -175,12 +181,15 @@ class FillSource final : public GridSource {
       std::vector<std::uint8_t> touched(static_cast<std::size_t>(rows * around.cols), 0);
       for (std::int64_t row = around.row + top - 1; row <= around.row + top + rows; ++row) {
         if (row < 0 || row >= info_.frame.rows()) continue;
-        for_runs(row, around.col, around.col + around.cols, [&](const VoidRun& run, std::int64_t first, std::int64_t last) {
-          if (run.region != region) return;
-          for (std::int64_t j = std::max(row - 1, around.row + top); j <= std::min(row + 1, around.row + top + rows - 1); ++j)
-            for (std::int64_t c = std::max(first - 1, around.col); c < std::min(last + 1, around.col + around.cols); ++c)
-              touched[static_cast<std::size_t>((j - around.row - top) * around.cols + c - around.col)] = 1;
-        });
+        for_runs(row, around.col, around.col + around.cols,
+                 [&](const VoidRun& run, std::int64_t first, std::int64_t last) {
+                   if (run.region != region) return;
+                   for (std::int64_t j = std::max(row - 1, around.row + top);
+                        j <= std::min(row + 1, around.row + top + rows - 1); ++j)
+                     for (std::int64_t c = std::max(first - 1, around.col);
+                          c < std::min(last + 1, around.col + around.cols); ++c)
+                       touched[static_cast<std::size_t>((j - around.row - top) * around.cols + c - around.col)] = 1;
+                 });
       }
       for (std::int64_t r = 0; r < rows; ++r)
         for (std::int64_t c = 0; c < around.cols; ++c)
@@ -202,14 +211,16 @@ class FillSource final : public GridSource {
 }  // namespace
 
 FillResult fill_voids(const Grid& grid, const FillOptions& options) {
-  if (options.largest && !(options.largest->metres() > 0)) throw Error(ErrorCode::BadArgument, "the largest void to close must be longer than zero", "fill");
+  if (options.largest && !(options.largest->metres() > 0))
+    throw Error(ErrorCode::BadArgument, "the largest void to close must be longer than zero", "fill");
   VoidMap map = find_voids(grid, options.run);
   const GroundSpacing spacing = ground_spacing(grid.frame());
   FillResult result;
   FillReport& report = result.report;
   std::vector<Treatment> treatment;
   for (const VoidRegion& v : map.regions) {
-    const Length side = Length::metres(std::max(static_cast<double>(v.box.cols) * spacing.x.metres(), static_cast<double>(v.box.rows) * spacing.y.metres()));
+    const Length side = Length::metres(std::max(static_cast<double>(v.box.cols) * spacing.x.metres(),
+                                                static_cast<double>(v.box.rows) * spacing.y.metres()));
     const bool large = options.largest ? side > *options.largest : std::max(v.box.cols, v.box.rows) > 100;
     // A grid without a single value has no rim to fill from.
     const bool all = v.cells == grid.frame().cols() * grid.frame().rows();
@@ -235,13 +246,16 @@ FillResult fill_voids(const Grid& grid, const FillOptions& options) {
   GridInfo info = grid.info();
   const auto first_source = static_cast<std::uint32_t>(info.sources.size()) + 1;
   info.sources.push_back({.name = "fill: window mean", .survey = {}, .date = {}, .cell = spacing.y, .treatment = {}});
-  info.sources.push_back({.name = "fill: inverse distance", .survey = {}, .date = {}, .cell = spacing.y, .treatment = {}});
+  info.sources.push_back(
+      {.name = "fill: inverse distance", .survey = {}, .date = {}, .cell = spacing.y, .treatment = {}});
   if (report.cells_closed > 0 && is_integer(info.type)) {
-    info.notes.push_back(std::string("filling makes fractions of ") + name_of(info.type) + " values: written as float32");
+    info.notes.push_back(std::string("filling makes fractions of ") + name_of(info.type) +
+                         " values: written as float32");
     info.type = SampleType::Float32;
     info.file_void.reset();
   }
-  result.grid = Grid(std::make_shared<FillSource>(grid, std::move(info), std::move(map), std::move(treatment), first_source));
+  result.grid =
+      Grid(std::make_shared<FillSource>(grid, std::move(info), std::move(map), std::move(treatment), first_source));
   return result;
 }
 

@@ -1,16 +1,16 @@
 #include "katoptra/surface/mosaic.hpp"
 
-#include <fmt/format.h>
-
 #include <algorithm>
 #include <cmath>
+#include <fmt/format.h>
 #include <map>
 #include <numeric>
 #include <utility>
 
-#include "distance.hpp"
 #include "katoptra/base/error.hpp"
 #include "katoptra/surface/clip.hpp"
+
+#include "distance.hpp"
 
 namespace katoptra {
 namespace {
@@ -26,7 +26,8 @@ Origin shifted(Origin o, std::uint32_t by) { return o ? origin_code(source_of(o)
 
 class MosaicSource final : public GridSource {
  public:
-  MosaicSource(std::vector<Part> parts, GridInfo info, std::int64_t feather) : parts_(std::move(parts)), info_(std::move(info)), feather_(feather) {}
+  MosaicSource(std::vector<Part> parts, GridInfo info, std::int64_t feather)
+      : parts_(std::move(parts)), info_(std::move(info)), feather_(feather) {}
   const GridInfo& info() const override { return info_; }
 
   void read(const BlockView& out) const override {
@@ -47,7 +48,8 @@ class MosaicSource final : public GridSource {
       if (common.empty()) continue;
       if (first && common == w) {
         read_part(part, out);
-        for (std::int64_t r = 0; r < w.rows; ++r) open -= std::count_if(out.row(r), out.row(r) + w.cols, [](float v) { return !std::isnan(v); });
+        for (std::int64_t r = 0; r < w.rows; ++r)
+          open -= std::count_if(out.row(r), out.row(r) + w.cols, [](float v) { return !std::isnan(v); });
       } else {
         if (first) blank(out);
         open -= underlay(part, common, out);
@@ -71,7 +73,8 @@ class MosaicSource final : public GridSource {
     part.grid.read_into(out);
     if (!out.origin || part.first_source == 0) return;
     for (std::int64_t r = 0; r < out.window.rows; ++r)
-      for (std::int64_t c = 0; c < out.window.cols; ++c) out.origin_row(r)[c] = shifted(out.origin_row(r)[c], part.first_source);
+      for (std::int64_t c = 0; c < out.window.cols; ++c)
+        out.origin_row(r)[c] = shifted(out.origin_row(r)[c], part.first_source);
   }
 
   // Puts the tile's values where there is none yet; returns how many.
@@ -109,7 +112,8 @@ class MosaicSource final : public GridSource {
       for (std::int64_t c = 0; c < w.cols; ++c) {
         const Blend& b = cells[static_cast<std::size_t>(r * w.cols + c)];
         out.row(r)[c] = b.weight > 0 ? static_cast<float>(b.sum / b.weight) : kVoid;
-        if (out.origin) out.origin_row(r)[c] = b.sources > 1 ? origin_code(source_of(b.origin), How::Blended) : b.origin;
+        if (out.origin)
+          out.origin_row(r)[c] = b.sources > 1 ? origin_code(source_of(b.origin), How::Blended) : b.origin;
       }
   }
 
@@ -123,7 +127,8 @@ class MosaicSource final : public GridSource {
         Blend& b = cells[static_cast<std::size_t>((common.row - w.row + r) * w.cols + common.col - w.col + c)];
         const float z = block.row(r + feather_)[c + feather_];
         if (std::isnan(z) || b.rest <= 0) continue;
-        const double d = static_cast<double>(inside[static_cast<std::size_t>((r + feather_) * block.window().cols + c + feather_)]);
+        const double d =
+            static_cast<double>(inside[static_cast<std::size_t>((r + feather_) * block.window().cols + c + feather_)]);
         const double own = std::min(1.0, d / static_cast<double>(feather_)), weight = b.rest * own;
         if (weight <= 0) continue;
         b.sum += weight * static_cast<double>(z);
@@ -157,15 +162,23 @@ void refuse_what_does_not_belong(const std::vector<Grid>& tiles) {
     by_kind[name_of(t.quantity().kind)].push_back(t.info().name);
     if (t.quantity().kind == QuantityKind::Height) by_heights[t.quantity().heights.name()].push_back(t.info().name);
   }
-  if (!lost.empty()) throw Error(ErrorCode::Refused, fmt::format("{} without a coordinate reference system: {}", lost.size() == 1 ? "a tile" : "tiles", listed(lost)), "mosaic", "say which it is with --crs, or leave them out");
+  if (!lost.empty())
+    throw Error(ErrorCode::Refused,
+                fmt::format("{} without a coordinate reference system: {}", lost.size() == 1 ? "a tile" : "tiles",
+                            listed(lost)),
+                "mosaic", "say which it is with --crs, or leave them out");
   auto groups = [](const std::map<std::string, std::vector<std::string>>& by) {
     std::string s;
     for (auto& [key, names] : by) s += fmt::format("{}{} ({})", s.empty() ? "" : " against ", key, listed(names));
     return s;
   };
-  if (by_kind.size() > 1) throw Error(ErrorCode::Refused, "different quantities do not make one surface: " + groups(by_kind), "mosaic", "leave out those that are no heights");
+  if (by_kind.size() > 1)
+    throw Error(ErrorCode::Refused, "different quantities do not make one surface: " + groups(by_kind), "mosaic",
+                "leave out those that are no heights");
   if (by_heights.size() > 1)
-    throw Error(ErrorCode::Refused, "heights above different references: " + groups(by_heights), "mosaic", by_heights.count("unknown") ? "say with --heights what the unknown ones are, or leave them out" : "bring them to one reference first, or leave them out");
+    throw Error(ErrorCode::Refused, "heights above different references: " + groups(by_heights), "mosaic",
+                by_heights.count("unknown") ? "say with --heights what the unknown ones are, or leave them out"
+                                            : "bring them to one reference first, or leave them out");
 }
 
 std::size_t finest_of(const std::vector<Grid>& tiles, const std::vector<std::size_t>& order) {
@@ -188,8 +201,10 @@ Frame union_frame(const std::vector<Grid>& tiles, const Frame& lattice) {
     else
       box.include(transformed(t.frame().bounds(), Transform(t.frame().crs(), lattice.crs())));
   }
-  const auto c0 = static_cast<std::int64_t>(std::floor(lattice.col_at(box.west) + kSameLattice)), r0 = static_cast<std::int64_t>(std::floor(lattice.row_at(box.north) + kSameLattice));
-  const auto c1 = static_cast<std::int64_t>(std::ceil(lattice.col_at(box.east) - kSameLattice)), r1 = static_cast<std::int64_t>(std::ceil(lattice.row_at(box.south) - kSameLattice));
+  const auto c0 = static_cast<std::int64_t>(std::floor(lattice.col_at(box.west) + kSameLattice)),
+             r0 = static_cast<std::int64_t>(std::floor(lattice.row_at(box.north) + kSameLattice));
+  const auto c1 = static_cast<std::int64_t>(std::ceil(lattice.col_at(box.east) - kSameLattice)),
+             r1 = static_cast<std::int64_t>(std::ceil(lattice.row_at(box.south) - kSameLattice));
   return lattice.sub({c0, r0, c1 - c0, r1 - r0});
 }
 
@@ -203,7 +218,8 @@ Part place_on(const Grid& tile, const Frame& frame, const MosaicOptions& options
   if (place.empty()) return {tile, {}};
   const Frame to = frame.sub(place);
   const Resampling used = resolved(options.resampling, tile, to);
-  notes.push_back(fmt::format("{}: resampled ({}) to the lattice of the mosaic, as its {} differ", tile.info().name, name_of(used), tile.frame().crs().same_place(frame.crs()) ? "cells" : "CRS and cells"));
+  notes.push_back(fmt::format("{}: resampled ({}) to the lattice of the mosaic, as its {} differ", tile.info().name,
+                              name_of(used), tile.frame().crs().same_place(frame.crs()) ? "cells" : "CRS and cells"));
   return {reproject(tile, to, used), place};
 }
 
@@ -212,13 +228,16 @@ Part place_on(const Grid& tile, const Frame& frame, const MosaicOptions& options
 std::vector<std::size_t> preference_order(const std::vector<Grid>& tiles, const std::vector<Preference>& prefer) {
   std::vector<std::size_t> order(tiles.size());
   std::iota(order.begin(), order.end(), std::size_t{0});
-  auto date = [&](std::size_t i) { return tiles[i].info().sources.empty() ? std::string() : tiles[i].info().sources[0].date; };
+  auto date = [&](std::size_t i) {
+    return tiles[i].info().sources.empty() ? std::string() : tiles[i].info().sources[0].date;
+  };
   auto edge = [&](std::size_t i) { return ground_spacing(tiles[i].frame()).y.metres(); };
   std::stable_sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) {
     for (Preference p : prefer) {
       if (p == Preference::Given) return a < b;
       if (p == Preference::Newest && date(a) != date(b)) return date(a) > date(b);
-      if (p == Preference::Finest && std::abs(edge(a) - edge(b)) > 1e-3 * std::min(edge(a), edge(b))) return edge(a) < edge(b);
+      if (p == Preference::Finest && std::abs(edge(a) - edge(b)) > 1e-3 * std::min(edge(a), edge(b)))
+        return edge(a) < edge(b);
     }
     return false;
   });
@@ -256,10 +275,12 @@ Grid mosaic(const std::vector<Grid>& given, const MosaicOptions& options) {
     parts.push_back(std::move(part));
   }
   const GroundSpacing spacing = ground_spacing(frame);
-  const auto feather = static_cast<std::int64_t>(std::llround(options.feather.metres() / std::max(spacing.x.metres(), spacing.y.metres())));
+  const auto feather = static_cast<std::int64_t>(
+      std::llround(options.feather.metres() / std::max(spacing.x.metres(), spacing.y.metres())));
   info.type = type.value_or(info.type);
   if (feather > 0 && parts.size() > 1 && is_integer(info.type)) {
-    info.notes.push_back(fmt::format("a feathered seam makes fractions of {} values: written as float32", name_of(info.type)));
+    info.notes.push_back(
+        fmt::format("a feathered seam makes fractions of {} values: written as float32", name_of(info.type)));
     info.type = SampleType::Float32;
   }
   if (!is_integer(info.type)) info.file_void.reset();

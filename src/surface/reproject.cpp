@@ -1,10 +1,9 @@
 #include "katoptra/surface/reproject.hpp"
 
-#include <fmt/format.h>
-
 #include <algorithm>
 #include <array>
 #include <cmath>
+#include <fmt/format.h>
 #include <utility>
 
 #include "katoptra/base/error.hpp"
@@ -12,8 +11,8 @@
 namespace katoptra {
 namespace {
 
-constexpr std::int64_t kPatch = 32;                       // output cells between exact points
-constexpr std::int64_t kMostSourceCells = 4 << 20;        // of one source block, before the output window is split
+constexpr std::int64_t kPatch = 32;                 // output cells between exact points
+constexpr std::int64_t kMostSourceCells = 4 << 20;  // of one source block, before the output window is split
 constexpr std::int64_t kMostSourceCellsForOne = 16 << 20;
 
 // Fractional source cells of output cells; a cell i of the source spans [i, i + 1).
@@ -46,15 +45,22 @@ struct Patch {
   }
 };
 
-// The patches under a window, on the lattice of multiples of 32 output cells, so that a cell has the same coordinates in every window.
+// The patches under a window, on the lattice of multiples of 32 output cells, so that a cell has the same coordinates
+// in every window.
 class PatchField {
  public:
-  PatchField(const SourceCells& cells, const Window& w) : col0_(floor_div(w.col)), row0_(floor_div(w.row)), across_(floor_div(w.col + w.cols - 1) - col0_ + 1), down_(floor_div(w.row + w.rows - 1) - row0_ + 1) {
+  PatchField(const SourceCells& cells, const Window& w)
+      : col0_(floor_div(w.col)),
+        row0_(floor_div(w.row)),
+        across_(floor_div(w.col + w.cols - 1) - col0_ + 1),
+        down_(floor_div(w.row + w.rows - 1) - row0_ + 1) {
     const std::int64_t nodes_across = 2 * across_ + 1, nodes_down = 2 * down_ + 1;
     std::vector<Point> nodes;
     nodes.reserve(static_cast<std::size_t>(nodes_across * nodes_down));
     for (std::int64_t r = 0; r < nodes_down; ++r)
-      for (std::int64_t c = 0; c < nodes_across; ++c) nodes.push_back({static_cast<double>(col0_ * kPatch + c * (kPatch / 2)), static_cast<double>(row0_ * kPatch + r * (kPatch / 2))});
+      for (std::int64_t c = 0; c < nodes_across; ++c)
+        nodes.push_back({static_cast<double>(col0_ * kPatch + c * (kPatch / 2)),
+                         static_cast<double>(row0_ * kPatch + r * (kPatch / 2))});
     cells.exact(nodes);
     patches_.resize(static_cast<std::size_t>(across_ * down_));
     auto node = [&](std::int64_t c, std::int64_t r) { return nodes[static_cast<std::size_t>(r * nodes_across + c)]; };
@@ -66,7 +72,8 @@ class PatchField {
         p.corner[1] = node(c + 2, r);
         p.corner[2] = node(c, r + 2);
         p.corner[3] = node(c + 2, r + 2);
-        const Point probe[] = {node(c + 1, r + 1), node(c + 1, r), node(c, r + 1), node(c + 2, r + 1), node(c + 1, r + 2)};
+        const Point probe[] = {node(c + 1, r + 1), node(c + 1, r), node(c, r + 1), node(c + 2, r + 1),
+                               node(c + 1, r + 2)};
         constexpr std::int64_t h = kPatch / 2;
         const std::int64_t at[][2] = {{h, h}, {h, 0}, {0, h}, {kPatch, h}, {h, kPatch}};
         double worst = 0;
@@ -89,7 +96,8 @@ class PatchField {
   static void exact_patch(const SourceCells& cells, std::int64_t pc, std::int64_t pr, Patch& p) {
     p.points.reserve(kPatch * kPatch);
     for (std::int64_t r = 0; r < kPatch; ++r)
-      for (std::int64_t c = 0; c < kPatch; ++c) p.points.push_back({static_cast<double>(pc * kPatch + c), static_cast<double>(pr * kPatch + r)});
+      for (std::int64_t c = 0; c < kPatch; ++c)
+        p.points.push_back({static_cast<double>(pc * kPatch + c), static_cast<double>(pr * kPatch + r)});
     cells.exact(p.points);
   }
 
@@ -101,7 +109,8 @@ class PatchField {
 Point footprint(const Patch& p) {
   if (p.points.empty()) {
     const double n = kPatch;
-    return {(std::abs(p.corner[1].x - p.corner[0].x) + std::abs(p.corner[2].x - p.corner[0].x)) / n, (std::abs(p.corner[1].y - p.corner[0].y) + std::abs(p.corner[2].y - p.corner[0].y)) / n};
+    return {(std::abs(p.corner[1].x - p.corner[0].x) + std::abs(p.corner[2].x - p.corner[0].x)) / n,
+            (std::abs(p.corner[1].y - p.corner[0].y) + std::abs(p.corner[2].y - p.corner[0].y)) / n};
   }
   double x = 0, y = 0;
   for (std::size_t i = 0; i + kPatch + 1 < p.points.size(); i += 37) {
@@ -132,7 +141,9 @@ class Sampler {
     if (c < 0 || r < 0 || c >= w_.cols || r >= w_.rows) return 0;
     return block_.origin_row(r)[c];
   }
-  float nearest(Point p) const { return cell(static_cast<std::int64_t>(std::floor(p.x)), static_cast<std::int64_t>(std::floor(p.y))); }
+  float nearest(Point p) const {
+    return cell(static_cast<std::int64_t>(std::floor(p.x)), static_cast<std::int64_t>(std::floor(p.y)));
+  }
 
   // Weights of the four cells around; voids are left out and the rest scaled up.
   float bilinear(Point p) const {
@@ -159,7 +170,8 @@ class Sampler {
     double sum = 0;
     for (int j = 0; j < 4; ++j) {
       const float* z = block_.row(r + j) + c;
-      sum += wy[static_cast<std::size_t>(j)] * (wx[0] * static_cast<double>(z[0]) + wx[1] * static_cast<double>(z[1]) + wx[2] * static_cast<double>(z[2]) + wx[3] * static_cast<double>(z[3]));
+      sum += wy[static_cast<std::size_t>(j)] * (wx[0] * static_cast<double>(z[0]) + wx[1] * static_cast<double>(z[1]) +
+                                                wx[2] * static_cast<double>(z[2]) + wx[3] * static_cast<double>(z[3]));
     }
     return std::isnan(sum) ? bilinear(p) : static_cast<float>(sum);
   }
@@ -194,7 +206,8 @@ class Sampler {
 
 class WarpSource final : public GridSource {
  public:
-  WarpSource(Grid input, GridInfo info, Resampling method) : input_(std::move(input)), info_(std::move(info)), method_(method), cells_(input_.frame(), info_.frame) {}
+  WarpSource(Grid input, GridInfo info, Resampling method)
+      : input_(std::move(input)), info_(std::move(info)), method_(method), cells_(input_.frame(), info_.frame) {}
   const GridInfo& info() const override { return info_; }
 
   void read(const BlockView& out) const override {
@@ -202,7 +215,8 @@ class WarpSource final : public GridSource {
     Window need = source_window(field, out.window).intersected(input_.frame().window());
     if (need.cells() > kMostSourceCells && out.window.cells() > 1) return read_halves(out);
     if (need.cells() > kMostSourceCellsForOne)
-      throw Error(ErrorCode::TooLarge, fmt::format("one new cell covers {} cells of the source", need.cells()), info_.name, "go there in two steps, or take a smaller cell");
+      throw Error(ErrorCode::TooLarge, fmt::format("one new cell covers {} cells of the source", need.cells()),
+                  info_.name, "go there in two steps, or take a smaller cell");
     if (need.empty()) need = {0, 0, 1, 1};
     const Block block = input_.read(need, out.origin ? Planes::ValuesAndOrigin : Planes::Values);
     fill(out, field, Sampler(block));
@@ -242,12 +256,16 @@ class WarpSource final : public GridSource {
       }
     }
     for (std::int64_t r = w.row; r < w.row + w.rows; ++r)
-      for (std::int64_t c = w.col; c < w.col + w.cols; c += all || r == w.row || r == w.row + w.rows - 1 || w.cols == 1 ? 1 : w.cols - 1) take(c, r);
+      for (std::int64_t c = w.col; c < w.col + w.cols;
+           c += all || r == w.row || r == w.row + w.rows - 1 || w.cols == 1 ? 1 : w.cols - 1)
+        take(c, r);
     if (box.empty()) return {};
     const double limit = 4e9;
     auto whole = [&](double v) { return static_cast<std::int64_t>(std::floor(std::clamp(v, -limit, limit))); };
     const auto margin = static_cast<std::int64_t>(std::ceil(reach)) + 1;
-    return Window{whole(box.west), whole(box.south), whole(box.east) - whole(box.west) + 1, whole(box.north) - whole(box.south) + 1}.grown(margin);
+    return Window{whole(box.west), whole(box.south), whole(box.east) - whole(box.west) + 1,
+                  whole(box.north) - whole(box.south) + 1}
+        .grown(margin);
   }
 
   void fill(const BlockView& out, const PatchField& field, const Sampler& sampler) const {
@@ -265,7 +283,8 @@ class WarpSource final : public GridSource {
     }
   }
 
-  void run(const BlockView& out, std::int64_t r, std::int64_t c, std::int64_t end, std::int64_t patch_col, std::int64_t patch_row, const Patch& patch, const Sampler& sampler) const {
+  void run(const BlockView& out, std::int64_t r, std::int64_t c, std::int64_t end, std::int64_t patch_col,
+           std::int64_t patch_row, const Patch& patch, const Sampler& sampler) const {
     float* to = out.row(r);
     Origin* origin = out.origin_row(r);
     const Point size = method_ == Resampling::Mean ? footprint(patch) : Point{};
@@ -275,10 +294,18 @@ class WarpSource final : public GridSource {
         to[c] = kVoid;
       } else {
         switch (method_) {
-          case Resampling::Nearest: to[c] = sampler.nearest(p); break;
-          case Resampling::Bilinear: to[c] = sampler.bilinear(p); break;
-          case Resampling::Mean: to[c] = sampler.mean(p, size); break;
-          default: to[c] = sampler.cubic(p); break;
+          case Resampling::Nearest:
+            to[c] = sampler.nearest(p);
+            break;
+          case Resampling::Bilinear:
+            to[c] = sampler.bilinear(p);
+            break;
+          case Resampling::Mean:
+            to[c] = sampler.mean(p, size);
+            break;
+          default:
+            to[c] = sampler.cubic(p);
+            break;
         }
       }
       if (origin) origin[c] = std::isnan(to[c]) ? 0 : origin_at(sampler, p);
@@ -317,19 +344,26 @@ double round_number(double v) {
 
 const char* name_of(Resampling r) {
   switch (r) {
-    case Resampling::Nearest: return "nearest";
-    case Resampling::Bilinear: return "bilinear";
-    case Resampling::Cubic: return "cubic";
-    case Resampling::Mean: return "mean";
-    case Resampling::Automatic: break;
+    case Resampling::Nearest:
+      return "nearest";
+    case Resampling::Bilinear:
+      return "bilinear";
+    case Resampling::Cubic:
+      return "cubic";
+    case Resampling::Mean:
+      return "mean";
+    case Resampling::Automatic:
+      break;
   }
   return "auto";
 }
 
 Resampling parse_resampling(std::string_view text) {
-  for (Resampling r : {Resampling::Automatic, Resampling::Nearest, Resampling::Bilinear, Resampling::Cubic, Resampling::Mean})
+  for (Resampling r :
+       {Resampling::Automatic, Resampling::Nearest, Resampling::Bilinear, Resampling::Cubic, Resampling::Mean})
     if (text == name_of(r)) return r;
-  throw Error(ErrorCode::BadArgument, fmt::format("'{}' is not a way to resample", text), {}, "use nearest, bilinear, cubic, mean or auto");
+  throw Error(ErrorCode::BadArgument, fmt::format("'{}' is not a way to resample", text), {},
+              "use nearest, bilinear, cubic, mean or auto");
 }
 
 Resampling resolved(Resampling method, const Grid& grid, const Frame& to) {
@@ -343,24 +377,33 @@ Resampling resolved(Resampling method, const Grid& grid, const Frame& to) {
 
 Grid reproject(const Grid& grid, const Frame& to, Resampling method) {
   if (!grid.frame().crs() || !to.crs())
-    throw Error(ErrorCode::Refused, "has no coordinate reference system, so nobody knows where it lies", grid.info().name, "tell it with --crs");
+    throw Error(ErrorCode::Refused, "has no coordinate reference system, so nobody knows where it lies",
+                grid.info().name, "tell it with --crs");
   const Resampling used = resolved(method, grid, to);
   GridInfo info = grid.info();
   info.frame = to;
   if (used != Resampling::Nearest && is_integer(info.type) && info.quantity.kind != QuantityKind::Shade) {
-    info.notes.push_back(fmt::format("{} resampled makes fractions of {} values: written as float32", name_of(used), name_of(info.type)));
+    info.notes.push_back(fmt::format("{} resampled makes fractions of {} values: written as float32", name_of(used),
+                                     name_of(info.type)));
     info.type = SampleType::Float32;
     info.file_void.reset();
   }
   if (Transform(grid.frame().crs(), to.crs()).is_ballpark())
-    info.notes.push_back(fmt::format("the datum shift from {} to {} is not known here and was left out: places may be off by metres to hundreds of metres", grid.frame().crs().label(), to.crs().label()));
+    info.notes.push_back(
+        fmt::format("the datum shift from {} to {} is not known here and was left out: places may be off by metres to "
+                    "hundreds of metres",
+                    grid.frame().crs().label(), to.crs().label()));
   return Grid(std::make_shared<WarpSource>(grid, std::move(info), used));
 }
 
 Frame frame_for(const Frame& source, const Crs& crs, const FrameOptions& options) {
-  if (!source.crs() || !crs) throw Error(ErrorCode::Refused, "a coordinate reference system is missing", "frame", "tell it with --crs");
-  const Bounds box = options.area ? options.area->in(crs).bounds() : transformed(source.bounds(), Transform(source.crs(), crs));
-  if (box.empty()) throw Error(ErrorCode::BadArgument, fmt::format("no part of it can be shown in {}", crs.label()), "frame", "choose a system that is made for this place");
+  if (!source.crs() || !crs)
+    throw Error(ErrorCode::Refused, "a coordinate reference system is missing", "frame", "tell it with --crs");
+  const Bounds box =
+      options.area ? options.area->in(crs).bounds() : transformed(source.bounds(), Transform(source.crs(), crs));
+  if (box.empty())
+    throw Error(ErrorCode::BadArgument, fmt::format("no part of it can be shown in {}", crs.label()), "frame",
+                "choose a system that is made for this place");
   CellSize cell;
   if (options.cell) {
     cell = cell_for(crs, *options.cell, box.centre());
@@ -377,6 +420,8 @@ Frame frame_for(const Frame& source, const Crs& crs, const FrameOptions& options
   return Frame::snapped(crs, box, cell);
 }
 
-void exact_source_cells(const Frame& source, const Frame& to, std::span<Point> cells) { SourceCells(source, to).exact(cells); }
+void exact_source_cells(const Frame& source, const Frame& to, std::span<Point> cells) {
+  SourceCells(source, to).exact(cells);
+}
 
 }  // namespace katoptra

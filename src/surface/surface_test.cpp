@@ -2,11 +2,12 @@
 #include <algorithm>
 #include <random>
 
-#include "distance.hpp"
 #include "katoptra/surface/clip.hpp"
 #include "katoptra/surface/fill.hpp"
 #include "katoptra/surface/mosaic.hpp"
 #include "katoptra/surface/reproject.hpp"
+
+#include "distance.hpp"
 #include "testing.hpp"
 
 namespace katoptra {
@@ -26,7 +27,8 @@ Grid dated(const Grid& g, const std::string& name, const std::string& date) {
 
 TEST(Mosaic, TilesOnOneLatticeAreJoinedCellForCell) {
   for (unsigned seed = 1; seed <= 5; ++seed) {
-    const Grid a = dated(rough_grid(utm_frame(61, 47), seed), "a", "2022-01-01"), b = dated(rough_grid(utm_frame(50, 33, 1, 676040, 5841990), seed + 50), "b", "2016-01-01");
+    const Grid a = dated(rough_grid(utm_frame(61, 47), seed), "a", "2022-01-01"),
+               b = dated(rough_grid(utm_frame(50, 33, 1, 676040, 5841990), seed + 50), "b", "2016-01-01");
     const Grid m = mosaic({b, a});
     EXPECT_EQ(m.frame().cols(), 90);
     EXPECT_EQ(m.frame().rows(), 47);
@@ -36,15 +38,18 @@ TEST(Mosaic, TilesOnOneLatticeAreJoinedCellForCell) {
         const float za = c < 61 ? a.at(c, r) : kVoid, zb = c >= 40 && r >= 10 && r < 43 ? b.at(c - 40, r - 10) : kVoid;
         const float expected = !std::isnan(za) ? za : zb;
         ASSERT_TRUE(same_bits(all.at(c, r), expected)) << c << ", " << r;
-        ASSERT_EQ(all.origin_row(r)[c], std::isnan(expected) ? 0u : origin_code(!std::isnan(za) ? 1 : 2, How::Measured));
+        ASSERT_EQ(all.origin_row(r)[c],
+                  std::isnan(expected) ? 0u : origin_code(!std::isnan(za) ? 1 : 2, How::Measured));
       }
     expect_same_for_every_window(m, seed);
   }
 }
 
 TEST(Mosaic, PreferenceDecidesWhatLiesOnTop) {
-  const Grid old_fine = dated(grid_from_values(utm_frame(4, 4, 1), std::vector<float>(16, 1), metres_above_egm2008()), "old fine", "2010-01-01");
-  const Grid new_coarse = dated(grid_from_values(utm_frame(2, 2, 2), std::vector<float>(4, 2), metres_above_egm2008()), "new coarse", "2020-01-01");
+  const Grid old_fine = dated(grid_from_values(utm_frame(4, 4, 1), std::vector<float>(16, 1), metres_above_egm2008()),
+                              "old fine", "2010-01-01");
+  const Grid new_coarse = dated(grid_from_values(utm_frame(2, 2, 2), std::vector<float>(4, 2), metres_above_egm2008()),
+                                "new coarse", "2020-01-01");
   EXPECT_EQ(mosaic({old_fine, new_coarse}).at(1, 1), 2);
   EXPECT_EQ(mosaic({old_fine, new_coarse}, {.prefer = {Preference::Finest}}).at(1, 1), 1);
   EXPECT_EQ(mosaic({old_fine, new_coarse}, {.prefer = {Preference::Given}}).at(1, 1), 1);
@@ -57,7 +62,10 @@ TEST(Mosaic, PreferenceDecidesWhatLiesOnTop) {
 }
 
 TEST(Mosaic, IntegersStayIntegersUntilSomethingMakesFractions) {
-  auto integers = [](double west) { return grid_from_values(utm_frame(8, 8, 1, west), std::vector<float>(64, 5), metres_above_egm2008(), SampleType::Int16); };
+  auto integers = [](double west) {
+    return grid_from_values(utm_frame(8, 8, 1, west), std::vector<float>(64, 5), metres_above_egm2008(),
+                            SampleType::Int16);
+  };
   EXPECT_EQ(mosaic({integers(676000), integers(676006)}).info().type, SampleType::Int16);
   EXPECT_EQ(mosaic({integers(676000), integers(676006)}, {.feather = 3_m}).info().type, SampleType::Float32);
   EXPECT_EQ(mosaic({integers(676000), integers(676006.5)}).info().type, SampleType::Float32);
@@ -65,8 +73,11 @@ TEST(Mosaic, IntegersStayIntegersUntilSomethingMakesFractions) {
 
 TEST(Mosaic, AFeatherLeavesNoStep) {
   // Two flat tiles half a metre apart that overlap by 40 cells; the seam is spread over 20 m.
-  const Grid a = dated(grid_from_values(utm_frame(60, 30), std::vector<float>(1800, 10), metres_above_egm2008()), "a", "2022-01-01");
-  const Grid b = dated(grid_from_values(utm_frame(60, 30, 1, 676020), std::vector<float>(1800, 10.5f), metres_above_egm2008()), "b", "2016-01-01");
+  const Grid a = dated(grid_from_values(utm_frame(60, 30), std::vector<float>(1800, 10), metres_above_egm2008()), "a",
+                       "2022-01-01");
+  const Grid b =
+      dated(grid_from_values(utm_frame(60, 30, 1, 676020), std::vector<float>(1800, 10.5f), metres_above_egm2008()),
+            "b", "2016-01-01");
   const Grid hard = mosaic({a, b}), soft = mosaic({a, b}, {.feather = 20_m});
   auto steepest = [](const Grid& g) {
     float most = 0;
@@ -80,7 +91,10 @@ TEST(Mosaic, AFeatherLeavesNoStep) {
   const Block row = soft.read({0, 15, 80, 1}, Planes::ValuesAndOrigin);
   EXPECT_EQ(how_of(row.origin_row(0)[2]), How::Measured);
   EXPECT_EQ(how_of(row.origin_row(0)[55]), How::Blended);
-  expect_same_for_every_window(mosaic({rough_grid(utm_frame(61, 47), 1), rough_grid(utm_frame(50, 33, 1, 676040, 5841990), 2)}, {.feather = 7_m}), 3);
+  expect_same_for_every_window(
+      mosaic({rough_grid(utm_frame(61, 47), 1), rough_grid(utm_frame(50, 33, 1, 676040, 5841990), 2)},
+             {.feather = 7_m}),
+      3);
 }
 
 TEST(Mosaic, WhatDoesNotBelongTogetherIsRefusedByName) {
@@ -105,8 +119,10 @@ TEST(Mosaic, WhatDoesNotBelongTogetherIsRefusedByName) {
 TEST(Mosaic, FeetAndMetresMeetExactly) {
   Quantity feet = metres_above_egm2008();
   feet.unit = LengthUnit::Foot;
-  const Grid a = dated(grid_from_values(utm_frame(4, 4), std::vector<float>(16, 10), metres_above_egm2008()), "a", "2022-01-01");
-  const Grid b = dated(grid_from_values(utm_frame(4, 4, 1, 676004), std::vector<float>(16, 100), feet), "b", "2016-01-01");
+  const Grid a =
+      dated(grid_from_values(utm_frame(4, 4), std::vector<float>(16, 10), metres_above_egm2008()), "a", "2022-01-01");
+  const Grid b =
+      dated(grid_from_values(utm_frame(4, 4, 1, 676004), std::vector<float>(16, 100), feet), "b", "2016-01-01");
   const Grid m = mosaic({a, b});
   EXPECT_FLOAT_EQ(m.at(6, 1), 30.48f);
   EXPECT_EQ(m.quantity().unit, LengthUnit::Metre);
@@ -117,7 +133,12 @@ TEST(Mosaic, FeetAndMetresMeetExactly) {
 
 TEST(Clip, KeepsCellsWhoseCentreIsInside) {
   const Grid g = rough_grid(utm_frame(80, 60, 2), 1, 0);
-  Polygon p{{{676020.3, 5841900.7}, {676150.1, 5841930.2}, {676110.9, 5841985.5}, {676030.0, 5841970.0}, {676020.3, 5841900.7}}, {}};
+  Polygon p{{{676020.3, 5841900.7},
+             {676150.1, 5841930.2},
+             {676110.9, 5841985.5},
+             {676030.0, 5841970.0},
+             {676020.3, 5841900.7}},
+            {}};
   p.holes.push_back(to_polygon({676070, 5841930, 676090, 5841950}).outer);
   const Grid c = clip(g, Area({p}, g.frame().crs()));
   const auto where = g.frame().window_of(c.frame());
@@ -147,7 +168,13 @@ TEST(Clip, BoxesOnCellCentresAreInsideByAHair) {
   EXPECT_EQ(clip(g, Area::box({676002.5 + 1e-7, 5841990.5, 676007.5, 5841995.5}, crs)).frame().cols(), 6);
   EXPECT_EQ(clip(g, Area::box({676002.6, 5841990.5, 676007.5, 5841995.5}, crs)).frame().cols(), 5);
   // The same rectangle as a polygon with a needless corner takes the slow way and the same cells.
-  const MultiPolygon shape{{{{676002.5, 5841990.5}, {676005, 5841990.5}, {676007.5, 5841990.5}, {676007.5, 5841995.5}, {676002.5, 5841995.5}, {676002.5, 5841990.5}}, {}}};
+  const MultiPolygon shape{{{{676002.5, 5841990.5},
+                             {676005, 5841990.5},
+                             {676007.5, 5841990.5},
+                             {676007.5, 5841995.5},
+                             {676002.5, 5841995.5},
+                             {676002.5, 5841990.5}},
+                            {}}};
   const Grid slow = clip(g, Area(shape, crs));
   EXPECT_EQ(slow.frame(), clip(g, Area::box({676002.5, 5841990.5, 676007.5, 5841995.5}, crs)).frame());
   for (float z : all_values(slow)) EXPECT_FALSE(std::isnan(z));
@@ -159,8 +186,12 @@ TEST(Clip, MarginAndMisses) {
   EXPECT_EQ(clip(g, box).frame().cols(), 20);
   EXPECT_NEAR(static_cast<double>(clip(g, box, {.margin = 10_m}).frame().cols()), 40, 1);
   EXPECT_EQ(error_of([&] { clip(g, Area::box({0, 0, 1, 1})); }), ErrorCode::BadArgument);
-  EXPECT_EQ(error_of([&] { clip(g, Area::box({676040.1, 5841940.1, 676040.3, 5841940.3}, g.frame().crs())); }), ErrorCode::BadArgument);
-  EXPECT_EQ(error_of([&] { clip(relabelled(g, [](GridInfo& i) { i.frame = i.frame.with_crs(Crs()); }), box); }), ErrorCode::Refused);
+  EXPECT_EQ(error_of([&] {
+              clip(g, Area::box({676040.1, 5841940.1, 676040.3, 5841940.3}, g.frame().crs()));
+            }),
+            ErrorCode::BadArgument);
+  EXPECT_EQ(error_of([&] { clip(relabelled(g, [](GridInfo& i) { i.frame = i.frame.with_crs(Crs()); }), box); }),
+            ErrorCode::Refused);
 }
 
 // --------------------------------------------------------------------------------------------------------- reproject
@@ -178,7 +209,8 @@ std::vector<Point> exact_places(const Frame& source, const Frame& to) {
 double exact_value(const Block& in, Point p, Resampling method) {
   if (std::isnan(p.x)) return std::nan("");
   const auto c = static_cast<std::int64_t>(std::floor(p.x)), r = static_cast<std::int64_t>(std::floor(p.y));
-  if (c < 0 || r < 0 || c >= in.window().cols - 8 || r >= in.window().rows - 8 || std::isnan(in.at(c + 4, r + 4))) return std::nan("");
+  if (c < 0 || r < 0 || c >= in.window().cols - 8 || r >= in.window().rows - 8 || std::isnan(in.at(c + 4, r + 4)))
+    return std::nan("");
   if (method == Resampling::Nearest) return static_cast<double>(in.at(c + 4, r + 4));
   const double x = p.x - 0.5, y = p.y - 0.5, u = x - std::floor(x), v = y - std::floor(y);
   const auto c0 = static_cast<std::int64_t>(std::floor(x)), r0 = static_cast<std::int64_t>(std::floor(y));
@@ -189,7 +221,8 @@ double exact_value(const Block& in, Point p, Resampling method) {
   if (method == Resampling::Cubic) {
     double sum = 0;
     for (int j = -1; j <= 2; ++j)
-      for (int i = -1; i <= 2; ++i) sum += keys(u - i) * keys(v - j) * static_cast<double>(in.at(c0 + i + 4, r0 + j + 4));
+      for (int i = -1; i <= 2; ++i)
+        sum += keys(u - i) * keys(v - j) * static_cast<double>(in.at(c0 + i + 4, r0 + j + 4));
     if (!std::isnan(sum)) return sum;
   }
   double sum = 0, weight = 0;
@@ -216,7 +249,8 @@ TEST(Reproject, AgreesWithTheExactTwin) {
     int voids_apart = 0;
     for (std::int64_t r = 0; r < to.rows(); ++r)
       for (std::int64_t c = 0; c < to.cols(); ++c) {
-        const double expected = exact_value(source, places[static_cast<std::size_t>(r * to.cols() + c)], method), got = static_cast<double>(b.at(c, r));
+        const double expected = exact_value(source, places[static_cast<std::size_t>(r * to.cols() + c)], method),
+                     got = static_cast<double>(b.at(c, r));
         if (std::isnan(expected) != std::isnan(got)) {
           ++voids_apart;
           continue;
@@ -242,7 +276,8 @@ TEST(Reproject, CoordinatesKeepTheirBound) {
   for (std::int64_t r = 0; r < to.rows(); ++r)
     for (std::int64_t c = 0; c < to.cols(); ++c) {
       const Point p = places[static_cast<std::size_t>(r * to.cols() + c)];
-      if (p.x > 2 && p.x < 798 && p.y > 2 && p.y < 698) worst = std::max(worst, std::abs(static_cast<double>(b.at(c, r)) - p.x));
+      if (p.x > 2 && p.x < 798 && p.y > 2 && p.y < 698)
+        worst = std::max(worst, std::abs(static_cast<double>(b.at(c, r)) - p.x));
     }
   EXPECT_LT(worst, kTransformTolerance);
   EXPECT_GT(worst, 0);
@@ -252,11 +287,13 @@ TEST(Reproject, SameForEveryWindowAndMethod) {
   const Frame degrees(Crs::wgs84(), -31.0021, -37.5489, {1.0 / 10800, 1.0 / 10800}, 70, 60);
   const Grid in = rough_grid(degrees, 5, 5);
   const Frame to = frame_for(degrees, Crs::parse("EPSG:32725"));
-  for (Resampling m : {Resampling::Nearest, Resampling::Bilinear, Resampling::Cubic, Resampling::Mean}) expect_same_for_every_window(reproject(in, to, m), 6, 15);
+  for (Resampling m : {Resampling::Nearest, Resampling::Bilinear, Resampling::Cubic, Resampling::Mean})
+    expect_same_for_every_window(reproject(in, to, m), 6, 15);
 }
 
 TEST(Reproject, APlaneStaysAPlaneUnderCubic) {
-  const Grid in = grid_from_function(utm_frame(100, 100), [](double x, double y) { return 0.3 * (x - 676000) - 0.2 * (y - 5842000); });
+  const Grid in = grid_from_function(utm_frame(100, 100),
+                                     [](double x, double y) { return 0.3 * (x - 676000) - 0.2 * (y - 5842000); });
   const Frame to = utm_frame(150, 150, 0.5, 676010.25, 5841990.25);
   const Block b = reproject(in, to).read(to.window());
   for (std::int64_t r = 0; r < 150; r += 11)
@@ -298,7 +335,8 @@ TEST(Reproject, HugeReductionsAreSplitOrRefused) {
 }
 
 TEST(Reproject, NeedsACrsAndSaysWhatItWidens) {
-  const Grid in = grid_from_values(utm_frame(4, 4), std::vector<float>(16, 1), metres_above_egm2008(), SampleType::Int16);
+  const Grid in =
+      grid_from_values(utm_frame(4, 4), std::vector<float>(16, 1), metres_above_egm2008(), SampleType::Int16);
   const Grid lost = relabelled(in, [](GridInfo& i) { i.frame = i.frame.with_crs(Crs()); });
   EXPECT_EQ(error_of([&] { reproject(lost, utm_frame(4, 4)); }), ErrorCode::Refused);
   EXPECT_EQ(reproject(in, utm_frame(4, 4, 1, 676000.5), Resampling::Nearest).info().type, SampleType::Int16);
@@ -376,8 +414,10 @@ TEST(Voids, AgreeWithAFloodFill) {
     const VoidMap m = find_voids(g, {.threads = 2, .block = 1 + static_cast<int>(seed % 9)});
     ASSERT_EQ(m.regions.size(), static_cast<std::size_t>(regions)) << "seed " << seed;
     for (std::int64_t r = 0; r < 29; ++r)
-      for (std::size_t i = m.row_begin[static_cast<std::size_t>(r)]; i < m.row_begin[static_cast<std::size_t>(r) + 1]; ++i)
-        for (std::int64_t c = m.runs[i].first; c < m.runs[i].last; ++c) ASSERT_EQ(static_cast<int>(m.runs[i].region), label[static_cast<std::size_t>(r * 37 + c)]);
+      for (std::size_t i = m.row_begin[static_cast<std::size_t>(r)]; i < m.row_begin[static_cast<std::size_t>(r) + 1];
+           ++i)
+        for (std::int64_t c = m.runs[i].first; c < m.runs[i].last; ++c)
+          ASSERT_EQ(static_cast<int>(m.runs[i].region), label[static_cast<std::size_t>(r * 37 + c)]);
   }
 }
 
@@ -386,7 +426,8 @@ TEST(Fill, InverseDistanceAgreesWithItsDefinition) {
   std::vector<float> v = all_values(rough_grid(f, 4, 0));
   for (std::int64_t r = 0; r < 50; ++r)
     for (std::int64_t c = 0; c < 60; ++c)
-      if (std::hypot(static_cast<double>(c) - 30, static_cast<double>(r) - 25) < 11) v[static_cast<std::size_t>(r * 60 + c)] = kVoid;
+      if (std::hypot(static_cast<double>(c) - 30, static_cast<double>(r) - 25) < 11)
+        v[static_cast<std::size_t>(r * 60 + c)] = kVoid;
   const Grid g = grid_from_values(f, v, metres_above_egm2008());
   const FillResult filled = fill_voids(g);
   EXPECT_EQ(filled.report.voids_closed, 1);
@@ -403,7 +444,8 @@ TEST(Fill, InverseDistanceAgreesWithItsDefinition) {
         for (std::int64_t i = 0; i < 60; ++i) {
           bool rim = false;
           for (std::int64_t b = -1; b <= 1; ++b)
-            for (std::int64_t a = -1; a <= 1; ++a) rim = rim || (i + a >= 0 && j + b >= 0 && i + a < 60 && j + b < 50 && is_void(i + a, j + b));
+            for (std::int64_t a = -1; a <= 1; ++a)
+              rim = rim || (i + a >= 0 && j + b >= 0 && i + a < 60 && j + b < 50 && is_void(i + a, j + b));
           if (is_void(i, j) || !rim) continue;
           const double w = 1 / (std::pow(static_cast<double>(i - c), 2) + std::pow(static_cast<double>(j - r), 2));
           sum += w * static_cast<double>(v[static_cast<std::size_t>(j * 60 + i)]);
@@ -422,7 +464,8 @@ TEST(Fill, SmallVoidsTakeTheMeanOfTheSmallestHalfKnownWindow) {
   EXPECT_FLOAT_EQ(one.grid.at(5, 5), 60);  // the mean of its eight neighbours on a plane
   for (std::int64_t r = 4; r <= 6; ++r)
     for (std::int64_t c = 4; c <= 6; ++c) v[static_cast<std::size_t>(r * 11 + c)] = kVoid;
-  EXPECT_FLOAT_EQ(fill_voids(grid_from_values(utm_frame(11, 11), v)).grid.at(5, 5), 60);  // only the window of 5 is half known
+  EXPECT_FLOAT_EQ(fill_voids(grid_from_values(utm_frame(11, 11), v)).grid.at(5, 5),
+                  60);  // only the window of 5 is half known
 }
 
 TEST(Fill, WhatIsLeftIsToldAndWhatIsClosedIsMarked) {
@@ -432,10 +475,10 @@ TEST(Fill, WhatIsLeftIsToldAndWhatIsClosedIsMarked) {
     for (std::int64_t r = r0; r < r0 + m; ++r)
       for (std::int64_t c = c0; c < c0 + n; ++c) v[static_cast<std::size_t>(r * 120 + c)] = kVoid;
   };
-  block(0, 40, 10, 10);  // at the edge
+  block(0, 40, 10, 10);   // at the edge
   block(30, 20, 40, 30);  // large
-  block(90, 60, 4, 4);   // closed by distance
-  block(100, 10, 1, 1);  // closed by mean
+  block(90, 60, 4, 4);    // closed by distance
+  block(100, 10, 1, 1);   // closed by mean
   const Grid g = grid_from_values(f, v, metres_above_egm2008(), SampleType::Int16);
   const FillResult r = fill_voids(g, {.largest = 20_m});
   EXPECT_EQ(r.report.voids_closed, 2);
@@ -455,7 +498,8 @@ TEST(Fill, WhatIsLeftIsToldAndWhatIsClosedIsMarked) {
 }
 
 TEST(Fill, SameForEveryWindowAndNothingFromNothing) {
-  for (unsigned seed = 1; seed <= 3; ++seed) expect_same_for_every_window(fill_voids(rough_grid(utm_frame(90, 70), seed, 12), {.edges = seed == 2}).grid, seed);
+  for (unsigned seed = 1; seed <= 3; ++seed)
+    expect_same_for_every_window(fill_voids(rough_grid(utm_frame(90, 70), seed, 12), {.edges = seed == 2}).grid, seed);
   const Grid nothing = grid_from_values(utm_frame(5, 5), std::vector<float>(25, kVoid));
   EXPECT_EQ(fill_voids(nothing, {.edges = true}).report.voids_closed, 0);
   EXPECT_TRUE(std::isnan(fill_voids(nothing, {.edges = true}).grid.at(2, 2)));
@@ -466,7 +510,11 @@ TEST(Fill, LongRimsInClustersStayNearTheirDefinition) {
   const Frame f = utm_frame(1210, 1210);
   std::vector<float> v(static_cast<std::size_t>(1210 * 1210));
   for (std::int64_t r = 0; r < 1210; ++r)
-    for (std::int64_t c = 0; c < 1210; ++c) v[static_cast<std::size_t>(r * 1210 + c)] = c >= 5 && c < 1205 && r >= 5 && r < 1205 ? kVoid : static_cast<float>(0.1 * static_cast<double>(c) + 0.05 * static_cast<double>(r));
+    for (std::int64_t c = 0; c < 1210; ++c)
+      v[static_cast<std::size_t>(r * 1210 + c)] =
+          c >= 5 && c < 1205 && r >= 5 && r < 1205
+              ? kVoid
+              : static_cast<float>(0.1 * static_cast<double>(c) + 0.05 * static_cast<double>(r));
   const Grid filled = fill_voids(grid_from_values(f, v), {.largest = 5000_m}).grid;
   for (auto [c, r] : {std::pair{600, 600}, std::pair{10, 700}, std::pair{1203, 20}}) {
     double sum = 0, weight = 0;
@@ -490,7 +538,8 @@ TEST(Distance, AgreesWithItsDefinition) {
         double best = 9;
         for (std::int64_t j = 0; j < 39; ++j)
           for (std::int64_t i = 0; i < 47; ++i)
-            if (std::isnan(b.at(i, j))) best = std::min(best, std::hypot(static_cast<double>(i - c), static_cast<double>(j - r)));
+            if (std::isnan(b.at(i, j)))
+              best = std::min(best, std::hypot(static_cast<double>(i - c), static_cast<double>(j - r)));
         ASSERT_NEAR(static_cast<double>(d[static_cast<std::size_t>(r * 47 + c)]), best, 1e-5);
       }
   }

@@ -1,7 +1,6 @@
-#include <fmt/format.h>
-
 #include <algorithm>
 #include <cmath>
+#include <fmt/format.h>
 #include <numeric>
 
 #include "katoptra/base/error.hpp"
@@ -73,7 +72,8 @@ VoidMap find_voids(const Grid& grid, const RunOptions& options) {
       map.row_begin.push_back(map.runs.size());
     }
     if (map.runs.size() > most)
-      throw Error(ErrorCode::TooLarge, fmt::format("more than {} separate runs of voids", most), grid.info().name, "give more --memory, or clip to a smaller area first");
+      throw Error(ErrorCode::TooLarge, fmt::format("more than {} separate runs of voids", most), grid.info().name,
+                  "give more --memory, or clip to a smaller area first");
   });
   std::vector<std::uint32_t> number(labels.size(), 0);
   for (std::uint32_t i = 0; i < labels.size(); ++i) {
@@ -86,12 +86,14 @@ VoidMap find_voids(const Grid& grid, const RunOptions& options) {
     }
   }
   for (std::int64_t row = 0; row < f.rows(); ++row)
-    for (std::size_t i = map.row_begin[static_cast<std::size_t>(row)]; i < map.row_begin[static_cast<std::size_t>(row) + 1]; ++i) {
+    for (std::size_t i = map.row_begin[static_cast<std::size_t>(row)];
+         i < map.row_begin[static_cast<std::size_t>(row) + 1]; ++i) {
       VoidRun& run = map.runs[i];
       run.region = number[run.region];
       VoidRegion& region = map.regions[run.region];
       if (region.cells == 0) region.box = {run.first, row, run.last - run.first, 1};
-      const std::int64_t west = std::min(region.box.col, run.first), east = std::max(region.box.col + region.box.cols, run.last);
+      const std::int64_t west = std::min(region.box.col, run.first),
+                         east = std::max(region.box.col + region.box.cols, run.last);
       region.box = {west, region.box.row, east - west, row - region.box.row + 1};
       region.cells += run.last - run.first;
       region.at_edge = region.at_edge || run.first == 0 || run.last == f.cols() || row == 0 || row + 1 == f.rows();

@@ -1,13 +1,14 @@
 #include "katoptra/terrain/contours.hpp"
 
-#include <fmt/format.h>
-
 #include <algorithm>
 #include <cmath>
+#include <fmt/format.h>
 #include <limits>
 #include <utility>
 
 #include "katoptra/base/error.hpp"
+
+#include "base/clones.hpp"
 
 namespace katoptra {
 namespace {
@@ -34,9 +35,26 @@ struct BandLines {
   std::vector<std::int32_t> first_steps, last_steps;  // steps of the cells of those rows
 };
 
+// The number of the highest level at or below each value; false when one is out of reach.
+KATOPTRA_CLONES bool level_steps(const float* row, std::int64_t n, double base, double interval, std::int32_t* steps) {
+  const double inverse = 1 / interval;
+  int far = 0;
+  for (std::int64_t c = 0; c < n; ++c) {
+    const double z = static_cast<double>(row[c]);
+    double k = std::floor((z - base) * inverse);
+    // The product may be a hair off a whole number; the levels themselves decide.
+    k += z >= base + (k + 1) * interval ? 1.0 : 0.0;
+    k -= z < base + k * interval ? 1.0 : 0.0;
+    far += std::abs(k) > 1073741824.0 ? 1 : 0;
+    steps[c] = std::abs(k) <= 1073741824.0 ? static_cast<std::int32_t>(k) : kVoidStep;
+  }
+  return far == 0;
+}
+
 class BandTracer {
  public:
-  BandTracer(const Frame& frame, const Levels& levels, const Block& block) : frame_(frame), levels_(levels), block_(block), cols_(block.window().cols) {}
+  BandTracer(const Frame& frame, const Levels& levels, const Block& block)
+      : frame_(frame), levels_(levels), block_(block), cols_(block.window().cols) {}
 
   BandLines run() {
     const auto n = static_cast<std::size_t>(cols_);
@@ -59,18 +77,14 @@ class BandTracer {
 
  private:
   void steps_of(const float* row, std::vector<std::int32_t>& steps) const {
-    for (std::int64_t c = 0; c < cols_; ++c) {
-      const double k = std::floor((static_cast<double>(row[c]) - levels_.base) / levels_.interval);
-      if (std::isnan(k)) {
-        steps[static_cast<std::size_t>(c)] = kVoidStep;
-        continue;
-      }
-      if (std::abs(k) > 1073741824.0) throw Error(ErrorCode::TooLarge, fmt::format("the height {} is more than 2^30 intervals of {} from the base", row[c], levels_.interval), "contours", "take a longer interval");
-      steps[static_cast<std::size_t>(c)] = static_cast<std::int32_t>(k);
-    }
+    if (!level_steps(row, cols_, levels_.base, levels_.interval, steps.data()))
+      throw Error(ErrorCode::TooLarge,
+                  fmt::format("a height is more than 2^30 intervals of {} from the base", levels_.interval), "contours",
+                  "take a longer interval");
   }
 
-  void trace_row(std::int64_t r, const std::vector<std::int32_t>& above, const std::vector<std::int32_t>& below, std::vector<std::uint32_t>& top, std::vector<std::uint32_t>& bottom) {
+  void trace_row(std::int64_t r, const std::vector<std::int32_t>& above, const std::vector<std::int32_t>& below,
+                 std::vector<std::uint32_t>& top, std::vector<std::uint32_t>& bottom) {
     std::uint32_t left = kNone;
     for (std::int64_t c = 0; c + 1 < cols_; ++c) {
       const auto i = static_cast<std::size_t>(c);
@@ -84,7 +98,8 @@ class BandTracer {
         continue;
       }
       const float *za = block_.row(r) + c, *zd = block_.row(r + 1) + c;
-      const double row = static_cast<double>(block_.window().row + r), col = static_cast<double>(block_.window().col + c);
+      const double row = static_cast<double>(block_.window().row + r),
+                   col = static_cast<double>(block_.window().col + c);
       if (top[i] == kNone && a != b) top[i] = cross(a, b, za[0], za[1], col, row, 1, 0);
       if (left == kNone && a != d) left = cross(a, d, za[0], zd[0], col, row, 0, 1);
       std::uint32_t right = b != e ? cross(b, e, za[1], zd[1], col + 1, row, 0, 1) : kNone;
@@ -95,7 +110,8 @@ class BandTracer {
   }
 
   // The crossings of one edge, lowest level first; returns the number of the first.
-  std::uint32_t cross(std::int32_t k0, std::int32_t k1, float z0, float z1, double col, double row, double dc, double dr) {
+  std::uint32_t cross(std::int32_t k0, std::int32_t k1, float z0, float z1, double col, double row, double dc,
+                      double dr) {
     const auto first = static_cast<std::uint32_t>(out_.points.size());
     const double from = static_cast<double>(z0), rise = static_cast<double>(z1) - from;
     for (std::int32_t k = std::min(k0, k1) + 1; k <= std::max(k0, k1); ++k) {
@@ -114,10 +130,13 @@ class BandTracer {
   }
 
   // Corners a (north-west), b (north-east), d (south-west), e (south-east).
-  void join(const float* za, const float* zd, std::int32_t a, std::int32_t b, std::int32_t d, std::int32_t e, std::uint32_t top, std::uint32_t left, std::uint32_t right, std::uint32_t bottom) {
+  void join(const float* za, const float* zd, std::int32_t a, std::int32_t b, std::int32_t d, std::int32_t e,
+            std::uint32_t top, std::uint32_t left, std::uint32_t right, std::uint32_t bottom) {
     const std::int32_t low = std::min({a, b, d, e}), high = std::max({a, b, d, e});
     for (std::int32_t k = low + 1; k <= high; ++k) {
-      auto at = [k](std::uint32_t first, std::int32_t k0, std::int32_t k1) { return first + static_cast<std::uint32_t>(k - std::min(k0, k1) - 1); };
+      auto at = [k](std::uint32_t first, std::int32_t k0, std::int32_t k1) {
+        return first + static_cast<std::uint32_t>(k - std::min(k0, k1) - 1);
+      };
       const bool ha = a >= k, hb = b >= k, hd = d >= k, he = e >= k;
       std::uint32_t ends[4];
       int n = 0;
@@ -129,7 +148,8 @@ class BandTracer {
         link(ends[0], ends[1]);
       } else if (n == 4) {
         // The saddle of the bilinear surface lies at or above the level: the two high corners are joined.
-        const double A = static_cast<double>(za[0]), B = static_cast<double>(za[1]), D = static_cast<double>(zd[0]), E = static_cast<double>(zd[1]);
+        const double A = static_cast<double>(za[0]), B = static_cast<double>(za[1]), D = static_cast<double>(zd[0]),
+                     E = static_cast<double>(zd[1]);
         const bool joined = (A * E - B * D) / (A + E - B - D) >= levels_.level(k);
         const bool around_ne = joined == ha;  // cut off the north-east and south-west corners
         link(ends[0], around_ne ? ends[1] : ends[3]);
@@ -150,7 +170,9 @@ class Stitcher {
  public:
   void add(BandLines band) {
     const std::size_t shift = points_.size();
-    if (shift + band.points.size() >= kNone) throw Error(ErrorCode::TooLarge, "the contours have more than 2^32 points", "contours", "take a longer interval, or clip first");
+    if (shift + band.points.size() >= kNone)
+      throw Error(ErrorCode::TooLarge, "the contours have more than 2^32 points", "contours",
+                  "take a longer interval, or clip first");
     const auto by = static_cast<std::uint32_t>(shift);
     for (Crossing p : band.points) {
       for (std::uint32_t& n : p.next)
@@ -160,7 +182,8 @@ class Stitcher {
     for (std::size_t c = 0; c + 1 < band.first_row.size() && !last_row_.empty(); ++c) {
       if (last_row_[c] == kNone || band.first_row[c] == kNone) continue;
       const std::int32_t count = std::abs(band.first_steps[c] - band.first_steps[c + 1]);
-      for (std::int32_t k = 0; k < count; ++k) weld(last_row_[c] + static_cast<std::uint32_t>(k), band.first_row[c] + by + static_cast<std::uint32_t>(k));
+      for (std::int32_t k = 0; k < count; ++k)
+        weld(last_row_[c] + static_cast<std::uint32_t>(k), band.first_row[c] + by + static_cast<std::uint32_t>(k));
     }
     for (std::uint32_t& n : band.last_row)
       if (n != kNone) n += by;
@@ -231,8 +254,11 @@ void normalise(ContourLine& line) {
 std::vector<ContourLine> contours(const Grid& surface, const ContourOptions& options) {
   const LengthUnit unit = surface.quantity().unit;
   const bool heights = surface.quantity().kind == QuantityKind::Height;
-  const Levels levels{heights ? options.base.in(unit) : options.base.metres(), heights ? options.interval.in(unit) : options.interval.metres()};
-  if (!(levels.interval > 0) || !std::isfinite(levels.base)) throw Error(ErrorCode::BadArgument, "the contour interval must be above zero", "contours", "write for instance 1m or 1ft");
+  const Levels levels{heights ? options.base.in(unit) : options.base.metres(),
+                      heights ? options.interval.in(unit) : options.interval.metres()};
+  if (!(levels.interval > 0) || !std::isfinite(levels.base))
+    throw Error(ErrorCode::BadArgument, "the contour interval must be above zero", "contours",
+                "write for instance 1m or 1ft");
   const Frame& f = surface.frame();
   const std::int64_t rows = band_rows(f.cols(), options.run);
   const auto bands = static_cast<std::size_t>((std::max<std::int64_t>(1, f.rows() - 1) + rows - 1) / rows);
@@ -245,12 +271,15 @@ std::vector<ContourLine> contours(const Grid& surface, const ContourOptions& opt
           const Block block = surface.read({0, first, f.cols(), std::min(rows, f.rows() - 1 - first) + 1});
           return std::make_shared<BandLines>(BandTracer(f, levels, block).run());
         },
-        [&](std::size_t, std::shared_ptr<void> lines) { stitcher.add(std::move(*static_cast<BandLines*>(lines.get()))); });
+        [&](std::size_t, std::shared_ptr<void> lines) {
+          stitcher.add(std::move(*static_cast<BandLines*>(lines.get())));
+        });
   std::vector<ContourLine> out;
   const int every = std::max(1, options.index_every);
   stitcher.walk([&](std::int32_t step, bool closed, LineString points) {
     if (points.size() < 2 || (closed && points.size() < 4)) return;
-    ContourLine line{.level = levels.level(step), .closed = closed, .index = step % every == 0, .points = std::move(points)};
+    ContourLine line{
+        .level = levels.level(step), .closed = closed, .index = step % every == 0, .points = std::move(points)};
     normalise(line);
     out.push_back(std::move(line));
   });
@@ -274,7 +303,8 @@ Length sensible_interval(double lowest, double highest, LengthUnit unit, int wan
 Layer contour_layer(const std::vector<ContourLine>& lines, const Grid& surface) {
   Layer layer{.name = "contours", .crs = surface.frame().crs(), .features = {}};
   for (const ContourLine& l : lines)
-    layer.features.push_back({l.points, {{"level", l.level}, {"unit", unit_name(surface.quantity())}, {"index", std::int64_t{l.index}}}});
+    layer.features.push_back(
+        {l.points, {{"level", l.level}, {"unit", unit_name(surface.quantity())}, {"index", std::int64_t{l.index}}}});
   return layer;
 }
 

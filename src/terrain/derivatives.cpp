@@ -1,29 +1,30 @@
 #include "katoptra/terrain/derivatives.hpp"
 
-#include <fmt/format.h>
-
 #include <algorithm>
 #include <cmath>
+#include <fmt/format.h>
 #include <numbers>
 #include <utility>
 
 #include "katoptra/base/error.hpp"
 
-// Kernels are compiled once more for wider vectors, chosen when the program starts; results are the same bits.
-#if defined(__x86_64__) && !defined(KATOPTRA_NO_CLONES)
-#define KATOPTRA_CLONES __attribute__((target_clones("avx2", "default")))
-#else
-#define KATOPTRA_CLONES
-#endif
+#include "base/clones.hpp"
 
 namespace katoptra {
 namespace {
 
+// A straight run of factors between two nodes, `first` cells from the left of the row.
+KATOPTRA_CLONES void ramp(float* out, std::int64_t c, std::int64_t end, std::int64_t first, float k0, float rise) {
+  const auto step = rise / kScaleStep;
+  const auto from = static_cast<std::int32_t>(c - first), n = static_cast<std::int32_t>(end - c);
+  for (std::int32_t i = 0; i < n; ++i) out[c + i] = k0 + static_cast<float>(from + i) * step;
+}
+
 // The factors that turn Horn's sums into gradients, for every cell of a row: vertical unit / (8 x ground distance).
 class ScaleField {
  public:
-  ScaleField(const Frame& frame, double vertical, const Window& w) : frame_(frame), vertical_(vertical), window_(w) {
-    GroundRuler ruler(frame.crs());
+  ScaleField(const Frame& frame, const GroundRuler& ruler, double vertical, const Window& w)
+      : frame_(frame), vertical_(vertical), window_(w) {
     col0_ = floor_div(w.col);
     row0_ = floor_div(w.row);
     across_ = floor_div(w.col + w.cols - 1) - col0_ + 2;
@@ -34,37 +35,46 @@ class ScaleField {
       for (std::int64_t r = 0; r < w.rows; ++r) points.push_back(frame.centre(0, static_cast<double>(w.row + r)));
     } else {
       for (std::int64_t r = 0; r < down_; ++r)
-        for (std::int64_t c = 0; c < across_; ++c) points.push_back(frame.centre(static_cast<double>((col0_ + c) * kScaleStep), static_cast<double>((row0_ + r) * kScaleStep)));
+        for (std::int64_t c = 0; c < across_; ++c)
+          points.push_back(frame.centre(static_cast<double>((col0_ + c) * kScaleStep),
+                                        static_cast<double>((row0_ + r) * kScaleStep)));
     }
-    scales_.resize(points.size());
-    ruler.at(points, scales_);
+    std::vector<GroundScale> scales(points.size());
+    ruler.at(points, scales);
+    for (const GroundScale& s : scales) {
+      x_.push_back(factor(s.x, frame.cell().x));
+      y_.push_back(factor(s.y, frame.cell().y));
+    }
   }
 
   void row(std::int64_t r, std::vector<float>& kx, std::vector<float>& ky) const {
     if (rows_exact_) {
-      const GroundScale s = scales_[static_cast<std::size_t>(r)];
-      std::fill(kx.begin(), kx.end(), factor(s.x, frame_.cell().x));
-      std::fill(ky.begin(), ky.end(), factor(s.y, frame_.cell().y));
+      std::fill(kx.begin(), kx.end(), x_[static_cast<std::size_t>(r)]);
+      std::fill(ky.begin(), ky.end(), y_[static_cast<std::size_t>(r)]);
       return;
     }
     const std::int64_t row = window_.row + r, node_row = floor_div(row) - row0_;
-    const double v = static_cast<double>(row - (node_row + row0_) * kScaleStep) / kScaleStep;
+    const float v = static_cast<float>(row - (node_row + row0_) * kScaleStep) / kScaleStep;
     for (std::int64_t c = 0; c < window_.cols;) {
-      const std::int64_t col = window_.col + c, node_col = floor_div(col) - col0_;
-      const std::int64_t end = std::min(window_.cols, (node_col + col0_ + 1) * kScaleStep - window_.col);
-      const GroundScale *a = &scales_[static_cast<std::size_t>(node_row * across_ + node_col)], *b = a + across_;
-      const double x0 = (1 - v) * a[0].x + v * b[0].x, x1 = (1 - v) * a[1].x + v * b[1].x;
-      const double y0 = (1 - v) * a[0].y + v * b[0].y, y1 = (1 - v) * a[1].y + v * b[1].y;
-      for (; c < end; ++c) {
-        const double u = static_cast<double>(window_.col + c - (node_col + col0_) * kScaleStep) / kScaleStep;
-        kx[static_cast<std::size_t>(c)] = factor(x0 + u * (x1 - x0), frame_.cell().x);
-        ky[static_cast<std::size_t>(c)] = factor(y0 + u * (y1 - y0), frame_.cell().y);
-      }
+      const std::int64_t col = window_.col + c, node_col = floor_div(col) - col0_,
+                         first = (node_col + col0_) * kScaleStep - window_.col;
+      const std::int64_t end = std::min(window_.cols, first + kScaleStep);
+      const auto node = static_cast<std::size_t>(node_row * across_ + node_col),
+                 below = node + static_cast<std::size_t>(across_);
+      auto run = [&](const std::vector<float>& k, std::vector<float>& out) {
+        const float k0 = k[node] + v * (k[below] - k[node]), k1 = k[node + 1] + v * (k[below + 1] - k[node + 1]);
+        ramp(out.data(), c, end, first, k0, k1 - k0);
+      };
+      run(x_, kx);
+      run(y_, ky);
+      c = end;
     }
   }
 
  private:
-  static std::int64_t floor_div(std::int64_t v) { return v >= 0 ? v / kScaleStep : -((-v + kScaleStep - 1) / kScaleStep); }
+  static std::int64_t floor_div(std::int64_t v) {
+    return v >= 0 ? v / kScaleStep : -((-v + kScaleStep - 1) / kScaleStep);
+  }
   float factor(double scale, double cell) const { return static_cast<float>(vertical_ / (8 * scale * cell)); }
 
   Frame frame_;
@@ -72,7 +82,7 @@ class ScaleField {
   Window window_;
   bool rows_exact_ = false;
   std::int64_t col0_ = 0, row0_ = 0, across_ = 0, down_ = 0;
-  std::vector<GroundScale> scales_;
+  std::vector<float> x_, y_;  // factors at the nodes, or of the rows
 };
 
 // The nine heights of a window; missing ones continued from the centre and the cell across.
@@ -99,19 +109,31 @@ Nine completed(const float* above, const float* here, const float* below) {
   return n;
 }
 
-// p: rise to the east, q: rise to the north, both as height over distance. NaN wherever one of the nine is missing.
-KATOPTRA_CLONES void gradients(const float* above, const float* here, const float* below, const float* kx, const float* ky, std::int64_t n, float* p, float* q) {
+// p: rise to the east, q: rise to the north, both as height over distance. NaN wherever one of the nine is missing;
+// returns how many such cells have a height of their own.
+KATOPTRA_CLONES std::int64_t gradients(const float* __restrict above, const float* __restrict here,
+                                       const float* __restrict below, const float* __restrict kx,
+                                       const float* __restrict ky, std::int64_t n, float* __restrict p,
+                                       float* __restrict q) {
+  std::int32_t open = 0;
   for (std::int64_t c = 0; c < n; ++c) {
-    const float nw = above[c - 1], no = above[c], ne = above[c + 1], w = here[c - 1], e = here[c + 1], sw = below[c - 1], so = below[c], se = below[c + 1];
+    const float nw = above[c - 1], no = above[c], ne = above[c + 1], w = here[c - 1], e = here[c + 1],
+                sw = below[c - 1], so = below[c], se = below[c + 1];
     // The centre takes no part in the sums; adding its difference makes them NaN where it is a void.
     const float centre = here[c] - here[c];
-    p[c] = ((ne + 2 * e + se) - (nw + 2 * w + sw) + centre) * kx[c];
-    q[c] = ((nw + 2 * no + ne) - (sw + 2 * so + se) + centre) * ky[c];
+    const float east = ((ne + 2 * e + se) - (nw + 2 * w + sw) + centre) * kx[c],
+                north = ((nw + 2 * no + ne) - (sw + 2 * so + se) + centre) * ky[c];
+    p[c] = east;
+    q[c] = north;
+    const float both = east + north;
+    open += (both != both) & (centre == centre) ? 1 : 0;
   }
+  return open;
 }
 
 // Also what a cell needs that the quick way could not do: neighbours missing, centre there.
-void mend_gradients(const float* above, const float* here, const float* below, const float* kx, const float* ky, std::int64_t n, float* p, float* q) {
+void mend_gradients(const float* above, const float* here, const float* below, const float* kx, const float* ky,
+                    std::int64_t n, float* p, float* q) {
   for (std::int64_t c = 0; c < n; ++c) {
     if (!std::isnan(p[c] + q[c]) || std::isnan(here[c])) continue;
     const Nine nine = completed(above + c, here + c, below + c);
@@ -121,7 +143,8 @@ void mend_gradients(const float* above, const float* here, const float* below, c
   }
 }
 
-KATOPTRA_CLONES void shade_row(const float* p, const float* q, std::int64_t n, float up, float east, float north, float* out) {
+KATOPTRA_CLONES void shade_row(const float* __restrict p, const float* __restrict q, std::int64_t n, float up,
+                               float east, float north, float* __restrict out) {
   for (std::int64_t c = 0; c < n; ++c) {
     const float light = (up - p[c] * east - q[c] * north) / std::sqrt(1 + p[c] * p[c] + q[c] * q[c]);
     const float lit = light > 0 ? light : (light <= 0 ? 0.0f : light);  // keeps NaN
@@ -141,7 +164,8 @@ void shade(const float* p, const float* q, std::int64_t n, const float* a, float
 }
 
 void slope_degrees(const float* p, const float* q, std::int64_t n, const float*, float* out) {
-  for (std::int64_t c = 0; c < n; ++c) out[c] = static_cast<float>(180 / std::numbers::pi) * std::atan(std::sqrt(p[c] * p[c] + q[c] * q[c]));
+  for (std::int64_t c = 0; c < n; ++c)
+    out[c] = static_cast<float>(180 / std::numbers::pi) * std::atan(std::sqrt(p[c] * p[c] + q[c] * q[c]));
 }
 
 KATOPTRA_CLONES void slope_ratio(const float* p, const float* q, std::int64_t n, const float* a, float* out) {
@@ -163,20 +187,25 @@ void aspect_degrees(const float* p, const float* q, std::int64_t n, const float*
 class GradientSource final : public GridSource {
  public:
   GradientSource(Grid input, GridInfo info, double vertical, GradientRow row, std::vector<float> parameters)
-      : input_(std::move(input)), info_(std::move(info)), vertical_(vertical), row_(row), parameters_(std::move(parameters)) {}
+      : input_(std::move(input)),
+        info_(std::move(info)),
+        ruler_(info_.frame.crs()),
+        vertical_(vertical),
+        row_(row),
+        parameters_(std::move(parameters)) {}
   const GridInfo& info() const override { return info_; }
 
   void read(const BlockView& out) const override {
     const Window& w = out.window;
     const Block in = input_.read(w.grown(1), out.origin ? Planes::ValuesAndOrigin : Planes::Values);
-    const ScaleField scale(info_.frame, vertical_, w);
+    const ScaleField scale(info_.frame, ruler_, vertical_, w);
     const auto n = static_cast<std::size_t>(w.cols);
     std::vector<float> kx(n), ky(n), p(n), q(n);
     for (std::int64_t r = 0; r < w.rows; ++r) {
       const float *above = in.row(r) + 1, *here = in.row(r + 1) + 1, *below = in.row(r + 2) + 1;
       scale.row(r, kx, ky);
-      gradients(above, here, below, kx.data(), ky.data(), w.cols, p.data(), q.data());
-      mend_gradients(above, here, below, kx.data(), ky.data(), w.cols, p.data(), q.data());
+      if (gradients(above, here, below, kx.data(), ky.data(), w.cols, p.data(), q.data()) > 0)
+        mend_gradients(above, here, below, kx.data(), ky.data(), w.cols, p.data(), q.data());
       row_(p.data(), q.data(), w.cols, parameters_.data(), out.row(r));
       if (out.origin) std::copy_n(in.origin_row(r + 1) + 1, w.cols, out.origin_row(r));
     }
@@ -185,6 +214,7 @@ class GradientSource final : public GridSource {
  private:
   Grid input_;
   GridInfo info_;
+  GroundRuler ruler_;
   double vertical_;
   GradientRow row_;
   std::vector<float> parameters_;
@@ -219,7 +249,8 @@ class RoughnessSource final : public GridSource {
 
 GridInfo product_info(const Grid& surface, QuantityKind kind, const std::string& unit, SampleType type) {
   if (surface.quantity().kind != QuantityKind::Height)
-    throw Error(ErrorCode::Refused, fmt::format("its values are {}, not heights", name_of(surface.quantity().kind)), surface.info().name, "give the surface it was made from");
+    throw Error(ErrorCode::Refused, fmt::format("its values are {}, not heights", name_of(surface.quantity().kind)),
+                surface.info().name, "give the surface it was made from");
   GridInfo info = surface.info();
   info.quantity.kind = kind;
   info.quantity.other_unit = unit;
@@ -230,7 +261,8 @@ GridInfo product_info(const Grid& surface, QuantityKind kind, const std::string&
   return info;
 }
 
-Grid gradient_product(const Grid& surface, GridInfo info, double exaggeration, GradientRow row, std::vector<float> parameters) {
+Grid gradient_product(const Grid& surface, GridInfo info, double exaggeration, GradientRow row,
+                      std::vector<float> parameters) {
   const double vertical = metres_per(surface.quantity().unit) * exaggeration;
   return Grid(std::make_shared<GradientSource>(surface, std::move(info), vertical, row, std::move(parameters)));
 }
@@ -239,18 +271,24 @@ Grid gradient_product(const Grid& surface, GridInfo info, double exaggeration, G
 
 Grid hillshade(const Grid& surface, const Light& light) {
   if (!(light.altitude.degrees() >= 0 && light.altitude.degrees() <= 90))
-    throw Error(ErrorCode::BadArgument, fmt::format("a light at altitude {} degrees does not shine on the land", light.altitude.degrees()), "hillshade", "take 0 to 90 degrees");
-  if (!(light.exaggeration > 0)) throw Error(ErrorCode::BadArgument, "the exaggeration must be above zero", "hillshade");
+    throw Error(ErrorCode::BadArgument,
+                fmt::format("a light at altitude {} degrees does not shine on the land", light.altitude.degrees()),
+                "hillshade", "take 0 to 90 degrees");
+  if (!(light.exaggeration > 0))
+    throw Error(ErrorCode::BadArgument, "the exaggeration must be above zero", "hillshade");
   const double az = light.azimuth.radians(), alt = light.altitude.radians();
-  return gradient_product(surface, product_info(surface, QuantityKind::Shade, "", SampleType::UInt8), light.exaggeration, shade,
-                          {static_cast<float>(std::sin(alt)), static_cast<float>(std::cos(alt) * std::sin(az)), static_cast<float>(std::cos(alt) * std::cos(az))});
+  return gradient_product(surface, product_info(surface, QuantityKind::Shade, "", SampleType::UInt8),
+                          light.exaggeration, shade,
+                          {static_cast<float>(std::sin(alt)), static_cast<float>(std::cos(alt) * std::sin(az)),
+                           static_cast<float>(std::cos(alt) * std::cos(az))});
 }
 
 SlopeAs parse_slope_as(std::string_view text) {
   if (text == "degrees") return SlopeAs::Degrees;
   if (text == "percent") return SlopeAs::Percent;
   if (text == "ratio") return SlopeAs::Ratio;
-  throw Error(ErrorCode::BadArgument, fmt::format("'{}' is not a way to give a slope", text), {}, "use degrees, percent or ratio");
+  throw Error(ErrorCode::BadArgument, fmt::format("'{}' is not a way to give a slope", text), {},
+              "use degrees, percent or ratio");
 }
 
 Grid slope(const Grid& surface, SlopeAs as) {
@@ -261,11 +299,13 @@ Grid slope(const Grid& surface, SlopeAs as) {
 }
 
 Grid aspect(const Grid& surface) {
-  return gradient_product(surface, product_info(surface, QuantityKind::Aspect, "degree", SampleType::Float32), 1, aspect_degrees, {});
+  return gradient_product(surface, product_info(surface, QuantityKind::Aspect, "degree", SampleType::Float32), 1,
+                          aspect_degrees, {});
 }
 
 Grid roughness(const Grid& surface) {
-  return Grid(std::make_shared<RoughnessSource>(surface, product_info(surface, QuantityKind::Roughness, "", SampleType::Float32)));
+  return Grid(std::make_shared<RoughnessSource>(
+      surface, product_info(surface, QuantityKind::Roughness, "", SampleType::Float32)));
 }
 
 }  // namespace katoptra

@@ -10,7 +10,9 @@ namespace {
 
 double value_at(const Block& b, double col, double row, bool nearest) {
   const Window& w = b.window();
-  auto cell = [&](std::int64_t c, std::int64_t r) { return b.at(std::clamp<std::int64_t>(c - w.col, 0, w.cols - 1), std::clamp<std::int64_t>(r - w.row, 0, w.rows - 1)); };
+  auto cell = [&](std::int64_t c, std::int64_t r) {
+    return b.at(std::clamp<std::int64_t>(c - w.col, 0, w.cols - 1), std::clamp<std::int64_t>(r - w.row, 0, w.rows - 1));
+  };
   const float own = cell(static_cast<std::int64_t>(std::floor(col)), static_cast<std::int64_t>(std::floor(row)));
   if (nearest || std::isnan(own)) return static_cast<double>(own);
   const double x = col - 0.5, y = row - 0.5, fx = std::floor(x), fy = std::floor(y), u = x - fx, v = y - fy;
@@ -38,14 +40,16 @@ std::vector<double> sample(const Grid& grid, std::span<const Point> points, cons
     if (!(c >= 0 && r >= 0 && c <= static_cast<double>(f.cols()) && r <= static_cast<double>(f.rows()))) continue;
     by_block[{static_cast<std::int64_t>(r) / kBlock, static_cast<std::int64_t>(c) / kBlock}].push_back(i);
   }
-  std::vector<std::pair<std::pair<std::int64_t, std::int64_t>, std::vector<std::size_t>>> blocks(by_block.begin(), by_block.end());
+  std::vector<std::pair<std::pair<std::int64_t, std::int64_t>, std::vector<std::size_t>>> blocks(by_block.begin(),
+                                                                                                 by_block.end());
   const bool nearest = grid.quantity().kind == QuantityKind::Code || grid.quantity().kind == QuantityKind::Aspect;
   parallel_for(blocks.size(), options, [&](std::size_t k) {
     const auto [row, col] = blocks[k].first;
     const Window w = Window{col * kBlock, row * kBlock, kBlock, kBlock}.grown(1).intersected(f.window());
     const Block block = grid.read(w);
     for (std::size_t i : blocks[k].second) {
-      const double c = std::min(f.col_at(points[i].x), static_cast<double>(f.cols()) - 1e-9), r = std::min(f.row_at(points[i].y), static_cast<double>(f.rows()) - 1e-9);
+      const double c = std::min(f.col_at(points[i].x), static_cast<double>(f.cols()) - 1e-9),
+                   r = std::min(f.row_at(points[i].y), static_cast<double>(f.rows()) - 1e-9);
       out[i] = value_at(block, c, r, nearest);
     }
   });

@@ -1,9 +1,8 @@
 #include "katoptra/terrain/section.hpp"
 
-#include <fmt/format.h>
-
 #include <algorithm>
 #include <cmath>
+#include <fmt/format.h>
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/terrain/sample.hpp"
@@ -26,7 +25,9 @@ LineString line_by_bearing(const Crs& crs, Point from, Angle bearing, Length len
 }
 
 Section section(const Grid& grid, const LineString& line, const SectionOptions& options) {
-  if (line.size() < 2) throw Error(ErrorCode::BadArgument, "a section needs a line of two points or more", "section", "give --line, or --from with --to or --bearing and --length");
+  if (line.size() < 2)
+    throw Error(ErrorCode::BadArgument, "a section needs a line of two points or more", "section",
+                "give --line, or --from with --to or --bearing and --length");
   const GroundSpacing spacing = ground_spacing(grid.frame());
   const Length step = options.step.value_or(std::min(spacing.x, spacing.y));
   if (!(step.metres() > 0)) throw Error(ErrorCode::BadArgument, "the step must be longer than zero", "section");
@@ -42,7 +43,10 @@ Section section(const Grid& grid, const LineString& line, const SectionOptions& 
     const double length = ruler.distance(a, b).metres();
     if (!(length > 0)) continue;
     const double wanted = std::ceil(length / step.metres() - 1e-9);
-    if (!(wanted + static_cast<double>(places.size()) < 1e7)) throw Error(ErrorCode::TooLarge, fmt::format("a section of {:.0f} m in steps of {:.3g} m has too many points", length, step.metres()), "section", "take a longer step");
+    if (!(wanted + static_cast<double>(places.size()) < 1e7))
+      throw Error(ErrorCode::TooLarge,
+                  fmt::format("a section of {:.0f} m in steps of {:.3g} m has too many points", length, step.metres()),
+                  "section", "take a longer step");
     const double start = metres.back();
     for (double k = 1; k <= wanted; ++k) {
       const double at = std::min(k * step.metres(), length), t = k == wanted ? 1 : at / length;
@@ -50,9 +54,11 @@ Section section(const Grid& grid, const LineString& line, const SectionOptions& 
       metres.push_back(k == wanted ? start + length : start + at);
     }
   }
-  if (places.size() < 2) throw Error(ErrorCode::BadArgument, "the line has no length", "section", "give two different points");
+  if (places.size() < 2)
+    throw Error(ErrorCode::BadArgument, "the line has no length", "section", "give two different points");
   const std::vector<double> values = sample(grid, places, options.run);
-  for (std::size_t i = 0; i < places.size(); ++i) out.points.push_back({metres[i] / metres_per(out.unit), places[i], values[i]});
+  for (std::size_t i = 0; i < places.size(); ++i)
+    out.points.push_back({metres[i] / metres_per(out.unit), places[i], values[i]});
   return out;
 }
 

@@ -8,6 +8,7 @@
 #include "katoptra/terrain/derivatives.hpp"
 #include "katoptra/terrain/sample.hpp"
 #include "katoptra/terrain/section.hpp"
+
 #include "testing.hpp"
 
 namespace katoptra {
@@ -20,20 +21,26 @@ Grid plane(const Frame& f, double east, double north, const Quantity& q = metres
   const GroundScale s = GroundRuler(f.crs()).at(f.bounds().centre());
   const Point o = f.bounds().centre();
   const double unit = metres_per(q.unit);
-  return grid_from_function(f, [=](double x, double y) { return ((x - o.x) * s.x * east + (y - o.y) * s.y * north) / unit; }, q);
+  return grid_from_function(
+      f, [=](double x, double y) { return ((x - o.x) * s.x * east + (y - o.y) * s.y * north) / unit; }, q);
 }
 
 std::vector<Frame> frames_of_every_kind() {
   const Point web = Transform(Crs::wgs84(), Crs::parse("EPSG:3857")).forward({-31, -60});
-  return {utm_frame(33, 21), utm_frame(33, 21, 2.5, 160000), Frame(Crs::wgs84(), -31, -37.5, {1.0 / 3600, 1.0 / 3600}, 33, 21), Frame(Crs::wgs84(), 10, 75, {1.0 / 1200, 1.0 / 3600}, 33, 21),
-          Frame(Crs::parse("EPSG:3857"), web.x, web.y, {10, 10}, 33, 21), Frame(Crs::parse("EPSG:2263"), 1000000, 200000, {3, 3}, 33, 21)};
+  return {utm_frame(33, 21),
+          utm_frame(33, 21, 2.5, 160000),
+          Frame(Crs::wgs84(), -31, -37.5, {1.0 / 3600, 1.0 / 3600}, 33, 21),
+          Frame(Crs::wgs84(), 10, 75, {1.0 / 1200, 1.0 / 3600}, 33, 21),
+          Frame(Crs::parse("EPSG:3857"), web.x, web.y, {10, 10}, 33, 21),
+          Frame(Crs::parse("EPSG:2263"), 1000000, 200000, {3, 3}, 33, 21)};
 }
 
 TEST(Slope, APlaneIsRightOnEveryCrsAndToTheRim) {
   for (const Frame& f : frames_of_every_kind()) {
     SCOPED_TRACE(f.crs().label());
     const Grid g = plane(f, 0.3, -0.4);
-    const Block ratio = slope(g, SlopeAs::Ratio).read(f.window()), degrees = slope(g).read(f.window()), facing = aspect(g).read(f.window());
+    const Block ratio = slope(g, SlopeAs::Ratio).read(f.window()), degrees = slope(g).read(f.window()),
+                facing = aspect(g).read(f.window());
     for (std::int64_t r = 0; r < f.rows(); ++r)
       for (std::int64_t c = 0; c < f.cols(); ++c) {
         ASSERT_NEAR(static_cast<double>(ratio.at(c, r)), 0.5, 3e-4) << c << ", " << r;
@@ -63,9 +70,13 @@ TEST(Hillshade, LambertsLawInGreyLevels) {
   for (double azimuth : {0.0, 45.0, 135.0, 315.0, 270.0})
     for (double altitude : {10.0, 45.0, 90.0}) {
       const double p = 0.3, q = -0.2, alt = altitude * std::numbers::pi / 180, az = azimuth * std::numbers::pi / 180;
-      const double light = (std::sin(alt) - std::cos(alt) * (p * std::sin(az) + q * std::cos(az))) / std::sqrt(1 + p * p + q * q);
-      const Grid shade = hillshade(plane(utm_frame(9, 9), p, q), {.azimuth = Angle::degrees(azimuth), .altitude = Angle::degrees(altitude)});
-      for (auto [c, r] : {std::pair{4, 4}, std::pair{0, 0}, std::pair{8, 3}}) EXPECT_NEAR(static_cast<double>(shade.at(c, r)), std::round(1 + 254 * std::max(0.0, light)), 1) << azimuth << " " << altitude;
+      const double light =
+          (std::sin(alt) - std::cos(alt) * (p * std::sin(az) + q * std::cos(az))) / std::sqrt(1 + p * p + q * q);
+      const Grid shade = hillshade(plane(utm_frame(9, 9), p, q),
+                                   {.azimuth = Angle::degrees(azimuth), .altitude = Angle::degrees(altitude)});
+      for (auto [c, r] : {std::pair{4, 4}, std::pair{0, 0}, std::pair{8, 3}})
+        EXPECT_NEAR(static_cast<double>(shade.at(c, r)), std::round(1 + 254 * std::max(0.0, light)), 1)
+            << azimuth << " " << altitude;
     }
   EXPECT_EQ(hillshade(plane(utm_frame(3, 3), 0, 0)).info().type, SampleType::UInt8);
   EXPECT_EQ(error_of([] { hillshade(plane(utm_frame(3, 3), 0, 0), {.altitude = 100_deg}); }), ErrorCode::BadArgument);
@@ -110,7 +121,8 @@ double brute_ratio(const Grid& g, std::int64_t c, std::int64_t r, const GroundSc
   for (int j : {0, 2})
     for (int i : {0, 2})
       if (missing[j][i]) z[j][i] = missing[2 - j][2 - i] ? z[j][1] + z[1][i] - centre : 2 * centre - z[2 - j][2 - i];
-  const double p = (z[0][2] + 2 * z[1][2] + z[2][2] - z[0][0] - 2 * z[1][0] - z[2][0]) / (8 * s.x), q = (z[0][0] + 2 * z[0][1] + z[0][2] - z[2][0] - 2 * z[2][1] - z[2][2]) / (8 * s.y);
+  const double p = (z[0][2] + 2 * z[1][2] + z[2][2] - z[0][0] - 2 * z[1][0] - z[2][0]) / (8 * s.x),
+               q = (z[0][0] + 2 * z[0][1] + z[0][2] - z[2][0] - 2 * z[2][1] - z[2][2]) / (8 * s.y);
   return std::hypot(p, q);
 }
 
@@ -124,7 +136,9 @@ TEST(Derivatives, AgreeWithTheFormulaBesideVoids) {
       for (std::int64_t c = 0; c < 43; ++c) {
         const double expected = brute_ratio(g, c, r, s);
         ASSERT_EQ(std::isnan(expected), std::isnan(b.at(c, r))) << c << ", " << r;
-        if (!std::isnan(expected)) { ASSERT_NEAR(static_cast<double>(b.at(c, r)), expected, 1e-4 * (1 + expected)); }
+        if (!std::isnan(expected)) {
+          ASSERT_NEAR(static_cast<double>(b.at(c, r)), expected, 1e-4 * (1 + expected));
+        }
       }
   }
 }
@@ -147,14 +161,17 @@ TEST(Derivatives, OneRowOneColumnOneCell) {
 // ---------------------------------------------------------------------------------------------------------- contours
 
 TEST(Contours, AConeGivesCircles) {
-  const Grid cone = grid_from_function(utm_frame(201, 201), [](double x, double y) { return 50 - std::hypot(x - 676100.5, y - 5841899.5) / 2; }, metres_above_egm2008());
+  const Grid cone = grid_from_function(
+      utm_frame(201, 201), [](double x, double y) { return 50 - std::hypot(x - 676100.5, y - 5841899.5) / 2; },
+      metres_above_egm2008());
   const auto lines = contours(cone, {.interval = 10_m, .base = 5_m});
   int closed = 0;
   for (const ContourLine& l : lines) {
     if (l.level <= 0) continue;
     EXPECT_TRUE(l.closed) << l.level;
     ++closed;
-    for (Point p : l.points) EXPECT_NEAR(std::hypot(p.x - 676100.5, p.y - 5841899.5), 2 * (50 - l.level), 0.02 + 0.5 / (1 + 50 - l.level));
+    for (Point p : l.points)
+      EXPECT_NEAR(std::hypot(p.x - 676100.5, p.y - 5841899.5), 2 * (50 - l.level), 0.02 + 0.5 / (1 + 50 - l.level));
     EXPECT_EQ(l.points.front(), l.points.back());
   }
   EXPECT_EQ(closed, 5);
@@ -167,11 +184,15 @@ TEST(Contours, EveryPointLiesAtItsLevel) {
     for (Point p : l.points) {
       // Along an edge of the lattice of centres heights are linear.
       const double c = g.frame().col_at(p.x) - 0.5, r = g.frame().row_at(p.y) - 0.5;
-      const auto c0 = static_cast<std::int64_t>(std::floor(c + 1e-7)), r0 = static_cast<std::int64_t>(std::floor(r + 1e-7));
+      const auto c0 = static_cast<std::int64_t>(std::floor(c + 1e-7)),
+                 r0 = static_cast<std::int64_t>(std::floor(r + 1e-7));
       const double u = c - static_cast<double>(c0), v = r - static_cast<double>(r0);
       const bool on_row = std::abs(v) < 1e-6, on_col = std::abs(u) < 1e-6;
       ASSERT_TRUE(on_row || on_col);
-      const double z0 = static_cast<double>(b.at(c0, r0)), z1 = on_row && !on_col ? static_cast<double>(b.at(c0 + 1, r0)) : on_col && !on_row ? static_cast<double>(b.at(c0, r0 + 1)) : z0;
+      const double z0 = static_cast<double>(b.at(c0, r0)),
+                   z1 = on_row && !on_col   ? static_cast<double>(b.at(c0 + 1, r0))
+                        : on_col && !on_row ? static_cast<double>(b.at(c0, r0 + 1))
+                                            : z0;
       ASSERT_NEAR(z0 + (on_row ? u : v) * (z1 - z0), l.level, 1e-4);
     }
 }
@@ -185,29 +206,37 @@ TEST(Contours, TotalLengthAgreesWithUnjoinedSegments) {
     std::map<double, double> expected, got;
     for (std::int64_t r = 0; r + 1 < 29; ++r)
       for (std::int64_t c = 0; c + 1 < 38; ++c) {
-        const double z[4] = {static_cast<double>(b.at(c, r)), static_cast<double>(b.at(c + 1, r)), static_cast<double>(b.at(c + 1, r + 1)), static_cast<double>(b.at(c, r + 1))};
+        const double z[4] = {static_cast<double>(b.at(c, r)), static_cast<double>(b.at(c + 1, r)),
+                             static_cast<double>(b.at(c + 1, r + 1)), static_cast<double>(b.at(c, r + 1))};
         if (std::isnan(z[0] + z[1] + z[2] + z[3])) continue;
         const Point corner[4] = {{0, 0}, {1, 0}, {1, 1}, {0, 1}};
-        for (double level = std::floor(*std::min_element(z, z + 4) / interval) * interval; level <= *std::max_element(z, z + 4); level += interval) {
+        for (double level = std::floor(*std::min_element(z, z + 4) / interval) * interval;
+             level <= *std::max_element(z, z + 4); level += interval) {
           std::vector<Point> ends;
           for (int k = 0; k < 4; ++k) {
             const int n = (k + 1) % 4;
             if ((z[k] >= level) == (z[n] >= level)) continue;
             const double t = (level - z[k]) / (z[n] - z[k]);
-            ends.push_back({corner[k].x + t * (corner[n].x - corner[k].x), corner[k].y + t * (corner[n].y - corner[k].y)});
+            ends.push_back(
+                {corner[k].x + t * (corner[n].x - corner[k].x), corner[k].y + t * (corner[n].y - corner[k].y)});
           }
           auto length = [](Point p, Point q) { return std::hypot(p.x - q.x, p.y - q.y); };
           if (ends.size() == 2) expected[level] += length(ends[0], ends[1]);
           if (ends.size() == 4) {
-            const bool joined = (z[0] * z[2] - z[1] * z[3]) / (z[0] + z[2] - z[1] - z[3]) >= level, high = z[0] >= level;
-            expected[level] += joined == high ? length(ends[0], ends[1]) + length(ends[2], ends[3]) : length(ends[0], ends[3]) + length(ends[1], ends[2]);
+            const bool joined = (z[0] * z[2] - z[1] * z[3]) / (z[0] + z[2] - z[1] - z[3]) >= level,
+                       high = z[0] >= level;
+            expected[level] += joined == high ? length(ends[0], ends[1]) + length(ends[2], ends[3])
+                                              : length(ends[0], ends[3]) + length(ends[1], ends[2]);
           }
         }
       }
     for (const ContourLine& l : contours(g, {.interval = Length::metres(interval)}))
-      for (std::size_t i = 0; i + 1 < l.points.size(); ++i) got[l.level] += std::hypot(l.points[i].x - l.points[i + 1].x, l.points[i].y - l.points[i + 1].y);
+      for (std::size_t i = 0; i + 1 < l.points.size(); ++i)
+        got[l.level] += std::hypot(l.points[i].x - l.points[i + 1].x, l.points[i].y - l.points[i + 1].y);
     for (auto [level, length] : expected)
-      if (length > 1e-9) { EXPECT_NEAR(got[level], length, 1e-6) << "seed " << seed << " level " << level; }
+      if (length > 1e-9) {
+        EXPECT_NEAR(got[level], length, 1e-6) << "seed " << seed << " level " << level;
+      }
   }
 }
 
@@ -229,7 +258,8 @@ TEST(Contours, SameLinesForEveryBandAndThreadCount) {
 TEST(Contours, OpenLinesEndAtVoidsOrTheRimOnly) {
   const Grid g = rough_grid(utm_frame(70, 60), 8, 6);
   auto near_nothing = [&](Point p) {
-    const auto c = static_cast<std::int64_t>(std::floor(g.frame().col_at(p.x))), r = static_cast<std::int64_t>(std::floor(g.frame().row_at(p.y)));
+    const auto c = static_cast<std::int64_t>(std::floor(g.frame().col_at(p.x))),
+               r = static_cast<std::int64_t>(std::floor(g.frame().row_at(p.y)));
     for (std::int64_t j = -2; j <= 2; ++j)
       for (std::int64_t i = -2; i <= 2; ++i)
         if (std::isnan(g.at(c + i, r + j))) return true;
@@ -263,8 +293,14 @@ TEST(Contours, FlatGroundAtALevelAndDegenerateGrids) {
   EXPECT_TRUE(contours(grid_from_values(utm_frame(10, 10), std::vector<float>(100, 20)), {.interval = 10_m}).empty());
   EXPECT_TRUE(contours(grid_from_values(utm_frame(10, 1), std::vector<float>(10, 20)), {.interval = 10_m}).empty());
   EXPECT_TRUE(contours(grid_from_values(utm_frame(3, 3), std::vector<float>(9, kVoid)), {.interval = 10_m}).empty());
-  EXPECT_EQ(error_of([] { contours(grid_from_values(utm_frame(2, 2), {0, 1e9f, 2, 3}), {.interval = Length::metres(1e-6)}); }), ErrorCode::TooLarge);
-  EXPECT_EQ(error_of([] { contours(grid_from_values(utm_frame(2, 2), {0, 1, 2, 3}), {.interval = Length()}); }), ErrorCode::BadArgument);
+  EXPECT_EQ(error_of([] {
+              contours(grid_from_values(utm_frame(2, 2), {0, 1e9f, 2, 3}), {.interval = Length::metres(1e-6)});
+            }),
+            ErrorCode::TooLarge);
+  EXPECT_EQ(error_of([] {
+              contours(grid_from_values(utm_frame(2, 2), {0, 1, 2, 3}), {.interval = Length()});
+            }),
+            ErrorCode::BadArgument);
   EXPECT_EQ(sensible_interval(0, 400, LengthUnit::Metre), 20_m);
   EXPECT_EQ(sensible_interval(0, 37, LengthUnit::Foot), Length::feet(2));
 }
@@ -277,7 +313,9 @@ TEST(Section, DistancesAreGroundDistances) {
   const double scale = GroundRuler(g.frame().crs()).at({676200, 5841850}).x;
   EXPECT_NEAR(s.points.back().distance, 400 * scale, 1e-3);
   // Every vertex is there, and distances only grow.
-  EXPECT_TRUE(std::any_of(s.points.begin(), s.points.end(), [](const SectionPoint& p) { return p.place == Point{676310, 5841900}; }));
+  EXPECT_TRUE(std::any_of(s.points.begin(), s.points.end(), [](const SectionPoint& p) {
+    return p.place == Point{676310, 5841900};
+  }));
   for (std::size_t i = 1; i < s.points.size(); ++i) EXPECT_GT(s.points[i].distance, s.points[i - 1].distance);
   for (const SectionPoint& p : s.points) EXPECT_NEAR(p.value, (p.place.x - 676200) * scale * 0.1, 1e-3);
 }
@@ -299,15 +337,20 @@ TEST(Section, VoidsAndBadLines) {
   for (int c = 4; c < 6; ++c) v[static_cast<std::size_t>(50 + c)] = kVoid;
   const Grid g = grid_from_values(utm_frame(10, 10), v);
   const Section s = section(g, {{676000.5, 5841994.5}, {676009.5, 5841994.5}});
-  EXPECT_EQ(std::count_if(s.points.begin(), s.points.end(), [](const SectionPoint& p) { return std::isnan(p.value); }), 2);
+  EXPECT_EQ(std::count_if(s.points.begin(), s.points.end(), [](const SectionPoint& p) { return std::isnan(p.value); }),
+            2);
   EXPECT_EQ(error_of([&] { section(g, {{676000.5, 5841994.5}}); }), ErrorCode::BadArgument);
   EXPECT_EQ(error_of([&] { section(g, {{676001, 5841994}, {676001, 5841994}}); }), ErrorCode::BadArgument);
-  EXPECT_EQ(error_of([&] { section(g, {{676001, 5841994}, {676002, 5841994}}, {.step = Length::metres(1e-9)}); }), ErrorCode::TooLarge);
+  EXPECT_EQ(error_of([&] {
+              section(g, {{676001, 5841994}, {676002, 5841994}}, {.step = Length::metres(1e-9)});
+            }),
+            ErrorCode::TooLarge);
 }
 
 TEST(Sample, BilinearBetweenCentresAndNothingOutside) {
   const Grid g = grid_from_values(utm_frame(2, 2), {0, 10, 20, kVoid});
-  const std::vector<Point> p{{676000.5, 5841999.5}, {676001.0, 5841999.5}, {676000.1, 5841999.9}, {676001.5, 5841998.5}, {676000.5, 5841999.0}, {675999.9, 5841999.5}, {676002, 5841999.5}};
+  const std::vector<Point> p{{676000.5, 5841999.5}, {676001.0, 5841999.5}, {676000.1, 5841999.9}, {676001.5, 5841998.5},
+                             {676000.5, 5841999.0}, {675999.9, 5841999.5}, {676002, 5841999.5}};
   const auto v = sample(g, p);
   EXPECT_EQ(v[0], 0);
   EXPECT_EQ(v[1], 5);
@@ -323,10 +366,12 @@ TEST(Sample, AcrossBlocksAgreesWithOneRead) {
   const Block all = g.read(g.frame().window());
   std::mt19937 random(4);
   std::vector<Point> p;
-  for (int i = 0; i < 3000; ++i) p.push_back(g.frame().centre(static_cast<double>(random() % 700), static_cast<double>(random() % 600)));
+  for (int i = 0; i < 3000; ++i)
+    p.push_back(g.frame().centre(static_cast<double>(random() % 700), static_cast<double>(random() % 600)));
   const auto v = sample(g, p, {.threads = 3});
   for (std::size_t i = 0; i < p.size(); ++i) {
-    const auto c = static_cast<std::int64_t>(g.frame().col_at(p[i].x)), r = static_cast<std::int64_t>(g.frame().row_at(p[i].y));
+    const auto c = static_cast<std::int64_t>(g.frame().col_at(p[i].x)),
+               r = static_cast<std::int64_t>(g.frame().row_at(p[i].y));
     ASSERT_TRUE(same_bits(static_cast<float>(v[i]), all.at(c, r)));
   }
 }

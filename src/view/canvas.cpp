@@ -1,11 +1,10 @@
 #include "canvas.hpp"
 
+#include <algorithm>
 #include <cairo-pdf.h>
 #include <cairo-svg.h>
-#include <fmt/format.h>
-
-#include <algorithm>
 #include <cmath>
+#include <fmt/format.h>
 #include <numbers>
 
 #include "katoptra/base/error.hpp"
@@ -14,15 +13,21 @@ namespace katoptra {
 
 Canvas::Canvas(PictureFormat format, int width, int height) : format_(format), width_(width), height_(height) {
   switch (format) {
-    case PictureFormat::Png: surface_.reset(cairo_image_surface_create(CAIRO_FORMAT_RGB24, width, height)); break;
-    case PictureFormat::Svg: surface_.reset(cairo_svg_surface_create_for_stream(&Canvas::append, this, width, height)); break;
+    case PictureFormat::Png:
+      surface_.reset(cairo_image_surface_create(CAIRO_FORMAT_RGB24, width, height));
+      break;
+    case PictureFormat::Svg:
+      surface_.reset(cairo_svg_surface_create_for_stream(&Canvas::append, this, width, height));
+      break;
     case PictureFormat::Pdf:
       surface_.reset(cairo_pdf_surface_create_for_stream(&Canvas::append, this, width, height));
       // The same picture is the same bytes: no time of making.
       cairo_pdf_surface_set_metadata(surface_.get(), CAIRO_PDF_METADATA_CREATE_DATE, "1970-01-01T00:00:00Z");
       break;
   }
-  if (cairo_surface_status(surface_.get()) != CAIRO_STATUS_SUCCESS) throw Error(ErrorCode::TooLarge, fmt::format("a picture of {} x {} cannot be made", width, height), "picture", "take a smaller width");
+  if (cairo_surface_status(surface_.get()) != CAIRO_STATUS_SUCCESS)
+    throw Error(ErrorCode::TooLarge, fmt::format("a picture of {} x {} cannot be made", width, height), "picture",
+                "take a smaller width");
   cr_.reset(cairo_create(surface_.get()));
   colour(kPaper);
   cairo_paint(cr());
@@ -40,10 +45,13 @@ void Canvas::line(double x0, double y0, double x1, double y1) {
   cairo_stroke(cr());
 }
 
-void Canvas::dashes(std::initializer_list<double> pattern) { cairo_set_dash(cr(), pattern.begin(), static_cast<int>(pattern.size()), 0); }
+void Canvas::dashes(std::initializer_list<double> pattern) {
+  cairo_set_dash(cr(), pattern.begin(), static_cast<int>(pattern.size()), 0);
+}
 
 void Canvas::font(double size, bool bold) {
-  cairo_select_font_face(cr(), "DejaVu Sans", CAIRO_FONT_SLANT_NORMAL, bold ? CAIRO_FONT_WEIGHT_BOLD : CAIRO_FONT_WEIGHT_NORMAL);
+  cairo_select_font_face(cr(), "DejaVu Sans", CAIRO_FONT_SLANT_NORMAL,
+                         bold ? CAIRO_FONT_WEIGHT_BOLD : CAIRO_FONT_WEIGHT_NORMAL);
   cairo_set_font_size(cr(), size);
 }
 
@@ -77,11 +85,13 @@ Picture Canvas::finish() {
 
 PictureFormat picture_format_for(const std::string& name) {
   std::string ext = name.substr(std::min(name.size(), name.rfind('.')));
-  std::transform(ext.begin(), ext.end(), ext.begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
+  std::transform(ext.begin(), ext.end(), ext.begin(),
+                 [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
   if (ext == ".png") return PictureFormat::Png;
   if (ext == ".svg") return PictureFormat::Svg;
   if (ext == ".pdf") return PictureFormat::Pdf;
-  throw Error(ErrorCode::Unsupported, fmt::format("pictures are not written as '{}' here", ext), name, "give a name that ends in .png, .svg or .pdf");
+  throw Error(ErrorCode::Unsupported, fmt::format("pictures are not written as '{}' here", ext), name,
+              "give a name that ends in .png, .svg or .pdf");
 }
 
 double axis_step(double range, int wanted) {

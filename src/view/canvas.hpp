@@ -1,7 +1,6 @@
 // A sheet to draw on: thin ownership over the drawing library, in pixels from the upper left.
 #pragma once
 #include <cairo.h>
-
 #include <memory>
 #include <string>
 #include <vector>

@@ -1,10 +1,10 @@
-#include <fmt/format.h>
-
 #include <algorithm>
 #include <cmath>
+#include <fmt/format.h>
+
+#include "katoptra/base/error.hpp"
 
 #include "canvas.hpp"
-#include "katoptra/base/error.hpp"
 
 namespace katoptra {
 namespace {
@@ -71,19 +71,30 @@ Picture draw_section(const Section& section, const GraphOptions& options) {
   const int width = std::clamp(options.width, 640, 8000), height = std::clamp(options.height, 400, 8000);
   Canvas c(options.format, width, height);
   const double room = std::max({(high - low) * 0.08, std::abs(high) * 1e-6, 0.05});
-  Plot p{.left = 110, .top = 92, .width = width - 110.0 - 36, .height = height - 92.0 - 84, .x0 = 0, .x1 = points.back().distance, .y0 = low - room, .y1 = high + room};
+  Plot p{.left = 110,
+         .top = 92,
+         .width = width - 110.0 - 36,
+         .height = height - 92.0 - 84,
+         .x0 = 0,
+         .x1 = points.back().distance,
+         .y0 = low - room,
+         .y1 = high + room};
   const std::string unit = symbol(section.unit), value_unit = unit_name(section.quantity);
   const bool heights = section.quantity.kind == QuantityKind::Height;
   draw_axes(c, p, fmt::format("distance along the line ({})", unit),
-            heights ? fmt::format("height ({}{})", value_unit, section.quantity.heights.known() ? ", " + section.quantity.heights.name() : "") : fmt::format("{} ({})", name_of(section.quantity.kind), value_unit));
+            heights ? fmt::format("height ({}{})", value_unit,
+                                  section.quantity.heights.known() ? ", " + section.quantity.heights.name() : "")
+                    : fmt::format("{} ({})", name_of(section.quantity.kind), value_unit));
 
-  const Colour land = from_oklch(0.45, 0.07, 140), fill = from_oklch(0.80, 0.05, 110), sea = from_oklch(0.55, 0.11, 240);
+  const Colour land = from_oklch(0.45, 0.07, 140), fill = from_oklch(0.80, 0.05, 110),
+               sea = from_oklch(0.55, 0.11, 240);
   const bool shore = heights && low < 0 && high > 0;
   each_run(points, [&](std::size_t first, std::size_t last) {
     if (shore) {
       // Water stands over the ground up to zero.
       cairo_move_to(c.cr(), p.x(points[first].distance), p.y(0));
-      for (std::size_t i = first; i < last; ++i) cairo_line_to(c.cr(), p.x(points[i].distance), p.y(std::min(0.0, points[i].value)));
+      for (std::size_t i = first; i < last; ++i)
+        cairo_line_to(c.cr(), p.x(points[i].distance), p.y(std::min(0.0, points[i].value)));
       cairo_line_to(c.cr(), p.x(points[last - 1].distance), p.y(0));
       c.colour(from_oklch(0.86, 0.05, 230), 0.85);
       cairo_fill(c.cr());
@@ -109,12 +120,15 @@ Picture draw_section(const Section& section, const GraphOptions& options) {
   c.colour(kInk);
   c.text(p.left, 40, options.title.empty() ? "Section" : options.title, 25, Align::Left, true);
   std::string facts = fmt::format("{} {} long", axis_label(points.back().distance, 0.1), unit);
-  if (high >= low) facts += fmt::format(", from {} to {} {}", axis_label(low, 0.01), axis_label(high, 0.01), value_unit);
+  if (high >= low)
+    facts += fmt::format(", from {} to {} {}", axis_label(low, 0.01), axis_label(high, 0.01), value_unit);
   if (heights) {
-    const double vertical = p.height / ((p.y1 - p.y0) * metres_per(section.quantity.unit)), horizontal = p.width / ((p.x1 - p.x0) * metres_per(section.unit));
+    const double vertical = p.height / ((p.y1 - p.y0) * metres_per(section.quantity.unit)),
+                 horizontal = p.width / ((p.x1 - p.x0) * metres_per(section.unit));
     facts += fmt::format("; vertical exaggeration {:.1f} times", vertical / horizontal);
   }
-  const auto voids = std::count_if(points.begin(), points.end(), [](const SectionPoint& q) { return std::isnan(q.value); });
+  const auto voids =
+      std::count_if(points.begin(), points.end(), [](const SectionPoint& q) { return std::isnan(q.value); });
   if (voids > 0) facts += fmt::format("; {} of {} points are void", voids, points.size());
   c.colour(kQuiet);
   c.text(p.left, 68, facts, 17);

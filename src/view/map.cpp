@@ -1,15 +1,15 @@
 #include "katoptra/view/map.hpp"
 
-#include <fmt/format.h>
-
 #include <algorithm>
 #include <cmath>
+#include <fmt/format.h>
 #include <numbers>
 
-#include "canvas.hpp"
 #include "katoptra/base/error.hpp"
 #include "katoptra/surface/reproject.hpp"
 #include "katoptra/terrain/derivatives.hpp"
+
+#include "canvas.hpp"
 
 namespace katoptra {
 namespace {
@@ -22,7 +22,12 @@ Frame pixel_frame(const Frame& f, double width) {
   const double ground_x = s.x.metres() / f.cell().x, ground_y = s.y.metres() / f.cell().y;  // metres per unit
   const double cell_x = f.bounds().width() / width, cell_y = cell_x * ground_x / ground_y;
   const double rows = std::clamp(f.bounds().height() / cell_y, 1.0, 16000.0);
-  return {f.crs(), f.west(), f.north(), {cell_x, f.bounds().height() / std::ceil(rows)}, std::llround(width), static_cast<std::int64_t>(std::ceil(rows))};
+  return {f.crs(),
+          f.west(),
+          f.north(),
+          {cell_x, f.bounds().height() / std::ceil(rows)},
+          std::llround(width),
+          static_cast<std::int64_t>(std::ceil(rows))};
 }
 
 // Reads a grid at pixel size; a grid without a CRS is drawn as if it lay in a plane.
@@ -38,19 +43,32 @@ std::vector<float> pixels_of(const Grid& grid, const Frame& to, const RunOptions
 
 Palette palette_for(const Quantity& q, double low, double high) {
   switch (q.kind) {
-    case QuantityKind::Height: return Palette::land_and_sea(low, high);
-    case QuantityKind::Shade: return Palette::grey(0, 255);
-    case QuantityKind::Aspect: return Palette::directions();
-    default: return Palette::plain(low, high);
+    case QuantityKind::Height:
+      return Palette::land_and_sea(low, high);
+    case QuantityKind::Shade:
+      return Palette::grey(0, 255);
+    case QuantityKind::Aspect:
+      return Palette::directions();
+    default:
+      return Palette::plain(low, high);
   }
 }
 
 class MapPainter {
  public:
   MapPainter(const Grid& grid, const MapOptions& options)
-      : grid_(grid.frame().crs() ? grid : relabelled(grid, [](GridInfo& i) { i.frame = i.frame.with_crs(Crs::parse("+proj=utm +zone=31 +datum=WGS84 +type=crs")); })),
-        lost_(!grid.frame().crs()), options_(options), frame_(pixel_frame(grid_.frame(), std::clamp(options.width, 400, 8000) - kLeft - kRight)),
-        canvas_(options.format, std::clamp(options.width, 400, 8000), std::max(560, static_cast<int>(static_cast<double>(frame_.rows()) + kTop + kBottom))), palette_(Palette::grey(0, 1)) {}
+      : grid_(grid.frame().crs()
+                  ? grid
+                  : relabelled(grid,
+                               [](GridInfo& i) {
+                                 i.frame = i.frame.with_crs(Crs::parse("+proj=utm +zone=31 +datum=WGS84 +type=crs"));
+                               })),
+        lost_(!grid.frame().crs()),
+        options_(options),
+        frame_(pixel_frame(grid_.frame(), std::clamp(options.width, 400, 8000) - kLeft - kRight)),
+        canvas_(options.format, std::clamp(options.width, 400, 8000),
+                std::max(560, static_cast<int>(static_cast<double>(frame_.rows()) + kTop + kBottom))),
+        palette_(Palette::grey(0, 1)) {}
 
   Picture draw() {
     land();
@@ -96,8 +114,10 @@ class MapPainter {
       for (int c = 0; c < cols; ++c) {
         const auto i = static_cast<std::size_t>(r) * static_cast<std::size_t>(cols) + static_cast<std::size_t>(c);
         Colour k = palette_.at(static_cast<double>(values[i]));
-        if (std::isnan(values[i])) k = void_colour(r, c);
-        else if (shade) k = shaded(k, 0.55 + 0.45 * static_cast<double>(light[i]) / flat);
+        if (std::isnan(values[i]))
+          k = void_colour(r, c);
+        else if (shade)
+          k = shaded(k, 0.55 + 0.45 * static_cast<double>(light[i]) / flat);
         auto byte = [](double v) { return static_cast<std::uint32_t>(std::lround(v * 255)); };
         row[c] = byte(k.red) << 16 | byte(k.green) << 8 | byte(k.blue);
       }
@@ -111,7 +131,9 @@ class MapPainter {
   }
 
   // Voids are hatched, so that they are no colour of the palette.
-  static Colour void_colour(int r, int c) { return (r + c) % 10 < 2 ? Colour{0.72, 0.72, 0.74} : Colour{0.95, 0.95, 0.95}; }
+  static Colour void_colour(int r, int c) {
+    return (r + c) % 10 < 2 ? Colour{0.72, 0.72, 0.74} : Colour{0.95, 0.95, 0.95};
+  }
 
   struct Pen {
     Colour colour;
@@ -121,12 +143,18 @@ class MapPainter {
   };
   static Pen pen(OverlayStyle style) {
     switch (style) {
-      case OverlayStyle::Area: return {{0.80, 0.12, 0.32}, 2.6, 0, false, "study area"};
-      case OverlayStyle::Contours: return {{0.26, 0.20, 0.14}, 0.8, 0, false, "contours"};
-      case OverlayStyle::Transect: return {{0.10, 0.10, 0.10}, 2.6, 0, true, "transect"};
-      case OverlayStyle::Footprints: return {{0.20, 0.28, 0.62}, 1.6, 0.06, false, "tiles"};
-      case OverlayStyle::Gaps: return {{0.85, 0.33, 0.05}, 1.6, 0.30, false, "gaps"};
-      case OverlayStyle::Points: return {{0.10, 0.10, 0.10}, 1.4, 0, false, "points"};
+      case OverlayStyle::Area:
+        return {{0.80, 0.12, 0.32}, 2.6, 0, false, "study area"};
+      case OverlayStyle::Contours:
+        return {{0.26, 0.20, 0.14}, 0.8, 0, false, "contours"};
+      case OverlayStyle::Transect:
+        return {{0.10, 0.10, 0.10}, 2.6, 0, true, "transect"};
+      case OverlayStyle::Footprints:
+        return {{0.20, 0.28, 0.62}, 1.6, 0.06, false, "tiles"};
+      case OverlayStyle::Gaps:
+        return {{0.85, 0.33, 0.05}, 1.6, 0.30, false, "gaps"};
+      case OverlayStyle::Points:
+        return {{0.10, 0.10, 0.10}, 1.4, 0, false, "points"};
     }
     return {};
   }
@@ -135,8 +163,10 @@ class MapPainter {
     bool first = true;
     for (Point q : line) {
       const Point p = on_sheet(q);
-      if (first) cairo_move_to(canvas_.cr(), p.x, p.y);
-      else cairo_line_to(canvas_.cr(), p.x, p.y);
+      if (first)
+        cairo_move_to(canvas_.cr(), p.x, p.y);
+      else
+        cairo_line_to(canvas_.cr(), p.x, p.y);
       first = false;
     }
     if (close) cairo_close_path(canvas_.cr());
@@ -191,7 +221,8 @@ class MapPainter {
     c.box(kLeft, kTop, width(), height());
     cairo_stroke(c.cr());
     const Bounds b = frame_.bounds();
-    const double xs = axis_step(b.width(), std::max(2, static_cast<int>(width() / 190))), ys = axis_step(b.height(), std::max(2, static_cast<int>(height() / 130)));
+    const double xs = axis_step(b.width(), std::max(2, static_cast<int>(width() / 190))),
+                 ys = axis_step(b.height(), std::max(2, static_cast<int>(height() / 130)));
     c.line_width(1.2);
     for (double v = std::ceil(b.west / xs) * xs; v <= b.east; v += xs) {
       const double x = on_sheet({v, b.north}).x;
@@ -218,7 +249,9 @@ class MapPainter {
     c.text(kLeft, 36, options_.title.empty() ? grid_.info().name : options_.title, 24, Align::Left, true);
     c.colour(kQuiet);
     const GroundSpacing s = ground_spacing(grid_.frame());
-    std::string facts = lost_ ? "no CRS" : fmt::format("{}{}", frame_.crs().name(), frame_.crs().epsg() ? " (" + frame_.crs().code() + ")" : "");
+    std::string facts =
+        lost_ ? "no CRS"
+              : fmt::format("{}{}", frame_.crs().name(), frame_.crs().epsg() ? " (" + frame_.crs().code() + ")" : "");
     facts += fmt::format("; cells of {:.3g} × {:.3g} m on the ground", s.x.metres(), s.y.metres());
     if (heights()) facts += "; heights: " + grid_.quantity().heights.name();
     c.text(kLeft, 62, facts, 15);

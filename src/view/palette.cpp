@@ -13,20 +13,27 @@ struct Lab {
 };
 
 Colour to_srgb(Lab c) {
-  const double l_ = c.l + 0.3963377774 * c.a + 0.2158037573 * c.b, m_ = c.l - 0.1055613458 * c.a - 0.0638541728 * c.b, s_ = c.l - 0.0894841775 * c.a - 1.2914855480 * c.b;
+  const double l_ = c.l + 0.3963377774 * c.a + 0.2158037573 * c.b, m_ = c.l - 0.1055613458 * c.a - 0.0638541728 * c.b,
+               s_ = c.l - 0.0894841775 * c.a - 1.2914855480 * c.b;
   const double l = l_ * l_ * l_, m = m_ * m_ * m_, s = s_ * s_ * s_;
   auto gamma = [](double v) {
     v = std::clamp(v, 0.0, 1.0);
     return v <= 0.0031308 ? 12.92 * v : 1.055 * std::pow(v, 1 / 2.4) - 0.055;
   };
-  return {gamma(4.0767416621 * l - 3.3077115913 * m + 0.2309699292 * s), gamma(-1.2684380046 * l + 2.6097574011 * m - 0.3413193965 * s), gamma(-0.0041960863 * l - 0.7034186147 * m + 1.7076147010 * s)};
+  return {gamma(4.0767416621 * l - 3.3077115913 * m + 0.2309699292 * s),
+          gamma(-1.2684380046 * l + 2.6097574011 * m - 0.3413193965 * s),
+          gamma(-0.0041960863 * l - 0.7034186147 * m + 1.7076147010 * s)};
 }
 
 Lab to_lab(Colour c) {
   auto linear = [](double v) { return v <= 0.04045 ? v / 12.92 : std::pow((v + 0.055) / 1.055, 2.4); };
   const double r = linear(c.red), g = linear(c.green), b = linear(c.blue);
-  const double l = std::cbrt(0.4122214708 * r + 0.5363325363 * g + 0.0514459929 * b), m = std::cbrt(0.2119034982 * r + 0.6806995451 * g + 0.1073969566 * b), s = std::cbrt(0.0883024619 * r + 0.2817188376 * g + 0.6299787005 * b);
-  return {0.2104542553 * l + 0.7936177850 * m - 0.0040720468 * s, 1.9779984951 * l - 2.4285922050 * m + 0.4505937099 * s, 0.0259040371 * l + 0.7827717662 * m - 0.8086757660 * s};
+  const double l = std::cbrt(0.4122214708 * r + 0.5363325363 * g + 0.0514459929 * b),
+               m = std::cbrt(0.2119034982 * r + 0.6806995451 * g + 0.1073969566 * b),
+               s = std::cbrt(0.0883024619 * r + 0.2817188376 * g + 0.6299787005 * b);
+  return {0.2104542553 * l + 0.7936177850 * m - 0.0040720468 * s,
+          1.9779984951 * l - 2.4285922050 * m + 0.4505937099 * s,
+          0.0259040371 * l + 0.7827717662 * m - 0.8086757660 * s};
 }
 
 }  // namespace
@@ -50,11 +57,15 @@ Palette Palette::land_and_sea(double lowest, double highest) {
   p.highest_ = std::max(highest, lowest + 1e-9);
   const double low = std::min(lowest, 0.0), high = std::max(highest, 0.0);
   if (lowest < 0) {
-    for (auto [t, hue, chroma] : {std::array{0.0, 262.0, 0.105}, std::array{0.5, 243.0, 0.095}, std::array{1.0, 214.0, 0.06}}) p.stops_.push_back({low * (1 - t), 0.36 + 0.50 * t, chroma, hue});
+    for (auto [t, hue, chroma] :
+         {std::array{0.0, 262.0, 0.105}, std::array{0.5, 243.0, 0.095}, std::array{1.0, 214.0, 0.06}})
+      p.stops_.push_back({low * (1 - t), 0.36 + 0.50 * t, chroma, hue});
   }
   if (highest > 0) {
     const double from = lowest > 0 ? lowest : 0;
-    for (auto [t, hue, chroma] : {std::array{0.0, 148.0, 0.078}, std::array{0.33, 118.0, 0.085}, std::array{0.66, 84.0, 0.08}, std::array{1.0, 62.0, 0.03}}) p.stops_.push_back({from + (high - from) * t, 0.54 + 0.42 * t, chroma, hue});
+    for (auto [t, hue, chroma] : {std::array{0.0, 148.0, 0.078}, std::array{0.33, 118.0, 0.085},
+                                  std::array{0.66, 84.0, 0.08}, std::array{1.0, 62.0, 0.03}})
+      p.stops_.push_back({from + (high - from) * t, 0.54 + 0.42 * t, chroma, hue});
   }
   if (p.stops_.empty()) p.stops_.push_back({0, 0.54, 0.078, 148});
   return p;
@@ -64,7 +75,9 @@ Palette Palette::plain(double lowest, double highest) {
   Palette p;
   p.lowest_ = lowest;
   p.highest_ = std::max(highest, lowest + 1e-9);
-  for (auto [t, hue, chroma] : {std::array{0.0, 85.0, 0.045}, std::array{0.5, 40.0, 0.125}, std::array{1.0, 345.0, 0.12}}) p.stops_.push_back({lowest + (p.highest_ - lowest) * t, 0.95 - 0.60 * t, chroma, hue});
+  for (auto [t, hue, chroma] :
+       {std::array{0.0, 85.0, 0.045}, std::array{0.5, 40.0, 0.125}, std::array{1.0, 345.0, 0.12}})
+    p.stops_.push_back({lowest + (p.highest_ - lowest) * t, 0.95 - 0.60 * t, chroma, hue});
   return p;
 }
 
@@ -86,14 +99,16 @@ Palette Palette::grey(double lowest, double highest) {
 
 Colour Palette::at(double value) const {
   if (std::isnan(value)) return {1, 1, 1};
-  if (value <= stops_.front().value) return from_oklch(stops_.front().lightness, stops_.front().chroma, stops_.front().hue);
+  if (value <= stops_.front().value)
+    return from_oklch(stops_.front().lightness, stops_.front().chroma, stops_.front().hue);
   for (std::size_t i = 1; i < stops_.size(); ++i) {
     const Stop &a = stops_[i - 1], &b = stops_[i];
     if (value > b.value || b.value <= a.value) continue;
     // The shore belongs to the land.
     if (value == b.value && i + 1 < stops_.size() && stops_[i + 1].value == b.value) continue;
     const double t = (value - a.value) / (b.value - a.value);
-    return from_oklch(a.lightness + t * (b.lightness - a.lightness), a.chroma + t * (b.chroma - a.chroma), a.hue + t * (b.hue - a.hue));
+    return from_oklch(a.lightness + t * (b.lightness - a.lightness), a.chroma + t * (b.chroma - a.chroma),
+                      a.hue + t * (b.hue - a.hue));
   }
   const Stop& last = stops_.back();
   return from_oklch(last.lightness, last.chroma, last.hue);

@@ -1,8 +1,9 @@
 #include <algorithm>
 
-#include "canvas.hpp"
 #include "katoptra/view/map.hpp"
 #include "katoptra/view/palette.hpp"
+
+#include "canvas.hpp"
 #include "testing.hpp"
 
 namespace katoptra {
@@ -17,7 +18,8 @@ TEST(Palette, LightnessGrowsEvenlyOnBothSidesOfTheShore) {
     const double whole = lightness_of(p.at(to)) - lightness_of(p.at(from));
     EXPECT_GT(whole, 0.35);
     for (int i = 0; i < 20; ++i) {
-      const double a = lightness_of(p.at(from + (to - from) * i / 20)), b = lightness_of(p.at(from + (to - from) * (i + 1) / 20));
+      const double a = lightness_of(p.at(from + (to - from) * i / 20)),
+                   b = lightness_of(p.at(from + (to - from) * (i + 1) / 20));
       EXPECT_NEAR((b - a) * 20, whole, 0.12 * whole) << i;
     }
   };
@@ -27,10 +29,15 @@ TEST(Palette, LightnessGrowsEvenlyOnBothSidesOfTheShore) {
 
 TEST(Palette, LandAndSeaMeetAtZeroAndNowhereElse) {
   const Palette p = Palette::land_and_sea(-60, 400);
-  auto apart = [&](double a, double b) { return std::hypot(p.at(a).red - p.at(b).red, std::hypot(p.at(a).green - p.at(b).green, p.at(a).blue - p.at(b).blue)); };
+  auto apart = [&](double a, double b) {
+    return std::hypot(p.at(a).red - p.at(b).red,
+                      std::hypot(p.at(a).green - p.at(b).green, p.at(a).blue - p.at(b).blue));
+  };
   EXPECT_GT(apart(-0.01, 0.01), 0.3);
   for (double z = -59; z < 399; z += 1)
-    if (z < -1 || z > 0) { EXPECT_LT(apart(z, z + 0.5), 0.03) << z; }
+    if (z < -1 || z > 0) {
+      EXPECT_LT(apart(z, z + 0.5), 0.03) << z;
+    }
   // Only land, only sea.
   EXPECT_GT(Palette::land_and_sea(100, 200).at(100).green, Palette::land_and_sea(100, 200).at(100).blue);
   EXPECT_GT(Palette::land_and_sea(-200, -100).at(-150).blue, Palette::land_and_sea(-200, -100).at(-150).red);
@@ -46,26 +53,39 @@ TEST(Axis, StepsAndLabels) {
   EXPECT_EQ(axis_label(2000, 500), "2000");
 }
 
-std::string head(const Picture& p) { return {p.bytes.begin(), p.bytes.begin() + std::min<std::ptrdiff_t>(8, static_cast<std::ptrdiff_t>(p.bytes.size()))}; }
+std::string head(const Picture& p) {
+  return {p.bytes.begin(), p.bytes.begin() + std::min<std::ptrdiff_t>(8, static_cast<std::ptrdiff_t>(p.bytes.size()))};
+}
 
 TEST(Map, EveryFormatAndTheSameBytesEachTime) {
   const Grid g = rough_grid(utm_frame(80, 60), 1);
-  for (auto [format, magic] : {std::pair{PictureFormat::Png, "\x89PNG"}, std::pair{PictureFormat::Pdf, "%PDF"}, std::pair{PictureFormat::Svg, "<?xml"}}) {
-    const Picture a = draw_map(g, {.format = format, .width = 700, .overlays = {}}), b = draw_map(g, {.format = format, .width = 700, .overlays = {}});
+  for (auto [format, magic] : {std::pair{PictureFormat::Png, "\x89PNG"}, std::pair{PictureFormat::Pdf, "%PDF"},
+                               std::pair{PictureFormat::Svg, "<?xml"}}) {
+    const Picture a = draw_map(g, {.format = format, .width = 700, .overlays = {}}),
+                  b = draw_map(g, {.format = format, .width = 700, .overlays = {}});
     EXPECT_EQ(head(a).substr(0, std::string(magic).size()), magic);
-    if (format != PictureFormat::Svg) { EXPECT_EQ(a.bytes, b.bytes) << magic; }  // cairo numbers the parts of an SVG through the whole process
+    if (format != PictureFormat::Svg) {
+      EXPECT_EQ(a.bytes, b.bytes) << magic;
+    }  // cairo numbers the parts of an SVG through the whole process
     EXPECT_EQ(a.width, 700);
   }
 }
 
 TEST(Map, EveryQuantityAndAGridWithoutACrs) {
-  for (QuantityKind kind : {QuantityKind::Height, QuantityKind::Slope, QuantityKind::Aspect, QuantityKind::Shade, QuantityKind::Code, QuantityKind::Unknown}) {
+  for (QuantityKind kind : {QuantityKind::Height, QuantityKind::Slope, QuantityKind::Aspect, QuantityKind::Shade,
+                            QuantityKind::Code, QuantityKind::Unknown}) {
     Quantity q;
     q.kind = kind;
-    EXPECT_GT(draw_map(grid_from_values(utm_frame(3, 2), {1, 2, 3, 4, 5, 6}, q), {.width = 600, .overlays = {}}).bytes.size(), 1000u);
+    EXPECT_GT(
+        draw_map(grid_from_values(utm_frame(3, 2), {1, 2, 3, 4, 5, 6}, q), {.width = 600, .overlays = {}}).bytes.size(),
+        1000u);
   }
-  EXPECT_GT(draw_map(grid_from_values(utm_frame(3, 2).with_crs(Crs()), {1, 2, 3, 4, 5, kVoid}), {.width = 600, .overlays = {}}).bytes.size(), 1000u);
-  EXPECT_GT(draw_map(grid_from_values(utm_frame(2, 1), {kVoid, kVoid}), {.width = 600, .overlays = {}}).bytes.size(), 1000u);
+  EXPECT_GT(draw_map(grid_from_values(utm_frame(3, 2).with_crs(Crs()), {1, 2, 3, 4, 5, kVoid}),
+                     {.width = 600, .overlays = {}})
+                .bytes.size(),
+            1000u);
+  EXPECT_GT(draw_map(grid_from_values(utm_frame(2, 1), {kVoid, kVoid}), {.width = 600, .overlays = {}}).bytes.size(),
+            1000u);
 }
 
 TEST(Graph, VoidsOnlyAndOnePoint) {

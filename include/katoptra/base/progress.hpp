@@ -43,11 +43,12 @@ struct RunOptions {
 // The number of threads that `options` stands for on this machine.
 int thread_count(const RunOptions& options);
 
-// Runs body(i) for i in [0, n) on the threads of `options`; rethrows the first error. Cancellation is checked between items.
+// Runs body(i) for i in [0, n) on the threads of `options`; rethrows the first error. Cancellation is checked between
+// items.
 void parallel_for(std::size_t n, const RunOptions& options, const std::function<void(std::size_t)>& body);
 
-// Makers and one placer: make(i) runs on any thread, place(i, result) on one thread at a time and in order of i, with at
-// most `in_flight` results alive. This is the only place where work is spread, so the makers could sit elsewhere.
+// Makers and one placer: make(i) runs on any thread, place(i, result) on one thread at a time and in order of i, with
+// at most `in_flight` results alive. This is the only place where work is spread, so the makers could sit elsewhere.
 // `make` returns an opaque result that is handed to `place`.
 void parallel_ordered(std::size_t n, std::size_t in_flight, const RunOptions& options,
                       const std::function<std::shared_ptr<void>(std::size_t)>& make,

@@ -69,7 +69,8 @@ constexpr Length operator""_ft(unsigned long long f) { return Length::feet(stati
 constexpr Angle operator""_deg(long double d) { return Angle::degrees(static_cast<double>(d)); }
 constexpr Angle operator""_deg(unsigned long long d) { return Angle::degrees(static_cast<double>(d)); }
 
-// A whole decimal number in `text`, independent of the locale; nullopt when anything else stands there or it is not finite.
+// A whole decimal number in `text`, independent of the locale; nullopt when anything else stands there or it is not
+// finite.
 std::optional<double> parse_number(std::string_view text);
 
 // A longitude or latitude: decimal degrees, or degrees, minutes, seconds with a hemisphere letter (8°30'S, 31 3 0 W).

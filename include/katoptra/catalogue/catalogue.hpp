@@ -34,7 +34,7 @@ struct TileRecord {
   bool date_guessed = false;
   std::string licence, custodian;
   bool restricted = false;
-  std::optional<Frame> frame;         // none when the header could not be read
+  std::optional<Frame> frame;  // none when the header could not be read
   Quantity quantity;
   SampleType type = SampleType::Float32;
   GroundSpacing spacing;
@@ -44,7 +44,7 @@ struct TileRecord {
 };
 
 struct Catalogue {
-  std::vector<TileRecord> tiles;      // by path
+  std::vector<TileRecord> tiles;  // by path
 };
 
 struct FolderOptions {
@@ -58,17 +58,18 @@ struct ShortlistTile {
   TileRecord tile;
   bool kept = false;
   std::string reason;
-  double covered_fraction = 0;        // of the area, by this tile alone
-  MultiPolygon footprint;             // in the area's CRS
+  double covered_fraction = 0;  // of the area, by this tile alone
+  MultiPolygon footprint;       // in the area's CRS
 };
 
 struct Shortlist {
   Area area;
-  std::vector<ShortlistTile> tiles;   // those that touch the area, in order of preference; then those that could not be placed
-  double covered_fraction = 0;        // of the area, by the kept tiles together
-  MultiPolygon gaps;                  // in the area's CRS
-  double gap_area = 0;                // square metres on the ground
-  std::uint64_t bytes = 0;            // of the kept tiles
+  std::vector<ShortlistTile>
+      tiles;  // those that touch the area, in order of preference; then those that could not be placed
+  double covered_fraction = 0;  // of the area, by the kept tiles together
+  MultiPolygon gaps;            // in the area's CRS
+  double gap_area = 0;          // square metres on the ground
+  std::uint64_t bytes = 0;      // of the kept tiles
 };
 
 struct FindOptions {

@@ -15,7 +15,8 @@
 //   spike           failure   a cell stands off the median of its eight neighbours by more than kSpikeRange times their
 //                             range, kSpikeDeviations times the usual amount, and 0.5 m
 //   stripe          failure   rows or columns that stand off their neighbours by more than 8 robust deviations and 2 cm
-//   repeated        failure   2 to 90 % of all groups of 16 neighbours in a row (or column) equal those of the line before,
+//   repeated        failure   2 to 90 % of all groups of 16 neighbours in a row (or column) equal those of the line
+//   before,
 //                             although they differ among themselves: the mark of nearest-neighbour resampling
 //   seam            failure   a step of more than 5 cm (and four standard errors) along the border between two sources
 //   offset          failure   two grids that overlap differ by more than 5 cm in the median (check_overlaps)
@@ -37,12 +38,12 @@ const char* name_of(Severity s);
 struct Finding {
   std::string code;
   Severity severity = Severity::Note;
-  std::string file;                   // which grid
-  std::string message;                // with place and measure in words
+  std::string file;     // which grid
+  std::string message;  // with place and measure in words
   std::string advice;
   std::optional<double> measure;
   std::string unit;
-  MultiPolygon place;                 // in `crs`; empty: the whole grid
+  MultiPolygon place;  // in `crs`; empty: the whole grid
   Crs crs;
 };
 
@@ -62,8 +63,8 @@ inline constexpr double kLeastStep = 0.05;  // metres, for seam and offset
 
 CheckReport check(const Grid& grid, const CheckOptions& options = {});
 
-// Median height differences between grids that overlap, found on a lattice of about 250 x 250 points a pair. Tiles whose
-// source record names a survey are judged together with the others of it.
+// Median height differences between grids that overlap, found on a lattice of about 250 x 250 points a pair. Tiles
+// whose source record names a survey are judged together with the others of it.
 std::vector<Finding> check_overlaps(const std::vector<Grid>& grids, const RunOptions& options = {});
 
 // Findings with a place, as polygons in longitude and latitude.

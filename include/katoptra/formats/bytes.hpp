@@ -56,6 +56,7 @@ struct ArchiveEntry {
 };
 std::vector<ArchiveEntry> list_archive(const std::filesystem::path& path);
 // One entry unpacked into memory; TooLarge when it is larger than `limit` bytes, whatever the archive claims.
-std::vector<std::uint8_t> read_archive_entry(const std::filesystem::path& path, const std::string& name, std::size_t limit);
+std::vector<std::uint8_t> read_archive_entry(const std::filesystem::path& path, const std::string& name,
+                                             std::size_t limit);
 
 }  // namespace katoptra

@@ -20,16 +20,16 @@ namespace katoptra {
 
 struct FileFacts {
   std::filesystem::path path;
-  std::string format;             // "GeoTIFF", "HGT"
+  std::string format;  // "GeoTIFF", "HGT"
   std::uint64_t bytes = 0;
-  std::string compression;        // "deflate, predictor 3"
-  std::string layout;             // "tiles 512 x 512, 3 overviews, header first"
+  std::string compression;  // "deflate, predictor 3"
+  std::string layout;       // "tiles 512 x 512, 3 overviews, header first"
   bool pixel_is_point = false;
-  std::string date;               // ISO; from the file's own tag, else from the file time
+  std::string date;  // ISO; from the file's own tag, else from the file time
   bool date_guessed = false;
-  std::string description;        // the file's own text
-  std::string survey;             // empty when unknown
-  std::string crs_name;           // what the file says of its CRS, whether or not it was understood
+  std::string description;            // the file's own text
+  std::string survey;                 // empty when unknown
+  std::string crs_name;               // what the file says of its CRS, whether or not it was understood
   std::vector<std::string> problems;  // damage that the header gives away, such as tiles that lie beyond the end
 };
 
@@ -57,16 +57,16 @@ enum class Codec { Deflate, Zstd, None };
 struct WriteOptions {
   // affect what is written
   bool overwrite = false;
-  std::optional<double> void_value;   // default: the source's own where the type allows, NaN for floats
-  bool lineage = false;               // also NAME.lineage.tif and NAME.lineage.csv
-  std::string date;                   // ISO date for the file's date tag; empty: none
-  std::string survey;                 // kept in the file's description
+  std::optional<double> void_value;  // default: the source's own where the type allows, NaN for floats
+  bool lineage = false;              // also NAME.lineage.tif and NAME.lineage.csv
+  std::string date;                  // ISO date for the file's date tag; empty: none
+  std::string survey;                // kept in the file's description
   // affect size and speed only
   Codec codec = Codec::Deflate;
   int level = 3;
   bool overviews = true;
-  bool always_big = false;            // BigTIFF even where the classic form would do (it is taken by itself above 4 GB)
-  int tile = 512;                     // 16 to 4096, a multiple of 16
+  bool always_big = false;  // BigTIFF even where the classic form would do (it is taken by itself above 4 GB)
+  int tile = 512;           // 16 to 4096, a multiple of 16
   RunOptions run;
 };
 
@@ -74,7 +74,7 @@ struct WriteReport {
   std::filesystem::path path, lineage_path;
   std::uint64_t bytes = 0;
   std::int64_t cells = 0, voids = 0;
-  double lowest = 0, highest = 0;     // NaN when all cells are void
+  double lowest = 0, highest = 0;  // NaN when all cells are void
   SampleType type = SampleType::Float32;
   std::optional<double> void_value;
   GridInfo info;

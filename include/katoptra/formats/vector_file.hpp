@@ -1,5 +1,6 @@
 // Vector features in files: GeoJSON (RFC 7946: always longitude and latitude, 9 decimals), GeoPackage (keeps the CRS),
-// and tables of points (CSV, read only: columns x and y, or lon and lat, or easting and northing; others are properties).
+// and tables of points (CSV, read only: columns x and y, or lon and lat, or easting and northing; others are
+// properties).
 //
 //   Layer points = read_layer("control.csv", Crs::parse("EPSG:32725"));
 //   write_layer(contour_layer(lines, dem), "contours.gpkg");

@@ -6,7 +6,8 @@
 //   Point p = there.forward({-31.0, -37.55});     // always x = east or longitude, whatever the authority's axis order
 //
 // Values are cheap immutable handles and may be shared between threads. Transform keeps one pipeline a caller and is
-// thread-safe. Both stand on PROJ with its network access switched off: a missing shift grid is an Error, never a download.
+// thread-safe. Both stand on PROJ with its network access switched off: a missing shift grid is an Error, never a
+// download.
 #pragma once
 #include <memory>
 #include <optional>

@@ -29,7 +29,9 @@ struct Bounds {
   double height() const { return north - south; }
   Point centre() const { return {(west + east) / 2, (south + north) / 2}; }
   bool contains(Point p) const { return p.x >= west && p.x <= east && p.y >= south && p.y <= north; }
-  bool intersects(const Bounds& o) const { return west <= o.east && o.west <= east && south <= o.north && o.south <= north; }
+  bool intersects(const Bounds& o) const {
+    return west <= o.east && o.west <= east && south <= o.north && o.south <= north;
+  }
   void include(Point p);
   void include(const Bounds& o);
   Bounds grown(double by) const { return {west - by, south - by, east + by, north + by}; }

@@ -6,10 +6,12 @@
 //   b.at(3, 7);                                                                      // a float; NaN is a void
 //
 // Grid is a cheap immutable handle, safe to share between threads. A new operation is a class derived from GridSource:
-// it says what comes out (`info`) and fills any window inside its frame (`read`), asking its inputs for the cells it needs.
-// `read` is called from many threads at once and must give the same bits for a cell whatever window it is read through.
+// it says what comes out (`info`) and fills any window inside its frame (`read`), asking its inputs for the cells it
+// needs. `read` is called from many threads at once and must give the same bits for a cell whatever window it is read
+// through.
 #pragma once
 #include <cmath>
+#include <cstddef>
 #include <cstdint>
 #include <functional>
 #include <limits>
@@ -37,15 +39,17 @@ constexpr Origin origin_code(std::uint32_t source, How how) { return source * 8 
 constexpr std::uint32_t source_of(Origin o) { return o / 8; }
 constexpr How how_of(Origin o) { return static_cast<How>(o % 8); }
 // The same source, treated once more: measured becomes resampled; blended and filled stay what they are.
-constexpr Origin resampled(Origin o) { return how_of(o) == How::Measured ? origin_code(source_of(o), How::Resampled) : o; }
+constexpr Origin resampled(Origin o) {
+  return how_of(o) == How::Measured ? origin_code(source_of(o), How::Resampled) : o;
+}
 
 struct SourceRecord {
-  std::string name;         // file or step
-  std::string survey;       // empty when unknown
-  std::string date;         // ISO date; empty when unknown
+  std::string name;           // file or step
+  std::string survey;         // empty when unknown
+  std::string date;           // ISO date; empty when unknown
   bool date_guessed = false;  // taken from the file time
-  Length cell;              // ground spacing of its cells
-  std::string treatment;    // what was done to its values ("ft to m"), empty when nothing
+  Length cell;                // ground spacing of its cells
+  std::string treatment;      // what was done to its values ("ft to m"), empty when nothing
 };
 
 // ---- blocks
@@ -65,24 +69,39 @@ struct BlockView {
 
 enum class Planes { Values, ValuesAndOrigin };
 
-// A dense window of a grid in memory.
+// A dense window of a grid in memory. Its memory is handed on to the next block of about its size on the same thread
+// (at most 16 MiB wait there), so that a run over many blocks does not ask the system for each.
 class Block {
  public:
   Block() = default;
   Block(const Window& window, Planes planes);
+  Block(Block&& other) noexcept = default;
+  Block& operator=(Block&& other) noexcept = default;
+  ~Block() = default;
   const Window& window() const { return window_; }
-  BlockView view() { return {window_, values_.get(), origin_.get(), window_.cols}; }
+  BlockView view() { return {window_, values_, origin_, window_.cols}; }
   // Column and row within the block.
-  float at(std::int64_t col, std::int64_t row) const { return values_[static_cast<std::size_t>(row * window_.cols + col)]; }
-  const float* row(std::int64_t r) const { return values_.get() + r * window_.cols; }
-  const Origin* origin_row(std::int64_t r) const { return origin_ ? origin_.get() + r * window_.cols : nullptr; }
-  float* row(std::int64_t r) { return values_.get() + r * window_.cols; }
-  Origin* origin_row(std::int64_t r) { return origin_ ? origin_.get() + r * window_.cols : nullptr; }
+  float at(std::int64_t col, std::int64_t row) const { return values_[row * window_.cols + col]; }
+  const float* row(std::int64_t r) const { return values_ + r * window_.cols; }
+  const Origin* origin_row(std::int64_t r) const { return origin_ ? origin_ + r * window_.cols : nullptr; }
+  float* row(std::int64_t r) { return values_ + r * window_.cols; }
+  Origin* origin_row(std::int64_t r) { return origin_ ? origin_ + r * window_.cols : nullptr; }
 
  private:
+  // Four bytes a cell, whatever they mean.
+  struct Recycle {
+    Recycle() noexcept : cells(0) {}
+    explicit Recycle(std::size_t n) noexcept : cells(n) {}
+    void operator()(std::byte* memory) const;
+    std::size_t cells;
+  };
+  using Memory = std::unique_ptr<std::byte[], Recycle>;
+  static Memory memory_for(std::size_t cells);
+
   Window window_;
-  std::unique_ptr<float[]> values_;
-  std::unique_ptr<Origin[]> origin_;
+  Memory value_memory_, origin_memory_;
+  float* values_ = nullptr;
+  Origin* origin_ = nullptr;
 };
 
 // ---- grids
@@ -126,8 +145,8 @@ class Grid {
 };
 
 // A grid held in memory, from values in row order (NaN for voids). BadArgument unless there are cols x rows of them.
-Grid grid_from_values(const Frame& frame, std::vector<float> values, const Quantity& quantity = {}, SampleType type = SampleType::Float32,
-                      const std::string& name = "values");
+Grid grid_from_values(const Frame& frame, std::vector<float> values, const Quantity& quantity = {},
+                      SampleType type = SampleType::Float32, const std::string& name = "values");
 // A grid computed from a function of x and y in the frame's CRS, for models and tests.
 Grid grid_from_function(const Frame& frame, std::function<double(double x, double y)> f, const Quantity& quantity = {},
                         const std::string& name = "function");
@@ -139,7 +158,8 @@ Grid scaled(const Grid& grid, double factor, double offset, const std::function<
 Grid in_unit(const Grid& grid, LengthUnit unit);
 
 // Reads a whole grid in bands of full rows, in parallel, and hands them on in order, one at a time.
-void for_each_band(const Grid& grid, Planes planes, const RunOptions& options, const std::function<void(const Block&)>& body);
+void for_each_band(const Grid& grid, Planes planes, const RunOptions& options,
+                   const std::function<void(const Block&)>& body);
 // The same with the work on a band done in parallel: `map` runs on any thread and is given the band with `halo` more
 // rows above and below (voids beyond the grid); `reduce` gets its results in order, one at a time.
 void map_bands(const Grid& grid, Planes planes, std::int64_t halo, const RunOptions& options,

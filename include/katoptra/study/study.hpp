@@ -5,8 +5,8 @@
 //   StudyPlan p = plan_study(s);                  // headers only
 //   StudyRun r = run_study(s, {.folder = "out"});
 //
-// Steps: find the tiles that cover the area, join them (mosaic), close voids, move to the frame, cut to the area, check,
-// compare with control points and a reference surface, make the products, write report.html and run.json.
+// Steps: find the tiles that cover the area, join them (mosaic), close voids, move to the frame, cut to the area,
+// check, compare with control points and a reference surface, make the products, write report.html and run.json.
 #pragma once
 #include <filesystem>
 #include <functional>
@@ -34,24 +34,24 @@ struct StudyProduct {
   std::string kind;  // hillshade, slope, aspect, roughness, contours, section, map
   std::string file;  // name in the folder of the run
   std::string title;
-  std::optional<Length> interval;        // contours; map: contours drawn on it
+  std::optional<Length> interval;  // contours; map: contours drawn on it
   Angle azimuth = Angle::degrees(315), altitude = Angle::degrees(45);
   double exaggeration = 1;
   std::string as = "degrees";
-  std::filesystem::path line;            // section; map: drawn on it
-  bool tiles = false, area = false;      // map: draw footprints, the area
+  std::filesystem::path line;        // section; map: drawn on it
+  bool tiles = false, area = false;  // map: draw footprints, the area
 };
 
 struct Study {
   std::string title;
-  std::filesystem::path file, folder;    // where it was read from
-  std::string text;                      // as it was read
+  std::filesystem::path file, folder;  // where it was read from
+  std::string text;                    // as it was read
   Area area;
   Length margin;
   std::vector<StudySource> sources;
-  std::string crs;                       // "utm", a code, or empty: that of the finest tile
+  std::string crs;  // "utm", a code, or empty: that of the finest tile
   std::optional<Length> cell;
-  HeightReference heights;               // tiles above another reference are left out; unknown: whatever the preferred tile has
+  HeightReference heights;  // tiles above another reference are left out; unknown: whatever the preferred tile has
   std::optional<LengthUnit> unit;
   MosaicOptions mosaic;
   // Tiles that add no new footprint are joined too: they show through the voids of those before them, which a footprint
@@ -69,12 +69,12 @@ Study read_study(const std::filesystem::path& path);
 
 struct StudyPlan {
   Shortlist shortlist;
-  std::vector<std::string> left_out;     // tiles and why
-  Grid surface;                          // lazy, filling not yet included
+  std::vector<std::string> left_out;  // tiles and why
+  Grid surface;                       // lazy, filling not yet included
   Frame frame;
   std::int64_t cells = 0;
-  double bytes = 0;                      // of the surface, before compression
-  std::vector<std::string> steps;        // in words
+  double bytes = 0;                // of the surface, before compression
+  std::vector<std::string> steps;  // in words
 };
 StudyPlan plan_study(const Study& study, const RunOptions& run = {});
 
@@ -85,7 +85,7 @@ struct StepTime {
 
 // Differences from a reference surface, by the way cells came about.
 struct ReferenceResult {
-  std::string how;                       // "all", "measured", "resampled", "blended", "filled"
+  std::string how;  // "all", "measured", "resampled", "blended", "filled"
   std::int64_t cells = 0;
   double mean = 0, rmse = 0, largest = 0;
 };
@@ -104,7 +104,7 @@ struct StudyRun {
 };
 
 struct StudyOptions {
-  std::filesystem::path folder;          // made when it is not there
+  std::filesystem::path folder;  // made when it is not there
   bool overwrite = false;
   RunOptions run;
   std::function<void(const std::string&)> say;  // one line at the beginning of each step

@@ -4,16 +4,15 @@
 //   write_grid(r.grid, "closed.tif", {.lineage = true});
 //   r.report.cells_closed;
 //
-// A void is a connected region of void cells (also over corners), found over the whole grid in one streaming pass. Small
-// voids (up to `small` cells) take, cell by cell, the mean of the known cells in the smallest window of 3, 5 or 7 cells
-// at least half of which is known; larger ones take the inverse distance mean (power 2) of all cells on their rim. Rims
-// longer than kRimCells are taken in clusters of 16 x 16 cells where those lie beyond 64 cells: the weight of a cluster
-// differs by less than a tenth of a percent from that of its cells.
-// Left open: voids that reach the edge of the grid (they have no rim all around; a clipped area's outside is such a
-// void) unless `edges` is set, and voids whose box is longer than `largest`.
-// The result does not depend on blocks or threads. Cells that were known are never touched. Lineage: filled, by method.
-// Memory: 24 bytes for each run of void cells in a row, plus the rims of the voids that are closed.
-// For voids over which a second source is known, join that source in a mosaic instead.
+// A void is a connected region of void cells (also over corners), found over the whole grid in one streaming pass.
+// Small voids (up to `small` cells) take, cell by cell, the mean of the known cells in the smallest window of 3, 5 or 7
+// cells at least half of which is known; larger ones take the inverse distance mean (power 2) of all cells on their
+// rim. Rims longer than kRimCells are taken in clusters of 16 x 16 cells where those lie beyond 64 cells: the weight of
+// a cluster differs by less than a tenth of a percent from that of its cells. Left open: voids that reach the edge of
+// the grid (they have no rim all around; a clipped area's outside is such a void) unless `edges` is set, and voids
+// whose box is longer than `largest`. The result does not depend on blocks or threads. Cells that were known are never
+// touched. Lineage: filled, by method. Memory: 24 bytes for each run of void cells in a row, plus the rims of the voids
+// that are closed. For voids over which a second source is known, join that source in a mosaic instead.
 #pragma once
 #include <optional>
 
@@ -59,8 +58,8 @@ struct VoidRun {
 
 struct VoidMap {
   std::vector<VoidRegion> regions;
-  std::vector<VoidRun> runs;                // by row, then column
-  std::vector<std::size_t> row_begin;       // rows + 1 places in `runs`
+  std::vector<VoidRun> runs;           // by row, then column
+  std::vector<std::size_t> row_begin;  // rows + 1 places in `runs`
   std::int64_t cells = 0;
 };
 

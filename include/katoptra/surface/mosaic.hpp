@@ -4,8 +4,8 @@
 //   for (const std::string& n : whole.info().notes) say(n);     // which tiles were resampled or converted
 //
 // Each cell takes the value of the first tile, in order of preference, that has one there. The frame is the lattice of
-// the finest tile over the union of all; tiles on that lattice are joined cell for cell, the others are resampled to it.
-// With a feather, a tile's weight grows from its edge (or the edge of its voids) inwards over that distance and the
+// the finest tile over the union of all; tiles on that lattice are joined cell for cell, the others are resampled to
+// it. With a feather, a tile's weight grows from its edge (or the edge of its voids) inwards over that distance and the
 // next tile shows through, so that no step is left.
 //
 // Refused, naming the tiles: a tile without a CRS, tiles with different vertical references, heights beside something

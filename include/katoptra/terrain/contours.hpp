@@ -19,7 +19,7 @@
 namespace katoptra {
 
 struct ContourLine {
-  double level = 0;   // in the unit of the grid
+  double level = 0;     // in the unit of the grid
   bool closed = false;  // then the last point equals the first
   bool index = false;   // every index_every-th level from the base, to be drawn bolder
   LineString points;    // in the grid's CRS

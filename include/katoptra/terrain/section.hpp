@@ -33,7 +33,8 @@ struct SectionOptions {
   RunOptions run;
 };
 
-// `line` in the grid's CRS. BadArgument for fewer than two points or a line of no length; TooLarge beyond 10 million points.
+// `line` in the grid's CRS. BadArgument for fewer than two points or a line of no length; TooLarge beyond 10 million
+// points.
 Section section(const Grid& grid, const LineString& line, const SectionOptions& options = {});
 
 // A straight line from a point by bearing (clockwise from grid north) and ground length.

@@ -1,7 +1,8 @@
 // A picture of a grid for a page: colours, hillshade, coordinates, scale bar, north arrow, legend, overlays.
 //
-//   Picture p = draw_map(dem, {.title = "Kessa Inlet", .overlays = {{contour_layer(lines, dem), OverlayStyle::Contours}}});
-//   save(p.bytes);                                    // a file is written by the rooms that know files
+//   Picture p = draw_map(dem, {.title = "Kessa Inlet", .overlays = {{contour_layer(lines, dem),
+//   OverlayStyle::Contours}}}); save(p.bytes);                                    // a file is written by the rooms
+//   that know files
 //
 // The map is drawn in the CRS of the grid with the same ground scale in both directions at its middle. PNG, SVG or PDF.
 #pragma once
@@ -33,10 +34,10 @@ struct MapOverlay {
 
 struct MapOptions {
   PictureFormat format = PictureFormat::Png;
-  int width = 1600;             // 400 to 8000
+  int width = 1600;  // 400 to 8000
   std::string title;
-  bool shade = true;            // blend a hillshade into the colours of heights
-  double exaggeration = 1.5;    // of that hillshade
+  bool shade = true;          // blend a hillshade into the colours of heights
+  double exaggeration = 1.5;  // of that hillshade
   std::vector<MapOverlay> overlays;
   RunOptions run;
 };

@@ -21,7 +21,8 @@ Colour shaded(Colour c, double factor);
 
 class Palette {
  public:
-  // Land from dark moss to pale sand, sea from deep to shallow blue; zero is the shore. A range on one side uses one ramp.
+  // Land from dark moss to pale sand, sea from deep to shallow blue; zero is the shore. A range on one side uses one
+  // ramp.
   static Palette land_and_sea(double lowest, double highest);
   // One ramp for quantities without a zero (slope, roughness, uncertainty).
   static Palette plain(double lowest, double highest);
