@@ -169,10 +169,10 @@ std::string find_text(const Shortlist& s) {
     path_width = std::max(path_width, short_path(t.tile.path).size());
     survey_width = std::max(survey_width, t.tile.survey.size());
   }
-  std::string text = fmt::format("   {:<{}}  {:<{}}  {:<11} {:>8}  {:>8}  {:>7}  {}\n", "tile", path_width, "survey",
+  std::string text = fmt::format("   {:<{}}  {:<{}}  {:<11} {:>8}  {:>9}  {:>7}  {}\n", "tile", path_width, "survey",
                                  survey_width, "date", "cell", "size", "covers", "why");
   for (const ShortlistTile& t : s.tiles)
-    text += fmt::format(" {} {:<{}}  {:<{}}  {:<11} {:>6.3g} m  {:>8}  {:>5.1f} %  {}\n", t.kept ? '+' : '-',
+    text += fmt::format(" {} {:<{}}  {:<{}}  {:<11} {:>6.3g} m  {:>9}  {:>5.1f} %  {}\n", t.kept ? '+' : '-',
                         short_path(t.tile.path), path_width, t.tile.survey, survey_width,
                         t.tile.date + (t.tile.date_guessed ? "?" : ""), t.tile.spacing.y.metres(),
                         format_bytes(static_cast<double>(t.tile.bytes)), 100 * t.covered_fraction, t.reason);

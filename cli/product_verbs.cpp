@@ -302,7 +302,7 @@ void add_product_verbs(CLI::App& app, int& status) {
   v = app.add_subcommand("sample", "values at points; with a known height in the table, residuals too");
   v->add_option("IN", p->in, "a grid")->required();
   v->add_option("--points", p->points_file, "a CSV, GeoJSON or GeoPackage file with points");
-  v->add_option("--at", p->at, "X,Y or X,Y@CRS");
+  v->add_option("--at", p->at, "X,Y or X,Y@CRS; may be given several times")->allow_extra_args(false);
   v->add_option("--crs", p->crs, "the CRS of a table that does not say (default: the grid's)");
   add_output(*v, *p, false);
   add_running(*v, *p);

@@ -230,7 +230,7 @@ void add_surface_verbs(CLI::App& app, int& status) {
   CLI::App* v = app.add_subcommand("mosaic", "one surface from many tiles");
   v->add_option("TILE", m->tiles, "grids, folders or shortlists")->required();
   v->add_option("--prefer", m->prefer, "what decides where tiles overlap: newest, finest, given (in order)")
-      ->delimiter(',');
+      ->allow_extra_args(false)->delimiter(',');
   v->add_option("--feather", m->feather, "width of a seam over which tiles fade into each other, e.g. 20m");
   v->add_option("--resample", m->resample, "for tiles on another lattice: nearest, bilinear, cubic, mean, auto");
   v->add_option("--void", m->void_value, "the void value to write");

@@ -67,6 +67,14 @@ class Surface(ToolTest):
         self.assertEqual(m["crs"], "EPSG:32725")
         self.assertIn("32724", self.refused("look", SHEET, "--crs", "EPSG:32724", status=3))
 
+    def test_options_take_what_is_theirs_and_no_more(self):
+        other = os.path.join(DEMO, "ground-2022", "sheet_b1.tif")
+        m = self.run_json("mosaic", "--prefer", "finest,given", other, SHEET, "-o", "m.tif", "--void", "-9999")
+        self.assertEqual(m["sources"], ["sheet_b1.tif", "sheet_b2.tif"])
+        self.assertEqual(m["void_value"], -9999)
+        self.assertEqual(m["unit"], "ft")  # that of the tile preferred first
+        self.run_tool("sample", "--at", "677600,5841400", "--at", "677601,5841400", SHEET)
+
     def test_dry_run_writes_nothing(self):
         out = self.run_tool("reproject", SHEET, "--cell", "0.1m", "-o", "a.tif", "--dry-run").stdout
         self.assertIn("5000 x 4000 cells", out)

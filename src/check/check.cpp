@@ -384,7 +384,7 @@ class Judge {
                         all.spikes.size(), all.spikes.size() == 1 ? "" : "s", all.spikes.size() == 1 ? "s" : "",
                         all.spikes.size() == 1 ? "its" : "their", s.off, unit_, at(p),
                         static_cast<double>(grid_.at(s.col, s.row))),
-            "make them voids and fill them");
+            "make such cells voids and fill them");
     f.measure = s.off;
     f.unit = unit_;
     for (std::size_t i = 0; i < std::min<std::size_t>(all.spikes.size(), 100); ++i)
@@ -468,7 +468,7 @@ class Judge {
             fmt::format("{} {}{} stand{} off {} neighbours by up to {:+.2f} {}, the first at {} = {:.1f}{}", at.size(),
                         what, at.size() == 1 ? "" : "s", at.size() == 1 ? "s" : "", at.size() == 1 ? "its" : "their",
                         largest, unit_, what == "row" ? "y" : "x", what == "row" ? p.y : p.x, period_of(at)),
-            "get another copy, or make them voids and fill them");
+            "get another copy, or make such lines voids and fill them");
     f.measure = largest;
     f.unit = unit_;
     for (std::size_t i = 0; i < std::min<std::size_t>(at.size(), 100); ++i)

@@ -530,6 +530,11 @@ Quantity read_quantity(const tiff::GeoFacts& geo, const std::string& description
 
 }  // namespace
 
+std::string tiff_library_version() {
+  const std::string text = TIFFGetVersion();
+  return text.substr(0, text.find('\n'));
+}
+
 GridFile open_tiff(const std::shared_ptr<ByteSource>& bytes) {
   const std::string& file = bytes->name();
   GridFile out;

@@ -332,6 +332,8 @@ Transform::Transform(const Crs& from, const Crs& to) : impl_(std::make_shared<Im
   impl_->give(std::move(first));
 }
 
+std::string proj_version() { return proj_info().version; }
+
 bool Transform::is_identity() const { return impl_->identity; }
 bool Transform::is_ballpark() const { return impl_->ballpark; }
 void Transform::forward(std::span<Point> points) const { impl_->run(points, PJ_FWD); }

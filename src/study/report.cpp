@@ -51,6 +51,7 @@ body{font:16px/1.5 "DejaVu Sans",system-ui,sans-serif;color:var(--ink);max-width
 h1{font-size:30px;line-height:1.2;margin:0 0 4px}h2{font-size:21px;margin:44px 0 12px;padding-top:14px;border-top:1px solid var(--line)}
 .lead{color:var(--quiet);margin:0 0 24px}
 table{border-collapse:collapse;width:100%;font-size:14px}th{text-align:left;color:var(--quiet);font-weight:600}
+td.file{white-space:nowrap}
 th,td{padding:6px 10px;border-bottom:1px solid var(--line);vertical-align:top}td.n,th.n{text-align:right;font-variant-numeric:tabular-nums;white-space:nowrap}
 .cards{display:grid;grid-template-columns:repeat(auto-fit,minmax(190px,1fr));gap:12px}
 .card{background:var(--tint);border-radius:8px;padding:12px 16px}.card b{display:block;font-size:22px;line-height:1.25}.card span{color:var(--quiet);font-size:14px}
@@ -139,7 +140,7 @@ class Html {
     }
     text_ += "<table><tr><th>severity</th><th>code</th><th>file</th><th>what, and what to do</th></tr>\n";
     for (const Finding& f : list)
-      text_ += fmt::format("<tr><td class=\"{0}\">{0}</td><td>{1}</td><td>{2}</td><td>{3}{4}</td></tr>\n",
+      text_ += fmt::format("<tr><td class=\"{0}\">{0}</td><td>{1}</td><td class=\"file\">{2}</td><td>{3}{4}</td></tr>\n",
                            name_of(f.severity), escaped(f.code), escaped(f.file), escaped(f.message),
                            f.advice.empty() ? "" : "<br><span class=\"advice\">" + escaped(f.advice) + "</span>");
     text_ += "</table>\n";
@@ -271,7 +272,7 @@ std::string record_json(const Study& study, const StudyRun& run) {
   using json = nlohmann::ordered_json;
   json j;
   j["title"] = study.title;
-  j["version"] = KATOPTRA_VERSION;
+  j["versions"] = {{"katoptra", KATOPTRA_VERSION}, {"proj", proj_version()}, {"tiff", tiff_library_version()}};
   j["study_file"] = study.file.filename().string();
   j["study_text"] = study.text;
   j["inputs"] = json::array();

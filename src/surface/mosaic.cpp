@@ -20,6 +20,7 @@ struct Part {
   Grid grid;
   Window place;
   std::uint32_t first_source = 0;
+  std::string survey;  // tiles with the same belong together
 };
 
 Origin shifted(Origin o, std::uint32_t by) { return o ? origin_code(source_of(o) + by, how_of(o)) : 0; }
@@ -95,18 +96,37 @@ class MosaicSource final : public GridSource {
     return closed;
   }
 
+  // A weighted sum that is filled from the first tile to the last; each leaves a rest for the next.
   struct Blend {
     double sum = 0, weight = 0, rest = 1, heaviest = 0;
     Origin origin = 0;
     int sources = 0;
+
+    void add(double value, double own, Origin from, int from_sources) {
+      const double w = rest * own;
+      if (!(w > 0)) return;
+      sum += w * value;
+      weight += w;
+      rest = own >= 1 ? 0 : rest * (1 - own);
+      sources += from_sources;
+      if (w > heaviest) {
+        heaviest = w;
+        origin = from;
+      }
+    }
   };
 
+  // Tiles of one survey are blended among themselves first; the survey as a whole then fades into the next one at its
+  // own edge, so that nothing older shows through where two of its sheets meet.
   void blend(const BlockView& out) const {
     const Window& w = out.window;
+    const Window wide = w.grown(feather_);
     std::vector<Blend> cells(static_cast<std::size_t>(w.cells()));
-    for (const Part& part : parts_) {
-      const Window common = part.place.intersected(w);
-      if (!common.empty()) add(part, common, out, cells);
+    for (std::size_t first = 0; first < parts_.size();) {
+      std::size_t end = first + 1;
+      while (end < parts_.size() && parts_[end].survey == parts_[first].survey) ++end;
+      add_survey(first, end, wide, out, cells);
+      first = end;
     }
     for (std::int64_t r = 0; r < w.rows; ++r)
       for (std::int64_t c = 0; c < w.cols; ++c) {
@@ -117,29 +137,53 @@ class MosaicSource final : public GridSource {
       }
   }
 
-  void add(const Part& part, const Window& common, const BlockView& out, std::vector<Blend>& cells) const {
-    Block block(common.grown(feather_), out.origin ? Planes::ValuesAndOrigin : Planes::Values);
-    read_part(part, block.view());
-    const std::vector<float> inside = distance_to_void(block, feather_);
+  void add_survey(std::size_t first, std::size_t end, const Window& wide, const BlockView& out,
+                  std::vector<Blend>& cells) const {
     const Window& w = out.window;
-    for (std::int64_t r = 0; r < common.rows; ++r)
-      for (std::int64_t c = 0; c < common.cols; ++c) {
-        Blend& b = cells[static_cast<std::size_t>((common.row - w.row + r) * w.cols + common.col - w.col + c)];
-        const float z = block.row(r + feather_)[c + feather_];
-        if (std::isnan(z) || b.rest <= 0) continue;
-        const double d =
-            static_cast<double>(inside[static_cast<std::size_t>((r + feather_) * block.window().cols + c + feather_)]);
-        const double own = std::min(1.0, d / static_cast<double>(feather_)), weight = b.rest * own;
-        if (weight <= 0) continue;
-        b.sum += weight * static_cast<double>(z);
-        b.weight += weight;
-        b.rest = own >= 1 ? 0 : b.rest * (1 - own);
-        ++b.sources;
-        if (weight > b.heaviest) {
-          b.heaviest = weight;
-          if (out.origin) b.origin = block.origin_row(r + feather_)[c + feather_];
-        }
+    std::vector<Blend> own(cells.size());
+    Block covered(wide, Planes::Values);
+    blank(covered.view());
+    bool any = false;
+    for (std::size_t i = first; i < end; ++i) {
+      const Window common = parts_[i].place.intersected(wide);
+      if (common.empty()) continue;
+      any = true;
+      add_tile(parts_[i], common, out, covered, own);
+    }
+    if (!any) return;
+    const std::vector<float> inside = distance_to_void(covered, feather_);
+    for (std::int64_t r = 0; r < w.rows; ++r)
+      for (std::int64_t c = 0; c < w.cols; ++c) {
+        const auto i = static_cast<std::size_t>(r * w.cols + c);
+        if (own[i].weight > 0)
+          cells[i].add(own[i].sum / own[i].weight, share(inside, wide, r, c), own[i].origin, own[i].sources);
       }
+  }
+
+  void add_tile(const Part& part, const Window& common, const BlockView& out, Block& covered,
+                std::vector<Blend>& own) const {
+    const Window& w = out.window;
+    Block block(covered.window(), out.origin ? Planes::ValuesAndOrigin : Planes::Values);
+    blank(block.view());
+    read_part(part, block.view().part(common));
+    const std::vector<float> inside = distance_to_void(block, feather_);
+    for (std::int64_t r = 0; r < block.window().rows; ++r)
+      for (std::int64_t c = 0; c < block.window().cols; ++c)
+        if (!std::isnan(block.row(r)[c])) covered.row(r)[c] = 0;
+    for (std::int64_t r = 0; r < w.rows; ++r)
+      for (std::int64_t c = 0; c < w.cols; ++c) {
+        const float z = block.row(r + feather_)[c + feather_];
+        if (!std::isnan(z))
+          own[static_cast<std::size_t>(r * w.cols + c)].add(
+              static_cast<double>(z), share(inside, block.window(), r, c),
+              out.origin ? block.origin_row(r + feather_)[c + feather_] : 0, 1);
+      }
+  }
+
+  // The weight of a cell of the output window by its distance to the nearest void.
+  double share(const std::vector<float>& inside, const Window& wide, std::int64_t r, std::int64_t c) const {
+    const float d = inside[static_cast<std::size_t>((r + feather_) * wide.cols + c + feather_)];
+    return std::min(1.0, static_cast<double>(d) / static_cast<double>(feather_));
   }
 
   std::vector<Part> parts_;
@@ -208,19 +252,26 @@ Frame union_frame(const std::vector<Grid>& tiles, const Frame& lattice) {
   return lattice.sub({c0, r0, c1 - c0, r1 - r0});
 }
 
+// What tiles of one acquisition have in common: the name of their survey, their date and their cells.
+std::string survey_of(const Grid& tile) {
+  const auto& sources = tile.info().sources;
+  if (sources.size() != 1) return tile.info().name;
+  return fmt::format("{}|{}|{:.3g}", sources[0].survey, sources[0].date, sources[0].cell.metres());
+}
+
 // The tile on the mosaic's lattice, moved there when it has another.
 Part place_on(const Grid& tile, const Frame& frame, const MosaicOptions& options, std::vector<std::string>& notes) {
-  if (const auto w = frame.window_of(tile.frame())) return {tile, *w};
+  if (const auto w = frame.window_of(tile.frame())) return {tile, *w, 0, {}};
   Bounds box = transformed(tile.frame().bounds(), Transform(tile.frame().crs(), frame.crs()));
   const CellSize cell = frame.cell();
   box = {box.west - cell.x, box.south - cell.y, box.east + cell.x, box.north + cell.y};
   const Window place = frame.window_of_centres(box).intersected(frame.window());
-  if (place.empty()) return {tile, {}};
+  if (place.empty()) return {tile, {}, 0, {}};
   const Frame to = frame.sub(place);
   const Resampling used = resolved(options.resampling, tile, to);
   notes.push_back(fmt::format("{}: resampled ({}) to the lattice of the mosaic, as its {} differ", tile.info().name,
                               name_of(used), tile.frame().crs().same_place(frame.crs()) ? "cells" : "CRS and cells"));
-  return {reproject(tile, to, used), place};
+  return {reproject(tile, to, used), place, 0, {}};
 }
 
 }  // namespace
@@ -270,6 +321,7 @@ Grid mosaic(const std::vector<Grid>& given, const MosaicOptions& options) {
     }
     type = type ? common_type(*type, part.grid.info().type) : part.grid.info().type;
     part.first_source = static_cast<std::uint32_t>(info.sources.size());
+    part.survey = survey_of(tile);
     for (const SourceRecord& s : part.grid.info().sources) info.sources.push_back(s);
     info.quantity.unit_known = info.quantity.unit_known && tile.quantity().unit_known;
     parts.push_back(std::move(part));

@@ -97,6 +97,24 @@ TEST(Mosaic, AFeatherLeavesNoStep) {
       3);
 }
 
+// The first feather weighed each sheet alone: where two sheets of the new survey met, both had no weight, and the old
+// survey stood there as a ridge.
+TEST(Mosaic, NothingOlderShowsThroughWhereTwoSheetsMeet) {
+  auto flat = [](double west, std::int64_t cols, float z, const char* name, const char* date) {
+    return dated(grid_from_values(utm_frame(cols, 30, 1, west),
+                                  std::vector<float>(static_cast<std::size_t>(cols * 30), z), metres_above_egm2008()),
+                 name, date);
+  };
+  const Grid west = flat(676000, 40, 10, "west", "2022-01-01"), east = flat(676040, 40, 10, "east", "2022-01-01");
+  const Grid old = flat(676000, 100, 11, "old", "2016-01-01");
+  const Grid m = mosaic({west, east, old}, {.feather = 8_m});
+  for (std::int64_t c = 30; c < 50; ++c) EXPECT_EQ(m.at(c, 15), 10) << c;
+  // At its outer edge the new survey still fades.
+  EXPECT_GT(m.at(78, 15), 10.5f);
+  EXPECT_EQ(m.at(90, 15), 11);
+  expect_same_for_every_window(m, 5, 20);
+}
+
 TEST(Mosaic, WhatDoesNotBelongTogetherIsRefusedByName) {
   const Grid good = dated(rough_grid(utm_frame(10, 10), 1), "good.tif", "");
   const Grid lost = dated(rough_grid(utm_frame(10, 10).with_crs(Crs()), 2), "lost.tif", "");

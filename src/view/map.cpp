@@ -3,7 +3,9 @@
 #include <algorithm>
 #include <cmath>
 #include <fmt/format.h>
+#include <iterator>
 #include <numbers>
+#include <utility>
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/surface/reproject.hpp"
@@ -30,15 +32,32 @@ Frame pixel_frame(const Frame& f, double width) {
           static_cast<std::int64_t>(std::ceil(rows))};
 }
 
-// Reads a grid at pixel size; a grid without a CRS is drawn as if it lay in a plane.
+// Reads a grid at pixel size. Where pixels are finer than cells, bilinear: a picture must not add swings of its own.
 std::vector<float> pixels_of(const Grid& grid, const Frame& to, const RunOptions& run) {
+  Resampling method = resolved(Resampling::Automatic, grid, to);
+  if (method == Resampling::Cubic) method = Resampling::Bilinear;
   std::vector<float> out(static_cast<std::size_t>(to.cols() * to.rows()));
   std::int64_t at = 0;
-  for_each_band(reproject(grid, to, Resampling::Automatic), Planes::Values, run, [&](const Block& b) {
+  for_each_band(reproject(grid, to, method), Planes::Values, run, [&](const Block& b) {
     std::copy_n(b.row(0), b.window().cells(), out.data() + at);
     at += b.window().cells();
   });
   return out;
+}
+
+// The range that colours are spread over: all of it for heights; for others up to where only two in a thousand pixels
+// lie beyond, so that one steep cell does not pale the rest.
+std::pair<double, double> colour_range(const std::vector<float>& pixels, bool whole) {
+  std::vector<float> known;
+  std::copy_if(pixels.begin(), pixels.end(), std::back_inserter(known), [](float v) { return !std::isnan(v); });
+  if (known.empty()) return {0, 0};
+  const auto [low, high] = std::minmax_element(known.begin(), known.end());
+  const auto lowest = static_cast<double>(*low), highest = static_cast<double>(*high);
+  if (whole) return {lowest, highest};
+  const auto beyond = static_cast<std::ptrdiff_t>(static_cast<double>(known.size()) * 0.998);
+  std::nth_element(known.begin(), known.begin() + std::min<std::ptrdiff_t>(beyond, std::ssize(known) - 1), known.end());
+  const auto most = static_cast<double>(known[std::min(static_cast<std::size_t>(beyond), known.size() - 1)]);
+  return {lowest, most > lowest ? most : highest};
 }
 
 Palette palette_for(const Quantity& q, double low, double high) {
@@ -90,13 +109,8 @@ class MapPainter {
 
   void land() {
     const std::vector<float> values = pixels_of(grid_, frame_, options_.run);
-    float low = std::numeric_limits<float>::infinity(), high = -low;
-    for (float v : values) {
-      if (v < low) low = v;
-      if (v > high) high = v;
-    }
-    if (low > high) low = high = 0;
-    palette_ = palette_for(grid_.quantity(), static_cast<double>(low), static_cast<double>(high));
+    const auto [low, high] = colour_range(values, heights());
+    palette_ = palette_for(grid_.quantity(), low, high);
     const bool shade = options_.shade && heights();
     std::vector<float> light;
     if (shade) {
@@ -203,6 +217,7 @@ class MapPainter {
         }
       } else {
         const Point q = on_sheet(t.forward(std::get<Point>(f.geometry)));
+        cairo_new_path(canvas_.cr());
         cairo_arc(canvas_.cr(), q.x, q.y, 4.5, 0, 2 * std::numbers::pi);
         canvas_.colour(kPaper);
         cairo_fill_preserve(canvas_.cr());
@@ -291,6 +306,7 @@ class MapPainter {
       c.line_width(std::max(1.4, p.width));
       if (p.dashed) c.dashes({8, 4});
       if (o.style == OverlayStyle::Points) {
+        cairo_new_path(c.cr());
         cairo_arc(c.cr(), x + 13, y - 5, 4.5, 0, 2 * std::numbers::pi);
         cairo_stroke(c.cr());
       } else if (o.style == OverlayStyle::Contours || o.style == OverlayStyle::Transect) {

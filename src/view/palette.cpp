@@ -55,8 +55,11 @@ Palette Palette::land_and_sea(double lowest, double highest) {
   Palette p;
   p.lowest_ = lowest;
   p.highest_ = std::max(highest, lowest + 1e-9);
-  const double low = std::min(lowest, 0.0), high = std::max(highest, 0.0);
-  if (lowest < 0) {
+  // A hair of sea beside high land (or of land beside deep sea) does not take a whole ramp: it stays near the shore.
+  constexpr double kLeastShare = 0.05;
+  const double low = std::min(lowest, -kLeastShare * std::max(highest, 0.0));
+  const double high = std::max(highest, -kLeastShare * std::min(lowest, 0.0));
+  if (lowest <= 0) {
     for (auto [t, hue, chroma] :
          {std::array{0.0, 262.0, 0.105}, std::array{0.5, 243.0, 0.095}, std::array{1.0, 214.0, 0.06}})
       p.stops_.push_back({low * (1 - t), 0.36 + 0.50 * t, chroma, hue});
@@ -67,7 +70,6 @@ Palette Palette::land_and_sea(double lowest, double highest) {
                                   std::array{0.66, 84.0, 0.08}, std::array{1.0, 62.0, 0.03}})
       p.stops_.push_back({from + (high - from) * t, 0.54 + 0.42 * t, chroma, hue});
   }
-  if (p.stops_.empty()) p.stops_.push_back({0, 0.54, 0.078, 148});
   return p;
 }
 
@@ -76,7 +78,7 @@ Palette Palette::plain(double lowest, double highest) {
   p.lowest_ = lowest;
   p.highest_ = std::max(highest, lowest + 1e-9);
   for (auto [t, hue, chroma] :
-       {std::array{0.0, 85.0, 0.045}, std::array{0.5, 40.0, 0.125}, std::array{1.0, 345.0, 0.12}})
+       {std::array{0.0, 85.0, 0.045}, std::array{0.5, 40.0, 0.125}, std::array{1.0, -15.0, 0.12}})
     p.stops_.push_back({lowest + (p.highest_ - lowest) * t, 0.95 - 0.60 * t, chroma, hue});
   return p;
 }
@@ -104,8 +106,6 @@ Colour Palette::at(double value) const {
   for (std::size_t i = 1; i < stops_.size(); ++i) {
     const Stop &a = stops_[i - 1], &b = stops_[i];
     if (value > b.value || b.value <= a.value) continue;
-    // The shore belongs to the land.
-    if (value == b.value && i + 1 < stops_.size() && stops_[i + 1].value == b.value) continue;
     const double t = (value - a.value) / (b.value - a.value);
     return from_oklch(a.lightness + t * (b.lightness - a.lightness), a.chroma + t * (b.chroma - a.chroma),
                       a.hue + t * (b.hue - a.hue));

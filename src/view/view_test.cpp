@@ -23,8 +23,8 @@ TEST(Palette, LightnessGrowsEvenlyOnBothSidesOfTheShore) {
       EXPECT_NEAR((b - a) * 20, whole, 0.12 * whole) << i;
     }
   };
-  even(0, 400);
-  even(-60, -0.001);
+  even(1e-6, 400);
+  even(-60, 0);
 }
 
 TEST(Palette, LandAndSeaMeetAtZeroAndNowhereElse) {
@@ -38,6 +38,9 @@ TEST(Palette, LandAndSeaMeetAtZeroAndNowhereElse) {
     if (z < -1 || z > 0) {
       EXPECT_LT(apart(z, z + 0.5), 0.03) << z;
     }
+  // The sea at zero of a grid from orbit is water; a hair below zero is as pale.
+  EXPECT_GT(Palette::land_and_sea(0, 400).at(0).blue, Palette::land_and_sea(0, 400).at(0).red);
+  EXPECT_NEAR(Palette::land_and_sea(-0.3, 400).at(-0.3).blue, Palette::land_and_sea(-0.3, 400).at(0).blue, 0.02);
   // Only land, only sea.
   EXPECT_GT(Palette::land_and_sea(100, 200).at(100).green, Palette::land_and_sea(100, 200).at(100).blue);
   EXPECT_GT(Palette::land_and_sea(-200, -100).at(-150).blue, Palette::land_and_sea(-200, -100).at(-150).red);

@@ -86,6 +86,9 @@ struct WriteReport {
 // The format follows from the extension (.tif, .tiff); Unsupported for others.
 WriteReport write_grid(const Grid& grid, const std::filesystem::path& path, const WriteOptions& options = {});
 
+// "LIBTIFF, Version 4.5.0": the reader of TIFF headers, for records.
+std::string tiff_library_version();
+
 // "dem.lineage.tif" for "dem.tif"
 std::filesystem::path lineage_path_for(const std::filesystem::path& path);
 

@@ -115,6 +115,9 @@ class Transform {
   std::shared_ptr<Impl> impl_;
 };
 
+// "9.1.1": the PROJ that coordinates go through, for records.
+std::string proj_version();
+
 // Outlines carried into another CRS, with points added on long edges so that they keep their shape
 // (no edge is longer than 1/32 of the outline's larger side).
 MultiPolygon transformed(const MultiPolygon& shape, const Transform& transform);
