@@ -2,6 +2,7 @@
 #include <cstdlib>
 #include <filesystem>
 #include <fmt/format.h>
+#include <unistd.h>
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/formats/bytes.hpp"
@@ -82,7 +83,8 @@ int run(const StudyCommand& o) {
                        .overwrite = o.overwrite,
                        .run = o.run(),
                        .say = {}};
-  if (!o.json && !o.quiet) options.say = [](const std::string& step) { fmt::print(stderr, "- {}\n", step); };
+  if (!o.json && !o.quiet && ::isatty(2))
+    options.say = [](const std::string& step) { fmt::print(stderr, "- {}\n", step); };
   print_run(run_study(study, options), o);
   return 0;
 }

@@ -52,6 +52,9 @@ int run_mosaic(const MosaicCommand& o) {
   return write_and_state(within(mosaic(tiles, m), o, notes), o, notes, true);
 }
 
+// A grid that came with its lineage keeps it through the next steps.
+bool is_traced(const Grid& grid) { return grid.info().sources.size() > 1; }
+
 struct FillCommand : Common {
   std::string in, largest;
   bool edges = false;
@@ -90,7 +93,8 @@ struct ClipCommand : Common {
 
 int run_clip(const ClipCommand& o) {
   std::vector<std::string> notes;
-  return write_and_state(within(open_input(o.in, o), o, notes), o, notes);
+  const Grid part = within(open_input(o.in, o), o, notes);
+  return write_and_state(part, o, notes, is_traced(part));
 }
 
 struct ReprojectCommand : Common {
@@ -119,7 +123,7 @@ int run_reproject(const ReprojectCommand& o) {
   notes.push_back(fmt::format("resampled by {}", name_of(method)));
   if (method == Resampling::Nearest && in.quantity().kind == QuantityKind::Height)
     notes.push_back("nearest repeats and drops rows: a hillshade of this will show stripes");
-  return write_and_state(reproject(in, frame, method), o, notes);
+  return write_and_state(reproject(in, frame, method), o, notes, is_traced(in));
 }
 
 struct CheckCommand : Common {
@@ -230,7 +234,8 @@ void add_surface_verbs(CLI::App& app, int& status) {
   CLI::App* v = app.add_subcommand("mosaic", "one surface from many tiles");
   v->add_option("TILE", m->tiles, "grids, folders or shortlists")->required();
   v->add_option("--prefer", m->prefer, "what decides where tiles overlap: newest, finest, given (in order)")
-      ->allow_extra_args(false)->delimiter(',');
+      ->allow_extra_args(false)
+      ->delimiter(',');
   v->add_option("--feather", m->feather, "width of a seam over which tiles fade into each other, e.g. 20m");
   v->add_option("--resample", m->resample, "for tiles on another lattice: nearest, bilinear, cubic, mean, auto");
   v->add_option("--void", m->void_value, "the void value to write");

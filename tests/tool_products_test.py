@@ -24,6 +24,8 @@ class Surface(ToolTest):
         self.assertEqual(m["void_value"], -32768)
         c = self.run_json("clip", "m.tif", "--area", "box:-31.04,-37.58,-30.96,-37.52", "-o", "c.tif")
         self.assertEqual((c["cols"], c["rows"]), (289, 217))  # nodes on both edges belong
+        self.assertEqual(c["sources"], m["sources"])
+        self.assertTrue(os.path.exists(self.path("c.lineage.tif")), "what was traced stays traced")
         values, geo = self.read_raster(self.path("c.tif"))
         self.assertEqual(values.shape, (217, 289))
         self.assertEqual(int(numpy.isnan(values).sum()), c["voids"])

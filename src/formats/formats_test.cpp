@@ -105,6 +105,16 @@ TEST(Lineage, IsOpenedWithTheGridItWasWrittenWith) {
   }
 }
 
+// A lineage left over from an earlier file of the same name and size was once taken for that of the new one.
+TEST(Lineage, OfAReplacedFileDoesNotStay) {
+  TemporaryFolder folder;
+  const Grid a = rough_grid(utm_frame(40, 30), 1, 0), b = rough_grid(utm_frame(40, 30, 1, 676020), 2, 0);
+  write_grid(mosaic({a, b}), folder / "m.tif", {.lineage = true});
+  write_grid(rough_grid(utm_frame(60, 30), 3, 0), folder / "m.tif", {.overwrite = true, .run = {}});
+  EXPECT_EQ(open_grid(folder / "m.tif").info().sources.size(), 1u);
+  EXPECT_EQ(folder.files(), 1u);
+}
+
 Layer sample_layer() {
   Polygon p = to_polygon({-31.02, -37.56, -31.0, -37.54});
   p.holes.push_back(to_polygon({-31.015, -37.555, -31.01, -37.55}).outer);

@@ -54,6 +54,12 @@ void write_lineage_table(const fs::path& path, const GridInfo& info, bool overwr
   write_text_file(table_path_for(path), text, {.overwrite = overwrite});
 }
 
+void remove_lineage_beside(const fs::path& path) {
+  std::error_code ignored;
+  fs::remove(lineage_path_for(path), ignored);
+  fs::remove(table_path_for(path), ignored);
+}
+
 std::optional<Grid> open_lineage_beside(const fs::path& path, const Grid& grid) {
   std::error_code ec;
   const fs::path codes_path = lineage_path_for(path), table_path = table_path_for(path);

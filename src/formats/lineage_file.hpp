@@ -12,4 +12,7 @@ std::optional<Grid> open_lineage_beside(const std::filesystem::path& path, const
 // One row for each code that can occur: code, source, how, survey, date, cell, treatment.
 void write_lineage_table(const std::filesystem::path& path, const GridInfo& info, bool overwrite);
 
+// Removes both files when they are there.
+void remove_lineage_beside(const std::filesystem::path& path);
+
 }  // namespace katoptra

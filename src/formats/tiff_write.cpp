@@ -517,6 +517,8 @@ WriteReport write_grid(const Grid& grid, const fs::path& path, const WriteOption
     write_lineage_table(path, grid.info(), options.overwrite);
   }
   report.bytes = writer.finish();
+  // A lineage that belonged to the file replaced here would be taken for that of the new one.
+  if (!lineage && options.overwrite) remove_lineage_beside(path);
   report.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
   return report;
 }

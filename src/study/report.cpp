@@ -140,9 +140,10 @@ class Html {
     }
     text_ += "<table><tr><th>severity</th><th>code</th><th>file</th><th>what, and what to do</th></tr>\n";
     for (const Finding& f : list)
-      text_ += fmt::format("<tr><td class=\"{0}\">{0}</td><td>{1}</td><td class=\"file\">{2}</td><td>{3}{4}</td></tr>\n",
-                           name_of(f.severity), escaped(f.code), escaped(f.file), escaped(f.message),
-                           f.advice.empty() ? "" : "<br><span class=\"advice\">" + escaped(f.advice) + "</span>");
+      text_ +=
+          fmt::format("<tr><td class=\"{0}\">{0}</td><td>{1}</td><td class=\"file\">{2}</td><td>{3}{4}</td></tr>\n",
+                      name_of(f.severity), escaped(f.code), escaped(f.file), escaped(f.message),
+                      f.advice.empty() ? "" : "<br><span class=\"advice\">" + escaped(f.advice) + "</span>");
     text_ += "</table>\n";
   }
 
