@@ -274,9 +274,7 @@ int write_and_state(const Grid& grid, const Common& c, const std::vector<std::st
 }
 
 void write_picture(const Picture& p, const std::string& path, bool overwrite) {
-  auto sink = create_file(path, {.overwrite = overwrite});
-  sink->write_at(0, p.bytes);
-  sink->commit();
+  write_file(path, p.bytes, {.overwrite = overwrite});
 }
 
 }  // namespace katoptra::cli

@@ -5,6 +5,7 @@
 #include "katoptra/check/check.hpp"
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/vector_file.hpp"
+#include "katoptra/study/tables.hpp"
 #include "katoptra/surface/clip.hpp"
 #include "katoptra/surface/fill.hpp"
 #include "katoptra/surface/mosaic.hpp"
@@ -21,17 +22,7 @@ struct MosaicCommand : Common {
 
 std::vector<Preference> preferences(const std::vector<std::string>& names) {
   std::vector<Preference> out;
-  for (const std::string& n : names) {
-    if (n == "newest")
-      out.push_back(Preference::Newest);
-    else if (n == "finest")
-      out.push_back(Preference::Finest);
-    else if (n == "given")
-      out.push_back(Preference::Given);
-    else
-      throw Error(ErrorCode::BadArgument, fmt::format("'{}' is not a preference", n), "--prefer",
-                  "use newest, finest, given");
-  }
+  for (const std::string& n : names) out.push_back(parse_preference(n));
   return out;
 }
 
@@ -130,20 +121,6 @@ struct CheckCommand : Common {
   std::vector<std::string> in;
 };
 
-ordered_json finding_json(const Finding& f) {
-  ordered_json j;
-  j["code"] = f.code;
-  j["severity"] = name_of(f.severity);
-  j["file"] = f.file;
-  j["message"] = f.message;
-  j["advice"] = f.advice;
-  if (f.measure) {
-    j["measure"] = *f.measure;
-    j["unit"] = f.unit;
-  }
-  return j;
-}
-
 int run_check(const CheckCommand& o) {
   std::optional<Area> area;
   if (!o.area.empty()) area = area_from(o.area);
@@ -199,10 +176,7 @@ int run_check(const CheckCommand& o) {
                       findings.size() == 1 ? "" : "s");
   if (!o.out.empty()) {
     if (o.out.ends_with(".json")) {
-      ordered_json list = ordered_json::array();
-      for (const Finding& f : findings) list.push_back(finding_json(f));
-      write_text_file(o.out, list.dump(2, ' ', false, ordered_json::error_handler_t::replace) + "\n",
-                      {.overwrite = o.overwrite});
+      write_text_file(o.out, findings_json(findings) + "\n", {.overwrite = o.overwrite});
     } else {
       write_layer(finding_layer(findings), o.out, {.overwrite = o.overwrite});
     }
@@ -210,8 +184,7 @@ int run_check(const CheckCommand& o) {
   if (o.json) {
     ordered_json j;
     j["failures"] = failures;
-    j["findings"] = ordered_json::array();
-    for (const Finding& f : findings) j["findings"].push_back(finding_json(f));
+    j["findings"] = ordered_json::parse(findings_json(findings));
     j["statistics"] = stats;
     std::fputs((j.dump(2, ' ', false, ordered_json::error_handler_t::replace) + "\n").c_str(), stdout);
   } else if (!o.quiet) {

@@ -8,6 +8,8 @@
 #include "katoptra/catalogue/catalogue.hpp"
 #include "katoptra/formats/bytes.hpp"
 
+#include "base/text.hpp"
+
 namespace katoptra {
 namespace fs = std::filesystem;
 namespace {
@@ -103,8 +105,7 @@ Catalogue open_folder(const fs::path& folder, const FolderOptions& options) {
   }
   std::sort(files.begin(), files.end());
   const auto is_tile_name = [](const fs::path& p) {
-    std::string e = p.extension().string();
-    std::transform(e.begin(), e.end(), e.begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
+    const std::string e = lower_extension(p);
     return e == ".tif" || e == ".tiff" || e == ".hgt";
   };
   // The record of the nearest folder above a file.

@@ -200,10 +200,14 @@ void set_sink_wrapper(std::function<std::unique_ptr<ByteSink>(std::unique_ptr<By
   wrapper() = std::move(wrap);
 }
 
-void write_text_file(const fs::path& path, std::string_view text, const CreateOptions& options) {
+void write_file(const fs::path& path, std::span<const std::uint8_t> bytes, const CreateOptions& options) {
   auto sink = create_file(path, options);
-  sink->write_at(0, std::span(reinterpret_cast<const std::uint8_t*>(text.data()), text.size()));
+  sink->write_at(0, bytes);
   sink->commit();
+}
+
+void write_text_file(const fs::path& path, std::string_view text, const CreateOptions& options) {
+  write_file(path, std::span(reinterpret_cast<const std::uint8_t*>(text.data()), text.size()), options);
 }
 
 std::vector<ArchiveEntry> list_archive(const fs::path& path) {

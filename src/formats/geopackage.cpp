@@ -313,9 +313,7 @@ void write_geopackage(const Layer& layer, const std::filesystem::path& path, boo
   if (!bytes)
     throw Error(ErrorCode::TooLarge, "the GeoPackage does not fit into memory", file,
                 "write GeoJSON, or fewer features");
-  auto sink = create_file(path, {.overwrite = overwrite});
-  sink->write_at(0, std::span(bytes.get(), static_cast<std::size_t>(size)));
-  sink->commit();
+  write_file(path, std::span(bytes.get(), static_cast<std::size_t>(size)), {.overwrite = overwrite});
 }
 
 Layer read_geopackage(const std::filesystem::path& path) {

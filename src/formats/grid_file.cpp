@@ -13,6 +13,7 @@
 #include "katoptra/base/error.hpp"
 #include "katoptra/formats/bytes.hpp"
 
+#include "base/text.hpp"
 #include "lineage_file.hpp"
 #include "tiff_read.hpp"
 
@@ -36,11 +37,6 @@ Kind kind_of(const ByteSource& bytes) {
   return kind_of(std::span(head.data(), bytes.read_at(0, head)));
 }
 
-std::string lower(std::string s) {
-  std::transform(s.begin(), s.end(), s.begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
-  return s;
-}
-
 [[noreturn]] void refuse_kind(const std::string& name) {
   throw Error(ErrorCode::BadFile, "is not in a grid format that is read here", name,
               "give a GeoTIFF or HGT file, or a zip archive with one inside");
@@ -48,8 +44,7 @@ std::string lower(std::string s) {
 
 GridFile open_bytes(const std::shared_ptr<ByteSource>& bytes, const std::string& file_name) {
   if (kind_of(*bytes) == Kind::Tiff) return open_tiff(bytes);
-  if (is_hgt_name(file_name) && lower(fs::path(file_name).extension().string()) == ".hgt")
-    return open_hgt(bytes, file_name);
+  if (is_hgt_name(file_name) && lower_extension(file_name) == ".hgt") return open_hgt(bytes, file_name);
   refuse_kind(bytes->name());
 }
 
@@ -58,7 +53,7 @@ GridFile open_zip(const fs::path& path) {
   constexpr std::size_t kLimit = std::size_t{1} << 30;
   std::vector<std::string> grids;
   for (const ArchiveEntry& e : list_archive(path)) {
-    const std::string ext = lower(fs::path(e.name).extension().string());
+    const std::string ext = lower_extension(e.name);
     if (ext == ".hgt" || ext == ".tif" || ext == ".tiff") grids.push_back(e.name);
   }
   if (grids.size() != 1)
@@ -139,7 +134,7 @@ bool looks_like_grid(const fs::path& path) {
   try {
     auto bytes = open_file(path);
     const Kind kind = kind_of(*bytes);
-    const std::string name = path.filename().string(), ext = lower(path.extension().string());
+    const std::string name = path.filename().string(), ext = lower_extension(path);
     return kind == Kind::Tiff || (kind == Kind::Zip && ext == ".zip") || (ext == ".hgt" && is_hgt_name(name));
   } catch (const Error&) {
     return false;

@@ -15,6 +15,7 @@
 #include "katoptra/formats/grid_file.hpp"
 #include "katoptra/version.hpp"
 
+#include "base/text.hpp"
 #include "geokeys.hpp"
 #include "lineage_file.hpp"
 #include "tiff_codec.hpp"
@@ -452,9 +453,7 @@ void measure(const Block& block, const Window& inside, Made& m) {
 
 WriteReport write_grid(const Grid& grid, const fs::path& path, const WriteOptions& options) {
   const auto start = std::chrono::steady_clock::now();
-  std::string ext = path.extension().string();
-  std::transform(ext.begin(), ext.end(), ext.begin(),
-                 [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
+  const std::string ext = lower_extension(path);
   if (ext != ".tif" && ext != ".tiff")
     throw Error(ErrorCode::Unsupported, fmt::format("grids are not written as '{}' here", ext), path.string(),
                 "give a name that ends in .tif");

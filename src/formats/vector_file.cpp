@@ -8,6 +8,7 @@
 #include "katoptra/base/error.hpp"
 #include "katoptra/formats/bytes.hpp"
 
+#include "base/text.hpp"
 #include "csv.hpp"
 #include "geopackage.hpp"
 
@@ -16,12 +17,6 @@ namespace fs = std::filesystem;
 namespace {
 
 using nlohmann::json;
-
-std::string extension(const fs::path& path) {
-  std::string e = path.extension().string();
-  std::transform(e.begin(), e.end(), e.begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
-  return e;
-}
 
 // ---------------------------------------------------------------------------------------------------------- GeoJSON
 
@@ -203,11 +198,6 @@ Feature carried(const Feature& f, const Transform& t) {
 
 // ------------------------------------------------------------------------------------------------------ point tables
 
-std::string lower(std::string s) {
-  std::transform(s.begin(), s.end(), s.begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
-  return s;
-}
-
 Layer read_table(const fs::path& path, const Crs& otherwise) {
   const std::string text = read_text_file(path);
   const std::string first = text.substr(0, text.find('\n'));
@@ -217,7 +207,7 @@ Layer read_table(const fs::path& path, const Crs& otherwise) {
   std::size_t x = rows[0].size(), y = x;
   bool degrees = false;
   for (std::size_t i = 0; i < rows[0].size(); ++i) {
-    const std::string name = lower(rows[0][i]);
+    const std::string name = lower_case(rows[0][i]);
     if (name == "x" || name == "easting" || name == "east") x = i;
     if (name == "y" || name == "northing" || name == "north") y = i;
     if (name == "lon" || name == "longitude" || name == "lat" || name == "latitude") {
@@ -270,7 +260,7 @@ std::string to_geojson(const Layer& layer) {
 }
 
 Layer read_layer(const fs::path& path, const Crs& otherwise) {
-  const std::string ext = extension(path);
+  const std::string ext = lower_extension(path);
   if (ext == ".gpkg") return read_geopackage(path);
   if (ext == ".csv" || ext == ".txt") return read_table(path, otherwise);
   if (ext != ".geojson" && ext != ".json")
@@ -289,7 +279,7 @@ Layer read_layer(const fs::path& path, const Crs& otherwise) {
 }
 
 void write_layer(const Layer& layer, const fs::path& path, const WriteLayerOptions& options) {
-  const std::string ext = extension(path);
+  const std::string ext = lower_extension(path);
   if (ext == ".gpkg") return write_geopackage(layer, path, options.overwrite);
   if (ext != ".geojson" && ext != ".json")
     throw Error(ErrorCode::Unsupported, fmt::format("features are not written as '{}' here", ext), path.string(),

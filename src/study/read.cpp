@@ -172,12 +172,10 @@ Study read_study(const fs::path& path) {
   s.all_tiles = tiles == "all";
   if (const auto words = m.list("prefer"); !words.empty()) {
     s.mosaic.prefer.clear();
-    for (const std::string& w : words) {
-      if (w != "newest" && w != "finest" && w != "given")
-        throw Error(ErrorCode::BadFile, fmt::format("'{}' is not a preference", w), file, "use newest, finest, given");
-      s.mosaic.prefer.push_back(w == "newest"   ? Preference::Newest
-                                : w == "finest" ? Preference::Finest
-                                                : Preference::Given);
+    try {
+      for (const std::string& w : words) s.mosaic.prefer.push_back(parse_preference(w));
+    } catch (const Error& e) {
+      throw Error(ErrorCode::BadFile, e.problem(), file + ", prefer", e.advice());
     }
   }
   const TableReader fill(root.get_as<toml::table>("fill"), "fill", file, {"largest", "edges", "skip"});

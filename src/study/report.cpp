@@ -250,19 +250,6 @@ std::string checksum_of(const std::filesystem::path& path) {
   return sum.hex();
 }
 
-nlohmann::ordered_json finding_json(const Finding& f) {
-  nlohmann::ordered_json j{{"code", f.code},
-                           {"severity", name_of(f.severity)},
-                           {"file", f.file},
-                           {"message", f.message},
-                           {"advice", f.advice}};
-  if (f.measure) {
-    j["measure"] = *f.measure;
-    j["unit"] = f.unit;
-  }
-  return j;
-}
-
 }  // namespace
 
 std::string report_html(const Study& study, const StudyRun& run, const std::vector<ReportPicture>& pictures) {
@@ -321,9 +308,9 @@ std::string record_json(const Study& study, const StudyRun& run) {
                     {"largest", run.control->largest}};
   for (const ReferenceResult& r : run.reference)
     j["reference"][r.how] = {{"cells", r.cells}, {"mean", r.mean}, {"rmse", r.rmse}, {"largest", r.largest}};
-  j["findings"] = json::array();
-  for (const auto* list : {&run.check.findings, &run.source_findings})
-    for (const Finding& x : *list) j["findings"].push_back(finding_json(x));
+  std::vector<Finding> findings = run.check.findings;
+  findings.insert(findings.end(), run.source_findings.begin(), run.source_findings.end());
+  j["findings"] = json::parse(findings_json(findings));
   j["products"] = json::array();
   for (const auto& p : run.products) j["products"].push_back(p.filename().string());
   j["times"] = json::array();

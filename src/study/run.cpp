@@ -234,11 +234,7 @@ class Runner {
       }
   }
 
-  void save(const Picture& p, const fs::path& to) {
-    auto sink = create_file(to, {.overwrite = options_.overwrite});
-    sink->write_at(0, p.bytes);
-    sink->commit();
-  }
+  void save(const Picture& p, const fs::path& to) { write_file(to, p.bytes, {.overwrite = options_.overwrite}); }
 
   void product(const StudyProduct& p) {
     const fs::path to = path(p.file);

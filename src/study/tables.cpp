@@ -2,6 +2,7 @@
 
 #include <cmath>
 #include <fmt/format.h>
+#include <nlohmann/json.hpp>
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/terrain/sample.hpp"
@@ -77,6 +78,23 @@ std::string sampled_csv(const SampledPoints& s) {
     text += "\n";
   }
   return text;
+}
+
+std::string findings_json(const std::vector<Finding>& findings) {
+  auto list = nlohmann::ordered_json::array();
+  for (const Finding& f : findings) {
+    nlohmann::ordered_json j{{"code", f.code},
+                             {"severity", name_of(f.severity)},
+                             {"file", f.file},
+                             {"message", f.message},
+                             {"advice", f.advice}};
+    if (f.measure) {
+      j["measure"] = *f.measure;
+      j["unit"] = f.unit;
+    }
+    list.push_back(std::move(j));
+  }
+  return list.dump(2, ' ', false, nlohmann::ordered_json::error_handler_t::replace);
 }
 
 }  // namespace katoptra

@@ -276,6 +276,13 @@ Part place_on(const Grid& tile, const Frame& frame, const MosaicOptions& options
 
 }  // namespace
 
+Preference parse_preference(std::string_view text) {
+  if (text == "newest") return Preference::Newest;
+  if (text == "finest") return Preference::Finest;
+  if (text == "given") return Preference::Given;
+  throw Error(ErrorCode::BadArgument, fmt::format("'{}' is not a preference", text), {}, "use newest, finest, given");
+}
+
 std::vector<std::size_t> preference_order(const std::vector<Grid>& tiles, const std::vector<Preference>& prefer) {
   std::vector<std::size_t> order(tiles.size());
   std::iota(order.begin(), order.end(), std::size_t{0});

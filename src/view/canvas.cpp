@@ -9,6 +9,8 @@
 
 #include "katoptra/base/error.hpp"
 
+#include "base/text.hpp"
+
 namespace katoptra {
 
 Canvas::Canvas(PictureFormat format, int width, int height) : format_(format), width_(width), height_(height) {
@@ -84,9 +86,7 @@ Picture Canvas::finish() {
 }
 
 PictureFormat picture_format_for(const std::string& name) {
-  std::string ext = name.substr(std::min(name.size(), name.rfind('.')));
-  std::transform(ext.begin(), ext.end(), ext.begin(),
-                 [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
+  const std::string ext = lower_extension(name);
   if (ext == ".png") return PictureFormat::Png;
   if (ext == ".svg") return PictureFormat::Svg;
   if (ext == ".pdf") return PictureFormat::Pdf;

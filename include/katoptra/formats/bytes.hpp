@@ -47,6 +47,9 @@ std::unique_ptr<ByteSink> create_file(const std::filesystem::path& path, const C
 // For tests: every file that create_file makes from now on is passed through `wrap` (empty: none).
 void set_sink_wrapper(std::function<std::unique_ptr<ByteSink>(std::unique_ptr<ByteSink>)> wrap);
 
+// A whole small file at once.
+void write_file(const std::filesystem::path& path, std::span<const std::uint8_t> bytes,
+                const CreateOptions& options = {});
 void write_text_file(const std::filesystem::path& path, std::string_view text, const CreateOptions& options = {});
 
 // Files inside a zip archive, by name; nothing is ever written to disk. BadFile when the archive is damaged.

@@ -4,6 +4,7 @@
 #include <string>
 #include <vector>
 
+#include "katoptra/check/check.hpp"
 #include "katoptra/geo/feature.hpp"
 #include "katoptra/grid/grid.hpp"
 #include "katoptra/terrain/section.hpp"
@@ -29,5 +30,8 @@ struct SampledPoints {
 // Points of a layer in any CRS; known heights are taken in the grid's unit.
 SampledPoints sample_points(const Grid& grid, const Layer& layer, const RunOptions& options = {});
 std::string sampled_csv(const SampledPoints& s);
+
+// A JSON list of objects: code, severity, file, message, advice, and measure with unit where there is one.
+std::string findings_json(const std::vector<Finding>& findings);
 
 }  // namespace katoptra

@@ -13,6 +13,7 @@
 // Lineage: measured, resampled or blended, with the tile.
 #pragma once
 #include <optional>
+#include <string_view>
 #include <vector>
 
 #include "katoptra/grid/grid.hpp"
@@ -21,6 +22,8 @@
 namespace katoptra {
 
 enum class Preference { Newest, Finest, Given };
+// "newest", "finest", "given"; BadArgument otherwise.
+Preference parse_preference(std::string_view text);
 
 struct MosaicOptions {
   // The first criterion decides; the next one breaks its ties; the order given is always the last.
