@@ -1,6 +1,6 @@
 // Kernels without codecs: hillshade against memcpy, void filling in cells a second, contours in cells a second.
-//   build/bin/kernels [EDGE]
-// The last line of each row is what bench/contours_yardstick.py compares with contourpy on the same ground.
+//   build/bin/kernels [EDGE [GROUND.tif [HOLED.tif]]]
+// bench/contours_yardstick.py and bench/fill_yardstick.py compare with contourpy and scipy on the same ground.
 #include <cstring>
 
 #include "katoptra/surface/fill.hpp"
@@ -57,15 +57,22 @@ void fill_row(std::int64_t n) {
   const Grid g = in_memory(n, true);
   FillReport report;
   const double find = bench::seconds_of([&] { find_voids(g, {.threads = 1}); });
+  double squares = 0;
   const double whole = bench::seconds_of([&] {
     const FillResult r = fill_voids(g, {.run = {.threads = 1}});
     report = r.report;
     for (std::int64_t row = 0; row < n; row += 512)
-      for (std::int64_t col = 0; col < n; col += 512) {
-        const Block b = r.grid.read({col, row, 512, 512});
-        bench::require(!std::isnan(b.at(64, 64)), "a void was left");
-      }
+      for (std::int64_t col = 0; col < n; col += 512)
+        bench::require(r.grid.read({col, row, 512, 512}).at(64, 64) > 0, "a void was left");
   });
+  {
+    const Grid filled = fill_voids(g, {.run = {.threads = 1}}).grid;
+    const Block before = g.read(g.frame().window()), after = filled.read(g.frame().window());
+    for (std::int64_t row = 0; row < n; ++row)
+      for (std::int64_t col = 0; col < n; ++col)
+        if (std::isnan(before.at(col, row)))
+          squares += std::pow(static_cast<double>(after.at(col, row) - bench::ground(col, row)), 2);
+  }
   const double scan = bench::seconds_of([&] {
     for (std::int64_t row = 0; row < n; row += 512)
       for (std::int64_t col = 0; col < n; col += 512) g.read({col, row, 512, 512});
@@ -73,7 +80,7 @@ void fill_row(std::int64_t n) {
   bench::require(report.voids_left_large == 0, "voids left");
   fmt::print(
       "fill      {:.2f} M void cells/s on one thread by inverse distance ({} cells in {} voids; finding them {:.2f} s, "
-      "reading {:.2f} s of {:.2f} s)\n",
+      "reading {:.2f} s of {:.2f} s); rms {:.2f} m\n",
       static_cast<double>(report.cells_closed) / 1e6 / (whole - scan), report.cells_closed, report.voids_closed, find,
       scan, whole);
 }
@@ -99,5 +106,8 @@ int main(int argc, char** argv) {
   fill_row(n / 2);
   for (int levels : {20, 200})
     for (int threads : {1, 2}) contour_row(g, n, levels, threads);
+  if (argc > 3)
+    write_grid(in_memory(n / 2, true), argv[3],
+               {.overwrite = true, .codec = Codec::None, .overviews = false, .run = {}});
   if (argc > 2) write_grid(g, argv[2], {.overwrite = true, .codec = Codec::None, .overviews = false, .run = {}});
 }

@@ -121,6 +121,10 @@ struct CheckCommand : Common {
   std::vector<std::string> in;
 };
 
+std::string place_text(Point p, const Crs& crs) {
+  return crs.is_geographic() ? fmt::format("{:.6f}, {:.6f}", p.x, p.y) : fmt::format("{:.2f}, {:.2f}", p.x, p.y);
+}
+
 int run_check(const CheckCommand& o) {
   std::optional<Area> area;
   if (!o.area.empty()) area = area_from(o.area);
@@ -139,14 +143,18 @@ int run_check(const CheckCommand& o) {
       text += fmt::format("{}: {} cells, {} voids, {}\n", path, s.cells, s.voids,
                           range_text(s.lowest, s.highest, file.grid.quantity()));
       if (s.cells > s.voids)
-        text += fmt::format("  percentiles 1/25/50/75/99: {:.2f} / {:.2f} / {:.2f} / {:.2f} / {:.2f}\n",
-                            s.percentiles[0], s.percentiles[2], s.percentiles[3], s.percentiles[4], s.percentiles[6]);
+        text += fmt::format(
+            "  percentiles 1/25/50/75/99: {:.2f} / {:.2f} / {:.2f} / {:.2f} / {:.2f}; lowest at {}, highest at {}\n",
+            s.percentiles[0], s.percentiles[2], s.percentiles[3], s.percentiles[4], s.percentiles[6],
+            place_text(s.lowest_at, file.grid.frame().crs()), place_text(s.highest_at, file.grid.frame().crs()));
       if (s.cells > s.voids)
         stats.push_back({{"file", path},
                          {"cells", s.cells},
                          {"voids", s.voids},
                          {"lowest", s.lowest},
                          {"highest", s.highest},
+                         {"lowest_at", {s.lowest_at.x, s.lowest_at.y}},
+                         {"highest_at", {s.highest_at.x, s.highest_at.y}},
                          {"mean", s.mean},
                          {"deviation", s.deviation},
                          {"percentiles", s.percentiles}});

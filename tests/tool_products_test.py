@@ -111,6 +111,10 @@ class Surface(ToolTest):
         j = json.loads(self.run_tool("check", SHEET, "--json", "-o", "f.geojson", status=1).stdout)
         codes = {f["code"] for f in j["findings"]}
         self.assertIn("spike", codes)
+        z, geo = self.read_raster(SHEET)
+        row, col = numpy.unravel_index(numpy.nanargmax(z), z.shape)
+        x, y = geo["ModelTiepoint"][3] + col + 0.5, geo["ModelTiepoint"][4] - row - 0.5
+        self.assertEqual(j["statistics"][0]["highest_at"], [x, y])
         places = json.load(open(self.path("f.geojson")))
         self.assertIn("spike", {f["properties"]["code"] for f in places["features"]})
         clean = os.path.join(DEMO, "reference", "truth.tif")

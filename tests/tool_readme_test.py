@@ -1,0 +1,51 @@
+"""What README and docs show is what there is."""
+import os
+import re
+import unittest
+
+from tool import SOURCE, ToolTest, main
+
+
+def text_of(*parts):
+    with open(os.path.join(SOURCE, *parts)) as f:
+        return f.read()
+
+
+class Readme(ToolTest):
+    def test_the_library_example_is_the_compiled_one(self):
+        readme, code = text_of("README.md"), text_of("examples", "library.cpp")
+        self.assertIn(code[code.index('#include "katoptra/check') :].strip(), readme)
+        self.assertIn(text_of("examples", "library.expected").strip(), readme)
+
+    def test_links_lead_somewhere_and_no_screenshot_is_left_over(self):
+        linked = set()
+        for page in ["README.md", "CONTRIBUTING.md", "bench/README.md"] + ["docs/" + p for p in os.listdir(os.path.join(SOURCE, "docs")) if p.endswith(".md")]:
+            for target in re.findall(r"\]\(([^)#]+)\)", text_of(page)):
+                path = os.path.normpath(os.path.join(os.path.dirname(page), target))
+                self.assertTrue(os.path.exists(os.path.join(SOURCE, path)), f"{page}: {target}")
+                linked.add(path)
+        shots = {"docs/screenshots/" + s for s in os.listdir(os.path.join(SOURCE, "docs", "screenshots"))}
+        self.assertEqual(shots - linked, set())
+        self.assertLess(len(shots), 20)
+
+    def test_every_verb_is_told_of_and_every_told_verb_has_help(self):
+        readme = text_of("README.md")
+        listed = readme[readme.index("## The command line") : readme.index("each with `--help`")]
+        told = set(re.findall(r"`(\w+)`", listed))
+        overview = self.run_tool("--help").stdout
+        verbs = set(re.findall(r"^  (\w+)  ", overview[overview.index("Subcommands") :], re.M))
+        self.assertEqual(told, verbs)
+        for verb in verbs:
+            self.assertIn("Usage: katoptra " + verb, self.run_tool(verb, "--help").stdout)
+
+    def test_check_codes_are_documented(self):
+        code = text_of("src", "check", "check.cpp") + text_of("cli", "surface_verbs.cpp")
+        codes = set(re.findall(r'add\(\s*"([a-z-]+)"', code)) | set(re.findall(r'\.code = "([a-z-]+)"', code))
+        self.assertGreater(len(codes), 10)
+        page = text_of("docs", "check.md")
+        for c in codes:
+            self.assertIn(f"`{c}`", page)
+
+
+if __name__ == "__main__":
+    main()
