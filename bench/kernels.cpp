@@ -82,7 +82,7 @@ void fill_row(std::int64_t n) {
       "fill      {:.2f} M void cells/s on one thread by inverse distance ({} cells in {} voids; finding them {:.2f} s, "
       "reading {:.2f} s of {:.2f} s); rms {:.2f} m\n",
       static_cast<double>(report.cells_closed) / 1e6 / (whole - scan), report.cells_closed, report.voids_closed, find,
-      scan, whole);
+      scan, whole, std::sqrt(squares / static_cast<double>(report.cells_closed)));
 }
 
 void contour_row(const Grid& g, std::int64_t n, int levels, int threads) {
