@@ -1,7 +1,5 @@
 #include "katoptra/formats/bytes.hpp"
 
-#include <archive.h>
-#include <archive_entry.h>
 #include <atomic>
 #include <cerrno>
 #include <cstring>
@@ -23,6 +21,8 @@ void ByteSource::read_exactly(std::uint64_t offset, std::span<std::uint8_t> out)
                 fmt::format("ends early: {} bytes wanted at {}, the file has {}", out.size(), offset, size()), name(),
                 "it is truncated; fetch it again");
 }
+
+void ByteSource::will_need(std::uint64_t, std::uint64_t) const {}
 
 namespace {
 
@@ -49,6 +49,9 @@ class FileSource final : public ByteSource {
   ~FileSource() override { ::close(fd_); }
   std::uint64_t size() const override { return size_; }
   const std::string& name() const override { return name_; }
+  void will_need(std::uint64_t offset, std::uint64_t bytes) const override {
+    ::posix_fadvise(fd_, static_cast<off_t>(offset), static_cast<off_t>(bytes), POSIX_FADV_WILLNEED);
+  }
   std::size_t read_at(std::uint64_t offset, std::span<std::uint8_t> out) const override {
     std::size_t done = 0;
     while (done < out.size()) {
@@ -82,6 +85,26 @@ class MemorySource final : public ByteSource {
  private:
   std::string name_;
   std::vector<std::uint8_t> bytes_;
+};
+
+class PartSource final : public ByteSource {
+ public:
+  PartSource(std::shared_ptr<ByteSource> whole, std::uint64_t offset, std::uint64_t size, std::string name)
+      : whole_(std::move(whole)), offset_(offset), size_(size), name_(std::move(name)) {}
+  std::uint64_t size() const override { return size_; }
+  const std::string& name() const override { return name_; }
+  void will_need(std::uint64_t offset, std::uint64_t bytes) const override {
+    if (offset < size_) whole_->will_need(offset_ + offset, std::min(bytes, size_ - offset));
+  }
+  std::size_t read_at(std::uint64_t offset, std::span<std::uint8_t> out) const override {
+    if (offset >= size_) return 0;
+    return whole_->read_at(offset_ + offset, out.first(std::min<std::uint64_t>(out.size(), size_ - offset)));
+  }
+
+ private:
+  std::shared_ptr<ByteSource> whole_;
+  std::uint64_t offset_, size_;
+  std::string name_;
 };
 
 class FileSink final : public ByteSink {
@@ -138,38 +161,6 @@ std::function<std::unique_ptr<ByteSink>(std::unique_ptr<ByteSink>)>& wrapper() {
   return w;
 }
 
-struct FreeArchive {
-  void operator()(archive* a) const { archive_read_free(a); }
-};
-
-std::unique_ptr<archive, FreeArchive> open_archive(const fs::path& path) {
-  std::unique_ptr<archive, FreeArchive> a(archive_read_new());
-  archive_read_support_format_zip(a.get());
-  if (archive_read_open_filename(a.get(), path.c_str(), 1 << 16) != ARCHIVE_OK)
-    throw Error(ErrorCode::BadFile,
-                fmt::format("the archive cannot be read: {}",
-                            archive_error_string(a.get()) ? archive_error_string(a.get()) : "damaged"),
-                path.string(), "fetch it again");
-  return a;
-}
-
-// Calls body(entry) until it returns true or the archive ends.
-template <class Body>
-void each_entry(archive* a, const fs::path& path, const Body& body) {
-  archive_entry* entry = nullptr;
-  constexpr int kMostEntries = 100000;
-  for (int count = 0; count < kMostEntries; ++count) {
-    const int status = archive_read_next_header(a, &entry);
-    if (status == ARCHIVE_EOF) return;
-    if (status < ARCHIVE_WARN)
-      throw Error(
-          ErrorCode::BadFile,
-          fmt::format("the archive is damaged: {}", archive_error_string(a) ? archive_error_string(a) : "unknown"),
-          path.string(), "fetch it again");
-    if (body(entry)) return;
-  }
-}
-
 }  // namespace
 
 std::shared_ptr<ByteSource> open_file(const fs::path& path) { return std::make_shared<FileSource>(path); }
@@ -177,18 +168,26 @@ std::shared_ptr<ByteSource> bytes_in_memory(std::string name, std::vector<std::u
   return std::make_shared<MemorySource>(std::move(name), std::move(bytes));
 }
 
-std::string read_text_file(const fs::path& path, std::size_t limit) {
-  auto source = open_file(path);
-  if (source->size() > limit)
+std::shared_ptr<ByteSource> part_of(std::shared_ptr<ByteSource> whole, std::uint64_t offset, std::uint64_t size,
+                                    std::string name) {
+  if (offset > whole->size() || size > whole->size() - offset)
+    throw Error(ErrorCode::BadFile, "a part lies beyond the end", whole->name(), "it is damaged; fetch it again");
+  return std::make_shared<PartSource>(std::move(whole), offset, size, std::move(name));
+}
+
+std::string read_text(const ByteSource& source, std::size_t limit) {
+  if (source.size() > limit)
     throw Error(
         ErrorCode::TooLarge,
-        fmt::format("is {} long, more than the {} allowed here", format_bytes(static_cast<double>(source->size())),
+        fmt::format("is {} long, more than the {} allowed here", format_bytes(static_cast<double>(source.size())),
                     format_bytes(static_cast<double>(limit))),
-        path.string());
-  std::string text(source->size(), '\0');
-  source->read_exactly(0, std::span(reinterpret_cast<std::uint8_t*>(text.data()), text.size()));
+        source.name());
+  std::string text(source.size(), '\0');
+  source.read_exactly(0, std::span(reinterpret_cast<std::uint8_t*>(text.data()), text.size()));
   return text;
 }
+
+std::string read_text_file(const fs::path& path, std::size_t limit) { return read_text(*open_file(path), limit); }
 
 std::unique_ptr<ByteSink> create_file(const fs::path& path, const CreateOptions& options) {
   auto sink = std::make_unique<FileSink>(path, options.overwrite);
@@ -208,42 +207,6 @@ void write_file(const fs::path& path, std::span<const std::uint8_t> bytes, const
 
 void write_text_file(const fs::path& path, std::string_view text, const CreateOptions& options) {
   write_file(path, std::span(reinterpret_cast<const std::uint8_t*>(text.data()), text.size()), options);
-}
-
-std::vector<ArchiveEntry> list_archive(const fs::path& path) {
-  auto a = open_archive(path);
-  std::vector<ArchiveEntry> entries;
-  each_entry(a.get(), path, [&](archive_entry* e) {
-    if (archive_entry_filetype(e) == AE_IFREG && archive_entry_pathname(e))
-      entries.push_back({archive_entry_pathname(e), static_cast<std::uint64_t>(archive_entry_size(e))});
-    return false;
-  });
-  return entries;
-}
-
-std::vector<std::uint8_t> read_archive_entry(const fs::path& path, const std::string& name, std::size_t limit) {
-  auto a = open_archive(path);
-  std::vector<std::uint8_t> bytes;
-  bool found = false;
-  each_entry(a.get(), path, [&](archive_entry* e) {
-    if (!archive_entry_pathname(e) || name != archive_entry_pathname(e)) return false;
-    found = true;
-    std::vector<std::uint8_t> piece(1 << 16);
-    for (;;) {
-      const la_ssize_t n = archive_read_data(a.get(), piece.data(), piece.size());
-      if (n < 0)
-        throw Error(ErrorCode::BadFile, "an entry of the archive is damaged", path.string() + "/" + name,
-                    "fetch it again");
-      if (n == 0) return true;
-      if (bytes.size() + static_cast<std::size_t>(n) > limit)
-        throw Error(ErrorCode::TooLarge,
-                    fmt::format("unpacks to more than {}", format_bytes(static_cast<double>(limit))),
-                    path.string() + "/" + name, "unpack it by hand if it is meant to be this large");
-      bytes.insert(bytes.end(), piece.begin(), piece.begin() + n);
-    }
-  });
-  if (!found) throw Error(ErrorCode::BadFile, "is not in the archive", path.string() + "/" + name);
-  return bytes;
 }
 
 }  // namespace katoptra

@@ -83,7 +83,6 @@ TEST(Archive, AGridInsideAZipIsReadInPlace) {
 TEST(Archive, DamageAndBombsAreErrors) {
   TemporaryFolder folder;
   zip(folder / "a.zip", {{"S38W032.hgt", hgt_bytes()}});
-  EXPECT_EQ(error_of([&] { read_archive_entry(folder / "a.zip", "S38W032.hgt", 1000); }), ErrorCode::TooLarge);
   fs::resize_file(folder / "a.zip", fs::file_size(folder / "a.zip") / 2);
   EXPECT_EQ(error_of([&] { open_grid(folder / "a.zip"); }), ErrorCode::BadFile);
 }

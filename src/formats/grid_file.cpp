@@ -1,70 +1,53 @@
+// Opening grids: the reader by content, then what all formats have in common.
 #include "katoptra/formats/grid_file.hpp"
 
 #include <algorithm>
 #include <array>
 #include <cmath>
 #include <cstring>
-#include <ctime>
 #include <fmt/chrono.h>
 #include <fmt/format.h>
+#include <map>
+#include <nlohmann/json.hpp>
 #include <sstream>
 #include <sys/stat.h>
 
 #include "katoptra/base/error.hpp"
-#include "katoptra/formats/bytes.hpp"
+#include "katoptra/formats/archive.hpp"
 
 #include "base/text.hpp"
 #include "lineage_file.hpp"
-#include "tiff_read.hpp"
+#include "readers.hpp"
+#include "rows_source.hpp"
+#include "writers.hpp"
 
 namespace katoptra {
 namespace fs = std::filesystem;
 namespace {
 
-enum class Kind { Tiff, Zip, Other };
-
-Kind kind_of(std::span<const std::uint8_t> head) {
-  auto starts = [&](const char* magic, std::size_t n) {
-    return head.size() >= n && std::memcmp(head.data(), magic, n) == 0;
-  };
-  if (starts("II*\0", 4) || starts("MM\0*", 4) || starts("II+\0", 4) || starts("MM\0+", 4)) return Kind::Tiff;
-  if (starts("PK\3\4", 4)) return Kind::Zip;
-  return Kind::Other;
+std::vector<std::uint8_t> head_of(const ByteSource& bytes) {
+  std::vector<std::uint8_t> head(4096);
+  head.resize(bytes.read_at(0, head));
+  return head;
 }
-
-Kind kind_of(const ByteSource& bytes) {
-  std::array<std::uint8_t, 8> head{};
-  return kind_of(std::span(head.data(), bytes.read_at(0, head)));
+bool is_tiff(std::span<const std::uint8_t> head) {
+  for (const char* magic : {"II*\0", "MM\0*", "II+\0", "MM\0+"})
+    if (head.size() >= 4 && std::memcmp(head.data(), magic, 4) == 0) return true;
+  return false;
 }
+bool is_hgt_file(const std::string& name) { return lower_extension(name) == ".hgt" && is_hgt_name(name); }
 
-[[noreturn]] void refuse_kind(const std::string& name) {
-  throw Error(ErrorCode::BadFile, "is not in a grid format that is read here", name,
-              "give a GeoTIFF or HGT file, or a zip archive with one inside");
-}
-
-GridFile open_bytes(const std::shared_ptr<ByteSource>& bytes, const std::string& file_name) {
-  if (kind_of(*bytes) == Kind::Tiff) return open_tiff(bytes);
-  if (is_hgt_name(file_name) && lower_extension(file_name) == ".hgt") return open_hgt(bytes, file_name);
-  refuse_kind(bytes->name());
-}
-
-// The one grid inside an archive, unpacked in memory.
-GridFile open_zip(const fs::path& path) {
-  constexpr std::size_t kLimit = std::size_t{1} << 30;
-  std::vector<std::string> grids;
-  for (const ArchiveEntry& e : list_archive(path)) {
-    const std::string ext = lower_extension(e.name);
-    if (ext == ".hgt" || ext == ".tif" || ext == ".tiff") grids.push_back(e.name);
-  }
-  if (grids.size() != 1)
-    throw Error(grids.empty() ? ErrorCode::BadFile : ErrorCode::Unsupported,
-                grids.empty() ? "the archive holds no GeoTIFF or HGT file"
-                              : fmt::format("the archive holds {} grids", grids.size()),
-                path.string(), "unpack it and name the grid");
-  auto bytes = bytes_in_memory(path.string() + "/" + grids[0], read_archive_entry(path, grids[0], kLimit));
-  GridFile file = open_bytes(bytes, fs::path(grids[0]).filename().string());
-  file.facts.compression = "zip, " + file.facts.compression;
-  return file;
+GridFile open_located(const Located& file, const OpenOptions& options) {
+  const auto head = head_of(*file.bytes);
+  if (is_tiff(head)) return open_tiff(file, options);
+  if (is_netcdf_classic(head)) return open_netcdf(file, options);
+  if (is_hdf5(head)) return is_bag(file) ? open_bag(file, options) : open_netcdf(file, options);
+  if (is_hgt_file(file.name)) return open_hgt(file);
+  if (is_ascii_grid(head)) return open_ascii_grid(file);
+  if (is_flat(file)) return open_flat(file, options);
+  if (is_xyz(head)) return open_xyz(file, options);
+  throw Error(ErrorCode::BadFile, "is not in a grid format that is read here", file.bytes->name(),
+              "give a GeoTIFF, HGT, ASCII grid, flat binary with its .hdr, NetCDF, BAG or XYZ file, or an archive of one");
 }
 
 std::string file_date(const fs::path& path) {
@@ -72,6 +55,99 @@ std::string file_date(const fs::path& path) {
   if (::stat(path.c_str(), &st) != 0) return {};
   return fmt::format("{:%Y-%m-%d}", fmt::gmtime(st.st_mtime));
 }
+
+// ------------------------------------------------------------------------------------------- what lies beside a file
+
+// A .prj of the older kind has keywords instead of WKT: "Projection UTM", "Zone 25", "Datum WGS84" ...
+Crs crs_from_keywords(const std::string& text) {
+  std::map<std::string, std::string> keys;
+  std::istringstream lines(text);
+  for (std::string line; std::getline(lines, line);) {
+    std::istringstream words(line);
+    std::string key, value;
+    if (words >> key >> value) keys[lower_case(key)] = lower_case(value);
+  }
+  const std::string datum = keys["datum"], projection = keys["projection"];
+  const std::string base = datum == "nad83" || datum == "nar-c" ? "NAD83" : datum == "nad27" || datum == "nas-c" ? "NAD27" : datum == "wgs84" || datum == "wge" ? "WGS84" : "";
+  if (base.empty()) return {};
+  if (projection == "geographic") return Crs::parse(fmt::format("+proj=longlat +datum={} +type=crs", base));
+  const auto zone = parse_number(keys["zone"]);
+  if (projection != "utm" || !zone) return {};
+  const bool south = *zone < 0 || (keys.count("yshift") && parse_number(keys["yshift"]).value_or(0) != 0);
+  return Crs::parse(fmt::format("+proj=utm +zone={}{} +datum={} +units={} +type=crs", std::abs(*zone),
+                                south ? " +south" : "", base, keys["units"] == "feet" ? "us-ft" : "m"));
+}
+
+void use_prj(const Located& located, GridInfo& info, FileFacts& facts) {
+  const auto text = located.text_with_extension(".prj");
+  if (!text || info.frame.crs()) return;
+  Crs crs;
+  try {
+    crs = Crs::parse(*text);
+  } catch (const Error&) {
+    crs = crs_from_keywords(*text);
+  }
+  if (!crs) {
+    facts.problems.push_back("the .prj file beside it is not understood");
+    return;
+  }
+  facts.beside.push_back(".prj");
+  info.frame = info.frame.with_crs(crs.with_heights({}));
+  Quantity& q = info.quantity;
+  if (q.kind == QuantityKind::Height && !q.heights.known() && crs.heights().known()) {
+    q.heights = crs.heights();
+    if (!q.unit_known && !q.heights.is_ellipsoid()) {
+      q.unit = q.heights.unit();
+      q.unit_known = true;
+    }
+  }
+}
+
+struct Beside {
+  std::optional<double> void_value;
+  double zero = 0, step = 1;
+  bool depths = false;
+};
+
+Beside use_json(const Located& located, GridInfo& info, FileFacts& facts) {
+  Beside b;
+  const auto text = located.text_with_extension(".json");
+  if (!text) return b;
+  const auto j = nlohmann::json::parse(*text, nullptr, false);
+  if (!j.is_object()) return b;
+  auto word = [&](const char* key) { return j.contains(key) && j[key].is_string() ? j[key].get<std::string>() : ""; };
+  auto number = [&](const char* key) {
+    return j.contains(key) && j[key].is_number() ? std::optional(j[key].get<double>()) : std::nullopt;
+  };
+  bool used = false;
+  Quantity& q = info.quantity;
+  try {
+    if (!info.frame.crs() && !word("crs").empty()) info.frame = info.frame.with_crs(Crs::parse(word("crs"))), used = true;
+    if (!word("quantity").empty()) {
+      q.kind = quantity_kind_from(word("quantity"));
+      used = true;
+      if (q.kind != QuantityKind::Height) q.other_unit = word("unit");
+    }
+    if (q.kind == QuantityKind::Height && !q.heights.known() && !word("heights").empty())
+      q.heights = HeightReference::parse(word("heights")), used = true;
+    if (q.kind == QuantityKind::Height && !q.unit_known && !word("unit").empty()) {
+      q.unit = parse_length_unit(word("unit"));
+      q.unit_known = used = true;
+    }
+  } catch (const Error& e) {
+    facts.problems.push_back("the .json file beside it: " + e.problem());
+  }
+  if (const std::string date = word("date"); date.size() == 10 && facts.date.empty()) facts.date = date, used = true;
+  if (facts.survey.empty() && !word("survey").empty()) facts.survey = word("survey"), used = true;
+  b.void_value = number("void");
+  b.zero = number("zero").value_or(0);
+  b.step = number("step").value_or(1);
+  b.depths = j.contains("depths") && j["depths"].is_boolean() && j["depths"].get<bool>();
+  if (used || b.void_value || b.zero != 0 || b.step != 1 || b.depths) facts.beside.push_back(".json");
+  return b;
+}
+
+// ------------------------------------------------------------------------------------------------- what was assigned
 
 void assign(GridInfo& info, const FileFacts& facts, const OpenOptions& options) {
   if (options.crs) {
@@ -83,6 +159,7 @@ void assign(GridInfo& info, const FileFacts& facts, const OpenOptions& options) 
                   facts.path.string(), "to move it there use reproject");
   }
   Quantity& q = info.quantity;
+  if (q.kind != QuantityKind::Height) return;
   if (options.heights && options.heights->known()) {
     if (!q.heights.known())
       q.heights = *options.heights;
@@ -98,32 +175,81 @@ void assign(GridInfo& info, const FileFacts& facts, const OpenOptions& options) 
   }
 }
 
+// Longitudes belong between -180 and 180. A grid that counts from 0 to 360 is taken there; a whole globe is cut at 180
+// degrees, and one that crosses that meridian keeps counting on.
+Grid at_usual_longitudes(const Grid& grid) {
+  const Frame& f = grid.frame();
+  if (!f.crs().is_geographic() || f.west() < -180 - f.cell().x) return grid;
+  const double tolerance = f.cell().x * 1e-3, width = f.east() - f.west();
+  auto moved = [&](double by, std::int64_t roll) {
+    GridInfo info = grid.info();
+    info.frame = Frame(f.crs(), f.west() + by, f.north(), f.cell(), f.cols(), f.rows());
+    return roll > 0 ? rolled(grid, std::move(info), roll) : relabelled(grid, [&](GridInfo& i) { i.frame = info.frame; });
+  };
+  if (f.west() >= 180 - tolerance) return moved(-360, 0);
+  if (f.east() <= 180 + f.cell().x || std::abs(width - 360) > tolerance) return grid;
+  // The first column that begins at or beyond 180 degrees comes first.
+  const auto roll = static_cast<std::int64_t>(std::ceil((180 - f.west()) / f.cell().x - 0.5 - 1e-9));
+  return moved(static_cast<double>(roll) * f.cell().x - 360, roll % f.cols());
+}
+
 }  // namespace
 
+std::int64_t band_from(const OpenOptions& options, std::int64_t bands, const std::string& file) {
+  if (options.band.empty()) return 0;
+  const auto n = parse_number(options.band);
+  if (!n || *n < 1 || *n > static_cast<double>(bands) || *n != std::floor(*n))
+    throw Error(ErrorCode::BadArgument, fmt::format("has no band '{}'", options.band), file,
+                fmt::format("it has {}, numbered from 1", bands));
+  return static_cast<std::int64_t>(*n) - 1;
+}
+
 GridFile open_grid_file(const fs::path& path, const OpenOptions& options) {
-  auto bytes = open_file(path);
-  GridFile file;
-  const std::string name = path.filename().string();
-  if (kind_of(*bytes) == Kind::Zip)
-    file = open_zip(path);
-  else
-    file = open_bytes(bytes, name);
-  file.facts.path = path;
-  file.facts.bytes = bytes->size();
-  if (file.facts.date.empty()) {
-    file.facts.date = file_date(path);
-    file.facts.date_guessed = true;
-  }
+  const Located located = locate(path);
+  GridFile file = open_located(located, options);
+  FileFacts& facts = file.facts;
+  facts.path = path;
+  facts.bytes = located.bytes->size();
+  if (facts.compression.empty()) facts.compression = "none";
+  if (!located.packing.empty()) facts.compression = located.packing + ", " + facts.compression;
+  if (facts.bands.size() > 1 && facts.band.empty()) facts.band = options.band.empty() ? "1" : options.band;
+  Beside beside;
   file.grid = relabelled(file.grid, [&](GridInfo& info) {
-    assign(info, file.facts, options);
-    info.name = name;
-    info.sources = {{.name = name,
-                     .survey = file.facts.survey,
-                     .date = file.facts.date,
-                     .date_guessed = file.facts.date_guessed,
-                     .cell = ground_spacing(info.frame).y,
-                     .treatment = {}}};
+    info.name = path.filename().string();
+    use_prj(located, info, facts);
+    beside = use_json(located, info, facts);
+    assign(info, facts, options);
+    if (facts.bands.size() > 1)
+      info.notes.push_back(fmt::format("it has {} values a cell; {} is taken", facts.bands.size(),
+                                       options.band.empty() ? "the first" : "'" + options.band + "'"));
   });
+  if (facts.date.empty()) {
+    facts.date = file_date(located.on_disk);
+    facts.date_guessed = true;
+  }
+  const GridInfo plain = file.grid.info();
+  if (beside.void_value) file.grid = with_void(file.grid, *beside.void_value);
+  if (beside.zero != 0 || beside.step != 1) file.grid = scaled(file.grid, beside.step, beside.zero, {});
+  if (options.void_value) file.grid = with_void(file.grid, *options.void_value);
+  const bool turned_already = std::any_of(plain.notes.begin(), plain.notes.end(),
+                                          [](const std::string& n) { return n.starts_with("depths, positive down"); });
+  if ((options.depths || beside.depths) && !turned_already) file.grid = depths_as_heights(file.grid);
+  file.grid = at_usual_longitudes(file.grid);
+  file.grid = relabelled(file.grid, [&](GridInfo& info) {
+    info.sources = {{.name = path.filename().string(),
+                     .survey = facts.survey,
+                     .date = facts.date,
+                     .date_guessed = facts.date_guessed,
+                     .cell = ground_spacing(info.frame).y,
+                     .treatment = options.depths || turned_already ? "depths turned" : ""}};
+    if (info.type == plain.type) info.file_void = plain.file_void;
+    if (options.void_value && !info.file_void) info.file_void = options.void_value;
+  });
+  if (file.uncertainty)
+    file.uncertainty = relabelled(*file.uncertainty, [&](GridInfo& info) {
+      info.frame = info.frame.with_crs(file.grid.frame().crs());
+      info.name = path.filename().string() + " uncertainty";
+    });
   if (auto lineage = open_lineage_beside(path, file.grid)) file.grid = *lineage;
   return file;
 }
@@ -133,9 +259,13 @@ Grid open_grid(const fs::path& path, const OpenOptions& options) { return open_g
 bool looks_like_grid(const fs::path& path) {
   try {
     auto bytes = open_file(path);
-    const Kind kind = kind_of(*bytes);
+    const auto head = head_of(*bytes);
     const std::string name = path.filename().string(), ext = lower_extension(path);
-    return kind == Kind::Tiff || (kind == Kind::Zip && ext == ".zip") || (ext == ".hgt" && is_hgt_name(name));
+    if (is_tiff(head) || is_netcdf_classic(head) || is_hdf5(head) || is_hgt_file(name) || is_ascii_grid(head)) return true;
+    if (ext == ".xyz") return is_xyz(head);
+    if (ext == ".hdr") return false;
+    if (Archive::is_archive(*bytes)) return grids_behind(path) != std::vector{path};
+    return is_flat(locate(path));
   } catch (const Error&) {
     return false;
   }

@@ -1,20 +1,20 @@
 // HGT: square one-degree tiles of big-endian 16-bit heights at nodes, placed by their name; the first row is the north
 // edge, and neighbours share their border nodes. Heights are metres above EGM96, by the convention of the format.
 #include <cmath>
-#include <cstring>
 #include <fmt/format.h>
 #include <optional>
 #include <utility>
 
 #include "katoptra/base/error.hpp"
-#include "katoptra/grid/cache.hpp"
 
-#include "tiff_read.hpp"
+#include "readers.hpp"
+#include "rows_source.hpp"
+#include "tiff_codec.hpp"
+#include "writers.hpp"
 
 namespace katoptra {
 namespace {
 
-constexpr std::int64_t kRowsPerBlock = 64;
 constexpr double kHgtVoid = -32768;
 
 std::optional<Point> corner_from(const std::string& name) {
@@ -28,47 +28,18 @@ std::optional<Point> corner_from(const std::string& name) {
   return Point{ew == 'W' ? -lon : lon, ns == 'S' ? -lat : lat};
 }
 
-class HgtSource final : public GridSource {
- public:
-  HgtSource(std::shared_ptr<ByteSource> bytes, GridInfo info)
-      : bytes_(std::move(bytes)), info_(std::move(info)), owner_(BlockCache::shared().new_owner()) {}
-  ~HgtSource() override { BlockCache::shared().forget(owner_); }
-  const GridInfo& info() const override { return info_; }
-
-  void read(const BlockView& out) const override {
-    const std::int64_t cols = info_.frame.cols();
-    for (std::int64_t r = 0; r < out.window.rows; ++r) {
-      const std::int64_t row = out.window.row + r, block = row / kRowsPerBlock;
-      const auto data =
-          BlockCache::shared().get(owner_, static_cast<std::uint64_t>(block), [&] { return rows_of(block); });
-      const std::uint8_t* from = data->data() + ((row % kRowsPerBlock) * cols + out.window.col) * 2;
-      for (std::int64_t c = 0; c < out.window.cols; ++c) {
-        const auto v = static_cast<std::int16_t>(from[2 * c] << 8 | from[2 * c + 1]);
-        out.row(r)[c] = v == -32768 ? kVoid : static_cast<float>(v);
-        if (out.origin) out.origin_row(r)[c] = v == -32768 ? 0 : origin_code(1, How::Measured);
-      }
-    }
-  }
-
- private:
-  BlockCache::Bytes rows_of(std::int64_t block) const {
-    const std::int64_t first = block * kRowsPerBlock, rows = std::min(kRowsPerBlock, info_.frame.rows() - first);
-    BlockCache::Bytes bytes(static_cast<std::size_t>(rows * info_.frame.cols() * 2));
-    bytes_->read_exactly(static_cast<std::uint64_t>(first * info_.frame.cols() * 2), bytes);
-    return bytes;
-  }
-
-  std::shared_ptr<ByteSource> bytes_;
-  GridInfo info_;
-  std::uint64_t owner_;
-};
+Frame tile_frame(Point corner, std::int64_t edge) {
+  const double step = 1.0 / static_cast<double>(edge - 1);
+  return NodeFrame{Crs::wgs84(), corner.x, corner.y + 1, {step, step}, edge, edge}.cells();
+}
 
 }  // namespace
 
 bool is_hgt_name(const std::string& name) { return corner_from(name).has_value(); }
 
-GridFile open_hgt(const std::shared_ptr<ByteSource>& bytes, const std::string& name) {
-  const auto corner = corner_from(name);
+GridFile open_hgt(const Located& file) {
+  const auto corner = corner_from(file.name);
+  const std::shared_ptr<ByteSource> bytes = file.bytes;
   if (!corner)
     throw Error(ErrorCode::BadFile, "an HGT tile is placed by its name, and this is none such as S38W032.hgt",
                 bytes->name(), "give it the name it was published under");
@@ -81,20 +52,93 @@ GridFile open_hgt(const std::shared_ptr<ByteSource>& bytes, const std::string& n
                             bytes->size()),
                 bytes->name(), "it is truncated or something else; fetch it again");
   GridFile out;
-  const double step = 1.0 / static_cast<double>(edge - 1);
   GridInfo info;
-  info.frame = NodeFrame{Crs::wgs84(), corner->x, corner->y + 1, {step, step}, edge, edge}.cells();
+  info.frame = tile_frame(*corner, edge);
   info.quantity.heights = HeightReference::parse("EGM96");
   info.quantity.unit_known = true;
-  info.type = SampleType::Int16;
-  info.file_void = kHgtVoid;
+  const SampleRule rule{.type = SampleType::Int16, .hole = kHgtVoid};
+  describe_samples(rule, info);
   out.facts.format = "HGT";
-  out.facts.bytes = bytes->size();
-  out.facts.compression = "none";
   out.facts.layout = "rows";
   out.facts.pixel_is_point = true;
-  out.grid = Grid(std::make_shared<HgtSource>(bytes, std::move(info)));
+  out.grid = grid_of_rows(std::move(info), rule, 64, [bytes, edge](std::int64_t first, std::int64_t rows) {
+    BlockCache::Bytes out_rows(static_cast<std::size_t>(rows * edge * 2));
+    bytes->read_exactly(static_cast<std::uint64_t>(first * edge * 2), out_rows);
+    tiff::swap_samples(out_rows.data(), out_rows.size() / 2, 2);
+    return out_rows;
+  });
   return out;
+}
+
+std::optional<Frame> hgt_frame(const std::string& name, double cell_degrees) {
+  const auto corner = corner_from(name);
+  if (!corner) return std::nullopt;
+  return tile_frame(*corner, cell_degrees < 2.0 / 3600 ? 3601 : 1201);
+}
+
+// ------------------------------------------------------------------------------------------------------- writing
+
+namespace {
+
+class HgtWriter final : public RowWriter {
+ public:
+  HgtWriter(const std::filesystem::path& path, const WriteOptions& options)
+      : file_(path.string()), sink_(create_file(path, {.overwrite = options.overwrite})) {}
+  std::vector<std::uint8_t> encode(const Block& rows) const override {
+    const auto n = static_cast<std::size_t>(rows.window().cells());
+    std::vector<std::uint8_t> out(n * 2);
+    floats_to_samples(rows.row(0), n, {SampleType::Int16, kHgtVoid}, out.data(), file_);
+    tiff::swap_samples(out.data(), n, 2);
+    return out;
+  }
+  void place(const Window&, std::span<const std::uint8_t> bytes) override {
+    sink_->write_at(at_, bytes);
+    at_ += bytes.size();
+  }
+  void finish(WriteReport& report) override {
+    sink_->commit();
+    report.bytes = at_;
+    report.format = "HGT";
+  }
+
+ private:
+  std::string file_;
+  std::unique_ptr<ByteSink> sink_;
+  std::uint64_t at_ = 0;
+};
+
+}  // namespace
+
+Grid fit_for_hgt(const Grid& grid, const std::filesystem::path& path) {
+  const std::string name = path.filename().string(), file = path.string();
+  if (!is_hgt_name(name))
+    throw Error(ErrorCode::BadArgument, "an HGT tile is placed by its name, and this is none such as S38W032.hgt", file,
+                "name it after its south-west corner");
+  const Quantity& q = grid.quantity();
+  if (q.kind != QuantityKind::Height || q.unit != LengthUnit::Metre ||
+      (q.heights.known() && !(q.heights == HeightReference::parse("EGM96"))))
+    throw Error(ErrorCode::Refused,
+                fmt::format("an HGT tile holds metres above EGM96, and these are {} in {} above {}", name_of(q.kind),
+                            unit_name(q), q.heights.name()),
+                file, "convert with --heights EGM96 --unit m, or choose another format");
+  for (const double cell : {1.0 / 3600, 3.0 / 3600}) {
+    const Frame tile = *hgt_frame(name, cell);
+    const auto window = grid.frame().window_of(tile);
+    if (window && !window->intersected(grid.frame().window()).empty())
+      return relabelled(cut(grid, *window), [](GridInfo& info) {
+        if (!is_integer(info.type)) info.notes.push_back("heights were rounded to whole metres, as HGT has them");
+        info.type = SampleType::Int16;
+        info.file_void = kHgtVoid;
+      });
+  }
+  throw Error(ErrorCode::Refused,
+              "its cells are not those of the tile: an HGT tile has nodes every 1 or 3 seconds of longitude and latitude "
+              "(WGS 84)",
+              file, fmt::format("move it there: katoptra reproject IN -o {}", name));
+}
+
+std::unique_ptr<RowWriter> hgt_writer(const std::filesystem::path& path, const WriteOptions& options) {
+  return std::make_unique<HgtWriter>(path, options);
 }
 
 }  // namespace katoptra

@@ -9,7 +9,7 @@
 #include "katoptra/formats/grid_file.hpp"
 
 #include "csv.hpp"
-#include "tiff_read.hpp"
+#include "readers.hpp"
 
 namespace katoptra {
 namespace fs = std::filesystem;
@@ -64,7 +64,7 @@ std::optional<Grid> open_lineage_beside(const fs::path& path, const Grid& grid) 
   std::error_code ec;
   const fs::path codes_path = lineage_path_for(path), table_path = table_path_for(path);
   if (!fs::exists(codes_path, ec) || !fs::exists(table_path, ec)) return std::nullopt;
-  GridFile codes = open_tiff(open_file(codes_path));
+  const GridFile codes = open_tiff(locate(codes_path), {});
   const auto same = grid.frame().window_of(codes.grid.frame());
   if (!same || !(*same == grid.frame().window())) return std::nullopt;
   GridInfo info = grid.info();

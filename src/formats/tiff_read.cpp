@@ -1,5 +1,3 @@
-#include "tiff_read.hpp"
-
 #include <algorithm>
 #include <cassert>
 #include <cmath>
@@ -7,6 +5,7 @@
 #include <fmt/format.h>
 #include <limits>
 #include <mutex>
+#include <sstream>
 #include <tiffio.h>
 #include <utility>
 
@@ -14,6 +13,9 @@
 #include "katoptra/grid/cache.hpp"
 
 #include "geokeys.hpp"
+#include "readers.hpp"
+#include "rows_source.hpp"
+#include "samples.hpp"
 #include "tiff_codec.hpp"
 
 namespace katoptra {
@@ -21,8 +23,8 @@ namespace {
 
 constexpr std::uint32_t kTagScale = 33550, kTagTies = 33922, kTagMatrix = 34264, kTagKeys = 34735,
                         kTagKeyDoubles = 34736, kTagKeyText = 34737;
-// The widely used ASCII tag that declares the value of voids.
-constexpr std::uint32_t kTagVoid = 42113;
+// The widely used ASCII tags that declare the value of voids, and items (scale and offset among them) as XML.
+constexpr std::uint32_t kTagVoid = 42113, kTagItems = 42112;
 // A decoded tile or strip larger than this is taken for a damaged header.
 constexpr std::uint64_t kMostBlockBytes = std::uint64_t{1} << 30;
 
@@ -117,8 +119,10 @@ struct Layout {
   std::int64_t blocks_across = 0, blocks_down = 0;
   bool tiled = false, native_order = true, separate = false;
   int compression = 1, predictor = 1, samples = 1;
+  std::int64_t band = 0;
   SampleType type = SampleType::Float32;
-  std::vector<std::uint64_t> offsets, counts;
+  std::vector<std::uint64_t> offsets, counts;  // of the band when bands are apart
+  std::uint64_t first_block = 0;               // its number in the file
 
   std::int64_t sample_bytes() const { return bytes_per_sample(type); }
   std::int64_t row_bytes() const { return block_cols * sample_bytes() * (separate ? 1 : samples); }
@@ -156,7 +160,7 @@ SampleType sample_type(int bits, int format, const std::string& file) {
   }
 }
 
-Layout read_layout(const Handle& h, const std::string& file) {
+Layout read_layout(const Handle& h, const OpenOptions& options, const std::string& file) {
   Layout l;
   TIFF* t = h.get();
   l.cols = h.field<std::uint32_t>(TIFFTAG_IMAGEWIDTH, 0);
@@ -193,15 +197,16 @@ Layout read_layout(const Handle& h, const std::string& file) {
                 file, "it is damaged, or should be rewritten in tiles");
   l.blocks_across = (l.cols + l.block_cols - 1) / l.block_cols;
   l.blocks_down = (l.rows + l.block_rows - 1) / l.block_rows;
-  // Every block needs an entry of at least eight bytes in the file's tables.
+  l.band = band_from(options, l.samples, file);
   const auto blocks = static_cast<std::size_t>(l.blocks_across * l.blocks_down);
+  if (l.separate) l.first_block = static_cast<std::uint64_t>(l.band) * blocks;
   const std::uint64_t* offsets = nullptr;
   const std::uint64_t* counts = nullptr;
   if (TIFFGetField(t, l.tiled ? TIFFTAG_TILEOFFSETS : TIFFTAG_STRIPOFFSETS, &offsets) &&
       TIFFGetField(t, l.tiled ? TIFFTAG_TILEBYTECOUNTS : TIFFTAG_STRIPBYTECOUNTS, &counts) && offsets && counts &&
-      (l.tiled ? TIFFNumberOfTiles(t) : TIFFNumberOfStrips(t)) >= blocks) {
-    l.offsets.assign(offsets, offsets + blocks);
-    l.counts.assign(counts, counts + blocks);
+      (l.tiled ? TIFFNumberOfTiles(t) : TIFFNumberOfStrips(t)) >= l.first_block + blocks) {
+    l.offsets.assign(offsets + l.first_block, offsets + l.first_block + blocks);
+    l.counts.assign(counts + l.first_block, counts + l.first_block + blocks);
   } else {
     throw Error(ErrorCode::BadFile, "its table of tiles is damaged: " + h.message("entries are missing"), file,
                 "fetch it again");
@@ -209,71 +214,14 @@ Layout read_layout(const Handle& h, const std::string& file) {
   return l;
 }
 
-// ------------------------------------------------------------------------------------------------ bytes to floats
-
-template <class T>
-void to_floats(const std::uint8_t* from, std::int64_t stride, std::int64_t n, bool has_void, double void_value,
-               float* to) {
-  const T* in = reinterpret_cast<const T*>(from);
-  T hole{};
-  if (has_void) {
-    if constexpr (std::is_floating_point_v<T>)
-      hole = std::isnan(void_value)
-                 ? std::numeric_limits<T>::quiet_NaN()
-                 : static_cast<T>(std::clamp(void_value, static_cast<double>(std::numeric_limits<T>::lowest()),
-                                             static_cast<double>(std::numeric_limits<T>::max())));
-    else if (void_value >= static_cast<double>(std::numeric_limits<T>::lowest()) &&
-             void_value <= static_cast<double>(std::numeric_limits<T>::max()))
-      hole = static_cast<T>(void_value);
-    else
-      has_void = false;
-  }
-  if (has_void)
-    for (std::int64_t i = 0; i < n; ++i) {
-      const T v = in[i * stride];
-      to[i] = v == hole ? kVoid : static_cast<float>(v);
-    }
-  else
-    for (std::int64_t i = 0; i < n; ++i) to[i] = static_cast<float>(in[i * stride]);
-  if constexpr (std::is_floating_point_v<T>)
-    for (std::int64_t i = 0; i < n; ++i)
-      if (std::isinf(to[i])) to[i] = kVoid;
-}
-
-using Convert = void (*)(const std::uint8_t*, std::int64_t, std::int64_t, bool, double, float*);
-Convert converter(SampleType t) {
-  switch (t) {
-    case SampleType::UInt8:
-      return to_floats<std::uint8_t>;
-    case SampleType::Int8:
-      return to_floats<std::int8_t>;
-    case SampleType::UInt16:
-      return to_floats<std::uint16_t>;
-    case SampleType::Int16:
-      return to_floats<std::int16_t>;
-    case SampleType::UInt32:
-      return to_floats<std::uint32_t>;
-    case SampleType::Int32:
-      return to_floats<std::int32_t>;
-    case SampleType::UInt64:
-      return to_floats<std::uint64_t>;
-    case SampleType::Int64:
-      return to_floats<std::int64_t>;
-    case SampleType::Float32:
-      return to_floats<float>;
-    case SampleType::Float64:
-      break;
-  }
-  return to_floats<double>;
-}
-
 // ------------------------------------------------------------------------------------------------------ the source
 
 class TiffSource final : public GridSource {
  public:
-  TiffSource(std::shared_ptr<ByteSource> bytes, GridInfo info, Layout layout)
+  TiffSource(std::shared_ptr<ByteSource> bytes, GridInfo info, const SampleRule& rule, Layout layout)
       : bytes_(std::move(bytes)),
         info_(std::move(info)),
+        rule_(rule),
         layout_(std::move(layout)),
         owner_(BlockCache::shared().new_owner()) {}
   ~TiffSource() override { BlockCache::shared().forget(owner_); }
@@ -283,6 +231,7 @@ class TiffSource final : public GridSource {
   void read(const BlockView& out) const override {
     const Window& w = out.window;
     const Layout& l = layout_;
+    read_ahead(w);
     for (std::int64_t br = w.row / l.block_rows; br <= (w.row + w.rows - 1) / l.block_rows; ++br)
       for (std::int64_t bc = w.col / l.block_cols; bc <= (w.col + w.cols - 1) / l.block_cols; ++bc)
         copy_block(br, bc, out);
@@ -293,6 +242,18 @@ class TiffSource final : public GridSource {
   }
 
  private:
+  // Tells the disk which blocks come next: those below the window, as runs over a grid go down.
+  void read_ahead(const Window& w) const {
+    const Layout& l = layout_;
+    const std::int64_t below = (w.row + w.rows - 1) / l.block_rows + 1;
+    if (below >= l.blocks_down) return;
+    const auto first = static_cast<std::size_t>(below * l.blocks_across + w.col / l.block_cols),
+               last = static_cast<std::size_t>(below * l.blocks_across + (w.col + w.cols - 1) / l.block_cols);
+    const std::uint64_t from = l.offsets[first], to = l.offsets[last] + l.counts[last];
+    constexpr std::uint64_t kMost = std::uint64_t{16} << 20;
+    if (to > from && to - from <= kMost) bytes_->will_need(from, to - from);
+  }
+
   void copy_block(std::int64_t br, std::int64_t bc, const BlockView& out) const {
     const Layout& l = layout_;
     const auto index = static_cast<std::uint64_t>(br * l.blocks_across + bc);
@@ -300,13 +261,11 @@ class TiffSource final : public GridSource {
     const Window place =
         Window{bc * l.block_cols, br * l.block_rows, l.block_cols, l.rows_in(br)}.intersected(out.window);
     const BlockView to = out.part(place);
-    const std::int64_t step = l.separate ? 1 : l.samples;
-    const bool has_void = info_.file_void.has_value();
-    const Convert convert = converter(l.type);
+    const std::int64_t step = l.separate ? 1 : l.samples, band = l.separate ? 0 : l.band;
     for (std::int64_t r = 0; r < place.rows; ++r) {
       const std::int64_t row = place.row + r - br * l.block_rows, col = place.col - bc * l.block_cols;
-      convert(data->data() + row * l.row_bytes() + col * step * l.sample_bytes(), step, place.cols, has_void,
-              info_.file_void.value_or(0), to.row(r));
+      samples_to_floats(rule_, data->data() + row * l.row_bytes() + (col * step + band) * l.sample_bytes(), step,
+                        place.cols, to.row(r));
     }
   }
 
@@ -324,44 +283,7 @@ class TiffSource final : public GridSource {
 
   // A block that the file leaves out: voids where a void value is declared, else zeros as TIFF has it.
   BlockCache::Bytes all_void(BlockCache::Bytes raw) const {
-    if (!info_.file_void) return raw;
-    const double v = *info_.file_void;
-    auto fill = [&]<class T>(T value) {
-      T* p = reinterpret_cast<T*>(raw.data());
-      std::fill(p, p + raw.size() / sizeof(T), value);
-    };
-    switch (layout_.type) {
-      case SampleType::UInt8:
-        fill(static_cast<std::uint8_t>(v));
-        break;
-      case SampleType::Int8:
-        fill(static_cast<std::int8_t>(v));
-        break;
-      case SampleType::UInt16:
-        fill(static_cast<std::uint16_t>(v));
-        break;
-      case SampleType::Int16:
-        fill(static_cast<std::int16_t>(v));
-        break;
-      case SampleType::UInt32:
-        fill(static_cast<std::uint32_t>(v));
-        break;
-      case SampleType::Int32:
-        fill(static_cast<std::int32_t>(v));
-        break;
-      case SampleType::UInt64:
-        fill(static_cast<std::uint64_t>(v));
-        break;
-      case SampleType::Int64:
-        fill(static_cast<std::int64_t>(v));
-        break;
-      case SampleType::Float32:
-        fill(static_cast<float>(v));
-        break;
-      case SampleType::Float64:
-        fill(v);
-        break;
-    }
+    if (rule_.hole) fill_samples(rule_.type, *rule_.hole, raw.data(), raw.size() / static_cast<std::size_t>(layout_.sample_bytes()));
     return raw;
   }
 
@@ -383,7 +305,7 @@ class TiffSource final : public GridSource {
 
   void decode_by_libtiff(std::uint64_t index, BlockCache::Bytes& raw) const {
     std::unique_ptr<Handle> h = take();
-    const auto i = static_cast<std::uint32_t>(index);
+    const auto i = static_cast<std::uint32_t>(layout_.first_block + index);
     const auto n = static_cast<tmsize_t>(raw.size());
     const tmsize_t got = layout_.tiled ? TIFFReadEncodedTile(h->get(), i, raw.data(), n)
                                        : TIFFReadEncodedStrip(h->get(), i, raw.data(), n);
@@ -414,6 +336,7 @@ class TiffSource final : public GridSource {
 
   std::shared_ptr<ByteSource> bytes_;
   GridInfo info_;
+  SampleRule rule_;
   Layout layout_;
   std::uint64_t owner_;
   mutable std::mutex mutex_;
@@ -422,34 +345,88 @@ class TiffSource final : public GridSource {
 
 // -------------------------------------------------------------------------------------------------- header to facts
 
-Frame read_frame(const Handle& h, const Layout& l, const tiff::GeoFacts& geo, const std::string& file) {
-  double west = 0, north = 0;
-  CellSize cell{1, 1};
+[[noreturn]] void refuse_rotation(double degrees, const std::string& file) {
+  throw Error(ErrorCode::Unsupported,
+              fmt::format("its rows are turned by {:.3f} degrees against the axes of its CRS, and cells here are upright",
+                          degrees),
+              file, "get it as an upright grid, or have it resampled where it was made");
+}
+
+// A world file: cell, two terms of rotation, and the centre of the first cell.
+std::optional<FileLattice> world_file(const Located& file) {
+  for (const char* extension : {".tfw", ".tifw", ".tiffw", ".wld"}) {
+    const auto text = file.text_with_extension(extension);
+    if (!text) continue;
+    std::istringstream words(*text);
+    std::vector<double> v;
+    for (std::string w; v.size() < 6 && words >> w;)
+      if (const auto number = parse_number(w)) v.push_back(*number);
+    if (v.size() < 6) continue;
+    if (std::abs(v[1]) > 1e-12 * std::abs(v[0]) || std::abs(v[2]) > 1e-12 * std::abs(v[3]))
+      refuse_rotation(std::atan2(v[1], v[0]) * 57.29577951308232, file.bytes->name());
+    FileLattice l;
+    l.dx = v[0];
+    l.dy = v[3];
+    l.x = v[4];
+    l.y = v[5];
+    l.centre = true;
+    return l;
+  }
+  return std::nullopt;
+}
+
+FileLattice read_lattice(const Handle& h, const Layout& l, const tiff::GeoFacts& geo, const Located& file,
+                         FileFacts& facts) {
+  FileLattice out;
+  const std::string& name = file.bytes->name();
   const auto matrix = h.array<double>(kTagMatrix, TIFF_DOUBLE);
   const auto scale = h.array<double>(kTagScale, TIFF_DOUBLE);
   const auto ties = h.array<double>(kTagTies, TIFF_DOUBLE);
   if (matrix.size() >= 16) {
     if (std::abs(matrix[1]) > 1e-12 * std::abs(matrix[0]) || std::abs(matrix[4]) > 1e-12 * std::abs(matrix[5]))
-      throw Error(ErrorCode::Unsupported, "its rows and columns are rotated against the axes of its CRS", file,
-                  "resample it to an upright grid first");
-    cell = {matrix[0], -matrix[5]};
-    west = matrix[3];
-    north = matrix[7];
+      refuse_rotation(std::atan2(matrix[4], matrix[0]) * 57.29577951308232, name);
+    out.dx = matrix[0];
+    out.dy = matrix[5];
+    out.x = matrix[3];
+    out.y = matrix[7];
   } else if (scale.size() >= 2 && ties.size() >= 6) {
-    cell = {scale[0], scale[1]};
-    west = ties[3] - ties[0] * cell.x;
-    north = ties[4] + ties[1] * cell.y;
+    // The scale of y counts down the rows; written below zero, it means rows from the south.
+    out.dx = scale[0];
+    out.dy = -scale[1];
+    out.x = ties[3] - ties[0] * out.dx;
+    out.y = ties[4] - ties[1] * out.dy;
+  } else if (const auto world = world_file(file)) {
+    out = *world;
+    facts.beside.push_back("world file");
   } else {
-    throw Error(ErrorCode::Unsupported, "does not say where it lies (neither cell size nor tie point)", file,
-                "it is a plain picture; get the georeferenced file");
+    throw Error(ErrorCode::Unsupported,
+                ties.size() > 6 ? "is placed by control points, not by a lattice"
+                                : "does not say where it lies (neither cell size nor tie point)",
+                name, "it is a plain picture; get the georeferenced file, or put its world file (.tfw) beside it");
   }
-  if (!(cell.x > 0) || !(cell.y > 0))
-    throw Error(
-        ErrorCode::Unsupported,
-        fmt::format("its rows run from south to north or its columns from east to west (cell {} x {})", cell.x, cell.y),
-        file, "flip it first");
-  if (geo.pixel_is_point) return NodeFrame{geo.crs, west, north, cell, l.cols, l.rows}.cells();
-  return {geo.crs, west, north, cell, l.cols, l.rows};
+  if (!std::isfinite(out.dx) || !std::isfinite(out.dy) || out.dx == 0 || out.dy == 0 || !std::isfinite(out.x) ||
+      !std::isfinite(out.y))
+    throw Error(ErrorCode::BadFile, fmt::format("its cells are {} x {}", out.dx, out.dy), name,
+                "its header is damaged; fetch it again");
+  out.crs = geo.crs;
+  out.cols = l.cols;
+  out.rows = l.rows;
+  if (geo.pixel_is_point) out.centre = true;
+  if (out.south_up()) facts.layout += ", south first";
+  return out;
+}
+
+// "scale" or "offset" of the band among the items of the XML tag.
+double read_item(const std::string& xml, const std::string& role, std::int64_t band, double otherwise) {
+  for (std::size_t at = xml.find("<Item"); at != xml.npos; at = xml.find("<Item", at + 1)) {
+    const std::size_t open = xml.find('>', at), close = open == xml.npos ? open : xml.find('<', open);
+    if (close == xml.npos) break;
+    const std::string tag = xml.substr(at, open - at), text = xml.substr(open + 1, close - open - 1);
+    const auto sample = tag.find("sample=\"");
+    const bool ours = sample == tag.npos || tag.compare(sample + 8, std::to_string(band).size() + 1, std::to_string(band) + "\"") == 0;
+    if (ours && tag.find("role=\"" + role + "\"") != tag.npos) return parse_number(text).value_or(otherwise);
+  }
+  return otherwise;
 }
 
 std::optional<double> read_void(const Handle& h) {
@@ -510,11 +487,74 @@ void read_damage(const Layout& l, std::uint64_t size, FileFacts& facts) {
                                          l.offsets.size(), l.tiled ? "tiles" : "strips"));
 }
 
-int count_overviews(const Handle& h) {
-  int n = 0;
-  for (int i = 0; i < 64 && TIFFReadDirectory(h.get()); ++i)
-    if (h.field<std::uint32_t>(TIFFTAG_SUBFILETYPE, 0) & FILETYPE_REDUCEDIMAGE) ++n;
-  return n;
+// What follows the first image in the file.
+struct Others {
+  int overviews = 0;
+  std::optional<std::uint16_t> mask;  // the directory of a mask as large as the image
+};
+Others read_others(const Handle& h, const Layout& l) {
+  Others o;
+  for (int i = 0; i < 64 && TIFFReadDirectory(h.get()); ++i) {
+    const auto type = h.field<std::uint32_t>(TIFFTAG_SUBFILETYPE, 0);
+    if (type & FILETYPE_MASK) {
+      const bool same = h.field<std::uint32_t>(TIFFTAG_IMAGEWIDTH, 0) == l.cols &&
+                        h.field<std::uint32_t>(TIFFTAG_IMAGELENGTH, 0) == l.rows;
+      if (same && !(type & FILETYPE_REDUCEDIMAGE)) o.mask = TIFFCurrentDirectory(h.get());
+    } else if (type & FILETYPE_REDUCEDIMAGE) {
+      ++o.overviews;
+    }
+  }
+  return o;
+}
+
+// The mask inside a file: not zero where there is a value; one or eight bits a cell. Decoded by libtiff.
+Grid open_mask(const Located& file, std::uint16_t directory, const GridInfo& like) {
+  auto bytes = file.bytes;
+  const std::string& name = bytes->name();
+  const auto open = [bytes, directory, name] {
+    auto h = std::make_shared<Handle>(bytes);
+    if (!TIFFSetDirectory(h->get(), directory))
+      throw Error(ErrorCode::BadFile, "its mask cannot be read: " + h->message("damaged"), name, "fetch it again");
+    return h;
+  };
+  const auto first = open();
+  const auto bits = first->field<std::uint16_t>(TIFFTAG_BITSPERSAMPLE, 1);
+  const bool tiled = TIFFIsTiled(first->get()) != 0;
+  const std::int64_t cols = like.frame.cols(), rows = like.frame.rows();
+  const std::int64_t block_cols = tiled ? first->field<std::uint32_t>(TIFFTAG_TILEWIDTH, 0) : cols,
+                     block_rows = tiled ? first->field<std::uint32_t>(TIFFTAG_TILELENGTH, 0)
+                                        : std::min<std::int64_t>(rows, first->field<std::uint32_t>(TIFFTAG_ROWSPERSTRIP, 0xffffffffu));
+  if ((bits != 1 && bits != 8) || first->field<std::uint16_t>(TIFFTAG_SAMPLESPERPIXEL, 1) != 1 || block_cols <= 0 ||
+      block_rows <= 0 || block_cols > (1 << 20) || block_rows * ((block_cols * bits + 7) / 8) > (1 << 28))
+    throw Error(ErrorCode::Unsupported, "has a mask of an unusual kind", name, "convert it to one with a void value");
+  GridInfo info;
+  info.frame = like.frame;
+  const std::int64_t row_bytes = (block_cols * bits + 7) / 8;
+  const bool inverted = first->field<std::uint16_t>(TIFFTAG_PHOTOMETRIC, 4) == PHOTOMETRIC_MINISWHITE;
+  auto lock = std::make_shared<std::mutex>();
+  return grid_of_rows(info, {.type = SampleType::UInt8, .hole = {}}, block_rows,
+                      [=](std::int64_t from, std::int64_t n) {
+                        const std::lock_guard guard(*lock);
+                        BlockCache::Bytes out(static_cast<std::size_t>(n * cols));
+                        std::vector<std::uint8_t> raw(static_cast<std::size_t>(block_rows * row_bytes));
+                        const std::int64_t across = (cols + block_cols - 1) / block_cols, band = from / block_rows;
+                        for (std::int64_t b = 0; b < across; ++b) {
+                          const auto index = static_cast<std::uint32_t>(band * across + b);
+                          const auto size = static_cast<tmsize_t>((tiled ? block_rows : n) * row_bytes);
+                          const tmsize_t got = tiled ? TIFFReadEncodedTile(first->get(), index, raw.data(), size)
+                                                     : TIFFReadEncodedStrip(first->get(), index, raw.data(), size);
+                          if (got != size)
+                            throw Error(ErrorCode::BadFile, "its mask ends early", name, "fetch it again");
+                          for (std::int64_t r = 0; r < n; ++r)
+                            for (std::int64_t c = b * block_cols; c < std::min(cols, (b + 1) * block_cols); ++c) {
+                              const std::int64_t i = c - b * block_cols;
+                              const std::uint8_t* row = raw.data() + r * row_bytes;
+                              const bool set = bits == 8 ? row[i] != 0 : (row[i / 8] >> (7 - i % 8) & 1) != 0;
+                              out[static_cast<std::size_t>(r * cols + c)] = set != inverted ? 1 : 0;
+                            }
+                        }
+                        return out;
+                      });
 }
 
 Quantity read_quantity(const tiff::GeoFacts& geo, const std::string& description) {
@@ -535,12 +575,13 @@ std::string tiff_library_version() {
   return text.substr(0, text.find('\n'));
 }
 
-GridFile open_tiff(const std::shared_ptr<ByteSource>& bytes) {
+GridFile open_tiff(const Located& located, const OpenOptions& options) {
+  const std::shared_ptr<ByteSource>& bytes = located.bytes;
   const std::string& file = bytes->name();
   GridFile out;
   FileFacts& facts = out.facts;
   Handle h(bytes);
-  Layout layout = read_layout(h, file);
+  Layout layout = read_layout(h, options, file);
   tiff::GeoTags tags;
   tags.directory = h.array<std::uint16_t>(kTagKeys, TIFF_SHORT);
   tags.doubles = h.array<double>(kTagKeyDoubles, TIFF_DOUBLE);
@@ -556,30 +597,34 @@ GridFile open_tiff(const std::shared_ptr<ByteSource>& bytes) {
   facts.crs_name = geo.crs_name;
   facts.pixel_is_point = geo.pixel_is_point;
   facts.format = "GeoTIFF";
-  facts.bytes = bytes->size();
   facts.compression =
       codec_name(layout.compression) + (layout.predictor > 1 ? fmt::format(", predictor {}", layout.predictor) : "");
   facts.problems = geo.notes;
   read_damage(layout, bytes->size(), facts);
 
   GridInfo info;
-  info.frame = read_frame(h, layout, geo, file);
+  const std::string items = h.text(kTagItems);
+  const SampleRule rule{.type = layout.type, .hole = read_void(h), .scale = read_item(items, "scale", layout.band, 1),
+                        .offset = read_item(items, "offset", layout.band, 0)};
+  describe_samples(rule, info);
   info.quantity = read_quantity(geo, facts.description);
-  info.type = layout.type;
-  info.file_void = read_void(h);
-  if (layout.samples > 1)
-    info.notes.push_back(fmt::format("it has {} values a cell; the first is taken", layout.samples));
-  if (bytes_per_sample(layout.type) > 4 || layout.type == SampleType::Int32 || layout.type == SampleType::UInt32)
-    info.notes.push_back(fmt::format("{} values are handled with 24 significant bits", name_of(layout.type)));
+  for (int b = 0; layout.samples > 1 && b < layout.samples; ++b) facts.bands.push_back(std::to_string(b + 1));
   const bool header_first = !layout.offsets.empty() && [&] {
     toff_t directory = TIFFCurrentDirOffset(h.get());
     return directory < *std::min_element(layout.offsets.begin(), layout.offsets.end());
   }();
-  const int overviews = count_overviews(h);
-  facts.layout =
-      fmt::format("{} {} x {}, {} overviews{}", layout.tiled ? "tiles" : "strips", layout.block_cols, layout.block_rows,
-                  overviews, layout.tiled && header_first && overviews > 0 ? ", header first" : "");
-  out.grid = Grid(std::make_shared<TiffSource>(bytes, std::move(info), std::move(layout)));
+  std::string south;
+  const FileLattice lattice = read_lattice(h, layout, geo, located, facts);
+  info.frame = lattice.frame();
+  std::swap(south, facts.layout);
+  const Others others = read_others(h, layout);
+  facts.layout = fmt::format("{} {} x {}, {} overviews{}{}{}", layout.tiled ? "tiles" : "strips", layout.block_cols,
+                             layout.block_rows, others.overviews,
+                             layout.tiled && header_first && others.overviews > 0 ? ", header first" : "",
+                             others.mask ? ", a mask" : "", south);
+  Grid grid(std::make_shared<TiffSource>(bytes, info, rule, std::move(layout)));
+  if (others.mask) grid = masked(grid, open_mask(located, *others.mask, info));
+  out.grid = turned(grid, lattice);
   return out;
 }
 

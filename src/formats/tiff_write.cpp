@@ -4,127 +4,25 @@
 // Order in the file: header, one directory a level (full size first), their tables, then tiles as they are finished.
 // The size of the directories is known from the frame, so their place is kept free and filled in at the end.
 #include <algorithm>
-#include <chrono>
 #include <cmath>
 #include <cstring>
 #include <fmt/format.h>
 #include <limits>
+#include <map>
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/grid_file.hpp"
 #include "katoptra/version.hpp"
 
-#include "base/text.hpp"
 #include "geokeys.hpp"
 #include "lineage_file.hpp"
 #include "tiff_codec.hpp"
+#include "writers.hpp"
 
 namespace katoptra {
 namespace fs = std::filesystem;
 namespace {
-
-// ------------------------------------------------------------------------------------------------- floats to bytes
-
-// What a value may be: converts a tile and finds values that the type cannot hold.
-template <class T>
-void from_floats(const float* in, std::size_t n, T hole, std::uint8_t* out, bool& collides, bool& overflows) {
-  T* to = reinterpret_cast<T*>(out);
-  for (std::size_t i = 0; i < n; ++i) {
-    const float v = in[i];
-    if (std::isnan(v)) {
-      to[i] = hole;
-      continue;
-    }
-    if constexpr (std::is_floating_point_v<T>) {
-      to[i] = static_cast<T>(v);
-    } else {
-      const double r = std::nearbyint(static_cast<double>(v));
-      if (r < static_cast<double>(std::numeric_limits<T>::lowest()) ||
-          r > static_cast<double>(std::numeric_limits<T>::max())) {
-        overflows = true;
-        to[i] = hole;
-        continue;
-      }
-      to[i] = static_cast<T>(r);
-    }
-    if (to[i] == hole) collides = true;
-  }
-}
-
-struct Target {
-  SampleType type = SampleType::Float32;
-  double void_value = 0;
-};
-
-void encode_samples(const float* in, std::size_t n, const Target& target, std::uint8_t* out, const std::string& file) {
-  bool collides = false, overflows = false;
-  auto run = [&]<class T>(T) { from_floats<T>(in, n, static_cast<T>(target.void_value), out, collides, overflows); };
-  switch (target.type) {
-    case SampleType::UInt8:
-      run(std::uint8_t{});
-      break;
-    case SampleType::Int8:
-      run(std::int8_t{});
-      break;
-    case SampleType::UInt16:
-      run(std::uint16_t{});
-      break;
-    case SampleType::Int16:
-      run(std::int16_t{});
-      break;
-    case SampleType::UInt32:
-      run(std::uint32_t{});
-      break;
-    case SampleType::Int32:
-      run(std::int32_t{});
-      break;
-    case SampleType::UInt64:
-      run(std::uint64_t{});
-      break;
-    case SampleType::Int64:
-      run(std::int64_t{});
-      break;
-    case SampleType::Float32:
-      run(float{});
-      break;
-    case SampleType::Float64:
-      run(double{});
-      break;
-  }
-  if (overflows)
-    throw Error(ErrorCode::BadArgument, fmt::format("a value does not fit into {}", name_of(target.type)), file,
-                "convert to float32 first");
-  if (collides)
-    throw Error(ErrorCode::BadArgument,
-                fmt::format("{} is the void value and also a value of the data", target.void_value), file,
-                "choose another with --void");
-}
-
-double default_void(SampleType t) {
-  if (t == SampleType::UInt8 || t == SampleType::UInt16 || t == SampleType::UInt32 || t == SampleType::UInt64)
-    return t == SampleType::UInt64 ? 9007199254740992.0 : highest_of(t);  // 2^53: exact as text and as a number
-  if (is_integer(t)) return lowest_of(t);
-  return std::numeric_limits<double>::quiet_NaN();
-}
-
-Target target_for(const GridInfo& info, const WriteOptions& options, const std::string& file) {
-  Target t{info.type, default_void(info.type)};
-  auto fits = [&](double v) {
-    if (std::isnan(v)) return !is_integer(t.type);
-    return !is_integer(t.type) || (v == std::nearbyint(v) && v >= lowest_of(t.type) && v <= highest_of(t.type));
-  };
-  if (info.quantity.kind == QuantityKind::Shade && t.type == SampleType::UInt8) t.void_value = 0;
-  if (info.file_void && fits(*info.file_void)) t.void_value = *info.file_void;
-  if (options.void_value) {
-    if (!fits(*options.void_value))
-      throw Error(ErrorCode::BadArgument,
-                  fmt::format("{} cannot be the void value of {}", *options.void_value, name_of(t.type)), file,
-                  "choose one that the sample type holds");
-    t.void_value = *options.void_value;
-  }
-  return t;
-}
 
 // ------------------------------------------------------------------------------------------------------ the layout
 
@@ -180,14 +78,44 @@ struct Level {
   std::int64_t band_row = 0;
 };
 
+// How tiles are packed.
+struct Coding {
+  int compression = tiff::kDeflate, predictor = tiff::kNoPredictor, level = 3;
+};
+
+std::vector<std::uint8_t> packed_tile(const float* values, std::int64_t edge, const StoredAs& as, const Coding& coding,
+                                      const std::string& file) {
+  const auto n = static_cast<std::size_t>(edge * edge);
+  const int bytes_per = bytes_per_sample(as.type);
+  std::vector<std::uint8_t> raw(n * static_cast<std::size_t>(bytes_per));
+  floats_to_samples(values, n, as, raw.data(), file);
+  if (coding.predictor == tiff::kDifference) tiff::encode_difference(raw.data(), edge, edge, bytes_per);
+  if (coding.predictor == tiff::kFloatingPoint) tiff::encode_floating_point(raw.data(), edge, edge, bytes_per);
+  return tiff::compress(raw, coding.compression, coding.level);
+}
+
+int compression_of(Codec codec) {
+  return codec == Codec::Zstd ? tiff::kZstd : codec == Codec::None ? tiff::kNone : tiff::kDeflate;
+}
+
+// What the options ask for; where they leave it open, what is right without a trial.
+Coding coding_without_trial(const WriteOptions& options, SampleType type) {
+  Coding c{.compression = compression_of(options.codec), .level = options.level};
+  if (c.compression == tiff::kNone || options.predictor == Predictor::None) return c;
+  c.predictor = is_integer(type) || options.predictor == Predictor::Difference ? tiff::kDifference : tiff::kFloatingPoint;
+  return c;
+}
+
 // One file under way. encode() is pure and runs anywhere; place() runs in order.
 class TiffWriter {
  public:
-  TiffWriter(const fs::path& path, const GridInfo& info, const WriteOptions& options, bool categories)
-      : path_(path),
+  TiffWriter(const fs::path& path, const GridInfo& info, const WriteOptions& options, const Coding& coding,
+             bool categories)
+      : coding_(coding),
+        path_(path),
         options_(options),
         info_(info),
-        target_(target_for(info, options, path.string())),
+        target_(stored_as(info, options.void_value, path.string())),
         categories_(categories),
         sink_(create_file(path, {.overwrite = options.overwrite})) {
     // Directions wrap around and codes are names: their overviews pick a cell instead of averaging.
@@ -199,7 +127,7 @@ class TiffWriter {
     end_ = directories().size();
   }
 
-  const Target& target() const { return target_; }
+  const StoredAs& target() const { return target_; }
   std::int64_t across() const { return levels_[0].across; }
   std::int64_t down() const { return levels_[0].down; }
   Window tile_window(std::size_t index) const {
@@ -209,13 +137,7 @@ class TiffWriter {
 
   // `values`: one whole tile, voids beyond the frame.
   std::vector<std::uint8_t> encode(const float* values) const {
-    const auto n = static_cast<std::size_t>(edge() * edge());
-    const int bytes_per = bytes_per_sample(target_.type);
-    std::vector<std::uint8_t> raw(n * static_cast<std::size_t>(bytes_per));
-    encode_samples(values, n, target_, raw.data(), path_.string());
-    if (predictor() == tiff::kDifference) tiff::encode_difference(raw.data(), edge(), edge(), bytes_per);
-    if (predictor() == tiff::kFloatingPoint) tiff::encode_floating_point(raw.data(), edge(), edge(), bytes_per);
-    return tiff::compress(raw, compression(), options_.level);
+    return packed_tile(values, edge(), target_, coding_, path_.string());
   }
 
   // The tile halved, for the next level: a quarter of a tile.
@@ -237,6 +159,13 @@ class TiffWriter {
       paste(1, static_cast<std::int64_t>(index) % across(), static_cast<std::int64_t>(index) / across(), half);
   }
 
+  std::string compression_name() const {
+    const std::string codec = coding_.compression == tiff::kZstd   ? "ZSTD"
+                              : coding_.compression == tiff::kNone ? "none"
+                                                                   : "deflate";
+    return coding_.predictor > 1 ? fmt::format("{}, predictor {}", codec, coding_.predictor) : codec;
+  }
+
   std::uint64_t finish() {
     sink_->write_at(0, directories());
     sink_->commit();
@@ -245,16 +174,6 @@ class TiffWriter {
 
  private:
   std::int64_t edge() const { return options_.tile; }
-  int compression() const {
-    return options_.codec == Codec::Deflate ? tiff::kDeflate
-           : options_.codec == Codec::Zstd  ? tiff::kZstd
-                                            : tiff::kNone;
-  }
-  int predictor() const {
-    if (options_.codec == Codec::None) return tiff::kNoPredictor;
-    return is_integer(target_.type) ? tiff::kDifference : tiff::kFloatingPoint;
-  }
-
   void make_levels() {
     std::int64_t cols = info_.frame.cols(), rows = info_.frame.rows();
     for (;;) {
@@ -335,7 +254,7 @@ class TiffWriter {
     t.push_back(longs(256, {static_cast<std::uint64_t>(l.cols)}, false));
     t.push_back(longs(257, {static_cast<std::uint64_t>(l.rows)}, false));
     t.push_back(shorts(258, {static_cast<std::uint16_t>(8 * bytes_per_sample(target_.type))}));
-    t.push_back(shorts(259, {static_cast<std::uint16_t>(compression())}));
+    t.push_back(shorts(259, {static_cast<std::uint16_t>(coding_.compression)}));
     t.push_back(shorts(262, {1}));
     if (which == 0) t.push_back(text(270, description()));
     t.push_back(shorts(277, {1}));
@@ -343,7 +262,7 @@ class TiffWriter {
     if (which == 0 && options_.date.size() == 10)
       t.push_back(text(306, fmt::format("{}:{}:{} 00:00:00", options_.date.substr(0, 4), options_.date.substr(5, 2),
                                         options_.date.substr(8, 2))));
-    t.push_back(shorts(317, {static_cast<std::uint16_t>(predictor())}));
+    t.push_back(shorts(317, {static_cast<std::uint16_t>(coding_.predictor)}));
     t.push_back(longs(322, {static_cast<std::uint64_t>(edge())}, false));
     t.push_back(longs(323, {static_cast<std::uint64_t>(edge())}, false));
     t.push_back(longs(324, l.offsets, big_));
@@ -403,10 +322,11 @@ class TiffWriter {
     return std::move(out.bytes);
   }
 
+  Coding coding_;
   fs::path path_;
   WriteOptions options_;
   GridInfo info_;
-  Target target_;
+  StoredAs target_;
   bool categories_, big_ = false;
   std::unique_ptr<ByteSink> sink_;
   std::vector<Level> levels_;
@@ -423,6 +343,43 @@ GridInfo lineage_info(const GridInfo& info) {
   codes.type = most <= 256 ? SampleType::UInt8 : most <= 65536 ? SampleType::UInt16 : SampleType::UInt32;
   codes.file_void = 0;
   return codes;
+}
+
+// Tiles that were read for the trial are not read again.
+using TrialTiles = std::map<std::size_t, Block>;
+
+// Packs a few tiles, spread over the grid, in every way that is open and takes what comes out smallest. The choice
+// depends on the grid alone, so the same bytes come out on every machine.
+Coding tried_coding(const Grid& grid, const WriteOptions& options, const std::string& file, Planes planes,
+                    TrialTiles& tiles) {
+  constexpr std::int64_t kTiles = 4;
+  const StoredAs as = stored_as(grid.info(), options.void_value, file);
+  Coding best = coding_without_trial(options, as.type);
+  if (options.codec == Codec::None || (options.codec != Codec::Automatic && options.predictor != Predictor::Automatic))
+    return best;
+  const std::int64_t edge = options.tile, across = (grid.frame().cols() + edge - 1) / edge,
+                     n = across * ((grid.frame().rows() + edge - 1) / edge);
+  for (std::int64_t k = 0; k < std::min(n, kTiles); ++k) {
+    const std::int64_t i = (2 * k + 1) * n / (2 * std::min(n, kTiles));
+    tiles.emplace(static_cast<std::size_t>(i), grid.read({i % across * edge, i / across * edge, edge, edge}, planes));
+  }
+  std::vector<Coding> ways{best};
+  if (options.predictor == Predictor::Automatic)
+    for (int p : {tiff::kDifference, tiff::kNoPredictor})
+      if (p != best.predictor) ways.push_back({.compression = best.compression, .predictor = p, .level = best.level});
+  std::vector<std::size_t> sizes(ways.size());
+  parallel_for(ways.size(), options.run, [&](std::size_t w) {
+    for (const auto& [i, block] : tiles) sizes[w] += packed_tile(block.row(0), edge, as, ways[w], file).size();
+  });
+  const std::size_t smallest = *std::min_element(sizes.begin(), sizes.end());
+  // A way that is hardly smaller is not worth leaving the usual one.
+  constexpr double kWorthIt = 0.97;
+  if (static_cast<double>(smallest) < kWorthIt * static_cast<double>(sizes[0]))
+    best = ways[static_cast<std::size_t>(std::min_element(sizes.begin(), sizes.end()) - sizes.begin())];
+  const double raw = static_cast<double>(tiles.size()) * static_cast<double>(edge * edge) * bytes_per_sample(as.type);
+  if (options.codec == Codec::Automatic && static_cast<double>(smallest) > kWorthIt * raw)
+    best = {.compression = tiff::kNone, .predictor = tiff::kNoPredictor};
+  return best;
 }
 
 struct Made {
@@ -451,12 +408,44 @@ void measure(const Block& block, const Window& inside, Made& m) {
 
 }  // namespace
 
-WriteReport write_grid(const Grid& grid, const fs::path& path, const WriteOptions& options) {
-  const auto start = std::chrono::steady_clock::now();
-  const std::string ext = lower_extension(path);
-  if (ext != ".tif" && ext != ".tiff")
-    throw Error(ErrorCode::Unsupported, fmt::format("grids are not written as '{}' here", ext), path.string(),
-                "give a name that ends in .tif");
+namespace {
+
+// The origin plane as values.
+class CodesSource final : public GridSource {
+ public:
+  explicit CodesSource(Grid input) : input_(std::move(input)), info_(lineage_info(input_.info())) {}
+  const GridInfo& info() const override { return info_; }
+  void read(const BlockView& out) const override {
+    const Block block = input_.read(out.window, Planes::ValuesAndOrigin);
+    for (std::int64_t r = 0; r < out.window.rows; ++r)
+      for (std::int64_t c = 0; c < out.window.cols; ++c) {
+        const Origin o = block.origin_row(r)[c];
+        out.row(r)[c] = o ? static_cast<float>(o) : kVoid;
+      }
+  }
+
+ private:
+  Grid input_;
+  GridInfo info_;
+};
+
+}  // namespace
+
+void write_lineage(const Grid& grid, const fs::path& path, const WriteOptions& options, WriteReport& report) {
+  WriteOptions o = options;
+  o.lineage = false;
+  o.void_value.reset();
+  o.predictor = Predictor::Difference;
+  if (o.codec == Codec::Automatic) o.codec = Codec::Deflate;
+  write_tiff(Grid(std::make_shared<CodesSource>(grid)), path, o);
+  // Counted from the file: computing the cells once more would cost more.
+  for_each_band(open_grid(path), Planes::Values, options.run, [&](const Block& b) {
+    for (std::int64_t i = 0; i < b.window().cells(); ++i)
+      ++report.by_how[std::isnan(b.row(0)[i]) ? 0 : static_cast<Origin>(b.row(0)[i]) % 8];
+  });
+}
+
+WriteReport write_tiff(const Grid& grid, const fs::path& path, const WriteOptions& options) {
   if (options.tile < 16 || options.tile > 4096 || options.tile % 16)
     throw Error(ErrorCode::BadArgument, fmt::format("tiles of {} cells are not possible", options.tile), path.string(),
                 "take a multiple of 16 up to 4096");
@@ -464,13 +453,16 @@ WriteReport write_grid(const Grid& grid, const fs::path& path, const WriteOption
   WriteReport report;
   report.path = path;
   report.info = grid.info();
-  TiffWriter writer(path, grid.info(), options, false);
+  TrialTiles trial;
+  const Planes planes = options.lineage ? Planes::ValuesAndOrigin : Planes::Values;
+  TiffWriter writer(path, grid.info(), options, tried_coding(grid, options, path.string(), planes, trial), false);
   std::unique_ptr<TiffWriter> lineage;
   if (options.lineage) {
     report.lineage_path = lineage_path_for(path);
     WriteOptions o = options;
     o.void_value.reset();
-    lineage = std::make_unique<TiffWriter>(report.lineage_path, lineage_info(grid.info()), o, true);
+    const GridInfo codes = lineage_info(grid.info());
+    lineage = std::make_unique<TiffWriter>(report.lineage_path, codes, o, coding_without_trial(o, codes.type), true);
   }
   const Window frame = grid.frame().window();
   const auto tiles = static_cast<std::size_t>(writer.across() * writer.down());
@@ -483,7 +475,10 @@ WriteReport write_grid(const Grid& grid, const fs::path& path, const WriteOption
       [&](std::size_t i) -> std::shared_ptr<void> {
         auto made = std::make_shared<Made>();
         const Window w = writer.tile_window(i);
-        const Block block = grid.read(w, lineage ? Planes::ValuesAndOrigin : Planes::Values);
+        const auto read_before = trial.find(i);
+        Block own;
+        if (read_before == trial.end()) own = grid.read(w, planes);
+        const Block& block = read_before == trial.end() ? own : read_before->second;
         measure(block, w.intersected(frame), *made);
         made->values = writer.encode(block.row(0));
         if (options.overviews) made->half = writer.halved(block.row(0));
@@ -516,9 +511,8 @@ WriteReport write_grid(const Grid& grid, const fs::path& path, const WriteOption
     write_lineage_table(path, grid.info(), options.overwrite);
   }
   report.bytes = writer.finish();
-  // A lineage that belonged to the file replaced here would be taken for that of the new one.
-  if (!lineage && options.overwrite) remove_lineage_beside(path);
-  report.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
+  report.format = "GeoTIFF";
+  report.compression = writer.compression_name();
   return report;
 }
 

@@ -81,29 +81,54 @@ HeightReference HeightReference::ellipsoid() {
   return r;
 }
 
+HeightReference HeightReference::named(std::string name) {
+  HeightReference r;
+  r.kind_ = Kind::System;
+  r.name_ = std::move(name);
+  return r;
+}
+
+// What PROJ tells of a vertical system.
+HeightReference HeightReference::described(void* context, const void* system) {
+  auto* ctx = static_cast<PJ_CONTEXT*>(context);
+  const auto* pj = static_cast<const PJ*>(system);
+  HeightReference r;
+  r.kind_ = Kind::System;
+  r.name_ = proj_get_name(pj) ? proj_get_name(pj) : "unnamed";
+  r.epsg_ = epsg_of(ctx, pj);
+  if (const char* wkt = proj_as_wkt(ctx, pj, PJ_WKT2_2019, nullptr)) r.wkt_ = wkt;
+  r.unit_ = length_unit_of(first_axis(ctx, pj).factor);
+  return r;
+}
+
 HeightReference HeightReference::from_epsg(int code) {
   Context ctx = make_context();
   Pj pj(proj_create_from_database(ctx.get(), "EPSG", std::to_string(code).c_str(), PJ_CATEGORY_CRS, 0, nullptr));
   if (!pj || proj_get_type(pj.get()) != PJ_TYPE_VERTICAL_CRS)
     throw Error(ErrorCode::BadArgument, fmt::format("EPSG:{} is not a vertical reference", code), {},
                 "name one such as EGM2008, EGM96, EPSG:5703 or ellipsoid");
-  HeightReference r;
-  r.kind_ = Kind::System;
-  r.name_ = proj_get_name(pj.get());
-  r.epsg_ = code;
-  r.unit_ = length_unit_of(first_axis(ctx.get(), pj.get()).factor);
-  return r;
+  return described(ctx.get(), pj.get());
 }
 
 HeightReference HeightReference::parse(std::string_view text) {
   static const std::map<std::string, int, std::less<>> kNames = {
-      {"EGM84", 5798}, {"EGM96", 5773}, {"EGM2008", 3855}, {"NAVD88", 5703}, {"MSL", 5714}};
+      {"EGM84", 5798}, {"EGM96", 5773}, {"EGM2008", 3855}, {"NAVD88", 5703}, {"MSL", 5714},
+      {"MLLW", 5866},  {"LAT", 5861}};
   if (text == "unknown" || text.empty()) return {};
   if (text == "ellipsoid") return ellipsoid();
+  if (text == "chart datum") return named("chart datum");
   if (auto known = kNames.find(text); known != kNames.end()) return from_epsg(known->second);
   if (text.starts_with("EPSG:"))
     if (auto code = parse_number(text.substr(5))) return from_epsg(static_cast<int>(*code));
   Context ctx = make_context();
+  if (text.starts_with("VERT") || text.starts_with("vert")) {
+    Pj pj(proj_create(ctx.get(), std::string(text).c_str()));
+    if (pj && proj_get_type(pj.get()) == PJ_TYPE_VERTICAL_CRS) return described(ctx.get(), pj.get());
+    if (pj && proj_get_type(pj.get()) == PJ_TYPE_BOUND_CRS) {
+      Pj inner(proj_get_source_crs(ctx.get(), pj.get()));
+      if (inner) return described(ctx.get(), inner.get());
+    }
+  }
   const PJ_TYPE type = PJ_TYPE_VERTICAL_CRS;
   PJ_OBJ_LIST* list = proj_create_from_name(ctx.get(), "EPSG", std::string(text).c_str(), &type, 1, 0, 1, nullptr);
   int code = 0;
@@ -186,12 +211,7 @@ Crs Crs::parse(std::string_view text) {
   HeightReference heights;
   if (proj_get_type(pj.get()) == PJ_TYPE_COMPOUND_CRS) {
     Pj vertical(proj_crs_get_sub_crs(ctx.get(), pj.get(), 1));
-    if (vertical) {
-      heights.kind_ = HeightReference::Kind::System;
-      heights.name_ = proj_get_name(vertical.get());
-      heights.epsg_ = epsg_of(ctx.get(), vertical.get());
-      heights.unit_ = length_unit_of(first_axis(ctx.get(), vertical.get()).factor);
-    }
+    if (vertical) heights = HeightReference::described(ctx.get(), vertical.get());
     pj.reset(proj_crs_get_sub_crs(ctx.get(), pj.get(), 0));
     if (!pj) refuse_crs(text);
   }
@@ -247,6 +267,22 @@ Crs Crs::with_heights(const HeightReference& heights) const {
   Crs c = *this;
   c.heights_ = heights;
   return c;
+}
+
+std::string Crs::file_wkt() const {
+  if (!impl_) return {};
+  Context ctx = make_context();
+  Pj whole(proj_create(ctx.get(), impl_->wkt.c_str()));
+  if (whole && !heights_.wkt().empty()) {
+    Pj vertical(proj_create(ctx.get(), heights_.wkt().c_str()));
+    const std::string both = impl_->name + " + " + heights_.name();
+    Pj compound(vertical ? proj_create_compound_crs(ctx.get(), both.c_str(), whole.get(), vertical.get()) : nullptr);
+    if (compound) whole = std::move(compound);
+  }
+  constexpr auto kFirstEdition = static_cast<PJ_WKT_TYPE>(4);
+  const char* text = whole ? proj_as_wkt(ctx.get(), whole.get(), kFirstEdition, nullptr) : nullptr;
+  if (whole && !text) text = proj_as_wkt(ctx.get(), whole.get(), PJ_WKT2_2019, nullptr);
+  return text ? text : "";
 }
 
 std::string Crs::proj_string() const {

@@ -188,6 +188,39 @@ class ScaledSource final : public GridSource {
   double factor_, offset_;
 };
 
+class VoidedSource final : public GridSource {
+ public:
+  VoidedSource(Grid input, double value) : input_(std::move(input)), value_(static_cast<float>(value)) {}
+  const GridInfo& info() const override { return input_.info(); }
+  void read(const BlockView& out) const override {
+    input_.read_into(out);
+    for (std::int64_t r = 0; r < out.window.rows; ++r)
+      for (std::int64_t c = 0; c < out.window.cols; ++c)
+        if (out.row(r)[c] == value_) {
+          out.row(r)[c] = kVoid;
+          if (out.origin) out.origin_row(r)[c] = 0;
+        }
+  }
+
+ private:
+  Grid input_;
+  float value_;
+};
+
+SampleType with_sign(SampleType t) {
+  switch (t) {
+    case SampleType::UInt8:
+      return SampleType::Int16;
+    case SampleType::UInt16:
+      return SampleType::Int32;
+    case SampleType::UInt32:
+    case SampleType::UInt64:
+      return SampleType::Int64;
+    default:
+      return t;
+  }
+}
+
 }  // namespace
 
 Grid grid_from_values(const Frame& frame, std::vector<float> values, const Quantity& quantity, SampleType type,
@@ -205,7 +238,7 @@ Grid grid_from_function(const Frame& frame, std::function<double(double, double)
 
 Grid scaled(const Grid& grid, double factor, double offset, const std::function<void(GridInfo&)>& change) {
   GridInfo info = grid.info();
-  if (is_integer(info.type) && (factor != 1 || offset != std::round(offset))) {
+  if (is_integer(info.type) && (std::abs(factor) != 1 || offset != std::round(offset))) {
     info.type = SampleType::Float32;
     info.file_void.reset();
   }
@@ -215,6 +248,18 @@ Grid scaled(const Grid& grid, double factor, double offset, const std::function<
 }
 
 Grid relabelled(const Grid& grid, const std::function<void(GridInfo&)>& change) { return scaled(grid, 1, 0, change); }
+
+Grid with_void(const Grid& grid, double value) {
+  return std::isnan(value) ? grid : Grid(std::make_shared<VoidedSource>(grid, value));
+}
+
+Grid depths_as_heights(const Grid& grid) {
+  return scaled(grid, -1, 0, [](GridInfo& info) {
+    info.type = with_sign(info.type);
+    info.notes.push_back("depths, positive down, were turned into heights");
+    for (SourceRecord& s : info.sources) s.treatment += (s.treatment.empty() ? "" : ", ") + std::string("depths turned");
+  });
+}
 
 Grid in_unit(const Grid& grid, LengthUnit unit) {
   const LengthUnit from = grid.quantity().unit;

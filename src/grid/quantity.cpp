@@ -7,13 +7,14 @@
 namespace katoptra {
 namespace {
 
-constexpr std::array<std::pair<QuantityKind, const char*>, 7> kKinds{{{QuantityKind::Unknown, "unknown"},
+constexpr std::array<std::pair<QuantityKind, const char*>, 8> kKinds{{{QuantityKind::Unknown, "unknown"},
                                                                       {QuantityKind::Height, "height"},
                                                                       {QuantityKind::Slope, "slope"},
                                                                       {QuantityKind::Aspect, "aspect"},
                                                                       {QuantityKind::Shade, "shade"},
                                                                       {QuantityKind::Roughness, "roughness"},
-                                                                      {QuantityKind::Code, "code"}}};
+                                                                      {QuantityKind::Code, "code"},
+                                                                      {QuantityKind::Uncertainty, "uncertainty"}}};
 
 struct TypeFacts {
   SampleType type;
@@ -47,7 +48,8 @@ QuantityKind quantity_kind_from(std::string_view name) {
 }
 
 std::string unit_name(const Quantity& q) {
-  if (q.kind == QuantityKind::Height || q.kind == QuantityKind::Roughness) return symbol(q.unit);
+  if (q.kind == QuantityKind::Height || q.kind == QuantityKind::Roughness || q.kind == QuantityKind::Uncertainty)
+    return symbol(q.unit);
   return q.other_unit;
 }
 

@@ -19,6 +19,8 @@ class ByteSource {
   // Reads up to out.size() bytes from `offset`; returns how many there were. Thread-safe. Io when reading fails.
   virtual std::size_t read_at(std::uint64_t offset, std::span<std::uint8_t> out) const = 0;
   virtual const std::string& name() const = 0;
+  // Says that these bytes are wanted soon, so that a slow disk may begin; costs nothing otherwise.
+  virtual void will_need(std::uint64_t offset, std::uint64_t bytes) const;
 
   // All of out.size() bytes, or BadFile ("ends early").
   void read_exactly(std::uint64_t offset, std::span<std::uint8_t> out) const;
@@ -28,6 +30,7 @@ class ByteSource {
 std::shared_ptr<ByteSource> open_file(const std::filesystem::path& path);
 std::shared_ptr<ByteSource> bytes_in_memory(std::string name, std::vector<std::uint8_t> bytes);
 // The whole content; TooLarge beyond `limit`.
+std::string read_text(const ByteSource& source, std::size_t limit = std::size_t{64} << 20);
 std::string read_text_file(const std::filesystem::path& path, std::size_t limit = std::size_t{64} << 20);
 
 class ByteSink {
@@ -52,14 +55,8 @@ void write_file(const std::filesystem::path& path, std::span<const std::uint8_t>
                 const CreateOptions& options = {});
 void write_text_file(const std::filesystem::path& path, std::string_view text, const CreateOptions& options = {});
 
-// Files inside a zip archive, by name; nothing is ever written to disk. BadFile when the archive is damaged.
-struct ArchiveEntry {
-  std::string name;
-  std::uint64_t size = 0;
-};
-std::vector<ArchiveEntry> list_archive(const std::filesystem::path& path);
-// One entry unpacked into memory; TooLarge when it is larger than `limit` bytes, whatever the archive claims.
-std::vector<std::uint8_t> read_archive_entry(const std::filesystem::path& path, const std::string& name,
-                                             std::size_t limit);
+// A part of another source: [offset, offset + size), which must lie inside.
+std::shared_ptr<ByteSource> part_of(std::shared_ptr<ByteSource> whole, std::uint64_t offset, std::uint64_t size,
+                                    std::string name);
 
 }  // namespace katoptra

@@ -3,9 +3,14 @@
 //   GridFile dem = open_grid_file("dem.tif");       // facts about the file beside the grid
 //   WriteReport r = write_grid(hillshade(dem.grid), "shade.tif", {.overwrite = true});
 //
-// Reads, recognised by content: GeoTIFF and BigTIFF (strips or tiles; 8 to 64-bit integers, 32 and 64-bit floats; none,
-// LZW, deflate, ZSTD, packbits; predictors 1 to 3), HGT, and either of them inside a zip archive. Writes GeoTIFF in the
-// cloud-optimised layout: header first, tiles of 512 cells, overviews by halves.
+// Reads, recognised by content: GeoTIFF and BigTIFF, HGT, ASCII grid, flat binary with its header, NetCDF (CF), BAG, and
+// XYZ text; each also inside archives (formats/archive.hpp), where a path leads on: "county.zip/north/tile.tif". What lies
+// beside a file under its name is used: NAME.prj for its CRS, NAME.tfw for the place of a plain TIFF, NAME.hdr, and
+// NAME.json with "crs", "heights", "unit", "void", "zero", "step", "date", "survey", "depths" for what a format cannot
+// say. Text (ASCII grid, XYZ) is looked through once when it is opened; of all others only the header is read.
+//
+// Writes by extension: .tif (cloud-optimised GeoTIFF), .asc, .flt, .bil, .bip, .bsq, .hgt, .nc (NetCDF 4), .cdf (NetCDF
+// classic), .xyz, .png (16-bit height map). docs/formats.md has the details of each.
 //
 // A grid that Katoptra wrote with its lineage (`dem.lineage.tif` and `dem.lineage.csv` beside it) is opened with it.
 #pragma once
@@ -30,12 +35,17 @@ struct FileFacts {
   std::string description;            // the file's own text
   std::string survey;                 // empty when unknown
   std::string crs_name;               // what the file says of its CRS, whether or not it was understood
+  std::vector<std::string> bands;     // names of its values where a cell has several; empty for one
+  std::string band;                   // the one that was taken
+  std::vector<std::string> beside;    // files beside it that were used
   std::vector<std::string> problems;  // damage that the header gives away, such as tiles that lie beyond the end
 };
 
 struct GridFile {
   Grid grid;
   FileFacts facts;
+  // Where the file has one (BAG): how far each value may be off, in the unit of the values, on the same frame.
+  std::optional<Grid> uncertainty;
 };
 
 struct OpenOptions {
@@ -44,6 +54,15 @@ struct OpenOptions {
   // The vertical reference and unit to take when the file does not say.
   std::optional<HeightReference> heights;
   std::optional<LengthUnit> unit;
+  // The value that stands for voids, when the file does not declare it (or declares another, which stays one, too).
+  std::optional<double> void_value;
+  // Values are depths, positive down: they become heights. Files that say so themselves need no telling.
+  bool depths = false;
+  // Which of several values: a number from 1, or the name of a band or variable. Empty: the heights, or the first.
+  std::string band;
+  // XYZ text: which columns are x, y and z ("1,2,4", or names of its header line) and what stands between them.
+  std::string columns;
+  char delimiter = 0;
 };
 
 // Errors: Io, BadFile, Unsupported, TooLarge; Refused when an assigned reference contradicts the file.
@@ -52,7 +71,9 @@ Grid open_grid(const std::filesystem::path& path, const OpenOptions& options = {
 // True when the first bytes are of a format that open_grid_file may read.
 bool looks_like_grid(const std::filesystem::path& path);
 
-enum class Codec { Deflate, Zstd, None };
+// Automatic: deflate, which every reader knows, unless a trial shows that nothing is gained; the predictor by trial.
+enum class Codec { Automatic, Deflate, Zstd, None };
+enum class Predictor { Automatic, None, Difference, FloatingPoint };
 
 struct WriteOptions {
   // affect what is written
@@ -62,7 +83,8 @@ struct WriteOptions {
   std::string date;                  // ISO date for the file's date tag; empty: none
   std::string survey;                // kept in the file's description
   // affect size and speed only
-  Codec codec = Codec::Deflate;
+  Codec codec = Codec::Automatic;
+  Predictor predictor = Predictor::Automatic;
   int level = 3;
   bool overviews = true;
   bool always_big = false;  // BigTIFF even where the classic form would do (it is taken by itself above 4 GB)
@@ -80,11 +102,17 @@ struct WriteReport {
   GridInfo info;
   // Cells by How (index is the enumerator), filled when the lineage was written.
   std::int64_t by_how[8] = {};
+  std::string format, compression;
+  std::vector<std::filesystem::path> beside;  // what was written with it: .prj, .hdr, .json
   double seconds = 0;
 };
 
-// The format follows from the extension (.tif, .tiff); Unsupported for others.
+// The format follows from the extension; Unsupported for others. Formats other than GeoTIFF hold no lineage: it is
+// written beside them in a second pass. What a format cannot say (vertical reference, unit, date) goes into NAME.json.
 WriteReport write_grid(const Grid& grid, const std::filesystem::path& path, const WriteOptions& options = {});
+
+// The paths of all grids behind a path: the file itself, or what lies in the archive and in archives inside it.
+std::vector<std::filesystem::path> grids_behind(const std::filesystem::path& path);
 
 // "LIBTIFF, Version 4.5.0": the reader of TIFF headers, for records.
 std::string tiff_library_version();

@@ -26,9 +26,12 @@ class HeightReference {
  public:
   HeightReference() = default;  // unknown
   static HeightReference ellipsoid();
-  // "EGM96", "EGM2008", "ellipsoid", "unknown", "EPSG:5703", or a name of the EPSG data set. BadArgument otherwise.
+  // "EGM96", "EGM2008", "NAVD88", "MSL", "MLLW", "LAT", "chart datum", "ellipsoid", "unknown", "EPSG:5703", the WKT of a
+  // vertical system, or a name of the EPSG data set. BadArgument otherwise.
   static HeightReference parse(std::string_view text);
   static HeightReference from_epsg(int code);
+  // A reference of which nothing but its name is known: equal to itself, convertible to nothing.
+  static HeightReference named(std::string name);
 
   bool known() const { return kind_ != Kind::Unknown; }
   bool is_ellipsoid() const { return kind_ == Kind::Ellipsoid; }
@@ -36,15 +39,18 @@ class HeightReference {
   const std::string& name() const { return name_; }
   // EPSG code of the vertical system; 0 when it has none.
   int epsg() const { return epsg_; }
+  // The system's WKT; empty for an ellipsoid or a mere name.
+  const std::string& wkt() const { return wkt_; }
   // The unit that the system's own axis has.
   LengthUnit unit() const { return unit_; }
   bool operator==(const HeightReference& o) const { return kind_ == o.kind_ && epsg_ == o.epsg_ && name_ == o.name_; }
 
  private:
   friend class Crs;
+  static HeightReference described(void* context, const void* system);
   enum class Kind { Unknown, Ellipsoid, System };
   Kind kind_ = Kind::Unknown;
-  std::string name_ = "unknown";
+  std::string name_ = "unknown", wkt_;
   int epsg_ = 0;
   LengthUnit unit_ = LengthUnit::Metre;
 };
@@ -66,6 +72,9 @@ class Crs {
   int epsg() const;
   // The horizontal part as WKT 2.
   const std::string& wkt() const;
+  // Both parts, for files: the first edition of WKT (OGC 01-009), which every .prj reader knows, where that can express
+  // them, else the second. Heights above an ellipsoid have no place in it.
+  std::string file_wkt() const;
   // The horizontal part as a PROJ string, for files that can hold nothing better; empty when there is none.
   std::string proj_string() const;
   // Code where there is one, else the name.

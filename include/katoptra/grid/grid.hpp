@@ -152,8 +152,13 @@ Grid grid_from_function(const Frame& frame, std::function<double(double x, doubl
                         const std::string& name = "function");
 // The same cells under other facts: `change` edits a copy of the info (never the size of the frame).
 Grid relabelled(const Grid& grid, const std::function<void(GridInfo&)>& change);
-// Values times `factor` plus `offset`; integers become fractions unless the factor is 1 and the offset whole.
+// Values times `factor` plus `offset`; integers become fractions unless the factor is 1 (or -1)
+// and the offset whole.
 Grid scaled(const Grid& grid, double factor, double offset, const std::function<void(GridInfo&)>& change);
+// The grid with one more value that stands for a void.
+Grid with_void(const Grid& grid, double value);
+// Depths, positive down, as heights: integers stay integers. Noted.
+Grid depths_as_heights(const Grid& grid);
 // Heights in another unit of length, exactly by definition of the units.
 Grid in_unit(const Grid& grid, LengthUnit unit);
 

@@ -8,7 +8,7 @@
 
 namespace katoptra {
 
-enum class QuantityKind { Unknown, Height, Slope, Aspect, Shade, Roughness, Code };
+enum class QuantityKind { Unknown, Height, Slope, Aspect, Shade, Roughness, Code, Uncertainty };
 enum class SurfaceKind { Unknown, Ground, FirstReturn, SeaFloor };
 
 struct Quantity {

@@ -1,0 +1,184 @@
+// Flat binary (.flt, .bil, .bip, .bsq; with one value a cell the three layouts are one) and the 16-bit height map.
+#include <cmath>
+#include <cstring>
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+#include <png.h>
+
+#include "katoptra/base/error.hpp"
+
+#include "base/text.hpp"
+#include "tiff_codec.hpp"
+#include "writers.hpp"
+
+namespace katoptra {
+namespace fs = std::filesystem;
+namespace {
+
+class FlatWriter final : public RowWriter {
+ public:
+  FlatWriter(const fs::path& path, const GridInfo& info, const StoredAs& as, const WriteOptions& options)
+      : path_(path), info_(info), as_(as), options_(options),
+        sink_(create_file(path, {.overwrite = options.overwrite})) {
+    const Frame& f = info.frame;
+    if (corners() && as.type != SampleType::Float32) as_.type = SampleType::Float32;
+    if (corners() && std::abs(f.cell().x - f.cell().y) > kLatticeTolerance * f.cell().x)
+      throw Error(ErrorCode::Unsupported, "its header has one cell size, and these cells are oblong", path.string(),
+                  "write .bil or .tif");
+  }
+  std::vector<std::uint8_t> encode(const Block& rows) const override {
+    const auto n = static_cast<std::size_t>(rows.window().cells());
+    std::vector<std::uint8_t> out(n * static_cast<std::size_t>(bytes_per_sample(as_.type)));
+    floats_to_samples(rows.row(0), n, as_, out.data(), path_.string());
+    return out;
+  }
+  void place(const Window&, std::span<const std::uint8_t> bytes) override {
+    sink_->write_at(at_, bytes);
+    at_ += bytes.size();
+  }
+  void finish(WriteReport& report) override {
+    const fs::path header = fs::path(path_).replace_extension(".hdr");
+    sink_->commit();
+    write_text_file(header, header_text(), {.overwrite = options_.overwrite});
+    report.beside.push_back(header);
+    report.bytes = at_;
+    report.format = "flat binary";
+    report.type = as_.type;
+    write_prj(path_, info_, options_, report);
+    write_facts(path_, info_, options_, report);
+  }
+
+ private:
+  bool corners() const { return lower_extension(path_) == ".flt"; }
+  std::string header_text() const {
+    const Frame& f = info_.frame;
+    if (corners())
+      return fmt::format(
+          "ncols {}\nnrows {}\nxllcorner {}\nyllcorner {}\ncellsize {}\nNODATA_value {}\nbyteorder LSBFIRST\n", f.cols(),
+          f.rows(), f.west(), f.south(), f.cell().x, as_.void_value);
+    const char* kind = !is_integer(as_.type) ? "FLOAT" : lowest_of(as_.type) < 0 ? "SIGNEDINT" : "UNSIGNEDINT";
+    const Point first = f.centre(0, 0);
+    std::string layout = lower_extension(path_).substr(1);
+    for (char& c : layout) c = static_cast<char>(std::toupper(static_cast<unsigned char>(c)));
+    return fmt::format(
+        "BYTEORDER I\nLAYOUT {}\nNROWS {}\nNCOLS {}\nNBANDS 1\nNBITS {}\nPIXELTYPE {}\nULXMAP {}\nULYMAP {}\nXDIM {}\n"
+        "YDIM {}\nNODATA {}\n",
+        layout, f.rows(), f.cols(), 8 * bytes_per_sample(as_.type), kind, first.x, first.y, f.cell().x, f.cell().y,
+        as_.void_value);
+  }
+
+  fs::path path_;
+  GridInfo info_;
+  StoredAs as_;
+  WriteOptions options_;
+  std::unique_ptr<ByteSink> sink_;
+  std::uint64_t at_ = 0;
+};
+
+// ------------------------------------------------------------------------------------------------------ height map
+
+// The smallest of 1, 2 or 5 times a power of ten that is not below `least`.
+double round_step(double least) {
+  const double power = std::pow(10.0, std::floor(std::log10(least)));
+  for (double k : {1.0, 2.0, 5.0, 10.0})
+    if (k * power >= least * (1 - 1e-12)) return k * power;
+  return 10 * power;
+}
+
+class PngWriter final : public RowWriter {
+ public:
+  PngWriter(const fs::path& path, const GridInfo& info, double lowest, double highest, const WriteOptions& options)
+      : path_(path), info_(info), options_(options), sink_(create_file(path, {.overwrite = options.overwrite})) {
+    constexpr double kSteps = 65534;  // sample 0 is a void
+    if (!(lowest <= highest)) lowest = highest = 0;
+    const bool whole = is_integer(info.type) && highest - lowest < kSteps;
+    step_ = whole ? 1 : round_step(std::max(highest - lowest, 1e-6) / (kSteps - 1));
+    zero_ = (std::floor(lowest / step_) - 1) * step_;
+    png_ = png_create_write_struct(PNG_LIBPNG_VER_STRING, this, &PngWriter::fail, nullptr);
+    image_ = png_ ? png_create_info_struct(png_) : nullptr;
+    if (!image_) throw Error(ErrorCode::TooLarge, "no memory for a picture", path.string());
+    png_set_write_fn(png_, this, &PngWriter::write, nullptr);
+    png_set_user_limits(png_, 0x7fffffff, 0x7fffffff);
+    png_set_IHDR(png_, image_, static_cast<png_uint_32>(info.frame.cols()), static_cast<png_uint_32>(info.frame.rows()),
+                 16, PNG_COLOR_TYPE_GRAY, PNG_INTERLACE_NONE, PNG_COMPRESSION_TYPE_DEFAULT, PNG_FILTER_TYPE_DEFAULT);
+    png_set_compression_level(png_, 3);
+    png_write_info(png_, image_);
+  }
+  ~PngWriter() override { png_destroy_write_struct(&png_, &image_); }
+  PngWriter(const PngWriter&) = delete;
+  PngWriter& operator=(const PngWriter&) = delete;
+
+  std::vector<std::uint8_t> encode(const Block& rows) const override {
+    const auto n = static_cast<std::size_t>(rows.window().cells());
+    std::vector<std::uint8_t> out(n * 2);
+    for (std::size_t i = 0; i < n; ++i) {
+      const float v = rows.row(0)[i];
+      const double sample = std::isnan(v) ? 0 : std::clamp(std::nearbyint((static_cast<double>(v) - zero_) / step_), 1.0, 65535.0);
+      const auto s = static_cast<std::uint16_t>(sample);
+      out[2 * i] = static_cast<std::uint8_t>(s >> 8);
+      out[2 * i + 1] = static_cast<std::uint8_t>(s);
+    }
+    return out;
+  }
+  void place(const Window& band, std::span<const std::uint8_t> bytes) override {
+    for (std::int64_t r = 0; r < band.rows; ++r)
+      png_write_row(png_, bytes.data() + static_cast<std::size_t>(r * band.cols * 2));
+  }
+  void finish(WriteReport& report) override {
+    png_write_end(png_, image_);
+    sink_->commit();
+    const Frame& f = info_.frame;
+    nlohmann::ordered_json j;
+    j["zero"] = zero_;
+    j["step"] = step_;
+    j["unit"] = unit_name(info_.quantity);
+    j["heights"] = info_.quantity.heights.name();
+    j["crs"] = f.crs() ? nlohmann::ordered_json(f.crs().epsg() ? f.crs().code() : f.crs().wkt()) : nullptr;
+    j["origin"] = {f.west(), f.north()};
+    j["cell"] = {f.cell().x, f.cell().y};
+    j["void"] = 0;
+    const fs::path beside = path_.string() + ".json";
+    write_text_file(beside, j.dump(2) + "\n", {.overwrite = options_.overwrite});
+    report.beside.push_back(beside);
+    report.bytes = at_;
+    report.format = "PNG height map";
+    report.type = SampleType::UInt16;
+    report.void_value = 0;
+    report.info.notes.push_back(fmt::format("value = {:g} + sample x {:g}, rounded to that step; sample 0 is a void; the "
+                                            "scale is in {}",
+                                            zero_, step_, beside.filename().string()));
+  }
+
+ private:
+  static void write(png_structp png, png_bytep data, png_size_t n) {
+    auto* self = static_cast<PngWriter*>(png_get_io_ptr(png));
+    self->sink_->write_at(self->at_, std::span(data, n));
+    self->at_ += n;
+  }
+  [[noreturn]] static void fail(png_structp png, png_const_charp why) {
+    const auto* self = static_cast<const PngWriter*>(png_get_error_ptr(png));
+    throw Error(ErrorCode::Io, fmt::format("the picture cannot be written: {}", why), self->path_.string());
+  }
+
+  fs::path path_;
+  GridInfo info_;
+  WriteOptions options_;
+  std::unique_ptr<ByteSink> sink_;
+  double zero_ = 0, step_ = 1;
+  png_structp png_ = nullptr;
+  png_infop image_ = nullptr;
+  std::uint64_t at_ = 0;
+};
+
+}  // namespace
+
+std::unique_ptr<RowWriter> flat_writer(const fs::path& path, const GridInfo& info, const StoredAs& as,
+                                       const WriteOptions& options) {
+  return std::make_unique<FlatWriter>(path, info, as, options);
+}
+std::unique_ptr<RowWriter> png_writer(const fs::path& path, const GridInfo& info, double lowest, double highest,
+                                      const WriteOptions& options) {
+  return std::make_unique<PngWriter>(path, info, lowest, highest, options);
+}
+
+}  // namespace katoptra

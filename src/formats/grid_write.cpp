@@ -1,0 +1,177 @@
+// Writing a grid: the format by its extension, the row formats' common loop, and what stands beside a file.
+#include <algorithm>
+#include <chrono>
+#include <cmath>
+#include <fmt/format.h>
+#include <limits>
+#include <nlohmann/json.hpp>
+
+#include "katoptra/base/error.hpp"
+
+#include "base/text.hpp"
+#include "lineage_file.hpp"
+#include "writers.hpp"
+
+namespace katoptra {
+namespace fs = std::filesystem;
+namespace {
+
+struct Measure {
+  std::int64_t cells = 0, voids = 0;
+  float lowest = std::numeric_limits<float>::infinity(), highest = -std::numeric_limits<float>::infinity();
+  void add(const Block& b) {
+    cells += b.window().cells();
+    for (std::int64_t i = 0; i < b.window().cells(); ++i) {
+      const float v = b.row(0)[i];
+      if (std::isnan(v)) {
+        ++voids;
+      } else {
+        lowest = std::min(lowest, v);
+        highest = std::max(highest, v);
+      }
+    }
+  }
+  void add(const Measure& o) {
+    cells += o.cells;
+    voids += o.voids;
+    lowest = std::min(lowest, o.lowest);
+    highest = std::max(highest, o.highest);
+  }
+};
+
+Measure measured(const Grid& grid, const RunOptions& run) {
+  Measure all;
+  map_bands(
+      grid, Planes::Values, 0, run,
+      [](const Block& band, const Window&) -> std::shared_ptr<void> {
+        auto m = std::make_shared<Measure>();
+        m->add(band);
+        return m;
+      },
+      [&](std::shared_ptr<void> m) { all.add(*static_cast<Measure*>(m.get())); });
+  return all;
+}
+
+struct EncodedBand {
+  Window window;
+  std::vector<std::uint8_t> bytes;
+  Measure measure;
+};
+
+Measure write_bands(const Grid& grid, RowWriter& writer, const RunOptions& run) {
+  Measure all;
+  map_bands(
+      grid, Planes::Values, 0, run,
+      [&](const Block& block, const Window& band) -> std::shared_ptr<void> {
+        auto e = std::make_shared<EncodedBand>();
+        e->window = band;
+        e->bytes = writer.encode(block);
+        e->measure.add(block);
+        return e;
+      },
+      [&](std::shared_ptr<void> result) {
+        const auto& e = *static_cast<EncodedBand*>(result.get());
+        writer.place(e.window, e.bytes);
+        all.add(e.measure);
+      });
+  return all;
+}
+
+// Text and flat files have no sign for "not a number" that everybody reads.
+StoredAs stored_plainly(const GridInfo& info, const WriteOptions& options, const std::string& file) {
+  StoredAs as = stored_as(info, options.void_value, file);
+  if (std::isnan(as.void_value)) as.void_value = -9999;
+  return as;
+}
+
+bool is_row_format(const std::string& ext) {
+  for (const char* known : {".asc", ".flt", ".bil", ".bip", ".bsq", ".hgt", ".nc", ".cdf", ".xyz", ".png"})
+    if (ext == known) return true;
+  return false;
+}
+
+WriteReport write_rows(const Grid& given, const fs::path& path, const std::string& ext, const WriteOptions& options) {
+  const Grid grid = ext == ".hgt" ? fit_for_hgt(given, path) : given;
+  const GridInfo& info = grid.info();
+  const std::string file = path.string();
+  WriteReport report;
+  report.path = path;
+  report.info = info;
+  StoredAs as = ext == ".nc" || ext == ".cdf" ? stored_as(info, options.void_value, file) : stored_plainly(info, options, file);
+  std::unique_ptr<RowWriter> writer;
+  if (ext == ".hgt") {
+    writer = hgt_writer(path, options);
+  } else if (ext == ".asc") {
+    writer = ascii_writer(path, info, as, options);
+  } else if (ext == ".xyz") {
+    writer = xyz_writer(path, info, options);
+  } else if (ext == ".nc" || ext == ".cdf") {
+    writer = netcdf_writer(path, info, as, options);
+  } else if (ext == ".png") {
+    const Measure m = measured(grid, options.run);
+    writer = png_writer(path, info, static_cast<double>(m.lowest), static_cast<double>(m.highest), options);
+  } else {
+    writer = flat_writer(path, info, as, options);
+  }
+  report.type = as.type;
+  report.void_value = as.void_value;
+  if (ext == ".xyz") report.void_value.reset();
+  const Measure m = write_bands(grid, *writer, options.run);
+  report.cells = m.cells;
+  report.voids = m.voids;
+  const bool any = m.cells > m.voids;
+  report.lowest = any ? static_cast<double>(m.lowest) : std::nan("");
+  report.highest = any ? static_cast<double>(m.highest) : std::nan("");
+  report.compression = "none";
+  writer->finish(report);
+  if (options.lineage) {
+    report.lineage_path = lineage_path_for(path);
+    write_lineage(grid, report.lineage_path, options, report);
+    write_lineage_table(path, info, options.overwrite);
+  }
+  return report;
+}
+
+}  // namespace
+
+WriteReport write_grid(const Grid& grid, const fs::path& path, const WriteOptions& options) {
+  const auto start = std::chrono::steady_clock::now();
+  const std::string ext = lower_extension(path);
+  WriteReport report;
+  if (ext == ".tif" || ext == ".tiff")
+    report = write_tiff(grid, path, options);
+  else if (is_row_format(ext))
+    report = write_rows(grid, path, ext, options);
+  else
+    throw Error(ErrorCode::Unsupported, fmt::format("grids are not written as '{}' here", ext), path.string(),
+                "give a name that ends in .tif, .asc, .flt, .bil, .hgt, .nc, .xyz or .png");
+  // A lineage that belonged to the file replaced here would be taken for that of the new one.
+  if (!options.lineage && options.overwrite) remove_lineage_beside(path);
+  report.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
+  return report;
+}
+
+void write_prj(const fs::path& path, const GridInfo& info, const WriteOptions& options, WriteReport& report) {
+  if (!info.frame.crs()) return;
+  const fs::path prj = fs::path(path).replace_extension(".prj");
+  write_text_file(prj, info.frame.crs().with_heights(info.quantity.heights).file_wkt() + "\n",
+                  {.overwrite = options.overwrite});
+  report.beside.push_back(prj);
+}
+
+void write_facts(const fs::path& path, const GridInfo& info, const WriteOptions& options, WriteReport& report) {
+  nlohmann::ordered_json j;
+  const Quantity& q = info.quantity;
+  if (q.kind != QuantityKind::Height) j["quantity"] = name_of(q.kind);
+  if (q.kind == QuantityKind::Height && q.heights.known())
+    j["heights"] = q.heights.epsg() > 0 ? fmt::format("EPSG:{}", q.heights.epsg()) : q.heights.name();
+  if (q.kind != QuantityKind::Height || q.unit_known) j["unit"] = unit_name(q);
+  if (!options.date.empty()) j["date"] = options.date;
+  if (!options.survey.empty()) j["survey"] = options.survey;
+  if (j.empty()) return;
+  const fs::path beside = path.string() + ".json";
+  write_text_file(beside, j.dump(2) + "\n", {.overwrite = options.overwrite});
+  report.beside.push_back(beside);
+}
+
+}  // namespace katoptra

@@ -1,0 +1,480 @@
+// NetCDF, classic and 4, by the CF conventions: a height over two coordinate variables, in either order, running either
+// way, packed or not. The library behind it has one lock for all; rows are read in pieces as high as the file's chunks.
+#include <algorithm>
+#include <cmath>
+#include <cstring>
+#include <fmt/format.h>
+#include <limits>
+#include <map>
+#include <netcdf.h>
+#include <netcdf_mem.h>
+#include <utility>
+
+#include "katoptra/base/error.hpp"
+
+#include "base/text.hpp"
+#include "container.hpp"
+#include "readers.hpp"
+#include "rows_source.hpp"
+
+namespace katoptra {
+namespace {
+
+// An open file; every call through it holds the lock.
+class NcFile {
+ public:
+  explicit NcFile(const Located& file) : name_(file.bytes->name()) {
+    int status = 0;
+    if (!file.path.empty()) {
+      std::lock_guard lock(container_lock());
+      status = nc_open(file.path.c_str(), NC_NOWRITE, &id_);
+    } else {
+      constexpr std::uint64_t kMost = std::uint64_t{2} << 30;
+      if (file.bytes->size() > kMost)
+        throw Error(ErrorCode::TooLarge, "is too large to be read inside an archive", name_, "unpack it first");
+      memory_.resize(file.bytes->size());
+      file.bytes->read_exactly(0, memory_);
+      std::lock_guard lock(container_lock());
+      status = nc_open_mem("inside", NC_NOWRITE, memory_.size(), memory_.data(), &id_);
+    }
+    if (status != NC_NOERR) {
+      id_ = -1;
+      fail(status, "is not a readable NetCDF file");
+    }
+  }
+  ~NcFile() {
+    std::lock_guard lock(container_lock());
+    if (id_ >= 0) nc_close(id_);
+  }
+  NcFile(const NcFile&) = delete;
+  NcFile& operator=(const NcFile&) = delete;
+
+  int id() const { return id_; }
+  const std::string& name() const { return name_; }
+  [[noreturn]] void fail(int status, const std::string& what) const {
+    throw Error(ErrorCode::BadFile, fmt::format("{}: {}", what, nc_strerror(status)), name_,
+                "it is damaged; fetch it again");
+  }
+  void expect(int status, const std::string& what) const {
+    if (status != NC_NOERR) fail(status, what);
+  }
+
+ private:
+  std::string name_;
+  int id_ = -1;
+  std::vector<std::uint8_t> memory_;
+};
+
+struct Variable {
+  int id = -1;
+  std::string name;
+  nc_type type = NC_NAT;
+  std::vector<int> dims;
+};
+
+// Reading the header, with the lock held by the caller.
+class Reader {
+ public:
+  explicit Reader(const NcFile& file) : file_(file), nc_(file.id()) {
+    int n = 0;
+    file_.expect(nc_inq_nvars(nc_, &n), "its list of variables is damaged");
+    for (int v = 0; v < std::min(n, 10000); ++v) {
+      char name[NC_MAX_NAME + 1] = {};
+      int dims = 0;
+      Variable variable;
+      variable.id = v;
+      if (nc_inq_var(nc_, v, name, &variable.type, &dims, nullptr, nullptr) != NC_NOERR || dims < 0) continue;
+      variable.dims.resize(static_cast<std::size_t>(dims));
+      if (dims > 0 && nc_inq_vardimid(nc_, v, variable.dims.data()) != NC_NOERR) continue;
+      variable.name = name;
+      variables_.push_back(std::move(variable));
+    }
+  }
+  const std::vector<Variable>& variables() const { return variables_; }
+  const Variable* find(const std::string& name) const {
+    for (const Variable& v : variables_)
+      if (v.name == name) return &v;
+    return nullptr;
+  }
+  std::string text(int variable, const char* key) const {
+    nc_type type = NC_NAT;
+    std::size_t n = 0;
+    if (nc_inq_att(nc_, variable, key, &type, &n) != NC_NOERR || n > (1u << 20)) return {};
+    if (type == NC_CHAR) {
+      std::string s(n, '\0');
+      if (n > 0 && nc_get_att_text(nc_, variable, key, s.data()) != NC_NOERR) return {};
+      return s.substr(0, std::strlen(s.c_str()));
+    }
+    if (type == NC_STRING && n == 1) {
+      char* p = nullptr;
+      if (nc_get_att_string(nc_, variable, key, &p) != NC_NOERR || !p) return {};
+      std::string s = p;
+      nc_free_string(1, &p);
+      return s;
+    }
+    return {};
+  }
+  std::optional<double> number(int variable, const char* key) const {
+    nc_type type = NC_NAT;
+    std::size_t n = 0;
+    double v = 0;
+    if (nc_inq_att(nc_, variable, key, &type, &n) != NC_NOERR || n != 1 || type == NC_CHAR || type == NC_STRING)
+      return std::nullopt;
+    if (nc_get_att_double(nc_, variable, key, &v) != NC_NOERR) return std::nullopt;
+    return v;
+  }
+  std::size_t length(int dim) const {
+    std::size_t n = 0;
+    file_.expect(nc_inq_dimlen(nc_, dim, &n), "its dimensions are damaged");
+    return n;
+  }
+  std::string dim_name(int dim) const {
+    char name[NC_MAX_NAME + 1] = {};
+    return nc_inq_dimname(nc_, dim, name) == NC_NOERR ? name : "";
+  }
+  const Variable* coordinate(int dim) const {
+    const Variable* v = find(dim_name(dim));
+    return v && v->dims == std::vector<int>{dim} ? v : nullptr;
+  }
+  std::vector<double> values(const Variable& v) const {
+    const std::size_t n = length(v.dims[0]);
+    if (n > (std::size_t{1} << 28))
+      throw Error(ErrorCode::TooLarge, fmt::format("'{}' claims {} values", v.name, n), file_.name());
+    std::vector<double> out(n);
+    file_.expect(nc_get_var_double(nc_, v.id, out.data()), fmt::format("'{}' cannot be read", v.name));
+    return out;
+  }
+  std::int64_t chunk(const Variable& v, std::size_t which) const {
+    int storage = NC_CONTIGUOUS;
+    std::vector<std::size_t> sizes(v.dims.size());
+    if (nc_inq_var_chunking(nc_, v.id, &storage, sizes.data()) != NC_NOERR || storage != NC_CHUNKED) return 0;
+    return static_cast<std::int64_t>(sizes[which]);
+  }
+  bool compressed(const Variable& v) const {
+    int shuffle = 0, deflate = 0, level = 0;
+    return nc_inq_var_deflate(nc_, v.id, &shuffle, &deflate, &level) == NC_NOERR && deflate;
+  }
+
+ private:
+  const NcFile& file_;
+  int nc_;
+  std::vector<Variable> variables_;
+};
+
+enum class Axis { None, X, Y };
+Axis axis_of(const Reader& r, const Variable& v) {
+  const std::string standard = r.text(v.id, "standard_name"), axis = r.text(v.id, "axis"),
+                    units = lower_case(r.text(v.id, "units")), name = lower_case(v.name);
+  if (standard == "longitude" || standard == "projection_x_coordinate" || axis == "X" ||
+      units.starts_with("degrees_e") || units.starts_with("degree_e"))
+    return Axis::X;
+  if (standard == "latitude" || standard == "projection_y_coordinate" || axis == "Y" || units.starts_with("degrees_n") ||
+      units.starts_with("degree_n"))
+    return Axis::Y;
+  for (const char* n : {"x", "lon", "longitude", "long", "easting", "east"})
+    if (name == n) return Axis::X;
+  for (const char* n : {"y", "lat", "latitude", "northing", "north"})
+    if (name == n) return Axis::Y;
+  return Axis::None;
+}
+bool in_degrees(const Reader& r, const Variable& v) {
+  return lower_case(r.text(v.id, "units")).starts_with("degree") || r.text(v.id, "standard_name") == "longitude" ||
+         r.text(v.id, "standard_name") == "latitude";
+}
+
+std::optional<SampleType> sample_type(nc_type t) {
+  static const std::map<nc_type, SampleType> kTypes = {
+      {NC_BYTE, SampleType::Int8},     {NC_UBYTE, SampleType::UInt8}, {NC_SHORT, SampleType::Int16},
+      {NC_USHORT, SampleType::UInt16}, {NC_INT, SampleType::Int32},   {NC_UINT, SampleType::UInt32},
+      {NC_INT64, SampleType::Int64},   {NC_UINT64, SampleType::UInt64}, {NC_FLOAT, SampleType::Float32},
+      {NC_DOUBLE, SampleType::Float64}};
+  const auto found = kTypes.find(t);
+  return found == kTypes.end() ? std::nullopt : std::optional(found->second);
+}
+
+// A variable that could be a grid: its two last dimensions have coordinates, one east and one north.
+struct Candidate {
+  const Variable* variable = nullptr;
+  const Variable* x = nullptr;
+  const Variable* y = nullptr;
+  bool x_first = false;
+};
+std::optional<Candidate> candidate(const Reader& r, const Variable& v) {
+  if (v.dims.size() < 2 || v.dims.size() > 8 || !sample_type(v.type)) return std::nullopt;
+  const Variable* a = r.coordinate(v.dims[v.dims.size() - 2]);
+  const Variable* b = r.coordinate(v.dims[v.dims.size() - 1]);
+  if (!a || !b) return std::nullopt;
+  const Axis first = axis_of(r, *a), second = axis_of(r, *b);
+  if (first == Axis::Y && second != Axis::Y) return Candidate{&v, b, a, false};
+  if (first == Axis::X && second != Axis::X) return Candidate{&v, a, b, true};
+  if (first == Axis::None && second == Axis::X) return Candidate{&v, b, a, false};
+  if (first == Axis::None && second == Axis::Y) return Candidate{&v, a, b, true};
+  return std::nullopt;
+}
+
+// How much a variable looks like the heights.
+int likeness(const Reader& r, const Variable& v) {
+  const std::string standard = r.text(v.id, "standard_name"), name = lower_case(v.name);
+  for (const char* s : {"surface_altitude", "height_above_reference_ellipsoid", "height_above_geopotential_datum",
+                        "height_above_mean_sea_level", "altitude", "height", "bedrock_altitude",
+                        "sea_floor_depth_below_geoid", "sea_floor_depth_below_mean_sea_level",
+                        "sea_floor_depth_below_reference_ellipsoid", "sea_floor_depth", "depth"})
+    if (standard == s) return 3;
+  for (const char* n : {"height", "elevation", "z", "altitude", "topo", "bathymetry", "depth", "dem"})
+    if (name == n) return 2;
+  return standard.empty() ? 1 : 0;
+}
+
+Candidate choose(const Reader& r, const OpenOptions& options, const NcFile& file, FileFacts& facts) {
+  std::vector<Candidate> all;
+  for (const Variable& v : r.variables())
+    if (auto c = candidate(r, v)) all.push_back(*c);
+  if (all.empty())
+    throw Error(ErrorCode::Unsupported, "has no variable over an east and a north coordinate", file.name(),
+                "a grid needs coordinate variables as the CF conventions describe them");
+  std::string names;
+  for (const Candidate& c : all) {
+    if (all.size() > 1) facts.bands.push_back(c.variable->name);
+    names += (names.empty() ? "" : ", ") + c.variable->name;
+  }
+  const Candidate* best = &all[0];
+  if (!options.band.empty()) {
+    best = nullptr;
+    for (const Candidate& c : all)
+      if (c.variable->name == options.band) best = &c;
+    if (!best)
+      throw Error(ErrorCode::BadArgument, fmt::format("has no grid '{}'", options.band), file.name(),
+                  "it has " + names);
+  } else {
+    for (const Candidate& c : all)
+      if (likeness(r, *c.variable) > likeness(r, *best->variable)) best = &c;
+  }
+  facts.band = best->variable->name;
+  return *best;
+}
+
+struct Run {
+  double first = 0, step = 1;
+};
+// The even steps of a coordinate. Coordinates kept as 32-bit floats wobble by their own last digit.
+Run even_steps(const std::vector<double>& v, nc_type type, const std::string& name, const std::string& file) {
+  if (v.size() < 2)
+    throw Error(ErrorCode::Unsupported, fmt::format("its coordinate '{}' has one value, so the cell is not known", name),
+                file, "give a grid of at least two by two cells");
+  const double step = (v.back() - v.front()) / static_cast<double>(v.size() - 1);
+  const double digits = type == NC_FLOAT ? 1.2e-7 * std::max(std::abs(v.front()), std::abs(v.back())) : 0;
+  for (std::size_t i = 0; i < v.size(); ++i) {
+    const double off = std::abs(v[i] - (v.front() + step * static_cast<double>(i)));
+    if (!(off <= std::abs(step) * 1e-2 + digits))
+      throw Error(ErrorCode::Unsupported, fmt::format("its coordinate '{}' is not evenly spaced (value {})", name, i), file,
+                  "resample it to an even grid first");
+  }
+  if (!(step != 0) || !std::isfinite(step))
+    throw Error(ErrorCode::BadFile, fmt::format("its coordinate '{}' stands still", name), file, "it is damaged");
+  return {v.front(), step};
+}
+
+// A projection from the attributes of a grid mapping, for files without WKT.
+std::string proj_text(const Reader& r, int v) {
+  static const std::map<std::string, std::string> kMethods = {
+      {"transverse_mercator", "tmerc"},       {"mercator", "merc"},
+      {"lambert_conformal_conic", "lcc"},     {"albers_conical_equal_area", "aea"},
+      {"lambert_azimuthal_equal_area", "laea"}, {"polar_stereographic", "stere"},
+      {"stereographic", "stere"},             {"latitude_longitude", "longlat"}};
+  static const std::pair<const char*, const char*> kParameters[] = {
+      {"longitude_of_central_meridian", "lon_0"},
+      {"longitude_of_projection_origin", "lon_0"},
+      {"straight_vertical_longitude_from_pole", "lon_0"},
+      {"latitude_of_projection_origin", "lat_0"},
+      {"scale_factor_at_central_meridian", "k_0"},
+      {"scale_factor_at_projection_origin", "k_0"},
+      {"false_easting", "x_0"},
+      {"false_northing", "y_0"},
+      {"semi_major_axis", "a"},
+      {"inverse_flattening", "rf"}};
+  const std::string name = r.text(v, "grid_mapping_name");
+  const auto method = kMethods.find(name);
+  if (method == kMethods.end()) return {};
+  std::string text = "+proj=" + method->second;
+  bool axis = false;
+  for (const auto& [key, parameter] : kParameters)
+    if (const auto value = r.number(v, key)) {
+      text += fmt::format(" +{}={:.17g}", parameter, *value);
+      axis = axis || std::string(key) == "semi_major_axis";
+    }
+  if (const auto parallel = r.number(v, "standard_parallel"))
+    text += fmt::format(" +{}={:.17g}", name == "lambert_conformal_conic" ? "lat_1" : "lat_ts", *parallel);
+  if (!axis) text += " +datum=WGS84";
+  return text + " +type=crs";
+}
+
+struct References {
+  Crs crs;
+  std::string name;
+  HeightReference heights;
+  std::vector<std::string> notes;
+};
+References references_of(const Reader& r, const Candidate& c) {
+  References out;
+  std::string mapping = r.text(c.variable->id, "grid_mapping");
+  // The longer form names coordinates, too: "crs: x y".
+  mapping = mapping.substr(0, mapping.find_first_of(": "));
+  const Variable* m = mapping.empty() ? nullptr : r.find(mapping);
+  if (m)
+    for (const std::string& text : {r.text(m->id, "crs_wkt"), r.text(m->id, "spatial_ref"), r.text(m->id, "epsg_code"),
+                                    proj_text(r, m->id)}) {
+      if (text.empty() || out.crs) continue;
+      out.name = text.substr(0, 60);
+      try {
+        out.crs = Crs::parse(text);
+        out.heights = out.crs.heights();
+      } catch (const Error& e) {
+        out.notes.push_back("its CRS is not understood: " + e.problem());
+      }
+    }
+  if (!out.crs && in_degrees(r, *c.x) && in_degrees(r, *c.y)) {
+    out.crs = Crs::wgs84();
+    out.notes.push_back("longitudes and latitudes without a datum: WGS 84 is taken");
+  }
+  if (m && !out.heights.known())
+    for (const char* key : {"geoid_name", "geopotential_datum_name"})
+      if (const std::string name = r.text(m->id, key); !name.empty() && !out.heights.known()) {
+        try {
+          out.heights = HeightReference::parse(name);
+        } catch (const Error&) {
+          out.heights = HeightReference::named(name);
+        }
+      }
+  const std::string standard = r.text(c.variable->id, "standard_name");
+  if (standard.find("reference_ellipsoid") != standard.npos) out.heights = HeightReference::ellipsoid();
+  return out;
+}
+
+std::optional<LengthUnit> unit_from(const std::string& text) {
+  const std::string t = lower_case(text);
+  for (const char* m : {"m", "meter", "meters", "metre", "metres"})
+    if (t == m) return LengthUnit::Metre;
+  for (const char* f : {"ft", "foot", "feet", "international_foot"})
+    if (t == f) return LengthUnit::Foot;
+  for (const char* f : {"us_survey_foot", "us_survey_feet", "ftus"})
+    if (t == f) return LengthUnit::UsFoot;
+  return std::nullopt;
+}
+
+class Rows {
+ public:
+  Rows(std::shared_ptr<NcFile> file, const Candidate& c, std::int64_t cols, SampleType type)
+      : file_(std::move(file)), variable_(c.variable->id), dims_(c.variable->dims.size()), x_first_(c.x_first),
+        cols_(cols), size_(static_cast<std::size_t>(bytes_per_sample(type))) {}
+
+  BlockCache::Bytes operator()(std::int64_t first, std::int64_t rows) const {
+    std::vector<std::size_t> start(dims_, 0), count(dims_, 1);
+    const std::size_t y = x_first_ ? dims_ - 1 : dims_ - 2, x = x_first_ ? dims_ - 2 : dims_ - 1;
+    start[y] = static_cast<std::size_t>(first);
+    count[y] = static_cast<std::size_t>(rows);
+    count[x] = static_cast<std::size_t>(cols_);
+    BlockCache::Bytes bytes(count[x] * count[y] * size_);
+    {
+      std::lock_guard lock(container_lock());
+      file_->expect(nc_get_vara(file_->id(), variable_, start.data(), count.data(), bytes.data()),
+                    fmt::format("rows {} to {} cannot be read", first, first + rows - 1));
+    }
+    if (!x_first_) return bytes;
+    BlockCache::Bytes upright(bytes.size());
+    for (std::size_t c = 0; c < count[x]; ++c)
+      for (std::size_t r = 0; r < count[y]; ++r)
+        std::memcpy(upright.data() + (r * count[x] + c) * size_, bytes.data() + (c * count[y] + r) * size_, size_);
+    return upright;
+  }
+
+ private:
+  std::shared_ptr<NcFile> file_;
+  int variable_;
+  std::size_t dims_;
+  bool x_first_;
+  std::int64_t cols_;
+  std::size_t size_;
+};
+
+void describe(const Reader& r, const Candidate& c, const References& refs, GridFile& out, GridInfo& info) {
+  const int v = c.variable->id;
+  out.facts.crs_name = refs.name;
+  out.facts.pixel_is_point = false;
+  out.facts.description = r.text(NC_GLOBAL, "title");
+  for (const char* key : {"time_coverage_start", "date_created", "date"})
+    if (out.facts.date.empty()) {
+      const std::string d = r.text(NC_GLOBAL, key);
+      if (d.size() >= 10 && d[4] == '-' && d[7] == '-') out.facts.date = d.substr(0, 10);
+    }
+  for (const std::string& n : refs.notes) info.notes.push_back(n);
+  const std::string kind = r.text(v, "katoptra_quantity"), units = r.text(v, "units");
+  if (!kind.empty()) info.quantity.kind = quantity_kind_from(kind);
+  if (info.quantity.kind != QuantityKind::Height) {
+    info.quantity.other_unit = units;
+    return;
+  }
+  info.quantity.heights = refs.heights;
+  if (const auto unit = unit_from(units)) {
+    info.quantity.unit = *unit;
+    info.quantity.unit_known = true;
+  }
+}
+
+bool are_depths(const Reader& r, int v) {
+  const std::string positive = lower_case(r.text(v, "positive")), standard = r.text(v, "standard_name");
+  return positive == "down" || (positive.empty() && standard.find("depth") != standard.npos);
+}
+
+}  // namespace
+
+bool is_netcdf_classic(std::span<const std::uint8_t> head) {
+  return head.size() >= 4 && std::memcmp(head.data(), "CDF", 3) == 0 && (head[3] == 1 || head[3] == 2 || head[3] == 5);
+}
+
+GridFile open_netcdf(const Located& located, const OpenOptions& options) {
+  auto file = std::make_shared<NcFile>(located);
+  std::unique_lock lock(container_lock());
+  const Reader r(*file);
+  GridFile out;
+  const Candidate c = choose(r, options, *file, out.facts);
+  const Variable& v = *c.variable;
+  FileLattice lattice;
+  const auto xs = r.values(*c.x), ys = r.values(*c.y);
+  const Run x = even_steps(xs, c.x->type, c.x->name, file->name()), y = even_steps(ys, c.y->type, c.y->name, file->name());
+  const References refs = references_of(r, c);
+  lattice = {.crs = refs.crs, .x = x.first, .y = y.first, .dx = x.step, .dy = y.step,
+             .cols = static_cast<std::int64_t>(xs.size()), .rows = static_cast<std::int64_t>(ys.size()), .centre = true};
+
+  SampleRule rule{.type = *sample_type(v.type), .hole = r.number(v.id, "_FillValue")};
+  if (!rule.hole) rule.hole = r.number(v.id, "missing_value");
+  rule.scale = r.number(v.id, "scale_factor").value_or(1);
+  rule.offset = r.number(v.id, "add_offset").value_or(0);
+  GridInfo info;
+  info.frame = lattice.frame();
+  describe(r, c, refs, out, info);
+  describe_samples(rule, info);
+  for (std::size_t d = 0; d + 2 < v.dims.size(); ++d)
+    if (r.length(v.dims[d]) > 1)
+      info.notes.push_back(fmt::format("the first of {} along '{}' is taken", r.length(v.dims[d]), r.dim_name(v.dims[d])));
+  int format = 0;
+  nc_inq_format(file->id(), &format);
+  out.facts.format = format == NC_FORMAT_NETCDF4 || format == NC_FORMAT_NETCDF4_CLASSIC ? "NetCDF 4" : "NetCDF classic";
+  out.facts.compression = r.compressed(v) ? "deflate" : "none";
+  const std::int64_t chunk = r.chunk(v, c.x_first ? v.dims.size() - 1 : v.dims.size() - 2);
+  out.facts.layout = fmt::format("{}{}{}", chunk > 0 ? "chunks" : "rows", lattice.south_up() ? ", south first" : "",
+                                 c.x_first ? ", east before north" : "");
+  std::int64_t rows_per_block = convenient_rows(lattice.cols, rule.type);
+  if (chunk > 0 && chunk * lattice.cols * bytes_per_sample(rule.type) < (std::int64_t{64} << 20))
+    rows_per_block = std::max<std::int64_t>(1, (rows_per_block + chunk - 1) / chunk) * chunk;
+  const bool depths = are_depths(r, v.id);
+  const auto missing = r.number(v.id, "missing_value");
+  Rows rows(file, c, lattice.cols, rule.type);
+  lock.unlock();
+  Grid grid = turned(grid_of_rows(std::move(info), rule, rows_per_block, std::move(rows)), lattice);
+  if (missing && missing != rule.hole) grid = with_void(grid, *missing * rule.scale + rule.offset);
+  if (depths) grid = depths_as_heights(grid);
+  out.grid = grid;
+  return out;
+}
+
+}  // namespace katoptra

@@ -1,0 +1,53 @@
+// One reader a format; grid_file.cpp chooses by content and completes what all have in common.
+#pragma once
+#include <memory>
+#include <span>
+
+#include "katoptra/formats/bytes.hpp"
+#include "katoptra/formats/grid_file.hpp"
+
+#include "located.hpp"
+
+namespace katoptra {
+
+// Each gives the grid and the facts of the file itself; the caller adds what lies beside it, name, date and assigned
+// references.
+GridFile open_tiff(const Located& file, const OpenOptions& options);
+GridFile open_hgt(const Located& file);
+GridFile open_ascii_grid(const Located& file);
+GridFile open_flat(const Located& file, const OpenOptions& options);
+GridFile open_netcdf(const Located& file, const OpenOptions& options);
+GridFile open_bag(const Located& file, const OpenOptions& options);
+GridFile open_xyz(const Located& file, const OpenOptions& options);
+
+// "S38W032.hgt" and the like.
+bool is_hgt_name(const std::string& name);
+// Text that begins with the keywords of an ASCII grid.
+bool is_ascii_grid(std::span<const std::uint8_t> head);
+// A header of a flat binary file lies beside it, or the file is that header itself.
+bool is_flat(const Located& file);
+// Lines of at least three numbers.
+bool is_xyz(std::span<const std::uint8_t> head);
+bool is_hdf5(std::span<const std::uint8_t> head);
+bool is_netcdf_classic(std::span<const std::uint8_t> head);
+// An HDF5 file laid out as a BAG.
+bool is_bag(const Located& file);
+
+// The band that was asked for by number or name, from 0; the first without a wish. BadArgument when there is none such.
+std::int64_t band_from(const OpenOptions& options, std::int64_t bands, const std::string& file);
+
+// A frame with the rows of a file that may run from the south, and columns that may run from the east: cells of size
+// |dx| x |dy| whose first one has its corner (or centre) at (x, y). `dy` is negative for rows that run north to south.
+struct FileLattice {
+  Crs crs;
+  double x = 0, y = 0, dx = 1, dy = -1;
+  std::int64_t cols = 0, rows = 0;
+  bool centre = false;
+  bool south_up() const { return dy > 0; }
+  bool east_first() const { return dx < 0; }
+  Frame frame() const;
+};
+// A grid whose rows and columns are in the order of the file, turned the right way round; says so in the notes.
+Grid turned(const Grid& grid, const FileLattice& lattice);
+
+}  // namespace katoptra

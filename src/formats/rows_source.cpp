@@ -1,0 +1,144 @@
+#include "rows_source.hpp"
+
+#include <algorithm>
+#include <cmath>
+#include <utility>
+
+namespace katoptra {
+namespace {
+
+void mark_measured(const BlockView& out) {
+  if (!out.origin) return;
+  for (std::int64_t r = 0; r < out.window.rows; ++r)
+    for (std::int64_t c = 0; c < out.window.cols; ++c)
+      out.origin_row(r)[c] = std::isnan(out.row(r)[c]) ? 0 : origin_code(1, How::Measured);
+}
+
+class RowsSource final : public GridSource {
+ public:
+  RowsSource(GridInfo info, const SampleRule& rule, std::int64_t rows_per_block, DecodeRows decode)
+      : info_(std::move(info)),
+        rule_(rule),
+        rows_per_block_(rows_per_block),
+        decode_(std::move(decode)),
+        owner_(BlockCache::shared().new_owner()) {}
+  ~RowsSource() override { BlockCache::shared().forget(owner_); }
+  const GridInfo& info() const override { return info_; }
+
+  void read(const BlockView& out) const override {
+    const std::int64_t cols = info_.frame.cols(), bytes = bytes_per_sample(rule_.type);
+    BlockCache::Entry data;
+    std::int64_t held = -1;
+    for (std::int64_t r = 0; r < out.window.rows; ++r) {
+      const std::int64_t row = out.window.row + r, block = row / rows_per_block_;
+      if (block != held)
+        data = BlockCache::shared().get(owner_, static_cast<std::uint64_t>(block), [&] {
+          const std::int64_t first = block * rows_per_block_;
+          return decode_(first, std::min(rows_per_block_, info_.frame.rows() - first));
+        });
+      held = block;
+      samples_to_floats(rule_, data->data() + ((row - block * rows_per_block_) * cols + out.window.col) * bytes, 1,
+                        out.window.cols, out.row(r));
+    }
+    mark_measured(out);
+  }
+
+ private:
+  GridInfo info_;
+  SampleRule rule_;
+  std::int64_t rows_per_block_;
+  DecodeRows decode_;
+  std::uint64_t owner_;
+};
+
+class MirroredSource final : public GridSource {
+ public:
+  MirroredSource(Grid input, GridInfo info, bool rows, bool cols)
+      : input_(std::move(input)), info_(std::move(info)), rows_(rows), cols_(cols) {}
+  const GridInfo& info() const override { return info_; }
+  void read(const BlockView& out) const override {
+    BlockView from = out;
+    if (rows_) from.window.row = info_.frame.rows() - out.window.row - out.window.rows;
+    if (cols_) from.window.col = info_.frame.cols() - out.window.col - out.window.cols;
+    input_.read_into(from);
+    if (rows_)
+      for (std::int64_t r = 0; r < out.window.rows / 2; ++r) {
+        const std::int64_t other = out.window.rows - 1 - r;
+        std::swap_ranges(out.row(r), out.row(r) + out.window.cols, out.row(other));
+        if (out.origin)
+          std::swap_ranges(out.origin_row(r), out.origin_row(r) + out.window.cols, out.origin_row(other));
+      }
+    if (cols_)
+      for (std::int64_t r = 0; r < out.window.rows; ++r) {
+        std::reverse(out.row(r), out.row(r) + out.window.cols);
+        if (out.origin) std::reverse(out.origin_row(r), out.origin_row(r) + out.window.cols);
+      }
+  }
+
+ private:
+  Grid input_;
+  GridInfo info_;
+  bool rows_, cols_;
+};
+
+class RolledSource final : public GridSource {
+ public:
+  RolledSource(Grid input, GridInfo info, std::int64_t by)
+      : input_(std::move(input)), info_(std::move(info)), by_(by) {}
+  const GridInfo& info() const override { return info_; }
+  void read(const BlockView& out) const override {
+    const std::int64_t cols = info_.frame.cols(), seam = cols - by_;
+    const Window& w = out.window;
+    for (const auto& [range, shift] : {std::pair{Window{0, w.row, seam, w.rows}, by_},
+                                       std::pair{Window{seam, w.row, by_, w.rows}, by_ - cols}}) {
+      const Window part = range.intersected(w);
+      if (part.empty()) continue;
+      BlockView to = out.part(part);
+      to.window.col += shift;
+      input_.read_into(to);
+    }
+  }
+
+ private:
+  Grid input_;
+  GridInfo info_;
+  std::int64_t by_;
+};
+
+class MaskedSource final : public GridSource {
+ public:
+  MaskedSource(Grid input, Grid keep) : input_(std::move(input)), keep_(std::move(keep)) {}
+  const GridInfo& info() const override { return input_.info(); }
+  void read(const BlockView& out) const override {
+    input_.read_into(out);
+    const Block keep = keep_.read(out.window);
+    for (std::int64_t r = 0; r < out.window.rows; ++r)
+      for (std::int64_t c = 0; c < out.window.cols; ++c)
+        if (!(keep.at(c, r) != 0) || std::isnan(keep.at(c, r))) {
+          out.row(r)[c] = kVoid;
+          if (out.origin) out.origin_row(r)[c] = 0;
+        }
+  }
+
+ private:
+  Grid input_, keep_;
+};
+
+}  // namespace
+
+std::int64_t convenient_rows(std::int64_t cols, SampleType type) {
+  return std::clamp<std::int64_t>((1 << 20) / (cols * bytes_per_sample(type)), 1, 1024);
+}
+
+Grid grid_of_rows(GridInfo info, const SampleRule& rule, std::int64_t rows_per_block, DecodeRows decode) {
+  return Grid(std::make_shared<RowsSource>(std::move(info), rule, rows_per_block, std::move(decode)));
+}
+Grid mirrored(const Grid& grid, GridInfo info, bool rows, bool cols) {
+  return Grid(std::make_shared<MirroredSource>(grid, std::move(info), rows, cols));
+}
+Grid rolled(const Grid& grid, GridInfo info, std::int64_t by) {
+  return Grid(std::make_shared<RolledSource>(grid, std::move(info), by));
+}
+Grid masked(const Grid& grid, const Grid& keep) { return Grid(std::make_shared<MaskedSource>(grid, keep)); }
+
+}  // namespace katoptra

@@ -1,0 +1,30 @@
+// What formats that hold whole rows have in common: rows are decoded in blocks through the shared cache.
+#pragma once
+#include <functional>
+#include <memory>
+
+#include "katoptra/grid/cache.hpp"
+#include "katoptra/grid/grid.hpp"
+
+#include "samples.hpp"
+
+namespace katoptra {
+
+// Samples of `rows` whole rows from `first` (counted from the north) in the machine's byte order. Called from many
+// threads at once.
+using DecodeRows = std::function<BlockCache::Bytes(std::int64_t first, std::int64_t rows)>;
+
+// Blocks are `rows_per_block` high: what the format's own pieces hold, else convenient_rows().
+Grid grid_of_rows(GridInfo info, const SampleRule& rule, std::int64_t rows_per_block, DecodeRows decode);
+// About a mebibyte of rows.
+std::int64_t convenient_rows(std::int64_t cols, SampleType type);
+
+// The same cells seen from the other side: rows from south to north become rows from north to south, or columns from
+// east to west. `info` describes the result.
+Grid mirrored(const Grid& grid, GridInfo info, bool rows, bool cols);
+// Columns begin `by` later, and the first `by` come last: a globe cut at another meridian.
+Grid rolled(const Grid& grid, GridInfo info, std::int64_t by);
+// Voids wherever `keep` is void or zero.
+Grid masked(const Grid& grid, const Grid& keep);
+
+}  // namespace katoptra

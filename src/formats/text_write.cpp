@@ -1,0 +1,120 @@
+// Text formats: ASCII grid and XYZ. A value is written with the fewest digits that give the same 32-bit float again.
+#include <cmath>
+#include <fmt/format.h>
+#include <iterator>
+
+#include "katoptra/base/error.hpp"
+
+#include "writers.hpp"
+
+namespace katoptra {
+namespace fs = std::filesystem;
+namespace {
+
+std::span<const std::uint8_t> as_bytes(const std::string& text) {
+  return {reinterpret_cast<const std::uint8_t*>(text.data()), text.size()};
+}
+std::vector<std::uint8_t> to_bytes(const fmt::memory_buffer& text) {
+  return {reinterpret_cast<const std::uint8_t*>(text.data()), reinterpret_cast<const std::uint8_t*>(text.data()) + text.size()};
+}
+
+// What both have in common: bytes one after the other.
+class TextWriter : public RowWriter {
+ public:
+  TextWriter(const fs::path& path, const GridInfo& info, const WriteOptions& options)
+      : path_(path), info_(info), options_(options), sink_(create_file(path, {.overwrite = options.overwrite})) {}
+  void place(const Window&, std::span<const std::uint8_t> bytes) override {
+    sink_->write_at(at_, bytes);
+    at_ += bytes.size();
+  }
+  void finish(WriteReport& report) override {
+    sink_->commit();
+    report.bytes = at_;
+    write_prj(path_, info_, options_, report);
+    write_facts(path_, info_, options_, report);
+  }
+
+ protected:
+  void begin(const std::string& text) { place({}, as_bytes(text)); }
+  fs::path path_;
+  GridInfo info_;
+  WriteOptions options_;
+
+ private:
+  std::unique_ptr<ByteSink> sink_;
+  std::uint64_t at_ = 0;
+};
+
+class AsciiWriter final : public TextWriter {
+ public:
+  AsciiWriter(const fs::path& path, const GridInfo& info, const StoredAs& as, const WriteOptions& options)
+      : TextWriter(path, info, options), as_(as) {
+    const Frame& f = info.frame;
+    // Cells that differ by less than can be seen over the whole grid are square.
+    const double longest = static_cast<double>(std::max(f.cols(), f.rows()));
+    const bool square = std::abs(f.cell().x - f.cell().y) * longest < kLatticeTolerance * f.cell().x;
+    begin(fmt::format("ncols {}\nnrows {}\nxllcorner {}\nyllcorner {}\n", f.cols(), f.rows(), f.west(), f.south()) +
+          (square ? fmt::format("cellsize {}\n", f.cell().x) : fmt::format("dx {}\ndy {}\n", f.cell().x, f.cell().y)) +
+          fmt::format("NODATA_value {}\n", as_.void_value));
+  }
+  std::vector<std::uint8_t> encode(const Block& rows) const override {
+    fmt::memory_buffer text;
+    const auto hole = static_cast<float>(as_.void_value);
+    for (std::int64_t r = 0; r < rows.window().rows; ++r)
+      for (std::int64_t c = 0; c < rows.window().cols; ++c) {
+        const float v = rows.at(c, r);
+        if (v == hole)
+          throw Error(ErrorCode::BadArgument,
+                      fmt::format("{} is the void value and also a value of the data", as_.void_value), path_.string(),
+                      "choose another with --void");
+        if (std::isnan(v))
+          fmt::format_to(std::back_inserter(text), "{}", as_.void_value);
+        else
+          fmt::format_to(std::back_inserter(text), "{}", v);
+        text.push_back(c + 1 < rows.window().cols ? ' ' : '\n');
+      }
+    return to_bytes(text);
+  }
+  void finish(WriteReport& report) override {
+    TextWriter::finish(report);
+    report.format = "ASCII grid";
+  }
+
+ private:
+  StoredAs as_;
+};
+
+class XyzWriter final : public TextWriter {
+ public:
+  XyzWriter(const fs::path& path, const GridInfo& info, const WriteOptions& options) : TextWriter(path, info, options) {
+    begin(info.frame.crs().is_geographic() ? "lon lat z\n" : "x y z\n");
+  }
+  std::vector<std::uint8_t> encode(const Block& rows) const override {
+    fmt::memory_buffer text;
+    const Window& w = rows.window();
+    for (std::int64_t r = 0; r < w.rows; ++r)
+      for (std::int64_t c = 0; c < w.cols; ++c) {
+        const float v = rows.at(c, r);
+        if (std::isnan(v)) continue;
+        const Point p = info_.frame.centre(static_cast<double>(w.col + c), static_cast<double>(w.row + r));
+        fmt::format_to(std::back_inserter(text), "{:.12g} {:.12g} {}\n", p.x, p.y, v);
+      }
+    return to_bytes(text);
+  }
+  void finish(WriteReport& report) override {
+    TextWriter::finish(report);
+    report.format = "XYZ text";
+  }
+};
+
+}  // namespace
+
+std::unique_ptr<RowWriter> ascii_writer(const fs::path& path, const GridInfo& info, const StoredAs& as,
+                                        const WriteOptions& options) {
+  return std::make_unique<AsciiWriter>(path, info, as, options);
+}
+std::unique_ptr<RowWriter> xyz_writer(const fs::path& path, const GridInfo& info, const WriteOptions& options) {
+  return std::make_unique<XyzWriter>(path, info, options);
+}
+
+}  // namespace katoptra

@@ -1,0 +1,58 @@
+// Formats that are written row by row from the north. Making the bytes of a band of rows is a pure function and runs on
+// every core; placing them happens in order.
+#pragma once
+#include <filesystem>
+#include <memory>
+#include <optional>
+#include <span>
+#include <string>
+#include <vector>
+
+#include "katoptra/formats/bytes.hpp"
+#include "katoptra/formats/grid_file.hpp"
+#include "katoptra/surface/clip.hpp"
+
+#include "samples.hpp"
+
+namespace katoptra {
+
+class RowWriter {
+ public:
+  virtual ~RowWriter() = default;
+  virtual std::vector<std::uint8_t> encode(const Block& rows) const = 0;
+  virtual void place(const Window& band, std::span<const std::uint8_t> bytes) = 0;
+  // Gives the file its name and completes the report: bytes, format.
+  virtual void finish(WriteReport& report) = 0;
+};
+
+// The grid as the format can hold it (cells, type, range); Refused or Unsupported, with the way out, when it cannot.
+// Writers below take what these give.
+Grid fit_for_hgt(const Grid& grid, const std::filesystem::path& path);
+
+// The frame of an HGT tile by its name, with nodes at 1 or 3 seconds, whichever is nearer.
+std::optional<Frame> hgt_frame(const std::string& name, double cell_degrees);
+
+std::unique_ptr<RowWriter> hgt_writer(const std::filesystem::path& path, const WriteOptions& options);
+std::unique_ptr<RowWriter> ascii_writer(const std::filesystem::path& path, const GridInfo& info, const StoredAs& as,
+                                        const WriteOptions& options);
+std::unique_ptr<RowWriter> flat_writer(const std::filesystem::path& path, const GridInfo& info, const StoredAs& as,
+                                       const WriteOptions& options);
+std::unique_ptr<RowWriter> xyz_writer(const std::filesystem::path& path, const GridInfo& info,
+                                      const WriteOptions& options);
+std::unique_ptr<RowWriter> netcdf_writer(const std::filesystem::path& path, const GridInfo& info, const StoredAs& as,
+                                         const WriteOptions& options);
+// `lowest` and `highest` decide the step of the samples.
+std::unique_ptr<RowWriter> png_writer(const std::filesystem::path& path, const GridInfo& info, double lowest,
+                                      double highest, const WriteOptions& options);
+
+// Beside a file: NAME.prj, and NAME.EXT.json with what the format cannot say. Adds what was written to the report.
+void write_prj(const std::filesystem::path& path, const GridInfo& info, const WriteOptions& options, WriteReport& report);
+void write_facts(const std::filesystem::path& path, const GridInfo& info, const WriteOptions& options,
+                 WriteReport& report);
+
+// The origin codes alone, for files that hold no such plane; counts them.
+void write_lineage(const Grid& grid, const std::filesystem::path& path, const WriteOptions& options,
+                   WriteReport& report);
+WriteReport write_tiff(const Grid& grid, const std::filesystem::path& path, const WriteOptions& options);
+
+}  // namespace katoptra

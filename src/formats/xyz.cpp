@@ -1,0 +1,478 @@
+#include "katoptra/formats/xyz.hpp"
+
+#include <algorithm>
+#include <array>
+#include <cmath>
+#include <cstdlib>
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <mutex>
+#include <sys/mman.h>
+#include <unistd.h>
+#include <unordered_set>
+#include <utility>
+
+#include "katoptra/base/error.hpp"
+
+#include "base/text.hpp"
+#include "readers.hpp"
+#include "rows_source.hpp"
+#include "text_scan.hpp"
+
+namespace katoptra {
+namespace {
+
+// More distinct x or y than this, and it is no lattice.
+constexpr std::size_t kMostDistinct = 2'000'000;
+
+struct Dialect {
+  char delimiter = ' ';
+  bool decimal_comma = false, header = false, depths = false;
+  std::array<std::size_t, 3> columns{0, 1, 2};
+  std::array<std::string, 3> names{"column 1", "column 2", "column 3"};
+  std::uint64_t data = 0;  // where the first line of numbers begins
+  bool geographic = false;
+};
+
+std::string_view next_line(std::string_view text, std::size_t& at) {
+  const std::size_t end = std::min(text.find('\n', at), text.size());
+  std::string_view line = text.substr(at, end - at);
+  at = std::min(end + 1, text.size());
+  if (!line.empty() && line.back() == '\r') line.remove_suffix(1);
+  return line;
+}
+bool is_comment(std::string_view line) {
+  const auto first = line.find_first_not_of(" \t");
+  return first == line.npos || line[first] == '#' || line.substr(first).starts_with("//");
+}
+
+// Calls body(number of the field, field) until it returns false.
+template <class Body>
+void each_field(std::string_view line, char delimiter, const Body& body) {
+  std::size_t at = 0, n = 0;
+  if (delimiter == ' ') {
+    while (at < line.size()) {
+      while (at < line.size() && is_blank(line[at])) ++at;
+      const std::size_t begin = at;
+      while (at < line.size() && !is_blank(line[at])) ++at;
+      if (at > begin && !body(n++, line.substr(begin, at - begin))) return;
+    }
+    return;
+  }
+  for (; at <= line.size(); ++n) {
+    const std::size_t end = std::min(line.find(delimiter, at), line.size());
+    std::string_view field = line.substr(at, end - at);
+    while (!field.empty() && is_blank(field.front())) field.remove_prefix(1);
+    while (!field.empty() && is_blank(field.back())) field.remove_suffix(1);
+    if (field.size() >= 2 && field.front() == '"' && field.back() == '"') field = field.substr(1, field.size() - 2);
+    if (!body(n, field)) return;
+    at = end + 1;
+  }
+}
+std::vector<std::string> fields_of(std::string_view line, char delimiter) {
+  std::vector<std::string> out;
+  each_field(line, delimiter, [&](std::size_t, std::string_view f) {
+    out.emplace_back(f);
+    return true;
+  });
+  return out;
+}
+
+bool field_number(std::string_view field, bool decimal_comma, double& value) {
+  if (!decimal_comma || field.find(',') == field.npos) return parse_token(field, value);
+  std::string with_point(field);
+  std::replace(with_point.begin(), with_point.end(), ',', '.');
+  return parse_token(with_point, value);
+}
+
+std::size_t numbers_in(std::string_view line, char delimiter, bool decimal_comma) {
+  std::size_t n = 0;
+  each_field(line, delimiter, [&](std::size_t, std::string_view f) {
+    double v = 0;
+    n += field_number(f, decimal_comma, v);
+    return true;
+  });
+  return n;
+}
+
+char found_delimiter(std::string_view line, bool& decimal_comma) {
+  for (char d : {';', '\t', ',', ' '}) {
+    decimal_comma = d != ',' && line.find(',') != line.npos && line.find('.') == line.npos;
+    if (line.find(d) != line.npos && numbers_in(line, d, decimal_comma) >= 3) return d;
+  }
+  decimal_comma = false;
+  return 0;
+}
+
+enum class Meaning { None, X, Y, Z };
+Meaning meaning_of(const std::string& name, Dialect& d, bool apply) {
+  const std::string n = lower_case(name);
+  auto is = [&](std::initializer_list<const char*> names) {
+    return std::any_of(names.begin(), names.end(), [&](const char* k) { return n == k; });
+  };
+  const bool lon = is({"lon", "long", "longitude"}), lat = is({"lat", "latitude"}), depth = is({"depth", "depths"});
+  if (apply && (lon || lat)) d.geographic = true;
+  if (apply && depth) d.depths = true;
+  if (lon || is({"x", "e", "east", "easting"})) return Meaning::X;
+  if (lat || is({"y", "n", "north", "northing"})) return Meaning::Y;
+  if (depth || is({"z", "h", "height", "elev", "elevation", "alt", "altitude", "value"})) return Meaning::Z;
+  return Meaning::None;
+}
+
+void columns_from_names(const std::vector<std::string>& names, Dialect& d) {
+  std::array<std::optional<std::size_t>, 3> found;
+  for (std::size_t i = 0; i < names.size(); ++i) {
+    const Meaning m = meaning_of(names[i], d, true);
+    if (m != Meaning::None && !found[static_cast<std::size_t>(m) - 1]) found[static_cast<std::size_t>(m) - 1] = i;
+  }
+  for (std::size_t k = 0; k < 3; ++k) {
+    if (found[0] && found[1] && found[2]) d.columns[k] = *found[k];
+    if (d.columns[k] < names.size()) d.names[k] = names[d.columns[k]];
+  }
+}
+
+void columns_as_asked(const std::string& asked, const std::vector<std::string>& names, Dialect& d,
+                      const std::string& file) {
+  const auto parts = fields_of(asked, ',');
+  if (parts.size() != 3)
+    throw Error(ErrorCode::BadArgument, fmt::format("'{}' does not name three columns", asked), file,
+                "write three numbers from 1 or three names, such as 1,2,4 or east,north,z");
+  for (std::size_t k = 0; k < 3; ++k) {
+    double number = 0;
+    const auto named = std::find(names.begin(), names.end(), parts[k]);
+    if (named != names.end()) {
+      d.columns[k] = static_cast<std::size_t>(named - names.begin());
+    } else if (parse_token(parts[k], number) && number >= 1 && number <= 1000 && number == std::floor(number)) {
+      d.columns[k] = static_cast<std::size_t>(number) - 1;
+    } else {
+      throw Error(ErrorCode::BadArgument, fmt::format("there is no column '{}'", parts[k]), file,
+                  names.empty() ? "it has no header line: give numbers from 1" : "its header has other names");
+    }
+    d.names[k] = d.columns[k] < names.size() ? names[d.columns[k]] : fmt::format("column {}", d.columns[k] + 1);
+    meaning_of(d.names[k], d, true);
+  }
+}
+
+Dialect dialect_of(const ByteSource& bytes, const XyzOptions& options) {
+  const std::string text = text_between(bytes, 0, std::min<std::uint64_t>(bytes.size(), 1 << 16));
+  Dialect d;
+  std::size_t at = text.starts_with("\xEF\xBB\xBF") ? 3 : 0;
+  std::string_view header, first;
+  while (at < text.size()) {
+    const std::size_t begin = at;
+    const std::string_view line = next_line(text, at);
+    if (is_comment(line)) continue;
+    d.delimiter = options.delimiter ? options.delimiter : found_delimiter(line, d.decimal_comma);
+    if (options.delimiter) d.decimal_comma = options.delimiter != ',' && line.find('.') == line.npos;
+    if (d.delimiter && numbers_in(line, d.delimiter, d.decimal_comma) >= 3) {
+      first = line;
+      d.data = begin;
+      break;
+    }
+    if (d.header) break;
+    d.header = true;
+    header = line;
+  }
+  if (first.empty())
+    throw Error(ErrorCode::BadFile, "has no line with three numbers near its beginning", bytes.name(),
+                "XYZ text has x, y and z on each line; say with --columns and --delimiter how");
+  std::vector<std::string> names;
+  if (d.header) names = fields_of(header, d.delimiter);
+  // A name may be written with blanks around the delimiter, or the header by another delimiter than the numbers.
+  if (d.header && names.size() < 3)
+    for (char other : {';', '\t', ',', ' '})
+      if (auto n = fields_of(header, other); n.size() >= 3) {
+        names = n;
+        break;
+      }
+  if (!options.columns.empty())
+    columns_as_asked(options.columns, names, d, bytes.name());
+  else
+    columns_from_names(names, d);
+  d.depths = d.depths || options.depths;
+  return d;
+}
+
+struct XyzPoint {
+  double x = 0, y = 0, z = 0;
+  bool whole = true;
+};
+
+// Calls body(point) for the lines that begin in [begin, end).
+template <class Body>
+void each_point(const ByteSource& bytes, const Dialect& d, std::uint64_t begin, std::uint64_t end, const Body& body) {
+  constexpr std::uint64_t kLongestLine = 1 << 16;
+  const bool inside = begin > d.data;
+  const std::string text = text_between(bytes, begin - inside, std::min(bytes.size(), end + kLongestLine));
+  std::size_t at = 0;
+  if (inside) {
+    // The line that was under way belongs to the piece before.
+    at = std::min(text.find('\n'), text.size());
+    if (at < text.size()) ++at;
+  }
+  const std::size_t last = static_cast<std::size_t>(end - begin) + inside;
+  while (at < last && at < text.size()) {
+    const std::size_t line_at = at;
+    const std::string_view line = next_line(text, at);
+    if (is_comment(line)) continue;
+    XyzPoint p;
+    double* const to[3] = {&p.x, &p.y, &p.z};
+    int found = 0;
+    each_field(line, d.delimiter, [&](std::size_t n, std::string_view f) {
+      for (std::size_t k = 0; k < 3; ++k)
+        if (d.columns[k] == n) {
+          if (!field_number(f, d.decimal_comma, *to[k])) return false;
+          ++found;
+          if (k == 2) p.whole = f.find_first_not_of("-+0123456789") == f.npos;
+        }
+      return found < 3;
+    });
+    if (found < 3 || !std::isfinite(p.x) || !std::isfinite(p.y))
+      throw Error(ErrorCode::BadFile,
+                  fmt::format("the line at byte {} has no three numbers: '{}'", begin - inside + line_at,
+                              line.substr(0, 40)),
+                  bytes.name(), "mend the line, or say with --columns and --delimiter how to read it");
+    if (d.depths) p.z = 0 - p.z;
+    body(p);
+  }
+}
+
+// ------------------------------------------------------------------------------------------------------ the lattice
+
+struct Steps {
+  double first = 0, step = 0;
+  std::int64_t count = 0;
+};
+
+// The regular steps on which sorted, distinct coordinates lie; nullopt when they do not.
+std::optional<Steps> steps_of(std::vector<double> v) {
+  std::sort(v.begin(), v.end());
+  const double noise = std::max(std::abs(v.front()), std::abs(v.back())) * 1e-13;
+  if (v.size() == 1) return Steps{v[0], 0, 1};
+  double smallest = std::numeric_limits<double>::infinity();
+  for (std::size_t i = 1; i < v.size(); ++i)
+    if (v[i] - v[i - 1] > noise) smallest = std::min(smallest, v[i] - v[i - 1]);
+  if (!std::isfinite(smallest)) return Steps{v[0], 0, 1};
+  // Coordinates printed with few digits differ by a little more or less than a step.
+  double step = smallest;
+  for (int round = 0; round < 3; ++round) {
+    double index = 0;
+    for (std::size_t i = 1; i < v.size(); ++i) index += std::round((v[i] - v[i - 1]) / step);
+    if (!(index >= 1) || index > std::numeric_limits<std::int32_t>::max()) return std::nullopt;
+    step = (v.back() - v.front()) / index;
+  }
+  for (double x : v) {
+    const double at = (x - v.front()) / step;
+    if (std::abs(at - std::round(at)) > kLatticeSlack) return std::nullopt;
+  }
+  return Steps{v.front(), step, static_cast<std::int64_t>(std::llround((v.back() - v.front()) / step)) + 1};
+}
+
+std::optional<Frame> frame_of(const std::vector<double>& xs, const std::vector<double>& ys, std::uint64_t points,
+                              const Crs& crs) {
+  auto x = steps_of(xs), y = steps_of(ys);
+  if (!x || !y || points < 4) return std::nullopt;
+  if (x->step == 0) x->step = y->step;
+  if (y->step == 0) y->step = x->step;
+  const double cells = static_cast<double>(x->count) * static_cast<double>(y->count);
+  if (!(x->step > 0) || static_cast<double>(points) < kLatticeFilled * cells) return std::nullopt;
+  const double north = y->first + static_cast<double>(y->count - 1) * y->step;
+  return NodeFrame{crs, x->first, north, {x->step, y->step}, x->count, y->count}.cells();
+}
+
+struct PieceFacts {
+  std::unordered_set<double> xs, ys;
+  std::uint64_t points = 0;
+  Bounds bounds;
+  double lowest = std::numeric_limits<double>::infinity(), highest = -std::numeric_limits<double>::infinity();
+  bool whole = true;
+};
+
+PieceFacts facts_of(const ByteSource& bytes, const Dialect& d, std::uint64_t begin, std::uint64_t end) {
+  PieceFacts f;
+  double last_x = std::nan(""), last_y = std::nan("");
+  each_point(bytes, d, begin, end, [&](const XyzPoint& p) {
+    ++f.points;
+    f.bounds.include(Point{p.x, p.y});
+    if (std::isfinite(p.z) && std::abs(p.z) < kNoValueFrom) {
+      f.lowest = std::min(f.lowest, p.z);
+      f.highest = std::max(f.highest, p.z);
+    }
+    f.whole = f.whole && p.whole;
+    if (p.x != last_x && f.xs.size() <= kMostDistinct) f.xs.insert(last_x = p.x);
+    if (p.y != last_y && f.ys.size() <= kMostDistinct) f.ys.insert(last_y = p.y);
+  });
+  return f;
+}
+
+// ------------------------------------------------------------------------------------------------------- the raster
+
+// Floats that may be many: in memory, or in a temporary file without a name.
+class Scratch {
+ public:
+  Scratch(std::size_t cells, const std::string& file) {
+    constexpr std::size_t kInMemory = std::size_t{64} << 20;
+    bytes_ = cells * sizeof(float);
+    int fd = -1;
+    if (bytes_ > kInMemory) {
+      const char* folder = std::getenv("TMPDIR");
+      std::string path = std::string(folder && *folder ? folder : "/tmp") + "/katoptra-XXXXXX";
+      fd = ::mkostemp(path.data(), O_CLOEXEC);
+      if (fd >= 0) ::unlink(path.c_str());
+      if (fd < 0 || ::posix_fallocate(fd, 0, static_cast<off_t>(bytes_)) != 0) {
+        if (fd >= 0) ::close(fd);
+        throw Error(ErrorCode::Io, "no temporary file can be made for its cells", file,
+                    "set TMPDIR to a folder with room");
+      }
+    }
+    void* at = ::mmap(nullptr, bytes_, PROT_READ | PROT_WRITE, fd >= 0 ? MAP_SHARED : MAP_PRIVATE | MAP_ANONYMOUS, fd, 0);
+    if (fd >= 0) ::close(fd);
+    if (at == MAP_FAILED) throw Error(ErrorCode::TooLarge, "its cells do not fit into memory", file);
+    values_ = static_cast<float*>(at);
+  }
+  ~Scratch() { ::munmap(values_, bytes_); }
+  Scratch(const Scratch&) = delete;
+  Scratch& operator=(const Scratch&) = delete;
+  float* values() const { return values_; }
+
+ private:
+  float* values_ = nullptr;
+  std::size_t bytes_ = 0;
+};
+
+// The cells, put in place when the first of them is read.
+class Raster {
+ public:
+  Raster(std::shared_ptr<ByteSource> bytes, Dialect dialect, Frame frame, double hole)
+      : bytes_(std::move(bytes)), dialect_(std::move(dialect)), frame_(std::move(frame)), hole_(hole) {}
+
+  BlockCache::Bytes rows(std::int64_t first, std::int64_t rows) {
+    std::call_once(once_, [&] { load(); });
+    const float* from = scratch_->values() + first * frame_.cols();
+    BlockCache::Bytes out(static_cast<std::size_t>(rows * frame_.cols()) * sizeof(float));
+    std::copy_n(reinterpret_cast<const std::uint8_t*>(from), out.size(), out.data());
+    return out;
+  }
+
+ private:
+  struct Placed {
+    std::size_t cell;
+    float z;
+  };
+  void load() {
+    const auto cells = static_cast<std::size_t>(frame_.cols() * frame_.rows());
+    scratch_ = std::make_unique<Scratch>(cells, bytes_->name());
+    std::fill_n(scratch_->values(), cells, kVoid);
+    parallel_ordered(
+        piece_count(*bytes_, dialect_.data), static_cast<std::size_t>(2 * thread_count({})), {},
+        [&](std::size_t i) -> std::shared_ptr<void> {
+          auto placed = std::make_shared<std::vector<Placed>>();
+          const std::uint64_t begin = dialect_.data + i * kTextPiece;
+          each_point(*bytes_, dialect_, begin, std::min(bytes_->size(), begin + kTextPiece), [&](const XyzPoint& p) {
+            const auto col = static_cast<std::int64_t>(std::floor(frame_.col_at(p.x))),
+                       row = static_cast<std::int64_t>(std::floor(frame_.row_at(p.y)));
+            if (col < 0 || row < 0 || col >= frame_.cols() || row >= frame_.rows()) return;
+            const bool none = !(std::abs(p.z) < kNoValueFrom) || p.z == hole_;
+            placed->push_back({static_cast<std::size_t>(row * frame_.cols() + col),
+                               none ? kVoid : static_cast<float>(p.z)});
+          });
+          return placed;
+        },
+        [&](std::size_t, std::shared_ptr<void> result) {
+          for (const Placed& p : *static_cast<std::vector<Placed>*>(result.get())) scratch_->values()[p.cell] = p.z;
+        });
+  }
+
+  std::shared_ptr<ByteSource> bytes_;
+  Dialect dialect_;
+  Frame frame_;
+  double hole_;
+  std::once_flag once_;
+  std::unique_ptr<Scratch> scratch_;
+};
+
+}  // namespace
+
+XyzFacts look_at_xyz(const ByteSource& bytes, const XyzOptions& options) {
+  const Dialect d = dialect_of(bytes, options);
+  std::vector<PieceFacts> pieces(piece_count(bytes, d.data));
+  for_each_piece(bytes, d.data,
+                 [&](std::size_t i, std::uint64_t begin, std::uint64_t end) { pieces[i] = facts_of(bytes, d, begin, end); });
+  XyzFacts f;
+  PieceFacts all;
+  for (PieceFacts& p : pieces) {
+    all.points += p.points;
+    all.bounds.include(p.bounds);
+    all.lowest = std::min(all.lowest, p.lowest);
+    all.highest = std::max(all.highest, p.highest);
+    all.whole = all.whole && p.whole;
+    all.xs.merge(p.xs);
+    all.ys.merge(p.ys);
+    p = PieceFacts();
+  }
+  f.delimiter = d.delimiter;
+  f.header = d.header;
+  f.depths = d.depths;
+  f.whole_numbers = all.whole;
+  std::copy(d.names.begin(), d.names.end(), f.column_names);
+  f.points = all.points;
+  f.bounds = all.bounds;
+  f.lowest = all.lowest;
+  f.highest = all.highest;
+  if (d.geographic) f.crs = Crs::wgs84();
+  if (all.xs.size() <= kMostDistinct && all.ys.size() <= kMostDistinct && !all.xs.empty())
+    f.lattice = frame_of({all.xs.begin(), all.xs.end()}, {all.ys.begin(), all.ys.end()}, all.points, f.crs);
+  return f;
+}
+
+void each_xyz(const ByteSource& bytes, const XyzOptions& options,
+              const std::function<void(double, double, double)>& body) {
+  const Dialect d = dialect_of(bytes, options);
+  for (std::uint64_t at = d.data; at < bytes.size(); at += kTextPiece)
+    each_point(bytes, d, at, std::min(bytes.size(), at + kTextPiece),
+               [&](const XyzPoint& p) { body(p.x, p.y, p.z); });
+}
+
+bool is_xyz(std::span<const std::uint8_t> head) {
+  const std::string_view text(reinterpret_cast<const char*>(head.data()), head.size());
+  for (const char c : text)
+    if (static_cast<unsigned char>(c) < 9 || (static_cast<unsigned char>(c) > 13 && static_cast<unsigned char>(c) < 32))
+      return false;
+  int others = 0;
+  for (std::size_t at = 0; at < text.size();) {
+    const std::string_view line = next_line(text, at);
+    bool comma = false;
+    if (is_comment(line)) continue;
+    if (found_delimiter(line, comma)) return true;
+    if (++others > 1) return false;
+  }
+  return false;
+}
+
+GridFile open_xyz(const Located& file, const OpenOptions& options) {
+  const XyzOptions how{.columns = options.columns, .delimiter = options.delimiter, .depths = options.depths};
+  const XyzFacts f = look_at_xyz(*file.bytes, how);
+  if (!f.lattice)
+    throw Error(ErrorCode::Unsupported,
+                fmt::format("holds {} points that lie on no lattice: soundings, not a grid", f.points),
+                file.bytes->name(), "use it as points, for instance with sample");
+  GridFile out;
+  out.facts.format = "XYZ text";
+  out.facts.layout = fmt::format("columns {}, {}, {}", f.column_names[0], f.column_names[1], f.column_names[2]);
+  out.facts.pixel_is_point = true;
+  GridInfo info;
+  info.frame = *f.lattice;
+  SampleRule rule{.type = SampleType::Float32, .hole = {}};
+  describe_samples(rule, info);
+  if (f.whole_numbers && std::max(std::abs(f.lowest), std::abs(f.highest)) < 16777216)
+    info.type = f.lowest >= -32768 && f.highest <= 32767 ? SampleType::Int16 : SampleType::Int32;
+  const double hole = options.void_value ? (f.depths ? 0 - *options.void_value : *options.void_value) : std::nan("");
+  if (f.depths) info.notes.push_back("depths, positive down, were turned into heights");
+  auto raster = std::make_shared<Raster>(file.bytes, dialect_of(*file.bytes, how), *f.lattice, hole);
+  const std::int64_t rows_per_block = convenient_rows(info.frame.cols(), SampleType::Float32);
+  out.grid = grid_of_rows(std::move(info), rule, rows_per_block,
+                          [raster](std::int64_t first, std::int64_t rows) { return raster->rows(first, rows); });
+  return out;
+}
+
+}  // namespace katoptra
