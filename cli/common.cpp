@@ -11,6 +11,7 @@
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/vector_file.hpp"
 #include "katoptra/grid/cache.hpp"
+#include "katoptra/surface/heights.hpp"
 
 namespace katoptra::cli {
 namespace {
@@ -41,14 +42,30 @@ RunOptions Common::run() const {
 
 OpenOptions Common::open_options() const {
   OpenOptions o;
+  if (!from_crs.empty()) o.crs = Crs::parse(from_crs);
   if (!crs.empty()) o.crs = Crs::parse(crs);
-  if (!heights.empty()) o.heights = HeightReference::parse(heights);
-  if (!unit.empty()) o.unit = parse_length_unit(unit);
+  if (!from_heights.empty()) o.heights = HeightReference::parse(from_heights);
+  if (!from_unit.empty()) o.unit = parse_length_unit(from_unit);
+  o.void_value = from_void;
+  o.depths = depths;
+  o.band = band;
+  o.columns = columns;
+  if (delimiter == "tab")
+    o.delimiter = '\t';
+  else if (delimiter == "blank")
+    o.delimiter = ' ';
+  else if (!delimiter.empty())
+    o.delimiter = delimiter[0];
   return o;
 }
 
 WriteOptions Common::write_options() const {
-  return {.overwrite = overwrite, .void_value = void_value, .date = {}, .survey = {}, .run = run()};
+  WriteOptions o{.overwrite = overwrite, .void_value = void_value, .date = {}, .survey = {}, .run = run()};
+  o.codec = codec == "deflate" ? Codec::Deflate
+            : codec == "zstd"  ? Codec::Zstd
+            : codec == "none"  ? Codec::None
+                               : Codec::Automatic;
+  return o;
 }
 
 void add_output(CLI::App& verb, Common& c, bool required) {
@@ -57,10 +74,39 @@ void add_output(CLI::App& verb, Common& c, bool required) {
   verb.add_flag("--overwrite", c.overwrite, "replace a file that is there");
 }
 
-void add_reading(CLI::App& verb, Common& c) {
-  verb.add_option("--crs", c.crs, "the CRS of input that does not say, e.g. EPSG:32725");
-  verb.add_option("--heights", c.heights, "the vertical reference of input that does not say, e.g. EGM2008");
-  verb.add_option("--unit", c.unit, "the unit of heights of input that does not say: m, ft, ftUS");
+void add_reading(CLI::App& verb, Common& c, Reading reading) {
+  const bool converts = reading != Reading::Assigns;
+  if (reading == Reading::Moves)
+    verb.add_option("--from-crs", c.from_crs, "the CRS of input that does not say, e.g. EPSG:32725");
+  else
+    verb.add_option("--crs", c.crs, "the CRS of input that does not say, e.g. EPSG:32725");
+  verb.add_option("--heights", converts ? c.heights : c.from_heights,
+                  converts ? "the vertical reference to have heights above: input that states another is converted, "
+                             "input that states none is taken to be in it"
+                           : "the vertical reference of input that does not say, e.g. EGM2008");
+  verb.add_option("--unit", converts ? c.unit : c.from_unit,
+                  converts ? "the unit to have heights in (m, ft, ftUS): input that states another is converted, input "
+                             "that states none is taken to be in it"
+                           : "the unit of heights of input that does not say: m, ft, ftUS");
+  if (converts) {
+    verb.add_option("--from-heights", c.from_heights,
+                    "the vertical reference of input that does not say, if not --heights");
+    verb.add_option("--from-unit", c.from_unit, "the unit of input that does not say, if not --unit");
+    verb.add_option("--shift", c.shift, "added to heights: a length (-0.18m) or a separation surface (a grid)");
+  }
+  verb.add_option("--from-void", c.from_void, "a value of the input that stands for a void and is not declared");
+  verb.add_flag("--depths", c.depths, "values of the input are depths, positive down");
+  verb.add_option("--band", c.band, "which of several values a cell: its number from 1, or its name");
+  verb.add_option("--columns", c.columns, "XYZ text: which columns are x, y and z, e.g. 1,2,4 or east,north,z");
+  verb.add_option("--delimiter", c.delimiter, "XYZ text: what stands between columns: , ; tab blank")
+      ->check(CLI::IsMember({",", ";", "tab", "blank", " "}));
+}
+
+void add_writing(CLI::App& verb, Common& c) {
+  verb.add_option("--void", c.void_value, "the void value to write");
+  verb.add_option("--codec", c.codec, "how a GeoTIFF is packed: auto (by trial), deflate, zstd, none")
+      ->check(CLI::IsMember({"auto", "deflate", "zstd", "none"}));
+  verb.add_flag("--dry-run", c.dry_run, "say what would be made");
 }
 
 void add_running(CLI::App& verb, Common& c) {
@@ -123,7 +169,45 @@ Length length_from(const std::string& text, LengthUnit bare, std::vector<std::st
   return l;
 }
 
-Grid open_input(const std::string& path, const Common& c) { return open_grid(path, c.open_options()); }
+namespace {
+
+Grid with_note(const Grid& grid, const std::string& note) {
+  return relabelled(grid, [&](GridInfo& info) { info.notes.push_back(note); });
+}
+
+Grid shifted(const Grid& grid, const std::string& shift, const HeightReference& to) {
+  if (parse_number(shift.substr(0, 1)) || shift.starts_with("-") || shift.starts_with("+") || shift.starts_with("."))
+    return shifted_heights(grid, Length::parse(shift, grid.quantity().unit), to);
+  return shifted_heights(grid, open_grid(shift), to);
+}
+
+}  // namespace
+
+Grid open_input(const std::string& path, const Common& c) {
+  Grid grid = open_grid(path, c.open_options());
+  if (grid.quantity().kind != QuantityKind::Height) return grid;
+  const std::string name = grid.info().name;
+  const HeightReference heights = c.heights.empty() ? grid.quantity().heights : HeightReference::parse(c.heights);
+  if (!c.shift.empty()) {
+    grid = shifted(grid, c.shift, heights);
+  } else if (!c.heights.empty() && !grid.quantity().heights.known() && heights.known()) {
+    grid =
+        with_note(relabelled(grid, [&](GridInfo& info) { info.quantity.heights = heights; }),
+                  fmt::format("{}: does not say from where heights are counted: {} was taken", name, heights.name()));
+  } else if (heights.known()) {
+    grid = to_heights(grid, heights);
+  }
+  if (c.unit.empty()) return grid;
+  const LengthUnit unit = parse_length_unit(c.unit);
+  if (!grid.quantity().unit_known)
+    return with_note(relabelled(grid,
+                                [&](GridInfo& info) {
+                                  info.quantity.unit = unit;
+                                  info.quantity.unit_known = true;
+                                }),
+                     fmt::format("{}: does not say in which unit heights are: {} was taken", name, symbol(unit)));
+  return in_unit(grid, unit);
+}
 
 std::vector<std::string> expand_inputs(const std::vector<std::string>& given) {
   std::vector<std::string> out;
@@ -132,6 +216,8 @@ std::vector<std::string> expand_inputs(const std::vector<std::string>& given) {
     std::error_code ec;
     if (std::filesystem::is_directory(p, ec)) {
       for (const TileRecord& t : open_folder(p).tiles) out.push_back(t.path.string());
+    } else if (std::filesystem::is_regular_file(p, ec) && p.extension() != ".csv" && p.extension() != ".geojson") {
+      for (const auto& grid : grids_behind(p)) out.push_back(grid.string());
     } else if (p.extension() == ".csv" || p.extension() == ".geojson") {
       for (const auto& path : read_shortlist(p)) out.push_back(path.string());
     } else {
@@ -207,8 +293,13 @@ void Statement::written(const WriteReport& r) {
   const std::string hole = !r.void_value               ? "none"
                            : std::isnan(*r.void_value) ? "nan"
                                                        : fmt::format("{:g}", *r.void_value);
-  line("size", fmt::format("{} x {} cells, {}, {}, void value {}", f.cols(), f.rows(),
-                           format_bytes(static_cast<double>(r.bytes)), name_of(r.type), hole));
+  line("size", fmt::format("{} x {} cells, {}, {} ({}), {}, void value {}", f.cols(), f.rows(),
+                           format_bytes(static_cast<double>(r.bytes)), r.format, r.compression, name_of(r.type), hole));
+  if (!r.beside.empty()) {
+    std::string names;
+    for (const auto& b : r.beside) names += (names.empty() ? "" : ", ") + b.filename().string();
+    line("beside", names);
+  }
   line("CRS", f.crs() ? fmt::format("{}{}", f.crs().epsg() ? f.crs().code() + " " : "", f.crs().name()) : "none");
   line("cell", cell_text(f));
   if (r.info.quantity.kind == QuantityKind::Height) line("heights", height_text(r.info.quantity));
@@ -229,6 +320,10 @@ void Statement::written(const WriteReport& r) {
     line("lineage", fmt::format("{} ({})", r.lineage_path.string(), how));
   }
   json_.update(info_json(r.info));
+  json_["format"] = r.format;
+  json_["compression"] = r.compression;
+  json_["beside"] = ordered_json::array();
+  for (const auto& b : r.beside) json_["beside"].push_back(b.string());
   json_["type"] = name_of(r.type);
   json_["bytes"] = r.bytes;
   json_["void_value"] = r.void_value && !std::isnan(*r.void_value) ? ordered_json(*r.void_value) : ordered_json(hole);

@@ -19,24 +19,31 @@ using nlohmann::ordered_json;
 
 struct Common {
   std::string out, area, margin, crs, heights, unit, cell, resample = "auto", threads_text, memory = "512M";
-  std::optional<double> void_value;
+  std::string from_crs, from_heights, from_unit, shift, band, columns, delimiter, codec = "auto";
+  std::optional<double> void_value, from_void;
   int threads = 0;
-  bool json = false, dry_run = false, overwrite = false, quiet = false;
+  bool json = false, dry_run = false, overwrite = false, quiet = false, depths = false;
 
   RunOptions run() const;
+  // What input that does not say is taken for. --crs counts unless the verb moves grids to it.
   OpenOptions open_options() const;
   WriteOptions write_options() const;
 };
 
 // The options by name, so that each verb takes those it understands and they mean the same everywhere.
 void add_output(CLI::App& verb, Common& c, bool required = true);
-void add_reading(CLI::App& verb, Common& c);  // --crs --heights --unit
+enum class Reading { Assigns, Converts, Moves };
+// --crs, --heights, --unit and what input that does not say is: verbs that only look take them for that; verbs that
+// write convert heights to them; verbs that move grids have a --crs of their own.
+void add_reading(CLI::App& verb, Common& c, Reading reading);
+void add_writing(CLI::App& verb, Common& c);  // --void --codec --dry-run
 void add_running(CLI::App& verb, Common& c);  // --threads --memory --json --quiet
 
 Area area_from(const std::string& text);
 Point point_from(const std::string& text, const Crs& crs);
 // A length; a bare number is taken in `bare` and said so.
 Length length_from(const std::string& text, LengthUnit bare, std::vector<std::string>& notes);
+// Opens a grid and brings its heights to the reference and unit asked for.
 Grid open_input(const std::string& path, const Common& c);
 std::vector<std::string> expand_inputs(const std::vector<std::string>& given);
 

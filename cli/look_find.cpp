@@ -5,8 +5,8 @@
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/catalogue/catalogue.hpp"
-#include "katoptra/check/statistics.hpp"
 #include "katoptra/formats/bytes.hpp"
+#include "katoptra/formats/look.hpp"
 #include "katoptra/formats/vector_file.hpp"
 
 #include "common.hpp"
@@ -14,114 +14,161 @@
 namespace katoptra::cli {
 namespace {
 
-struct LookOptions : Common {
+struct LookCommand : Common {
   std::vector<std::string> files;
+  bool quick = false;
 };
 
-// What is suspicious about a file, in words.
-std::vector<std::string> suspicions(const GridFile& file, const Statistics* stats) {
-  std::vector<std::string> out = file.facts.problems;
-  const GridInfo& info = file.grid.info();
-  const bool height = info.quantity.kind == QuantityKind::Height;
-  if (!info.frame.crs())
-    out.push_back("no coordinate reference system: nobody can say where it lies; tell it with --crs");
-  if (height && !info.quantity.heights.known()) out.push_back("does not say from where heights are counted");
-  if (height && !info.quantity.unit_known) out.push_back("does not say in which unit heights are; metres are taken");
-  if (info.frame.crs().is_mercator()) out.push_back("a Mercator projection: not for measuring");
-  const GroundSpacing s = ground_spacing(info.frame);
-  const double ratio = s.x / s.y;
-  if (info.frame.crs() && !info.frame.crs().is_geographic() && (ratio > 1.02 || ratio < 0.98))
-    out.push_back(fmt::format("cells are not square on the ground ({:.2f} x {:.2f} m)", s.x.metres(), s.y.metres()));
-  if (file.facts.date_guessed) out.push_back("no date inside: the file time is taken for it");
-  if (stats && height && !info.file_void)
-    for (double v : {-32768.0, -9999.0, -32767.0})
-      if (stats->lowest == v)
-        out.push_back(fmt::format("its lowest value is {:g}: a void value that is not declared?", v));
-  return out;
+ordered_json range_json(double low, double high) {
+  return std::isnan(low) ? ordered_json{nullptr, nullptr} : ordered_json{low, high};
 }
 
-ordered_json look_json(const GridFile& file, const Statistics* stats, const std::vector<std::string>& found) {
+ordered_json void_json(const GridInfo& info) {
+  if (!info.file_void) return nullptr;
+  return std::isnan(*info.file_void) ? ordered_json("nan") : ordered_json(*info.file_void);
+}
+
+void grid_json(const GridFile& file, const std::optional<Statistics>& stats, ordered_json& j) {
+  const FileFacts& f = file.facts;
+  const GridInfo& info = file.grid.info();
+  j["format"] = f.format;
+  j["bytes"] = f.bytes;
+  j["compression"] = f.compression;
+  j["layout"] = f.layout;
+  j["beside"] = f.beside;
+  j.update(info_json(info));
+  j["crs_in_file"] = f.crs_name;
+  j["pixel_is_point"] = f.pixel_is_point;
+  j["surface"] = info.quantity.surface == SurfaceKind::Ground        ? "ground"
+                 : info.quantity.surface == SurfaceKind::FirstReturn ? "first return"
+                 : info.quantity.surface == SurfaceKind::SeaFloor    ? "sea floor"
+                                                                     : "unknown";
+  j["bands"] = f.bands;
+  j["band"] = f.band;
+  j["uncertainty"] = file.uncertainty.has_value();
+  j["void_value"] = void_json(info);
+  j["date"] = f.date;
+  j["date_guessed"] = f.date_guessed;
+  j["survey"] = f.survey;
+  j["description"] = f.description;
+  j["sources"] = ordered_json::array();
+  for (const SourceRecord& s : info.sources)
+    j["sources"].push_back({{"name", s.name}, {"survey", s.survey}, {"date", s.date}, {"treatment", s.treatment}});
+  j["notes"] = info.notes;
+  if (!stats) return;
+  j["range"] = range_json(stats->lowest, stats->highest);
+  j["voids"] = stats->voids;
+  j["cells"] = stats->cells;
+  const bool any = stats->cells > stats->voids;
+  j["mean"] = any ? ordered_json(stats->mean) : ordered_json(nullptr);
+  j["deviation"] = any ? ordered_json(stats->deviation) : ordered_json(nullptr);
+  j["percentiles"] = any ? ordered_json(stats->percentiles) : ordered_json(nullptr);
+}
+
+ordered_json look_json(const Looked& l) {
   ordered_json j;
-  j["path"] = file.facts.path.string();
-  j["format"] = file.facts.format;
-  j["bytes"] = file.facts.bytes;
-  j["compression"] = file.facts.compression;
-  j["layout"] = file.facts.layout;
-  j.update(info_json(file.grid.info()));
-  j["pixel_is_point"] = file.facts.pixel_is_point;
-  j["void_value"] =
-      file.grid.info().file_void
-          ? std::isnan(*file.grid.info().file_void) ? ordered_json("nan") : ordered_json(*file.grid.info().file_void)
-          : ordered_json(nullptr);
-  j["date"] = file.facts.date;
-  j["date_guessed"] = file.facts.date_guessed;
-  j["survey"] = file.facts.survey;
-  if (stats) {
-    j["range"] =
-        std::isnan(stats->lowest) ? ordered_json{nullptr, nullptr} : ordered_json{stats->lowest, stats->highest};
-    j["voids"] = stats->voids;
-    j["cells"] = stats->cells;
-    j["mean"] = std::isnan(stats->mean) ? ordered_json(nullptr) : ordered_json(stats->mean);
+  j["path"] = l.path.string();
+  if (l.file) {
+    j["kind"] = "grid";
+    grid_json(*l.file, l.statistics, j);
+  } else {
+    const XyzFacts& x = *l.soundings;
+    j["kind"] = "soundings";
+    j["points"] = x.points;
+    j["crs"] = x.crs ? ordered_json(x.crs.label()) : ordered_json(nullptr);
+    j["bounds"] = {x.bounds.west, x.bounds.south, x.bounds.east, x.bounds.north};
+    j["columns"] = x.column_names;
+    j["depths_turned"] = x.depths;
+    j["range"] = range_json(x.lowest, x.highest);
   }
-  j["suspicious"] = found;
+  j["proposed_crs"] = ordered_json::array();
+  for (const CrsProposal& p : l.proposals) j["proposed_crs"].push_back({{"crs", p.crs.label()}, {"why", p.why}});
+  j["suspicious"] = ordered_json::array();
+  j["findings"] = ordered_json::array();
+  for (const Suspicion& s : l.suspicious) {
+    j["suspicious"].push_back(s.message);
+    j["findings"].push_back({{"code", s.code}, {"message", s.message}, {"advice", s.advice}});
+  }
   return j;
 }
 
-void look_text(const GridFile& file, const Statistics* stats, const std::vector<std::string>& found, Statement& s) {
+std::string joined(const std::vector<std::string>& words) {
+  std::string text;
+  for (const std::string& w : words) text += (text.empty() ? "" : ", ") + w;
+  return text;
+}
+
+std::string place_text(const Bounds& b, const Crs& crs) {
+  if (!crs.is_geographic())
+    return fmt::format("x {:.2f} to {:.2f}, y {:.2f} to {:.2f}", b.west, b.east, b.south, b.north);
+  return fmt::format("{:.6f} to {:.6f} east, {:.6f} to {:.6f} north", b.west, b.east, b.south, b.north);
+}
+
+void grid_text(const GridFile& file, const std::optional<Statistics>& stats, Statement& s) {
   const GridInfo& info = file.grid.info();
   const Frame& f = info.frame;
-  s.title(file.facts.path.string());
   s.line("kind", fmt::format("{}, {}, {}, {}", file.facts.format, format_bytes(static_cast<double>(file.facts.bytes)),
                              file.facts.compression, file.facts.layout));
+  if (!file.facts.beside.empty()) s.line("beside", joined(file.facts.beside));
   s.line("values", fmt::format("{}, {}, void value {}", name_of(info.quantity.kind), name_of(info.type),
                                !info.file_void               ? "not declared"
                                : std::isnan(*info.file_void) ? "nan"
                                                              : fmt::format("{:g}", *info.file_void)));
+  if (!file.facts.bands.empty())
+    s.line("bands", joined(file.facts.bands) + (file.facts.bands.size() > 1 ? "; read: " + file.facts.band : ""));
   s.line("size", fmt::format("{} x {} cells", f.cols(), f.rows()));
   s.line("CRS", f.crs() ? fmt::format("{}{}", f.crs().epsg() ? f.crs().code() + " " : "", f.crs().name()) : "none");
-  s.line("lies",
-         f.crs().is_geographic()
-             ? fmt::format("{:.6f} to {:.6f} east, {:.6f} to {:.6f} north", f.west(), f.east(), f.south(), f.north())
-             : fmt::format("x {:.2f} to {:.2f}, y {:.2f} to {:.2f}", f.west(), f.east(), f.south(), f.north()));
+  s.line("lies", place_text(f.bounds(), f.crs()));
   s.line("cell", cell_text(f) + (file.facts.pixel_is_point ? " (samples at nodes)" : ""));
   if (info.quantity.kind == QuantityKind::Height) s.line("heights", height_text(info.quantity));
   if (stats) {
     s.line("range", range_text(stats->lowest, stats->highest, info.quantity) +
-                        (std::isnan(stats->mean) ? "" : fmt::format(", mean {:.6g}", stats->mean)));
+                        (std::isnan(stats->mean)
+                             ? ""
+                             : fmt::format(", mean {:.6g}, median {:.6g}", stats->mean, stats->percentiles[3])));
     s.line("voids", fmt::format("{} of {} cells ({:.3g} %)", stats->voids, stats->cells,
                                 100.0 * static_cast<double>(stats->voids) / static_cast<double>(stats->cells)));
   }
   s.line("date", file.facts.date + (file.facts.date_guessed ? " (a guess: the file time)" : ""));
   if (!file.facts.survey.empty()) s.line("survey", file.facts.survey);
   for (const std::string& n : info.notes) s.line("note", n);
-  for (const std::string& x : found) s.line("suspicious", x);
 }
 
-void look(const LookOptions& o) {
-  ordered_json list = ordered_json::array();
-  const auto files = expand_inputs(o.files);
-  for (const std::string& path : files) {
-    // A tile that belongs to no grid format stops the command; a damaged one is told about and the rest follows.
-    GridFile file = open_grid_file(path, o.open_options());
-    std::optional<Statistics> stats;
-    std::vector<std::string> damage;
-    try {
-      stats = statistics(file.grid, o.run());
-    } catch (const Error& e) {
-      if (e.code() == ErrorCode::Cancelled) throw;
-      damage.push_back(e.problem());
-    }
-    auto found = suspicions(file, stats ? &*stats : nullptr);
-    if (file.facts.problems.empty()) found.insert(found.begin(), damage.begin(), damage.end());
-    if (o.json) {
-      list.push_back(look_json(file, stats ? &*stats : nullptr, found));
-      continue;
-    }
+void soundings_text(const XyzFacts& x, Statement& s) {
+  s.line("kind", fmt::format("soundings in text, {} points", x.points));
+  s.line("columns", fmt::format("{}, {}, {}{}", x.column_names[0], x.column_names[1], x.column_names[2],
+                                x.depths ? " (depths, turned into heights)" : ""));
+  s.line("CRS", x.crs ? x.crs.label() + " " + x.crs.name() : "none");
+  s.line("lies", place_text(x.bounds, x.crs));
+  s.line("range", fmt::format("{:.6g} to {:.6g}", x.lowest, x.highest));
+}
+
+void look(const LookCommand& o) {
+  const auto names = expand_inputs(o.files);
+  std::optional<Area> area;
+  if (!o.area.empty()) area = area_from(o.area);
+  const auto looked =
+      look_at({names.begin(), names.end()},
+              {.open = o.open_options(), .area = area ? &*area : nullptr, .values = !o.quick, .run = o.run()});
+  if (o.json) {
+    ordered_json list = ordered_json::array();
+    for (const Looked& l : looked) list.push_back(look_json(l));
+    std::fputs((list.dump(2, ' ', false, ordered_json::error_handler_t::replace) + "\n").c_str(), stdout);
+    return;
+  }
+  for (const Looked& l : looked) {
     Statement s(o);
-    look_text(file, stats ? &*stats : nullptr, found, s);
+    s.title(l.path.string());
+    if (l.file)
+      grid_text(*l.file, l.statistics, s);
+    else
+      soundings_text(*l.soundings, s);
+    for (const Suspicion& x : l.suspicious) {
+      s.line("suspicious", x.message);
+      if (!x.advice.empty()) s.line("", "-> " + x.advice);
+    }
     s.print();
   }
-  if (o.json) std::fputs((list.dump(2, ' ', false, ordered_json::error_handler_t::replace) + "\n").c_str(), stdout);
 }
 
 struct FindCommand : Common {
@@ -218,10 +265,13 @@ void find(const FindCommand& o, int& status) {
 }  // namespace
 
 void add_look_and_find(CLI::App& app, int& status) {
-  auto look_options = std::make_shared<LookOptions>();
+  auto look_options = std::make_shared<LookCommand>();
   CLI::App* look_verb = app.add_subcommand("look", "what each file is, and what is suspicious about it");
   look_verb->add_option("FILE", look_options->files, "grids, folders or shortlists")->required();
-  add_reading(*look_verb, *look_options);
+  look_verb->add_option("--area", look_options->area,
+                        "where the files are thought to lie: helps to guess a missing CRS");
+  look_verb->add_flag("--quick", look_options->quick, "headers only: no range, no voids");
+  add_reading(*look_verb, *look_options, Reading::Assigns);
   add_running(*look_verb, *look_options);
   look_verb->callback([look_options] { look(*look_options); });
 

@@ -239,7 +239,7 @@ void add_product_options(CLI::App& v, ProductCommand& o) {
   v.add_option("IN", o.in, "a surface")->required();
   v.add_option("--area", o.area, "only this area");
   v.add_option("--margin", o.margin, "this much around the area, e.g. 50m");
-  add_reading(v, o);
+  add_reading(v, o, Reading::Converts);
   add_output(v, o);
   add_running(v, o);
 }
@@ -293,7 +293,7 @@ void add_product_verbs(CLI::App& app, int& status) {
   v->add_option("--length", s->length, "on the ground, e.g. 400m");
   v->add_option("--step", s->step, "between points (default: a cell)");
   v->add_option("--title", s->title, "above the graph");
-  add_reading(*v, *s);
+  add_reading(*v, *s, Reading::Converts);
   add_output(*v, *s);
   add_running(*v, *s);
   v->callback([s, &status] { status = run_section(*s); });
@@ -320,7 +320,7 @@ void add_product_verbs(CLI::App& app, int& status) {
   v->add_option("--tiles", m->shortlist, "draw footprints and gaps of this shortlist (.geojson)");
   v->add_option("--exaggerate", m->exaggerate, "of the hillshade");
   v->add_flag("--no-shade", m->no_shade, "colours only");
-  add_reading(*v, *m);
+  add_reading(*v, *m, Reading::Converts);
   add_output(*v, *m);
   add_running(*v, *m);
   v->callback([m, &status] { status = run_map(*m); });

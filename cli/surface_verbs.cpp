@@ -38,7 +38,6 @@ int run_mosaic(const MosaicCommand& o) {
   std::vector<Grid> tiles;
   for (const std::string& t : expand_inputs(o.tiles)) tiles.push_back(open_input(t, o));
   MosaicOptions m{.prefer = preferences(o.prefer), .resampling = parse_resampling(o.resample)};
-  if (!o.unit.empty()) m.unit = parse_length_unit(o.unit);
   if (!o.feather.empty()) m.feather = length_from(o.feather, LengthUnit::Metre, notes);
   return write_and_state(within(mosaic(tiles, m), o, notes), o, notes, true);
 }
@@ -89,17 +88,17 @@ int run_clip(const ClipCommand& o) {
 }
 
 struct ReprojectCommand : Common {
-  std::string in, to;
+  std::string in, like;
 };
 
 int run_reproject(const ReprojectCommand& o) {
   std::vector<std::string> notes;
-  Common assigned = o;
-  assigned.crs.clear();
-  const Grid in = open_input(o.in, assigned);
+  Common reading = o;
+  reading.crs.clear();
+  const Grid in = open_input(o.in, reading);
   if (!in.frame().crs())
     throw Error(ErrorCode::Refused, "has no coordinate reference system, so it cannot be moved from it", o.in,
-                "give it one first: katoptra clip IN --crs CRS -o OUT");
+                "say which it has with --from-crs");
   std::optional<Area> area;
   if (!o.area.empty()) {
     area = area_from(o.area);
@@ -109,12 +108,21 @@ int run_reproject(const ReprojectCommand& o) {
   const Crs to = o.crs == "utm" ? reach.utm() : o.crs.empty() ? in.frame().crs() : Crs::parse(o.crs);
   FrameOptions f{.area = area ? &*area : nullptr};
   if (!o.cell.empty()) f.cell = length_from(o.cell, LengthUnit::Metre, notes);
-  const Frame frame = frame_for(in.frame(), to, f);
-  const Resampling method = resolved(parse_resampling(o.resample), in, frame);
+  const std::filesystem::path out = o.out;
+  std::optional<Frame> frame;
+  if (!o.like.empty()) {
+    frame = open_grid(o.like).frame();
+  } else if (out.extension() == ".hgt") {
+    const Length edge = o.cell.empty() ? ground_spacing(in.frame()).y : length_from(o.cell, LengthUnit::Metre, notes);
+    frame = hgt_tile_frame(out, edge);
+  } else {
+    frame = frame_for(in.frame(), to, f);
+  }
+  const Resampling method = resolved(parse_resampling(o.resample), in, *frame);
   notes.push_back(fmt::format("resampled by {}", name_of(method)));
   if (method == Resampling::Nearest && in.quantity().kind == QuantityKind::Height)
     notes.push_back("nearest repeats and drops rows: a hillshade of this will show stripes");
-  return write_and_state(reproject(in, frame, method), o, notes, is_traced(in));
+  return write_and_state(reproject(in, *frame, method), o, notes, is_traced(in));
 }
 
 struct CheckCommand : Common {
@@ -219,10 +227,9 @@ void add_surface_verbs(CLI::App& app, int& status) {
       ->delimiter(',');
   v->add_option("--feather", m->feather, "width of a seam over which tiles fade into each other, e.g. 20m");
   v->add_option("--resample", m->resample, "for tiles on another lattice: nearest, bilinear, cubic, mean, auto");
-  v->add_option("--void", m->void_value, "the void value to write");
-  v->add_flag("--dry-run", m->dry_run, "say what would be made");
+  add_writing(*v, *m);
   add_area(*v, *m, false);
-  add_reading(*v, *m);
+  add_reading(*v, *m, Reading::Converts);
   add_output(*v, *m);
   add_running(*v, *m);
   v->callback([m, &status] { status = run_mosaic(*m); });
@@ -232,33 +239,31 @@ void add_surface_verbs(CLI::App& app, int& status) {
   v->add_option("IN", f->in, "a surface")->required();
   v->add_option("--largest", f->largest, "the longest void to close, e.g. 200m (default: 100 cells)");
   v->add_flag("--edges", f->edges, "close voids that reach the edge, too");
-  v->add_option("--void", f->void_value, "the void value to write");
-  add_reading(*v, *f);
+  add_writing(*v, *f);
+  add_reading(*v, *f, Reading::Converts);
   add_output(*v, *f);
   add_running(*v, *f);
   v->callback([f, &status] { status = run_fill(*f); });
 
   auto c = std::make_shared<ClipCommand>();
-  v = app.add_subcommand("clip", "cut to an area: the cells whose centre is inside");
+  v = app.add_subcommand("clip", "cut to an area: the cells whose centre is inside; without one, convert as it is");
   v->add_option("IN", c->in, "a grid")->required();
-  v->add_option("--void", c->void_value, "the void value to write");
-  v->add_flag("--dry-run", c->dry_run, "say what would be made");
-  add_area(*v, *c, true);
-  add_reading(*v, *c);
+  add_writing(*v, *c);
+  add_area(*v, *c, false);
+  add_reading(*v, *c, Reading::Converts);
   add_output(*v, *c);
   add_running(*v, *c);
   v->callback([c, &status] { status = run_clip(*c); });
 
   auto r = std::make_shared<ReprojectCommand>();
-  v = app.add_subcommand("reproject", "move to another CRS or cell");
+  v = app.add_subcommand("reproject", "move to another CRS, cell or height reference");
   v->add_option("IN", r->in, "a grid")->required();
   v->add_option("--crs", r->crs, "where to: a code such as EPSG:32725, or utm for the zone of the area");
   v->add_option("--cell", r->cell, "edge of a cell on the ground, e.g. 1m (default: a round number near the source's)");
   v->add_option("--resample", r->resample, "nearest, bilinear, cubic, mean, auto (cubic for surfaces)");
-  v->add_option("--heights", r->heights, "the vertical reference of input that does not say");
-  v->add_option("--unit", r->unit, "the unit of heights of input that does not say: m, ft, ftUS");
-  v->add_option("--void", r->void_value, "the void value to write");
-  v->add_flag("--dry-run", r->dry_run, "say what would be made");
+  v->add_option("--like", r->like, "onto exactly the cells of this grid");
+  add_writing(*v, *r);
+  add_reading(*v, *r, Reading::Moves);
   add_area(*v, *r, false);
   add_output(*v, *r);
   add_running(*v, *r);
@@ -268,7 +273,7 @@ void add_surface_verbs(CLI::App& app, int& status) {
   v = app.add_subcommand("check", "what is wrong with a surface; exit status 1 when a finding fails");
   v->add_option("IN", k->in, "surfaces, folders or shortlists")->required();
   v->add_option("--area", k->area, "the area that should be covered");
-  add_reading(*v, *k);
+  add_reading(*v, *k, Reading::Assigns);
   add_output(*v, *k, false);
   add_running(*v, *k);
   v->callback([k, &status] { status = run_check(*k); });

@@ -56,6 +56,27 @@ void apply(const SurveyRecord& r, TileRecord& tile) {
   tile.restricted = std::find(r.restricted.begin(), r.restricted.end(), stem) != r.restricted.end();
 }
 
+// An archive with several grids stands for all of them.
+std::vector<fs::path> with_archives_opened(std::vector<fs::path> files) {
+  std::vector<fs::path> out;
+  for (fs::path& file : files) {
+    const std::string e = lower_extension(file);
+    if (e != ".zip" && e != ".tar" && e != ".gz" && e != ".tgz" && e != ".bz2" && e != ".xz" && e != ".zst") {
+      out.push_back(std::move(file));
+      continue;
+    }
+    try {
+      std::vector<fs::path> inside = grids_behind(file);
+      // A single grid inside keeps the name of its archive.
+      if (inside.size() == 1) inside[0] = file;
+      out.insert(out.end(), inside.begin(), inside.end());
+    } catch (const Error&) {
+      out.push_back(std::move(file));
+    }
+  }
+  return out;
+}
+
 bool is_product(const fs::path& path) { return path.filename().string().find(".lineage.") != std::string::npos; }
 
 }  // namespace
@@ -64,10 +85,11 @@ TileRecord describe_tile(const fs::path& path) {
   TileRecord tile;
   tile.path = path;
   std::error_code ec;
-  tile.bytes = fs::file_size(path, ec);
+  if (fs::exists(path, ec)) tile.bytes = fs::file_size(path, ec);
   try {
     const GridFile file = open_grid_file(path);
     tile.format = file.facts.format;
+    if (tile.bytes == 0) tile.bytes = file.facts.bytes;
     tile.survey = file.facts.survey;
     tile.date = file.facts.date;
     tile.date_guessed = file.facts.date_guessed;
@@ -103,10 +125,12 @@ Catalogue open_folder(const fs::path& folder, const FolderOptions& options) {
     else if (!is_product(it->path()))
       files.push_back(it->path());
   }
+  files = with_archives_opened(std::move(files));
   std::sort(files.begin(), files.end());
   const auto is_tile_name = [](const fs::path& p) {
     const std::string e = lower_extension(p);
-    return e == ".tif" || e == ".tiff" || e == ".hgt";
+    return e == ".tif" || e == ".tiff" || e == ".hgt" || e == ".asc" || e == ".nc" || e == ".bag" || e == ".flt" ||
+           e == ".bil";
   };
   // The record of the nearest folder above a file.
   const auto record_of = [&](const fs::path& file) -> const SurveyRecord* {
@@ -117,7 +141,8 @@ Catalogue open_folder(const fs::path& folder, const FolderOptions& options) {
   };
   std::vector<std::optional<TileRecord>> found(files.size());
   parallel_for(files.size(), options.run, [&](std::size_t i) {
-    if (!is_tile_name(files[i]) && !looks_like_grid(files[i])) return;
+    std::error_code missing;
+    if (fs::exists(files[i], missing) && !is_tile_name(files[i]) && !looks_like_grid(files[i])) return;
     const SurveyRecord* record = record_of(files[i]);
     if (record && record->skip) return;
     found[i] = describe_tile(files[i]);

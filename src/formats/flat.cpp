@@ -1,7 +1,7 @@
-// Flat binary with a header beside it: samples row by row without any structure, and a few lines of keywords in NAME.hdr
-// that say how many, of which type and in which order. Two dialects share the name: one gives the centre of the upper
-// left cell (ULXMAP, ULYMAP, XDIM, YDIM, LAYOUT, NBITS ...), the other the lower left corner as the ASCII grid does, with
-// 32-bit floats.
+// Flat binary with a header beside it: samples row by row without any structure, and a few lines of keywords in
+// NAME.hdr that say how many, of which type and in which order. Two dialects share the name: one gives the centre of
+// the upper left cell (ULXMAP, ULYMAP, XDIM, YDIM, LAYOUT, NBITS ...), the other the lower left corner as the ASCII
+// grid does, with 32-bit floats.
 #include <algorithm>
 #include <cmath>
 #include <fmt/format.h>
@@ -144,10 +144,10 @@ Header read_header(const std::string& text, const std::string& file) {
   constexpr double kFar = 1e15;
   out.skip = static_cast<std::uint64_t>(h.count("skipbytes", 0, kFar));
   out.band_gap = static_cast<std::uint64_t>(h.count("bandgapbytes", 0, kFar));
-  const auto band_row = static_cast<std::uint64_t>(out.lattice.cols) *
-                        static_cast<std::uint64_t>(bytes_per_sample(out.rule.type));
-  const auto all_bands = static_cast<double>(band_row) *
-                         (out.layout == Header::Layout::Bsq ? 1 : static_cast<double>(out.bands));
+  const auto band_row =
+      static_cast<std::uint64_t>(out.lattice.cols) * static_cast<std::uint64_t>(bytes_per_sample(out.rule.type));
+  const auto all_bands =
+      static_cast<double>(band_row) * (out.layout == Header::Layout::Bsq ? 1 : static_cast<double>(out.bands));
   out.row_bytes = static_cast<std::uint64_t>(h.count("totalrowbytes", all_bands, kFar));
   if (out.row_bytes < band_row) out.row_bytes = band_row;
   return out;
@@ -223,6 +223,10 @@ std::shared_ptr<ByteSource> data_of(const Located& file) {
 bool is_flat(const Located& file) {
   const std::string ext = lower_case(std::filesystem::path(file.name).extension().string());
   if (ext == ".hdr") return file.bytes->size() < 65536 && is_header(read_text(*file.bytes));
+  // What else may lie beside the header.
+  for (const char* other :
+       {".prj", ".json", ".txt", ".xml", ".tfw", ".blw", ".stx", ".clr", ".csv", ".md", ".png", ".pdf"})
+    if (ext == other) return false;
   const auto text = file.text_with_extension(".hdr");
   return text && is_header(*text);
 }
@@ -236,9 +240,10 @@ GridFile open_flat(const Located& file, const OpenOptions& options) {
   const Rows rows(data, h, band);
   GridFile out;
   out.facts.format = "flat binary";
-  out.facts.layout = fmt::format("{}, {}", h.layout == Header::Layout::Bip   ? "BIP"
-                                           : h.layout == Header::Layout::Bsq ? "BSQ"
-                                                                             : "BIL",
+  out.facts.layout = fmt::format("{}, {}",
+                                 h.layout == Header::Layout::Bip   ? "BIP"
+                                 : h.layout == Header::Layout::Bsq ? "BSQ"
+                                                                   : "BIL",
                                  h.big_endian ? "most significant byte first" : "least significant byte first");
   if (bytes_per_sample(h.rule.type) == 1) out.facts.layout = out.facts.layout.substr(0, 3);
   for (std::int64_t b = 0; h.bands > 1 && b < h.bands; ++b) out.facts.bands.push_back(std::to_string(b + 1));

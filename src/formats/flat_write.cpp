@@ -18,13 +18,17 @@ namespace {
 class FlatWriter final : public RowWriter {
  public:
   FlatWriter(const fs::path& path, const GridInfo& info, const StoredAs& as, const WriteOptions& options)
-      : path_(path), info_(info), as_(as), options_(options),
-        sink_(create_file(path, {.overwrite = options.overwrite})) {
+      : path_(path),
+        info_(info),
+        as_(as),
+        sink_(create_file(path, {.overwrite = options.overwrite})),
+        beside_(options) {
     const Frame& f = info.frame;
-    if (corners() && as.type != SampleType::Float32) as_.type = SampleType::Float32;
     if (corners() && std::abs(f.cell().x - f.cell().y) > kLatticeTolerance * f.cell().x)
       throw Error(ErrorCode::Unsupported, "its header has one cell size, and these cells are oblong", path.string(),
                   "write .bil or .tif");
+    beside_.add(fs::path(path).replace_extension(".hdr"), header_text());
+    beside_.add_references(path, info);
   }
   std::vector<std::uint8_t> encode(const Block& rows) const override {
     const auto n = static_cast<std::size_t>(rows.window().cells());
@@ -37,15 +41,11 @@ class FlatWriter final : public RowWriter {
     at_ += bytes.size();
   }
   void finish(WriteReport& report) override {
-    const fs::path header = fs::path(path_).replace_extension(".hdr");
+    beside_.commit(report);
     sink_->commit();
-    write_text_file(header, header_text(), {.overwrite = options_.overwrite});
-    report.beside.push_back(header);
     report.bytes = at_;
     report.format = "flat binary";
     report.type = as_.type;
-    write_prj(path_, info_, options_, report);
-    write_facts(path_, info_, options_, report);
   }
 
  private:
@@ -54,8 +54,8 @@ class FlatWriter final : public RowWriter {
     const Frame& f = info_.frame;
     if (corners())
       return fmt::format(
-          "ncols {}\nnrows {}\nxllcorner {}\nyllcorner {}\ncellsize {}\nNODATA_value {}\nbyteorder LSBFIRST\n", f.cols(),
-          f.rows(), f.west(), f.south(), f.cell().x, as_.void_value);
+          "ncols {}\nnrows {}\nxllcorner {}\nyllcorner {}\ncellsize {}\nNODATA_value {}\nbyteorder LSBFIRST\n",
+          f.cols(), f.rows(), f.west(), f.south(), f.cell().x, as_.void_value);
     const char* kind = !is_integer(as_.type) ? "FLOAT" : lowest_of(as_.type) < 0 ? "SIGNEDINT" : "UNSIGNEDINT";
     const Point first = f.centre(0, 0);
     std::string layout = lower_extension(path_).substr(1);
@@ -70,8 +70,8 @@ class FlatWriter final : public RowWriter {
   fs::path path_;
   GridInfo info_;
   StoredAs as_;
-  WriteOptions options_;
   std::unique_ptr<ByteSink> sink_;
+  FilesBeside beside_;
   std::uint64_t at_ = 0;
 };
 
@@ -88,12 +88,13 @@ double round_step(double least) {
 class PngWriter final : public RowWriter {
  public:
   PngWriter(const fs::path& path, const GridInfo& info, double lowest, double highest, const WriteOptions& options)
-      : path_(path), info_(info), options_(options), sink_(create_file(path, {.overwrite = options.overwrite})) {
+      : path_(path), info_(info), sink_(create_file(path, {.overwrite = options.overwrite})), beside_(options) {
     constexpr double kSteps = 65534;  // sample 0 is a void
     if (!(lowest <= highest)) lowest = highest = 0;
     const bool whole = is_integer(info.type) && highest - lowest < kSteps;
     step_ = whole ? 1 : round_step(std::max(highest - lowest, 1e-6) / (kSteps - 1));
     zero_ = (std::floor(lowest / step_) - 1) * step_;
+    beside_.add(path_.string() + ".json", scale_text());
     png_ = png_create_write_struct(PNG_LIBPNG_VER_STRING, this, &PngWriter::fail, nullptr);
     image_ = png_ ? png_create_info_struct(png_) : nullptr;
     if (!image_) throw Error(ErrorCode::TooLarge, "no memory for a picture", path.string());
@@ -113,7 +114,8 @@ class PngWriter final : public RowWriter {
     std::vector<std::uint8_t> out(n * 2);
     for (std::size_t i = 0; i < n; ++i) {
       const float v = rows.row(0)[i];
-      const double sample = std::isnan(v) ? 0 : std::clamp(std::nearbyint((static_cast<double>(v) - zero_) / step_), 1.0, 65535.0);
+      const double sample =
+          std::isnan(v) ? 0 : std::clamp(std::nearbyint((static_cast<double>(v) - zero_) / step_), 1.0, 65535.0);
       const auto s = static_cast<std::uint16_t>(sample);
       out[2 * i] = static_cast<std::uint8_t>(s >> 8);
       out[2 * i + 1] = static_cast<std::uint8_t>(s);
@@ -126,7 +128,21 @@ class PngWriter final : public RowWriter {
   }
   void finish(WriteReport& report) override {
     png_write_end(png_, image_);
+    beside_.commit(report);
     sink_->commit();
+    report.bytes = at_;
+    report.format = "PNG height map";
+    report.compression = "deflate";
+    report.type = SampleType::UInt16;
+    report.void_value = 0;
+    report.info.notes.push_back(
+        fmt::format("value = {:g} + sample x {:g}, rounded to that step; sample 0 is a void; the "
+                    "scale is in {}",
+                    zero_, step_, path_.filename().string() + ".json"));
+  }
+
+ private:
+  std::string scale_text() const {
     const Frame& f = info_.frame;
     nlohmann::ordered_json j;
     j["zero"] = zero_;
@@ -137,19 +153,8 @@ class PngWriter final : public RowWriter {
     j["origin"] = {f.west(), f.north()};
     j["cell"] = {f.cell().x, f.cell().y};
     j["void"] = 0;
-    const fs::path beside = path_.string() + ".json";
-    write_text_file(beside, j.dump(2) + "\n", {.overwrite = options_.overwrite});
-    report.beside.push_back(beside);
-    report.bytes = at_;
-    report.format = "PNG height map";
-    report.type = SampleType::UInt16;
-    report.void_value = 0;
-    report.info.notes.push_back(fmt::format("value = {:g} + sample x {:g}, rounded to that step; sample 0 is a void; the "
-                                            "scale is in {}",
-                                            zero_, step_, beside.filename().string()));
+    return j.dump(2) + "\n";
   }
-
- private:
   static void write(png_structp png, png_bytep data, png_size_t n) {
     auto* self = static_cast<PngWriter*>(png_get_io_ptr(png));
     self->sink_->write_at(self->at_, std::span(data, n));
@@ -162,8 +167,8 @@ class PngWriter final : public RowWriter {
 
   fs::path path_;
   GridInfo info_;
-  WriteOptions options_;
   std::unique_ptr<ByteSink> sink_;
+  FilesBeside beside_;
   double zero_ = 0, step_ = 1;
   png_structp png_ = nullptr;
   png_infop image_ = nullptr;

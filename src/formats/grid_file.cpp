@@ -43,11 +43,13 @@ GridFile open_located(const Located& file, const OpenOptions& options) {
   if (is_netcdf_classic(head)) return open_netcdf(file, options);
   if (is_hdf5(head)) return is_bag(file) ? open_bag(file, options) : open_netcdf(file, options);
   if (is_hgt_file(file.name)) return open_hgt(file);
-  if (is_ascii_grid(head)) return open_ascii_grid(file);
-  if (is_flat(file)) return open_flat(file, options);
+  const bool header = lower_extension(file.name) == ".hdr";
+  if (is_ascii_grid(head) && !header) return open_ascii_grid(file);
   if (is_xyz(head)) return open_xyz(file, options);
-  throw Error(ErrorCode::BadFile, "is not in a grid format that is read here", file.bytes->name(),
-              "give a GeoTIFF, HGT, ASCII grid, flat binary with its .hdr, NetCDF, BAG or XYZ file, or an archive of one");
+  if (is_flat(file)) return open_flat(file, options);
+  throw Error(
+      ErrorCode::BadFile, "is not in a grid format that is read here", file.bytes->name(),
+      "give a GeoTIFF, HGT, ASCII grid, flat binary with its .hdr, NetCDF, BAG or XYZ file, or an archive of one");
 }
 
 std::string file_date(const fs::path& path) {
@@ -67,15 +69,23 @@ Crs crs_from_keywords(const std::string& text) {
     std::string key, value;
     if (words >> key >> value) keys[lower_case(key)] = lower_case(value);
   }
-  const std::string datum = keys["datum"], projection = keys["projection"];
-  const std::string base = datum == "nad83" || datum == "nar-c" ? "NAD83" : datum == "nad27" || datum == "nas-c" ? "NAD27" : datum == "wgs84" || datum == "wge" ? "WGS84" : "";
-  if (base.empty()) return {};
-  if (projection == "geographic") return Crs::parse(fmt::format("+proj=longlat +datum={} +type=crs", base));
-  const auto zone = parse_number(keys["zone"]);
-  if (projection != "utm" || !zone) return {};
-  const bool south = *zone < 0 || (keys.count("yshift") && parse_number(keys["yshift"]).value_or(0) != 0);
-  return Crs::parse(fmt::format("+proj=utm +zone={}{} +datum={} +units={} +type=crs", std::abs(*zone),
-                                south ? " +south" : "", base, keys["units"] == "feet" ? "us-ft" : "m"));
+  struct Datum {
+    const char* name;
+    int geographic, north, south;  // EPSG codes; those of UTM without the zone
+  };
+  static constexpr Datum kDatums[] = {{"wgs84", 4326, 32600, 32700}, {"wge", 4326, 32600, 32700},
+                                      {"nad83", 4269, 26900, 0},     {"nar-c", 4269, 26900, 0},
+                                      {"nad27", 4267, 26700, 0},     {"nas-c", 4267, 26700, 0}};
+  for (const Datum& d : kDatums) {
+    if (keys["datum"] != d.name) continue;
+    if (keys["projection"] == "geographic") return Crs::parse(fmt::format("EPSG:{}", d.geographic));
+    const auto zone = parse_number(keys["zone"]);
+    if (keys["projection"] != "utm" || !zone || std::abs(*zone) < 1 || std::abs(*zone) > 60) return {};
+    const bool south = *zone < 0 || parse_number(keys["yshift"]).value_or(0) != 0;
+    if (south && !d.south) return {};
+    return Crs::parse(fmt::format("EPSG:{}", (south ? d.south : d.north) + static_cast<int>(std::abs(*zone))));
+  }
+  return {};
 }
 
 void use_prj(const Located& located, GridInfo& info, FileFacts& facts) {
@@ -122,7 +132,8 @@ Beside use_json(const Located& located, GridInfo& info, FileFacts& facts) {
   bool used = false;
   Quantity& q = info.quantity;
   try {
-    if (!info.frame.crs() && !word("crs").empty()) info.frame = info.frame.with_crs(Crs::parse(word("crs"))), used = true;
+    if (!info.frame.crs() && !word("crs").empty())
+      info.frame = info.frame.with_crs(Crs::parse(word("crs"))), used = true;
     if (!word("quantity").empty()) {
       q.kind = quantity_kind_from(word("quantity"));
       used = true;
@@ -184,7 +195,8 @@ Grid at_usual_longitudes(const Grid& grid) {
   auto moved = [&](double by, std::int64_t roll) {
     GridInfo info = grid.info();
     info.frame = Frame(f.crs(), f.west() + by, f.north(), f.cell(), f.cols(), f.rows());
-    return roll > 0 ? rolled(grid, std::move(info), roll) : relabelled(grid, [&](GridInfo& i) { i.frame = info.frame; });
+    return roll > 0 ? rolled(grid, std::move(info), roll)
+                    : relabelled(grid, [&](GridInfo& i) { i.frame = info.frame; });
   };
   if (f.west() >= 180 - tolerance) return moved(-360, 0);
   if (f.east() <= 180 + f.cell().x || std::abs(width - 360) > tolerance) return grid;
@@ -261,9 +273,10 @@ bool looks_like_grid(const fs::path& path) {
     auto bytes = open_file(path);
     const auto head = head_of(*bytes);
     const std::string name = path.filename().string(), ext = lower_extension(path);
-    if (is_tiff(head) || is_netcdf_classic(head) || is_hdf5(head) || is_hgt_file(name) || is_ascii_grid(head)) return true;
+    if (ext == ".hdr") return false;  // the data beside it are the grid
+    if (is_tiff(head) || is_netcdf_classic(head) || is_hdf5(head) || is_hgt_file(name) || is_ascii_grid(head))
+      return true;
     if (ext == ".xyz") return is_xyz(head);
-    if (ext == ".hdr") return false;
     if (Archive::is_archive(*bytes)) return grids_behind(path) != std::vector{path};
     return is_flat(locate(path));
   } catch (const Error&) {

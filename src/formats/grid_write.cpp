@@ -91,13 +91,16 @@ bool is_row_format(const std::string& ext) {
 }
 
 WriteReport write_rows(const Grid& given, const fs::path& path, const std::string& ext, const WriteOptions& options) {
-  const Grid grid = ext == ".hgt" ? fit_for_hgt(given, path) : given;
+  const Grid grid = ext == ".hgt"   ? fit_for_hgt(given, path)
+                    : ext == ".flt" ? relabelled(given, [](GridInfo& i) { i.type = SampleType::Float32; })
+                                    : given;
   const GridInfo& info = grid.info();
   const std::string file = path.string();
   WriteReport report;
   report.path = path;
   report.info = info;
-  StoredAs as = ext == ".nc" || ext == ".cdf" ? stored_as(info, options.void_value, file) : stored_plainly(info, options, file);
+  StoredAs as =
+      ext == ".nc" || ext == ".cdf" ? stored_as(info, options.void_value, file) : stored_plainly(info, options, file);
   std::unique_ptr<RowWriter> writer;
   if (ext == ".hgt") {
     writer = hgt_writer(path, options);
@@ -134,7 +137,25 @@ WriteReport write_rows(const Grid& given, const fs::path& path, const std::strin
 
 }  // namespace
 
-WriteReport write_grid(const Grid& grid, const fs::path& path, const WriteOptions& options) {
+namespace {
+
+// What all sources agree on is true of the whole.
+WriteOptions with_agreed_facts(WriteOptions o, const GridInfo& info) {
+  const auto& s = info.sources;
+  if (s.empty()) return o;
+  const bool same_date =
+      std::all_of(s.begin(), s.end(), [&](const SourceRecord& r) { return r.date == s[0].date && !r.date_guessed; });
+  const bool same_survey =
+      std::all_of(s.begin(), s.end(), [&](const SourceRecord& r) { return r.survey == s[0].survey; });
+  if (o.date.empty() && same_date) o.date = s[0].date;
+  if (o.survey.empty() && same_survey) o.survey = s[0].survey;
+  return o;
+}
+
+}  // namespace
+
+WriteReport write_grid(const Grid& grid, const fs::path& path, const WriteOptions& given) {
+  const WriteOptions options = with_agreed_facts(given, grid.info());
   const auto start = std::chrono::steady_clock::now();
   const std::string ext = lower_extension(path);
   WriteReport report;
@@ -151,27 +172,38 @@ WriteReport write_grid(const Grid& grid, const fs::path& path, const WriteOption
   return report;
 }
 
-void write_prj(const fs::path& path, const GridInfo& info, const WriteOptions& options, WriteReport& report) {
-  if (!info.frame.crs()) return;
-  const fs::path prj = fs::path(path).replace_extension(".prj");
-  write_text_file(prj, info.frame.crs().with_heights(info.quantity.heights).file_wkt() + "\n",
-                  {.overwrite = options.overwrite});
-  report.beside.push_back(prj);
+void FilesBeside::add(const fs::path& path, const std::string& text) {
+  std::error_code ec;
+  if (fs::is_regular_file(path, ec) && fs::file_size(path, ec) == text.size() && !text.empty() &&
+      read_text_file(path) == text) {
+    files_.emplace_back(path, nullptr);
+    return;
+  }
+  auto sink = create_file(path, {.overwrite = options_.overwrite});
+  sink->write_at(0, std::span(reinterpret_cast<const std::uint8_t*>(text.data()), text.size()));
+  files_.emplace_back(path, std::move(sink));
 }
 
-void write_facts(const fs::path& path, const GridInfo& info, const WriteOptions& options, WriteReport& report) {
+void FilesBeside::commit(WriteReport& report) {
+  for (auto& [path, sink] : files_) {
+    if (sink) sink->commit();
+    report.beside.push_back(path);
+  }
+}
+
+void FilesBeside::add_references(const fs::path& path, const GridInfo& info) {
+  if (info.frame.crs())
+    add(fs::path(path).replace_extension(".prj"),
+        info.frame.crs().with_heights(info.quantity.heights).file_wkt() + "\n");
   nlohmann::ordered_json j;
   const Quantity& q = info.quantity;
   if (q.kind != QuantityKind::Height) j["quantity"] = name_of(q.kind);
   if (q.kind == QuantityKind::Height && q.heights.known())
     j["heights"] = q.heights.epsg() > 0 ? fmt::format("EPSG:{}", q.heights.epsg()) : q.heights.name();
   if (q.kind != QuantityKind::Height || q.unit_known) j["unit"] = unit_name(q);
-  if (!options.date.empty()) j["date"] = options.date;
-  if (!options.survey.empty()) j["survey"] = options.survey;
-  if (j.empty()) return;
-  const fs::path beside = path.string() + ".json";
-  write_text_file(beside, j.dump(2) + "\n", {.overwrite = options.overwrite});
-  report.beside.push_back(beside);
+  if (!options_.date.empty()) j["date"] = options_.date;
+  if (!options_.survey.empty()) j["survey"] = options_.survey;
+  if (!j.empty()) add(path.string() + ".json", j.dump(2) + "\n");
 }
 
 }  // namespace katoptra

@@ -70,10 +70,12 @@ GridFile open_hgt(const Located& file) {
   return out;
 }
 
-std::optional<Frame> hgt_frame(const std::string& name, double cell_degrees) {
-  const auto corner = corner_from(name);
-  if (!corner) return std::nullopt;
-  return tile_frame(*corner, cell_degrees < 2.0 / 3600 ? 3601 : 1201);
+Frame hgt_tile_frame(const std::filesystem::path& path, Length spacing) {
+  const auto corner = corner_from(path.filename().string());
+  if (!corner)
+    throw Error(ErrorCode::BadArgument, "an HGT tile is placed by its name, and this is none such as S38W032.hgt",
+                path.string(), "name it after its south-west corner");
+  return tile_frame(*corner, spacing < Length::metres(62) ? 3601 : 1201);
 }
 
 // ------------------------------------------------------------------------------------------------------- writing
@@ -107,13 +109,25 @@ class HgtWriter final : public RowWriter {
   std::uint64_t at_ = 0;
 };
 
+class RoundedSource final : public GridSource {
+ public:
+  RoundedSource(Grid input, GridInfo info) : input_(std::move(input)), info_(std::move(info)) {}
+  const GridInfo& info() const override { return info_; }
+  void read(const BlockView& out) const override {
+    input_.read_into(out);
+    for (std::int64_t r = 0; r < out.window.rows; ++r)
+      for (std::int64_t c = 0; c < out.window.cols; ++c) out.row(r)[c] = std::nearbyint(out.row(r)[c]);
+  }
+
+ private:
+  Grid input_;
+  GridInfo info_;
+};
+
 }  // namespace
 
 Grid fit_for_hgt(const Grid& grid, const std::filesystem::path& path) {
-  const std::string name = path.filename().string(), file = path.string();
-  if (!is_hgt_name(name))
-    throw Error(ErrorCode::BadArgument, "an HGT tile is placed by its name, and this is none such as S38W032.hgt", file,
-                "name it after its south-west corner");
+  const std::string file = path.string();
   const Quantity& q = grid.quantity();
   if (q.kind != QuantityKind::Height || q.unit != LengthUnit::Metre ||
       (q.heights.known() && !(q.heights == HeightReference::parse("EGM96"))))
@@ -121,20 +135,24 @@ Grid fit_for_hgt(const Grid& grid, const std::filesystem::path& path) {
                 fmt::format("an HGT tile holds metres above EGM96, and these are {} in {} above {}", name_of(q.kind),
                             unit_name(q), q.heights.name()),
                 file, "convert with --heights EGM96 --unit m, or choose another format");
-  for (const double cell : {1.0 / 3600, 3.0 / 3600}) {
-    const Frame tile = *hgt_frame(name, cell);
+  for (const Length spacing : {Length::metres(30), Length::metres(90)}) {
+    const Frame tile = hgt_tile_frame(path, spacing);
     const auto window = grid.frame().window_of(tile);
-    if (window && !window->intersected(grid.frame().window()).empty())
-      return relabelled(cut(grid, *window), [](GridInfo& info) {
-        if (!is_integer(info.type)) info.notes.push_back("heights were rounded to whole metres, as HGT has them");
-        info.type = SampleType::Int16;
-        info.file_void = kHgtVoid;
-      });
+    if (!window || window->intersected(grid.frame().window()).empty()) continue;
+    const Grid part = cut(grid, *window);
+    GridInfo info = part.info();
+    const bool whole = is_integer(info.type);
+    info.type = SampleType::Int16;
+    info.file_void = kHgtVoid;
+    if (whole) return relabelled(part, [&](GridInfo& i) { i = info; });
+    info.notes.push_back("heights were rounded to whole metres, as HGT has them");
+    return Grid(std::make_shared<RoundedSource>(part, std::move(info)));
   }
-  throw Error(ErrorCode::Refused,
-              "its cells are not those of the tile: an HGT tile has nodes every 1 or 3 seconds of longitude and latitude "
-              "(WGS 84)",
-              file, fmt::format("move it there: katoptra reproject IN -o {}", name));
+  throw Error(
+      ErrorCode::Refused,
+      "its cells are not those of the tile: an HGT tile has nodes every 1 or 3 seconds of longitude and latitude "
+      "(WGS 84)",
+      file, fmt::format("move it there: katoptra reproject IN -o {}", path.filename().string()));
 }
 
 std::unique_ptr<RowWriter> hgt_writer(const std::filesystem::path& path, const WriteOptions& options) {

@@ -15,33 +15,35 @@ std::span<const std::uint8_t> as_bytes(const std::string& text) {
   return {reinterpret_cast<const std::uint8_t*>(text.data()), text.size()};
 }
 std::vector<std::uint8_t> to_bytes(const fmt::memory_buffer& text) {
-  return {reinterpret_cast<const std::uint8_t*>(text.data()), reinterpret_cast<const std::uint8_t*>(text.data()) + text.size()};
+  return {reinterpret_cast<const std::uint8_t*>(text.data()),
+          reinterpret_cast<const std::uint8_t*>(text.data()) + text.size()};
 }
 
 // What both have in common: bytes one after the other.
 class TextWriter : public RowWriter {
  public:
   TextWriter(const fs::path& path, const GridInfo& info, const WriteOptions& options)
-      : path_(path), info_(info), options_(options), sink_(create_file(path, {.overwrite = options.overwrite})) {}
+      : path_(path), info_(info), sink_(create_file(path, {.overwrite = options.overwrite})), beside_(options) {
+    beside_.add_references(path, info);
+  }
   void place(const Window&, std::span<const std::uint8_t> bytes) override {
     sink_->write_at(at_, bytes);
     at_ += bytes.size();
   }
   void finish(WriteReport& report) override {
+    beside_.commit(report);
     sink_->commit();
     report.bytes = at_;
-    write_prj(path_, info_, options_, report);
-    write_facts(path_, info_, options_, report);
   }
 
  protected:
   void begin(const std::string& text) { place({}, as_bytes(text)); }
   fs::path path_;
   GridInfo info_;
-  WriteOptions options_;
 
  private:
   std::unique_ptr<ByteSink> sink_;
+  FilesBeside beside_;
   std::uint64_t at_ = 0;
 };
 

@@ -29,9 +29,6 @@ class RowWriter {
 // Writers below take what these give.
 Grid fit_for_hgt(const Grid& grid, const std::filesystem::path& path);
 
-// The frame of an HGT tile by its name, with nodes at 1 or 3 seconds, whichever is nearer.
-std::optional<Frame> hgt_frame(const std::string& name, double cell_degrees);
-
 std::unique_ptr<RowWriter> hgt_writer(const std::filesystem::path& path, const WriteOptions& options);
 std::unique_ptr<RowWriter> ascii_writer(const std::filesystem::path& path, const GridInfo& info, const StoredAs& as,
                                         const WriteOptions& options);
@@ -45,10 +42,21 @@ std::unique_ptr<RowWriter> netcdf_writer(const std::filesystem::path& path, cons
 std::unique_ptr<RowWriter> png_writer(const std::filesystem::path& path, const GridInfo& info, double lowest,
                                       double highest, const WriteOptions& options);
 
-// Beside a file: NAME.prj, and NAME.EXT.json with what the format cannot say. Adds what was written to the report.
-void write_prj(const std::filesystem::path& path, const GridInfo& info, const WriteOptions& options, WriteReport& report);
-void write_facts(const std::filesystem::path& path, const GridInfo& info, const WriteOptions& options,
-                 WriteReport& report);
+// What stands beside a file. Made before the first cell is computed, so that nothing is lost when one of them may not
+// be written; given their names together with the file.
+class FilesBeside {
+ public:
+  explicit FilesBeside(const WriteOptions& options) : options_(options) {}
+  // A file that is there already with the same text stays as it is.
+  void add(const std::filesystem::path& path, const std::string& text);
+  // NAME.prj, and NAME.EXT.json with what the format cannot say.
+  void add_references(const std::filesystem::path& path, const GridInfo& info);
+  void commit(WriteReport& report);
+
+ private:
+  WriteOptions options_;
+  std::vector<std::pair<std::filesystem::path, std::unique_ptr<ByteSink>>> files_;
+};
 
 // The origin codes alone, for files that hold no such plane; counts them.
 void write_lineage(const Grid& grid, const std::filesystem::path& path, const WriteOptions& options,

@@ -12,24 +12,10 @@
 
 #include "katoptra/base/error.hpp"
 
+#include "proj_handles.hpp"
+
 namespace katoptra {
 namespace {
-
-struct DestroyContext {
-  void operator()(PJ_CONTEXT* c) const { proj_context_destroy(c); }
-};
-struct DestroyPj {
-  void operator()(PJ* p) const { proj_destroy(p); }
-};
-using Context = std::unique_ptr<PJ_CONTEXT, DestroyContext>;
-using Pj = std::unique_ptr<PJ, DestroyPj>;
-
-Context make_context() {
-  Context c(proj_context_create());
-  proj_log_level(c.get(), PJ_LOG_NONE);
-  proj_context_set_enable_network(c.get(), 0);
-  return c;
-}
 
 LengthUnit length_unit_of(double factor) {
   if (std::abs(factor - 0.3048) < 1e-10) return LengthUnit::Foot;
@@ -39,15 +25,18 @@ LengthUnit length_unit_of(double factor) {
 
 struct Axis {
   double factor = 1;
-  std::string unit;
+  std::string unit, direction;
 };
 
 Axis first_axis(PJ_CONTEXT* ctx, const PJ* crs) {
   Axis axis;
   Pj cs(proj_crs_get_coordinate_system(ctx, crs));
-  const char* unit = nullptr;
-  if (cs && proj_cs_get_axis_info(ctx, cs.get(), 0, nullptr, nullptr, nullptr, &axis.factor, &unit, nullptr, nullptr))
+  const char *unit = nullptr, *direction = nullptr;
+  if (cs &&
+      proj_cs_get_axis_info(ctx, cs.get(), 0, nullptr, nullptr, &direction, &axis.factor, &unit, nullptr, nullptr)) {
     axis.unit = unit ? unit : "";
+    axis.direction = direction ? direction : "";
+  }
   return axis;
 }
 
@@ -97,7 +86,9 @@ HeightReference HeightReference::described(void* context, const void* system) {
   r.name_ = proj_get_name(pj) ? proj_get_name(pj) : "unnamed";
   r.epsg_ = epsg_of(ctx, pj);
   if (const char* wkt = proj_as_wkt(ctx, pj, PJ_WKT2_2019, nullptr)) r.wkt_ = wkt;
-  r.unit_ = length_unit_of(first_axis(ctx, pj).factor);
+  const Axis axis = first_axis(ctx, pj);
+  r.unit_ = length_unit_of(axis.factor);
+  r.depth_ = axis.direction == "down";
   return r;
 }
 
@@ -111,9 +102,9 @@ HeightReference HeightReference::from_epsg(int code) {
 }
 
 HeightReference HeightReference::parse(std::string_view text) {
-  static const std::map<std::string, int, std::less<>> kNames = {
-      {"EGM84", 5798}, {"EGM96", 5773}, {"EGM2008", 3855}, {"NAVD88", 5703}, {"MSL", 5714},
-      {"MLLW", 5866},  {"LAT", 5861}};
+  static const std::map<std::string, int, std::less<>> kNames = {{"EGM84", 5798},  {"EGM96", 5773}, {"EGM2008", 3855},
+                                                                 {"NAVD88", 5703}, {"MSL", 5714},   {"MLLW", 5866},
+                                                                 {"LAT", 5861}};
   if (text == "unknown" || text.empty()) return {};
   if (text == "ellipsoid") return ellipsoid();
   if (text == "chart datum") return named("chart datum");

@@ -3,11 +3,12 @@
 //   GridFile dem = open_grid_file("dem.tif");       // facts about the file beside the grid
 //   WriteReport r = write_grid(hillshade(dem.grid), "shade.tif", {.overwrite = true});
 //
-// Reads, recognised by content: GeoTIFF and BigTIFF, HGT, ASCII grid, flat binary with its header, NetCDF (CF), BAG, and
-// XYZ text; each also inside archives (formats/archive.hpp), where a path leads on: "county.zip/north/tile.tif". What lies
-// beside a file under its name is used: NAME.prj for its CRS, NAME.tfw for the place of a plain TIFF, NAME.hdr, and
-// NAME.json with "crs", "heights", "unit", "void", "zero", "step", "date", "survey", "depths" for what a format cannot
-// say. Text (ASCII grid, XYZ) is looked through once when it is opened; of all others only the header is read.
+// Reads, recognised by content: GeoTIFF and BigTIFF, HGT, ASCII grid, flat binary with its header, NetCDF (CF), BAG,
+// and XYZ text; each also inside archives (formats/archive.hpp), where a path leads on: "county.zip/north/tile.tif".
+// What lies beside a file under its name is used: NAME.prj for its CRS, NAME.tfw for the place of a plain TIFF,
+// NAME.hdr, and NAME.json with "crs", "heights", "unit", "void", "zero", "step", "date", "survey", "depths" for what a
+// format cannot say. Text (ASCII grid, XYZ) is looked through once when it is opened; of all others only the header is
+// read.
 //
 // Writes by extension: .tif (cloud-optimised GeoTIFF), .asc, .flt, .bil, .bip, .bsq, .hgt, .nc (NetCDF 4), .cdf (NetCDF
 // classic), .xyz, .png (16-bit height map). docs/formats.md has the details of each.
@@ -80,8 +81,8 @@ struct WriteOptions {
   bool overwrite = false;
   std::optional<double> void_value;  // default: the source's own where the type allows, NaN for floats
   bool lineage = false;              // also NAME.lineage.tif and NAME.lineage.csv
-  std::string date;                  // ISO date for the file's date tag; empty: none
-  std::string survey;                // kept in the file's description
+  // ISO date and survey for the file; empty: those on which all sources agree.
+  std::string date, survey;
   // affect size and speed only
   Codec codec = Codec::Automatic;
   Predictor predictor = Predictor::Automatic;
@@ -110,6 +111,10 @@ struct WriteReport {
 // The format follows from the extension; Unsupported for others. Formats other than GeoTIFF hold no lineage: it is
 // written beside them in a second pass. What a format cannot say (vertical reference, unit, date) goes into NAME.json.
 WriteReport write_grid(const Grid& grid, const std::filesystem::path& path, const WriteOptions& options = {});
+
+// The frame of an HGT tile by its name (its nodes every 1 or 3 seconds, whichever is nearer to `spacing`). BadArgument
+// when it is no such name.
+Frame hgt_tile_frame(const std::filesystem::path& path, Length spacing);
 
 // The paths of all grids behind a path: the file itself, or what lies in the archive and in archives inside it.
 std::vector<std::filesystem::path> grids_behind(const std::filesystem::path& path);

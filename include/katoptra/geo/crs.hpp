@@ -26,8 +26,8 @@ class HeightReference {
  public:
   HeightReference() = default;  // unknown
   static HeightReference ellipsoid();
-  // "EGM96", "EGM2008", "NAVD88", "MSL", "MLLW", "LAT", "chart datum", "ellipsoid", "unknown", "EPSG:5703", the WKT of a
-  // vertical system, or a name of the EPSG data set. BadArgument otherwise.
+  // "EGM96", "EGM2008", "NAVD88", "MSL", "MLLW", "LAT", "chart datum", "ellipsoid", "unknown", "EPSG:5703", the WKT of
+  // a vertical system, or a name of the EPSG data set. BadArgument otherwise.
   static HeightReference parse(std::string_view text);
   static HeightReference from_epsg(int code);
   // A reference of which nothing but its name is known: equal to itself, convertible to nothing.
@@ -43,6 +43,8 @@ class HeightReference {
   const std::string& wkt() const { return wkt_; }
   // The unit that the system's own axis has.
   LengthUnit unit() const { return unit_; }
+  // True when the system itself counts downwards; values here are heights all the same.
+  bool is_depth() const { return depth_; }
   bool operator==(const HeightReference& o) const { return kind_ == o.kind_ && epsg_ == o.epsg_ && name_ == o.name_; }
 
  private:
@@ -53,6 +55,7 @@ class HeightReference {
   std::string name_ = "unknown", wkt_;
   int epsg_ = 0;
   LengthUnit unit_ = LengthUnit::Metre;
+  bool depth_ = false;
 };
 
 class Crs {

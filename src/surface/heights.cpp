@@ -1,0 +1,182 @@
+#include "katoptra/surface/heights.hpp"
+
+#include <algorithm>
+#include <cmath>
+#include <fmt/format.h>
+#include <utility>
+
+#include "katoptra/base/error.hpp"
+#include "katoptra/surface/reproject.hpp"
+
+namespace katoptra {
+namespace {
+
+constexpr std::int64_t kPatch = 32;
+
+void require_heights(const Grid& grid) {
+  if (grid.quantity().kind != QuantityKind::Height)
+    throw Error(ErrorCode::BadArgument, fmt::format("holds {}, not heights", name_of(grid.quantity().kind)),
+                grid.info().name, "vertical references belong to heights");
+}
+
+// What the result says of itself. `done`: for the lineage.
+GridInfo moved_info(const Grid& grid, const HeightReference& to, const std::string& done) {
+  GridInfo info = grid.info();
+  info.quantity.heights = to;
+  if (is_integer(info.type)) {
+    info.notes.push_back(
+        fmt::format("{}: {} heights moved by fractions become float32", info.name, name_of(info.type)));
+    info.type = SampleType::Float32;
+    info.file_void.reset();
+  }
+  info.notes.push_back(fmt::format("{}: {}", info.name, done));
+  for (SourceRecord& s : info.sources) s.treatment += (s.treatment.empty() ? "" : ", ") + done;
+  return info;
+}
+
+void drop_origin_of_voids(const BlockView& out) {
+  if (!out.origin) return;
+  for (std::int64_t r = 0; r < out.window.rows; ++r)
+    for (std::int64_t c = 0; c < out.window.cols; ++c)
+      if (std::isnan(out.row(r)[c])) out.origin_row(r)[c] = 0;
+}
+
+class HeightsSource final : public GridSource {
+ public:
+  HeightsSource(Grid input, GridInfo info, VerticalTransform transform)
+      : input_(std::move(input)),
+        info_(std::move(info)),
+        transform_(std::move(transform)),
+        per_unit_(1 / metres_per(info_.quantity.unit)) {}
+  const GridInfo& info() const override { return info_; }
+
+  void read(const BlockView& out) const override {
+    input_.read_into(out);
+    const Window& w = out.window;
+    const std::int64_t c0 = w.col / kPatch, c1 = (w.col + w.cols - 1) / kPatch, r0 = w.row / kPatch,
+                       r1 = (w.row + w.rows - 1) / kPatch;
+    // Five points a patch beside its corners: the middle and the middles of its edges.
+    const std::int64_t across = c1 - c0 + 2, down = r1 - r0 + 2;
+    const std::vector<double> corners = exact(c0 * kPatch, r0 * kPatch, kPatch, across, down),
+                              halves = exact(c0 * kPatch, r0 * kPatch, kPatch / 2, 2 * across - 1, 2 * down - 1);
+    for (std::int64_t pr = r0; pr <= r1; ++pr)
+      for (std::int64_t pc = c0; pc <= c1; ++pc) {
+        const Window patch = Window{pc * kPatch, pr * kPatch, kPatch, kPatch}.intersected(w);
+        const std::int64_t i = pc - c0, j = pr - r0;
+        const double q[4] = {corners[static_cast<std::size_t>(j * across + i)],
+                             corners[static_cast<std::size_t>(j * across + i + 1)],
+                             corners[static_cast<std::size_t>((j + 1) * across + i)],
+                             corners[static_cast<std::size_t>((j + 1) * across + i + 1)]};
+        const auto half = [&](std::int64_t x, std::int64_t y) {
+          return halves[static_cast<std::size_t>((2 * j + y) * (2 * across - 1) + 2 * i + x)];
+        };
+        const double off[5] = {half(1, 1) - (q[0] + q[1] + q[2] + q[3]) / 4, half(1, 0) - (q[0] + q[1]) / 2,
+                               half(1, 2) - (q[2] + q[3]) / 2, half(0, 1) - (q[0] + q[2]) / 2,
+                               half(2, 1) - (q[1] + q[3]) / 2};
+        const bool smooth = std::all_of(off, off + 5, [](double d) { return std::abs(d) <= kShiftTolerance; });
+        add(out.part(patch), smooth ? interpolated(patch, q) : exact(patch.col, patch.row, 1, patch.cols, patch.rows));
+      }
+    drop_origin_of_voids(out);
+  }
+
+ private:
+  std::vector<double> exact(std::int64_t col, std::int64_t row, std::int64_t step, std::int64_t across,
+                            std::int64_t down) const {
+    std::vector<Point> at(static_cast<std::size_t>(across * down));
+    for (std::int64_t r = 0; r < down; ++r)
+      for (std::int64_t c = 0; c < across; ++c)
+        at[static_cast<std::size_t>(r * across + c)] =
+            info_.frame.centre(static_cast<double>(col + c * step), static_cast<double>(row + r * step));
+    std::vector<double> shift(at.size());
+    transform_.shifts(at, shift);
+    return shift;
+  }
+  static std::vector<double> interpolated(const Window& patch, const double* q) {
+    std::vector<double> out(static_cast<std::size_t>(patch.cells()));
+    for (std::int64_t r = 0; r < patch.rows; ++r)
+      for (std::int64_t c = 0; c < patch.cols; ++c) {
+        const double x = static_cast<double>((patch.col + c) % kPatch) / kPatch,
+                     y = static_cast<double>((patch.row + r) % kPatch) / kPatch;
+        out[static_cast<std::size_t>(r * patch.cols + c)] =
+            (q[0] * (1 - x) + q[1] * x) * (1 - y) + (q[2] * (1 - x) + q[3] * x) * y;
+      }
+    return out;
+  }
+  void add(const BlockView& to, const std::vector<double>& shift) const {
+    for (std::int64_t r = 0; r < to.window.rows; ++r)
+      for (std::int64_t c = 0; c < to.window.cols; ++c)
+        to.row(r)[c] = static_cast<float>(static_cast<double>(to.row(r)[c]) +
+                                          shift[static_cast<std::size_t>(r * to.window.cols + c)] * per_unit_);
+  }
+
+  Grid input_;
+  GridInfo info_;
+  VerticalTransform transform_;
+  double per_unit_;
+};
+
+class SumSource final : public GridSource {
+ public:
+  SumSource(Grid a, Grid b, double factor, GridInfo info)
+      : a_(std::move(a)), b_(std::move(b)), factor_(factor), info_(std::move(info)) {}
+  const GridInfo& info() const override { return info_; }
+  void read(const BlockView& out) const override {
+    a_.read_into(out);
+    const Block b = b_.read(out.window);
+    for (std::int64_t r = 0; r < out.window.rows; ++r)
+      for (std::int64_t c = 0; c < out.window.cols; ++c)
+        out.row(r)[c] =
+            static_cast<float>(static_cast<double>(out.row(r)[c]) + static_cast<double>(b.at(c, r)) * factor_);
+    drop_origin_of_voids(out);
+  }
+
+ private:
+  Grid a_, b_;
+  double factor_;
+  GridInfo info_;
+};
+
+}  // namespace
+
+Grid to_heights(const Grid& grid, const HeightReference& to) {
+  require_heights(grid);
+  const HeightReference from = grid.quantity().heights;
+  if (from == to) return grid;
+  try {
+    VerticalTransform transform(grid.frame().crs(), from, to, grid.frame().bounds());
+    GridInfo info = moved_info(grid, to, fmt::format("{} to {} ({})", from.name(), to.name(), transform.description()));
+    return Grid(std::make_shared<HeightsSource>(grid, std::move(info), std::move(transform)));
+  } catch (const Error& e) {
+    throw e.within(grid.info().name);
+  }
+}
+
+Grid shifted_heights(const Grid& grid, Length by, const HeightReference& to) {
+  require_heights(grid);
+  const LengthUnit unit = grid.quantity().unit;
+  const double amount = by.in(unit);
+  return scaled(grid, 1, amount, [&](GridInfo& info) {
+    const SampleType type = info.type;
+    const std::string done = fmt::format("{:+g} {} everywhere", amount, symbol(unit));
+    info = moved_info(grid, to, done);
+    // A whole number of units keeps integers.
+    if (is_integer(type)) {
+      info.type = type;
+      info.file_void = grid.info().file_void;
+      std::erase_if(info.notes, [](const std::string& n) { return n.ends_with("become float32"); });
+    }
+  });
+}
+
+Grid shifted_heights(const Grid& grid, const Grid& separation, const HeightReference& to) {
+  require_heights(grid);
+  if (!grid.frame().crs() || !separation.frame().crs())
+    throw Error(ErrorCode::Refused, "has no coordinate reference system, so the separation cannot be laid over it",
+                !grid.frame().crs() ? grid.info().name : separation.info().name, "give it one with --crs");
+  const Grid here = reproject(separation, grid.frame(), Resampling::Bilinear);
+  const double factor = metres_per(separation.quantity().unit) / metres_per(grid.quantity().unit);
+  GridInfo info = moved_info(grid, to, fmt::format("separation {} added", separation.info().name));
+  return Grid(std::make_shared<SumSource>(grid, here, factor, std::move(info)));
+}
+
+}  // namespace katoptra

@@ -1,0 +1,430 @@
+"""Every format: written by the tool, read by somebody else; written by somebody else, read by the tool."""
+import json
+import os
+import struct
+import subprocess
+import tarfile
+import zipfile
+import zlib
+
+import h5py
+import netCDF4
+import numpy as np
+import tifffile
+
+from tool import DEMO, ToolTest, main
+
+WEST, NORTH, COLS, ROWS, CELL = 676000.0, 5842000.0, 37, 29, 2.0
+HEADER = dict(crs="EPSG:32725", heights="EGM96", unit="m")
+
+
+def surface(kind="float32", voids=True):
+    y, x = np.mgrid[0:ROWS, 0:COLS]
+    z = 120 + 40 * np.sin(x / 5) + 25 * np.cos(y / 3) + x * 0.01
+    z = np.round(z) if np.issubdtype(kind, np.integer) else z
+    z = z.astype(kind)
+    hole = np.zeros(z.shape, bool)
+    if voids:
+        hole[5:8, 3:9] = hole[0, 0] = hole[-1, -1] = True
+    return z, hole
+
+
+class FormatTest(ToolTest):
+    def source(self, kind="float32", void=None, voids=True):
+        """The surface as a plain GeoTIFF made by tifffile."""
+        z, hole = surface(kind, voids)
+        if void is None:
+            void = -32768 if np.issubdtype(kind, np.integer) else -9999
+        data = np.where(hole, np.array(void, kind), z)
+        name = self.path(f"source_{kind}.tif")
+        # GeoTIFF keys: projected, area, EPSG:32725, heights EGM96 in metres.
+        keys = (1, 1, 0, 5, 1024, 0, 1, 1, 1025, 0, 1, 1, 3072, 0, 1, 32725, 4096, 0, 1, 5773, 4099, 0, 1, 9001)
+        tifffile.imwrite(name, data, extratags=[(33550, "d", 3, (CELL, CELL, 0.0)),
+                                                (33922, "d", 6, (0.0, 0.0, 0.0, WEST, NORTH, 0.0)),
+                                                (34735, "H", len(keys), keys), (42113, "s", 0, str(void))])
+        return name, np.where(hole, np.nan, z.astype("float64"))
+
+    def convert(self, source, name, *options):
+        out = self.path(name)
+        return out, self.run_json("clip", source, "-o", out, *options)
+
+    def values(self, path, *options):
+        """What the tool reads from a file, as an array, through a plain float32 flat file."""
+        out = self.path("seen.flt")
+        self.run_tool("clip", path, "-o", out, "--overwrite", "--quiet", "--void", "-77777", *options)
+        seen = np.fromfile(out, "<f4")
+        head = dict(line.split() for line in open(self.path("seen.hdr")))
+        seen = seen.reshape(int(head["nrows"]), int(head["ncols"])).astype("float64")
+        return np.where(seen == -77777, np.nan, seen), head
+
+    def expect_place(self, report):
+        self.assertEqual(report["crs"], "EPSG:32725")
+        np.testing.assert_allclose(report["bounds"], [WEST, NORTH - ROWS * CELL, WEST + COLS * CELL, NORTH],
+                                   atol=1e-6 * CELL, rtol=0)
+
+    def expect_back(self, path, truth, atol=0.0, heights="EGM96 height"):
+        seen, _ = self.values(path)
+        np.testing.assert_allclose(seen, truth, atol=atol, rtol=0)
+        look = self.run_json("look", path)[0]
+        self.expect_place(look)
+        self.assertEqual(look["heights"], heights)
+        self.assertTrue(look["unit_known"])
+        return look
+
+    # ---------------------------------------------------------------------------------------------- text and flat
+
+    def test_ascii_grid(self):
+        source, truth = self.source()
+        out, report = self.convert(source, "a.asc")
+        lines = open(out).read().split("\n")
+        self.assertEqual([line.split()[0] for line in lines[:6]],
+                         ["ncols", "nrows", "xllcorner", "yllcorner", "cellsize", "NODATA_value"])
+        seen = np.loadtxt(out, skiprows=6, dtype="float32").astype("float64")
+        np.testing.assert_array_equal(np.where(seen == -9999, np.nan, seen), truth.astype("float32"))
+        self.assertEqual(float(lines[2].split()[1]), WEST)
+        self.assertEqual(float(lines[3].split()[1]), NORTH - ROWS * CELL)
+        self.expect_back(out, truth.astype("float32"))
+        self.assertEqual(report["type"], "float32")
+
+    def test_ascii_grid_of_integers_stays_one(self):
+        source, truth = self.source("int16")
+        out, report = self.convert(source, "a.asc")
+        self.assertEqual(report["type"], "int16")
+        self.assertEqual(self.expect_back(out, truth)["type"], "int16")
+
+    def test_ascii_grid_as_others_write_it(self):
+        z, hole = surface()
+        body = "\n".join(" ".join("-9999.00" if h else f"{v:.3f}" for v, h in zip(a, b)) for a, b in zip(z, hole))
+        centre = (f"NCOLS {COLS}\r\nNROWS {ROWS}\r\nXLLCENTER {WEST + 1}\r\nYLLCENTER {NORTH - ROWS * CELL + 1}\r\n"
+                  f"CELLSIZE {CELL}\r\nnodata_value -9999\r\n")
+        # All values on one line, or one value a line: lines mean nothing.
+        for i, text in enumerate([body, body.replace("\n", " "), body.replace(" ", "\n")]):
+            name = self.path(f"c{i}.asc")
+            open(name, "w", newline="").write(centre + text)
+            seen, head = self.values(name, "--crs", "EPSG:32725")
+            np.testing.assert_allclose(seen, np.where(hole, np.nan, np.round(z.astype("float64"), 3)), atol=1e-5)
+            self.assertAlmostEqual(float(head["xllcorner"]), WEST, 6)
+            self.assertAlmostEqual(float(head["yllcorner"]), NORTH - ROWS * CELL, 6)
+
+    def test_flat_binary_of_every_layout_type_and_order(self):
+        for kind in ["u1", "i1", "u2", "i2", "u4", "i4", "f4", "f8"]:
+            for layout in ["BIL", "BIP", "BSQ"]:
+                for order in "<>":
+                    z = (np.arange(ROWS * COLS).reshape(ROWS, COLS) % 120).astype(order + kind)
+                    bands = np.stack([z, z[::-1, :], z[:, ::-1]])
+                    data = {"BIL": bands.transpose(1, 0, 2), "BIP": bands.transpose(1, 2, 0), "BSQ": bands}[layout]
+                    name = self.path("f." + layout.lower())
+                    open(name, "wb").write(b"skip" + data.astype(order + kind).tobytes())
+                    pixel = {"u": "UNSIGNEDINT", "i": "SIGNEDINT", "f": "FLOAT"}[kind[0]]
+                    open(self.path("f.hdr"), "w").write(
+                        f"BYTEORDER {'M' if order == '>' else 'I'}\nLAYOUT {layout}\nNROWS {ROWS}\nNCOLS {COLS}\nNBANDS 3\n"
+                        f"NBITS {8 * int(kind[1])}\nPIXELTYPE {pixel}\nSKIPBYTES 4\nULXMAP {WEST + 1}\n"
+                        f"ULYMAP {NORTH - 1}\nXDIM {CELL}\nYDIM {CELL}\nNODATA 7\n")
+                    for band in (1, 2, 3):
+                        want = bands[band - 1].astype("float64")
+                        want[want == 7] = np.nan
+                        seen, head = self.values(name, "--crs", "EPSG:32725", "--band", str(band))
+                        np.testing.assert_array_equal(seen, want, f"{kind} {layout} {order} {band}")
+                        self.assertEqual(float(head["xllcorner"]), WEST)
+
+    def test_flat_binary_written(self):
+        for kind in ["int16", "float32"]:
+            source, truth = self.source(kind)
+            for ext in ["bil", "bip", "bsq"] + (["flt"] if kind == "float32" else []):
+                out, report = self.convert(source, f"{kind}_{ext}.{ext}")
+                seen = np.fromfile(out, "<" + {"int16": "i2", "float32": "f4"}[kind]).reshape(ROWS, COLS)
+                hole = report["void_value"]
+                np.testing.assert_array_equal(np.where(seen == hole, np.nan, seen.astype("float64")),
+                                              truth.astype("float32"))
+                self.expect_back(out, truth.astype("float32"))
+
+    def test_xyz(self):
+        source, truth = self.source()
+        out, _ = self.convert(source, "p.xyz")
+        x, y, z = np.loadtxt(out, skiprows=1).T
+        self.assertEqual(len(z), np.isfinite(truth).sum())
+        col, row = ((x - WEST) / CELL - 0.5).round().astype(int), ((NORTH - y) / CELL - 0.5).round().astype(int)
+        np.testing.assert_array_equal(z.astype("float32"), truth.astype("float32")[row, col])
+        np.testing.assert_allclose(x, WEST + (col + 0.5) * CELL, atol=1e-6 * CELL)
+        # Some cells of the border are voids, and the border is all that could tell the frame.
+        self.expect_back(out, truth.astype("float32"))
+
+    def test_xyz_in_any_order_delimiter_and_columns(self):
+        z, hole = surface()
+        rows, cols = np.nonzero(~hole)
+        order = np.random.default_rng(3).permutation(len(rows))
+        points = [(WEST + (c + 0.5) * CELL, NORTH - (r + 0.5) * CELL, z[r, c]) for r, c in zip(rows[order], cols[order])]
+        truth = np.where(hole, np.nan, np.round(z.astype("float64"), 2))
+        files = {
+            "comma": ("# a comment\nid,north,east,z\n", lambda i, p: f"{i},{p[1]},{p[0]},{p[2]:.2f}", ()),
+            "semicolon": ("", lambda i, p: f"{p[0]:.1f};{p[1]:.1f};{p[2]:.2f}".replace(".", ","), ()),
+            "tab": ("", lambda i, p: f"{i}\t{p[0]}\t{p[1]}\t{p[2]:.2f}", ("--columns", "2,3,4")),
+            "blanks": ("x y depth\n", lambda i, p: f" {p[0]}   {p[1]} {-p[2]:.2f}", ()),
+            "switch": ("", lambda i, p: f"{p[0]} {p[1]} {-p[2]:.2f}", ("--depths",)),
+        }
+        for name, (head, line, options) in files.items():
+            path = self.path(name + ".xyz")
+            open(path, "w").write(head + "\n".join(line(i, p) for i, p in enumerate(points)) + "\n")
+            seen, _ = self.values(path, "--crs", "EPSG:32725", *options)
+            np.testing.assert_allclose(seen, truth, atol=2e-5, err_msg=name)
+
+    def test_soundings_are_no_grid_and_said_so(self):
+        rng = np.random.default_rng(1)
+        path = self.path("s.txt")
+        np.savetxt(path, np.c_[rng.uniform(0, 100, 500), rng.uniform(0, 100, 500), rng.uniform(-9, 0, 500)], fmt="%.3f")
+        said = self.refused("clip", path, "-o", self.path("x.tif"), status=3)
+        self.assertIn("soundings", said)
+
+    # --------------------------------------------------------------------------------------------------- containers
+
+    def test_netcdf_written(self):
+        for ext, kind in [("nc", "int16"), ("nc", "float32"), ("cdf", "int16"), ("cdf", "float32")]:
+            source, truth = self.source(kind)
+            out, report = self.convert(source, f"{kind}.{ext}")
+            with netCDF4.Dataset(out) as f:
+                self.assertEqual(f.Conventions, "CF-1.8")
+                v = f.variables["height"]
+                self.assertEqual(v.dtype, np.dtype(kind))
+                np.testing.assert_array_equal(v[:].astype("float64").filled(np.nan), truth.astype("float32"))
+                np.testing.assert_allclose(f.variables["x"][:], WEST + (np.arange(COLS) + 0.5) * CELL, atol=1e-6)
+                np.testing.assert_allclose(f.variables["y"][:], NORTH - (np.arange(ROWS) + 0.5) * CELL, atol=1e-6)
+                mapping = f.variables[v.grid_mapping]
+                self.assertEqual(mapping.grid_mapping_name, "transverse_mercator")
+                self.assertEqual(mapping.longitude_of_central_meridian, -33)
+                self.assertEqual(mapping.false_northing, 10000000)
+                self.assertEqual(v.units, "m")
+            self.expect_back(out, truth.astype("float32"))
+
+    def test_netcdf_in_every_orientation(self):
+        z, hole = surface()
+        lon, lat = 329 + (np.arange(COLS) + 0.5) / 100, -37 - (np.arange(ROWS) + 0.5) / 100
+        truth = np.where(hole, np.nan, np.round(z.astype("float64") / 0.5) * 0.5)
+        for form in ["NETCDF3_CLASSIC", "NETCDF3_64BIT_OFFSET", "NETCDF4"]:
+            for flip_y in (False, True):
+                for flip_x in (False, True):
+                    for x_first in (False, True):
+                        path = self.path("o.nc")
+                        with netCDF4.Dataset(path, "w", format=form) as f:
+                            f.createDimension("lat", ROWS)
+                            f.createDimension("lon", COLS)
+                            f.createDimension("time", 2)
+                            for name, values, unit, flip in [("lat", lat, "degrees_north", flip_y),
+                                                             ("lon", lon, "degrees_east", flip_x)]:
+                                c = f.createVariable(name, "f8", (name,))
+                                c.units = unit
+                                c[:] = values[::-1] if flip else values
+                            f.createVariable("flags", "i1", ("lat", "lon"))
+                            dims = ("time", "lon", "lat") if x_first else ("time", "lat", "lon")
+                            v = f.createVariable("dem", "i2", dims, fill_value=-999)
+                            v.scale_factor, v.add_offset, v.standard_name, v.units = 0.5, 100.0, "surface_altitude", "m"
+                            data = np.ma.masked_array(z, hole)
+                            data = data[::-1] if flip_y else data
+                            data = data[:, ::-1] if flip_x else data
+                            v[0] = data.T if x_first else data
+                        seen, head = self.values(path)
+                        np.testing.assert_allclose(seen, truth, atol=1e-5, err_msg=f"{form} {flip_y} {flip_x} {x_first}")
+                        self.assertAlmostEqual(float(head["xllcorner"]), -31, 9)
+
+    def bag(self, name, **options):
+        z, hole = surface()
+        z = -z
+        path = self.path(name)
+        utm = ('PROJCS["WGS 84 / UTM zone 25S",GEOGCS["WGS 84",DATUM["WGS_1984",SPHEROID["WGS 84",6378137,298.257223563]],'
+               'PRIMEM["Greenwich",0],UNIT["degree",0.0174532925199433]],PROJECTION["Transverse_Mercator"],'
+               'PARAMETER["latitude_of_origin",0],PARAMETER["central_meridian",-33],PARAMETER["scale_factor",0.9996],'
+               'PARAMETER["false_easting",500000],PARAMETER["false_northing",10000000],UNIT["metre",1]]')
+        vertical = 'VERT_CS["MLLW depth",VERT_DATUM["Mean Lower Low Water",2005],UNIT["metre",1],AXIS["Depth",DOWN]]'
+        first, last = (WEST + 1, NORTH - ROWS * CELL + 1), (WEST + COLS * CELL - 1, NORTH - 1)
+        system = "<gmd:referenceSystemInfo><a><gmd:code><gco:CharacterString>{}</gco:CharacterString></gmd:code></a></gmd:referenceSystemInfo>"
+        escape = lambda s: s.replace("&", "&amp;").replace('"', "&quot;")
+        xml = ('<?xml version="1.0"?><gmi:MI_Metadata xmlns:gmd="g" xmlns:gco="c" xmlns:gmi="i" xmlns:gml="l">'
+               "<gmd:dateStamp><gco:Date>2019-07-11</gco:Date></gmd:dateStamp>"
+               f"<gmd:resolution><gco:Measure uom='m'>{CELL}</gco:Measure></gmd:resolution>"
+               "<gmd:cornerPoints><gml:Point><gml:coordinates decimal='.' cs=',' ts=' '>"
+               f"{first[0]},{first[1]} {last[0]},{last[1]}</gml:coordinates></gml:Point></gmd:cornerPoints>"
+               + system.format(escape(utm)) + system.format(escape(vertical)) + "</gmi:MI_Metadata>")
+        with h5py.File(path, "w") as f:
+            g = f.create_group("BAG_root")
+            g.attrs["Bag Version"] = "1.5.3"
+            full = np.where(hole, 1e6, z).astype("f4")[::-1]
+            g.create_dataset("elevation", data=full, **options)
+            g.create_dataset("uncertainty", data=np.where(full == 1e6, 1e6, 0.25 + full * 0).astype("f4"), **options)
+            g.create_dataset("metadata", data=np.frombuffer(xml.encode(), "S1"))
+        return path, np.where(hole, np.nan, z.astype("float64"))
+
+    def test_bag(self):
+        for options in [{}, dict(chunks=(8, 8), compression="gzip")]:
+            path, truth = self.bag("b.bag", **options)
+            look = self.expect_back(path, truth, heights="MLLW depth")
+            self.assertEqual(look["format"], "BAG")
+            self.assertEqual(look["date"], "2019-07-11")
+            self.assertEqual(look["bands"], ["elevation", "uncertainty"])
+            seen, _ = self.values(path, "--band", "uncertainty")
+            np.testing.assert_array_equal(seen, np.where(np.isnan(truth), np.nan, 0.25))
+            os.remove(path)
+
+    # ---------------------------------------------------------------------------------------- HGT and the height map
+
+    def test_hgt_written(self):
+        out = self.path("S38W032.hgt")
+        done = self.run_json("reproject", os.path.join(DEMO, "orbit-2000", "S38W032.hgt.zip"), "-o", out)
+        self.assertEqual(done["type"], "int16")
+        with zipfile.ZipFile(os.path.join(DEMO, "orbit-2000", "S38W032.hgt.zip")) as z:
+            original = z.read(z.namelist()[0])
+        self.assertEqual(open(out, "rb").read(), original)
+
+    def test_hgt_refuses_what_it_cannot_hold(self):
+        source, _ = self.source()
+        said = self.refused("clip", source, "-o", self.path("S38W032.hgt"), status=3)
+        self.assertIn("reproject IN -o S38W032.hgt", said)
+        said = self.refused("clip", source, "-o", self.path("island.hgt"), status=2)
+
+    def test_height_map(self):
+        source, truth = self.source()
+        out, _ = self.convert(source, "m.png")
+        scale = json.load(open(out + ".json"))
+        raw = open(out, "rb").read()
+        self.assertEqual(struct.unpack(">IIBB", raw[16:26]), (COLS, ROWS, 16, 0))
+        data, at = b"", 8
+        while at < len(raw):
+            n, kind = struct.unpack(">I4s", raw[at:at + 8])
+            data += raw[at + 8:at + 8 + n] if kind == b"IDAT" else b""
+            at += 12 + n
+        seen = unfilter(zlib.decompress(data), COLS, ROWS)
+        heights = np.where(seen == scale["void"], np.nan, scale["zero"] + seen * scale["step"])
+        np.testing.assert_allclose(heights, truth, atol=scale["step"] / 2 * 1.001)
+        self.assertLessEqual(scale["step"], np.nanmax(truth) - np.nanmin(truth))
+        self.assertEqual((scale["crs"], scale["unit"], scale["origin"], scale["cell"]),
+                         ("EPSG:32725", "m", [WEST, NORTH], [CELL, CELL]))
+
+    # ------------------------------------------------------------------------------------------------------- GeoTIFF
+
+    def test_geotiff_by_another_reader(self):
+        for kind, options in [("int16", ()), ("float32", ()), ("float32", ("--codec", "none")),
+                              ("float32", ("--codec", "deflate"))]:
+            source, truth = self.source(kind)
+            out, report = self.convert(source, "t.tif", "--overwrite", *options)
+            seen, _ = self.read_raster(out)
+            np.testing.assert_array_equal(seen, truth.astype("float32"))
+            self.assertEqual(report["type"], kind)
+            with tifffile.TiffFile(out) as f:
+                page = f.pages[0]
+                self.assertEqual(page.dtype, np.dtype(kind))
+                np.testing.assert_allclose(page.tags[33922].value[3:5], (WEST, NORTH), atol=1e-6)
+                self.assertEqual(page.tags[33550].value[:2], (CELL, CELL))
+                self.assertEqual(page.geotiff_tags["ProjectedCSTypeGeoKey"], 32725)
+
+    def test_scale_offset_mask_and_world_file(self):
+        z, hole = surface("int16", voids=True)
+        name = self.path("s.tif")
+        items = '<Metadata><Item name="O" sample="0" role="offset">-5</Item><Item name="S" sample="0" role="scale">0.1</Item></Metadata>'
+        with tifffile.TiffWriter(name) as f:
+            f.write(np.where(hole, 0, z), photometric="minisblack", extratags=[(42112, "s", 0, items)])
+            f.write(~hole, photometric=4, subfiletype=4, bitspersample=1)
+        open(self.path("s.tfw"), "w").write(f"{CELL}\n0\n0\n{-CELL}\n{WEST + 1}\n{NORTH - 1}\n")
+        open(self.path("s.prj"), "w").write("Projection    UTM\nZone          -25\nDatum         WGS84\nUnits METERS\n")
+        seen, head = self.values(name)
+        np.testing.assert_allclose(seen, np.where(hole, np.nan, z * 0.1 - 5), atol=1e-5)
+        self.assertEqual(float(head["xllcorner"]), WEST)
+        look = self.run_json("look", name)[0]
+        self.expect_place(look)
+        self.assertIn("a mask", look["layout"])
+
+    def test_every_kind_of_void_is_known(self):
+        z, hole = surface()
+        for kind, value, declared in [("float32", -3.4028234663852886e38, "-3.40282e+38"), ("float32", 3.4e38, None),
+                                      ("float32", np.nan, None), ("float64", -1.7976931348623157e308, "-1.79769e+308"),
+                                      ("float32", -9999, "-9999"), ("int16", -32768, "-32768"),
+                                      ("float32", -32767, "-32767.0"), ("uint16", 65535, "65535"), ("uint8", 0, "0")]:
+            data = np.where(hole, np.array(value, kind), (z + 1).astype(kind))
+            tags = [(33550, "d", 3, (CELL, CELL, 0.0)), (33922, "d", 6, (0.0, 0.0, 0.0, WEST, NORTH, 0.0))]
+            if declared:
+                tags.append((42113, "s", 0, declared))
+            name = self.path("v.tif")
+            tifffile.imwrite(name, data, extratags=tags)
+            seen, _ = self.values(name)
+            np.testing.assert_array_equal(np.isnan(seen), hole, f"{kind} {value}")
+
+    def test_an_undeclared_void_is_reported_and_can_be_told(self):
+        for void in (-9999, -32768):
+            z, hole = surface("int16")
+            name = self.path("u.tif")
+            tifffile.imwrite(name, np.where(hole, np.int16(void), z),
+                             extratags=[(33550, "d", 3, (CELL, CELL, 0.0)),
+                                        (33922, "d", 6, (0.0, 0.0, 0.0, WEST, NORTH, 0.0))])
+            found = " ".join(self.run_json("look", name)[0]["suspicious"])
+            self.assertIn(str(void), found)
+            seen, _ = self.values(name, "--from-void", str(void))
+            np.testing.assert_array_equal(np.isnan(seen), hole)
+
+    # ------------------------------------------------------------------------------------------------------ archives
+
+    def test_archives_of_every_kind(self):
+        source, truth = self.source()
+        asc, _ = self.convert(source, "tile.asc")
+        inner = self.path("inner.zip")
+        members = ["tile.asc", "tile.prj", "tile.asc.json"]
+        with zipfile.ZipFile(inner, "w", zipfile.ZIP_DEFLATED) as z:
+            for m in members:
+                z.write(self.path(m), "deep/" + m)
+        made = [inner]
+        with zipfile.ZipFile(self.path("stored.zip"), "w", zipfile.ZIP_STORED) as z:
+            z.write(source, "t.tif")
+        with zipfile.ZipFile(self.path("outer.zip"), "w") as z:
+            z.write(inner, "north/inner.zip")
+            z.writestr("readme.txt", "hello")
+        for mode in ["gz", "bz2", "xz", ""]:
+            with tarfile.open(self.path("t.tar." + mode), "w:" + mode) as t:
+                for m in members:
+                    t.add(self.path(m), m)
+        subprocess.run(["gzip", "-k", source], check=True)
+        made += [self.path(n) for n in ["stored.zip", "outer.zip", "t.tar.gz", "t.tar.bz2", "t.tar.xz", "t.tar.",
+                                        os.path.basename(source) + ".gz"]]
+        for path in made:
+            look = self.expect_back(path, truth.astype("float32"))
+        self.expect_back(self.path("outer.zip/north/inner.zip/deep/tile.asc"), truth.astype("float32"))
+
+    def test_several_grids_in_an_archive(self):
+        source, truth = self.source()
+        with zipfile.ZipFile(self.path("two.zip"), "w") as z:
+            z.write(source, "a.tif")
+            z.write(source, "b.tif")
+        said = self.refused("clip", self.path("two.zip"), "-o", self.path("x.tif"), status=3)
+        self.assertIn("two.zip/a.tif", said)
+        self.expect_back(self.path("two.zip/b.tif"), truth.astype("float32"))
+        self.assertTrue(os.path.exists(self.path("seen.flt")))
+        self.assertEqual(len(self.run_json("look", self.path("two.zip"))), 2)
+        found = self.run_json("find", "--in", self.folder, "--area", "like:" + source)
+        self.assertEqual(sorted(os.path.relpath(t["path"], self.folder) for t in found["tiles"]),
+                         ["seen.flt", "source_float32.tif", "two.zip/a.tif", "two.zip/b.tif"])
+
+    def test_names_that_lead_out_of_an_archive_lead_nowhere(self):
+        source, truth = self.source()
+        with zipfile.ZipFile(self.path("evil.zip"), "w") as z:
+            z.write(source, "../../evil.tif")
+        before = sorted(os.listdir(self.folder))
+        self.expect_back(self.path("evil.zip"), truth.astype("float32"))
+        self.assertFalse(os.path.exists(os.path.join(os.path.dirname(self.folder), "evil.tif")))
+        self.assertEqual([n for n in sorted(os.listdir(self.folder)) if not n.startswith("seen")], before)
+
+
+def unfilter(data, cols, rows):
+    """PNG rows of 16-bit grey: undoes the five filters."""
+    step, stride, out, at = 2, cols * 2, [], 0
+    before = bytearray(stride)
+    for _ in range(rows):
+        kind, line = data[at], bytearray(data[at + 1:at + 1 + stride])
+        at += 1 + stride
+        for i in range(stride):
+            a = line[i - step] if i >= step else 0
+            b, c = before[i], before[i - step] if i >= step else 0
+            p = a + b - c
+            paeth = a if abs(p - a) <= abs(p - b) and abs(p - a) <= abs(p - c) else b if abs(p - b) <= abs(p - c) else c
+            line[i] = (line[i] + (0, a, b, (a + b) // 2, paeth)[kind]) & 255
+        out.append(np.frombuffer(bytes(line), ">u2"))
+        before = line
+    return np.array(out).astype("float64")
+
+
+if __name__ == "__main__":
+    main()
