@@ -40,7 +40,7 @@ class BadInput(ToolTest):
             said = self.refused(*verb, "-o", "a.tif", status=3)
             self.assertIn("ground_nw.tif", said)
             self.assertIn("truncated", said)
-#Its header can be read : look tells and goes on.
+        # Its header can be read: look tells and goes on.
         found = self.run_json("look", CUT, SHEET)
         self.assertEqual(len(found), 2)
         self.assertTrue(any("truncated" in s for s in found[0]["suspicious"]))
@@ -86,7 +86,7 @@ class BadInput(ToolTest):
         self.refused("hillshade", SHEET, "-o", "folder.tif", "--overwrite", status=4)
 
     def test_full_disk(self):
-#A file may not grow past 16 KiB here; the system says so as it does of a full disk.
+        # A file may not grow past 16 KiB here; the system says so as it does of a full disk.
         def limit():
             signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
             resource.setrlimit(resource.RLIMIT_FSIZE, (16384, 16384))
@@ -99,7 +99,7 @@ class BadInput(ToolTest):
     def test_interrupt(self):
         self.run_tool("reproject", SHEET, "--crs", "EPSG:32725", "--cell", "0.05m", "-o", "a.tif", "--dry-run")
         process = subprocess.Popen([TOOL, "reproject", SHEET, "--cell", "0.05m", "-o", self.path("a.tif")], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
-#As soon as it writes, it is interrupted.
+        # As soon as it writes, it is interrupted.
         deadline = time.time() + 30
         while not self.files() and time.time() < deadline:
             time.sleep(0.01)

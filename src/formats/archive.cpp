@@ -158,8 +158,8 @@ class Reader {
     for (;;) {
       const la_ssize_t n = archive_read_data(a_, piece.data(), piece.size());
       if (n < 0)
-        throw Error(ErrorCode::BadFile, "an entry of the archive is damaged: " + message(),
-                    bytes_->name() + "/" + name, "fetch it again");
+        throw Error(ErrorCode::BadFile, "an entry of the archive is damaged: " + message(), bytes_->name() + "/" + name,
+                    "fetch it again");
       if (n == 0) return;
       allowance.take(static_cast<std::uint64_t>(n));
       to.append(std::span(piece.data(), static_cast<std::size_t>(n)));
@@ -224,9 +224,10 @@ bool is_zip(std::span<const std::uint8_t> head) {
   return starts(head, "PK\3\4") || starts(head, std::string_view("PK\5\6", 4));
 }
 bool is_compressed(std::span<const std::uint8_t> head) {
-  return starts(head, "\x1f\x8b") || starts(head, "BZh") || starts(head, std::string_view("\xfd"
-                                                                                           "7zXZ\0",
-                                                                                           6)) ||
+  return starts(head, "\x1f\x8b") || starts(head, "BZh") ||
+         starts(head, std::string_view("\xfd"
+                                       "7zXZ\0",
+                                       6)) ||
          starts(head, "\x28\xb5\x2f\xfd");
 }
 bool is_tar(std::span<const std::uint8_t> head) { return head.size() >= 262 && starts(head.subspan(257), "ustar"); }
@@ -250,7 +251,8 @@ class ZipArchive final : public Archive {
     Reader reader(bytes_, false);
     while (archive_entry* e = reader.next())
       if (archive_entry_filetype(e) == AE_IFREG && archive_entry_pathname(e))
-        entries_.push_back({archive_entry_pathname(e), static_cast<std::uint64_t>(std::max<la_int64_t>(0, archive_entry_size(e)))});
+        entries_.push_back(
+            {archive_entry_pathname(e), static_cast<std::uint64_t>(std::max<la_int64_t>(0, archive_entry_size(e)))});
     find_stored();
   }
 

@@ -238,8 +238,8 @@ bool is_ascii_grid(std::span<const std::uint8_t> head) {
   std::string text(reinterpret_cast<const char*>(head.data()), std::min<std::size_t>(head.size(), 256));
   if (text.starts_with("\xEF\xBB\xBF")) text = text.substr(3);
   text = lower_case(text.substr(std::min(text.find_first_not_of(" \t\r\n"), text.size())));
-  return (text.starts_with("ncols") || text.starts_with("nrows")) &&
-         text.find("ncols") != text.npos && text.find("nrows") != text.npos;
+  return (text.starts_with("ncols") || text.starts_with("nrows")) && text.find("ncols") != text.npos &&
+         text.find("nrows") != text.npos;
 }
 
 GridFile open_ascii_grid(const Located& file) {

@@ -67,7 +67,8 @@ class BagFile {
       file_ = Id(H5Fopen(file.path.c_str(), H5F_ACC_RDONLY, access.get()), H5Fclose);
     }
     if (!file_.ok())
-      throw Error(ErrorCode::BadFile, "is not a readable HDF5 file", name_, "it is truncated or damaged; fetch it again");
+      throw Error(ErrorCode::BadFile, "is not a readable HDF5 file", name_,
+                  "it is truncated or damaged; fetch it again");
   }
   ~BagFile() {
     std::lock_guard lock(container_lock());
@@ -107,7 +108,8 @@ std::optional<std::pair<hsize_t, hsize_t>> size_of(const Id& plane) {
 std::string metadata_of(const BagFile& file) {
   if (!file.has("BAG_root/metadata")) return {};
   const Id data = file.open("BAG_root/metadata");
-  Id space(data.ok() ? H5Dget_space(data.get()) : -1, H5Sclose), type(data.ok() ? H5Dget_type(data.get()) : -1, H5Tclose);
+  Id space(data.ok() ? H5Dget_space(data.get()) : -1, H5Sclose),
+      type(data.ok() ? H5Dget_type(data.get()) : -1, H5Tclose);
   if (!space.ok() || !type.ok()) return {};
   const hssize_t n = H5Sget_simple_extent_npoints(space.get());
   const std::size_t size = H5Tget_size(type.get());
@@ -226,7 +228,9 @@ FileLattice lattice_of(const Metadata& m, std::int64_t cols, std::int64_t rows, 
   l.centre = true;
   l.x = m.south_west->x;
   l.y = m.south_west->y;
-  l.dx = cols > 1 ? (m.north_east->x - l.x) / static_cast<double>(cols - 1) : m.resolution.empty() ? 1 : m.resolution[0];
+  l.dx = cols > 1               ? (m.north_east->x - l.x) / static_cast<double>(cols - 1)
+         : m.resolution.empty() ? 1
+                                : m.resolution[0];
   l.dy = rows > 1 ? (m.north_east->y - l.y) / static_cast<double>(rows - 1) : l.dx;
   if (!(l.dx > 0) || !(l.dy > 0) || !std::isfinite(l.dx) || !std::isfinite(l.dy))
     throw Error(ErrorCode::BadFile, "its corner points do not make a grid", file, "its metadata are damaged");
@@ -253,8 +257,9 @@ class Plane {
     Id file_space(H5Dget_space(plane_->get()), H5Sclose), memory(H5Screate_simple(2, count, nullptr), H5Sclose);
     if (H5Sselect_hyperslab(file_space.get(), H5S_SELECT_SET, start, nullptr, count, nullptr) < 0 ||
         H5Dread(plane_->get(), H5T_NATIVE_FLOAT, memory.get(), file_space.get(), H5P_DEFAULT, out.data()) < 0)
-      throw Error(ErrorCode::BadFile, fmt::format("rows {} to {} from the south cannot be read", first, first + rows - 1),
-                  file_->name(), "it is truncated or damaged; fetch it again");
+      throw Error(ErrorCode::BadFile,
+                  fmt::format("rows {} to {} from the south cannot be read", first, first + rows - 1), file_->name(),
+                  "it is truncated or damaged; fetch it again");
     return out;
   }
 
@@ -267,7 +272,8 @@ class Plane {
 std::int64_t chunk_rows(const Id& plane) {
   Id properties(H5Dget_create_plist(plane.get()), H5Pclose);
   hsize_t dims[2] = {0, 0};
-  if (!properties.ok() || H5Pget_layout(properties.get()) != H5D_CHUNKED || H5Pget_chunk(properties.get(), 2, dims) != 2)
+  if (!properties.ok() || H5Pget_layout(properties.get()) != H5D_CHUNKED ||
+      H5Pget_chunk(properties.get(), 2, dims) != 2)
     return 0;
   return static_cast<std::int64_t>(dims[0]);
 }
@@ -295,8 +301,7 @@ GridFile open_bag(const Located& located, const OpenOptions& options) {
   const Metadata m = read_metadata(metadata_of(*file));
   const FileLattice lattice = lattice_of(m, cols, rows, file->name());
   const auto chunk = chunk_rows(file->elevation());
-  const bool has_uncertainty = size_of(file->uncertainty()) == size,
-             refined = file->has("BAG_root/varres_refinements");
+  const bool has_uncertainty = size_of(file->uncertainty()) == size, refined = file->has("BAG_root/varres_refinements");
   lock.unlock();
 
   GridFile out;

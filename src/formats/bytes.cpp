@@ -177,11 +177,10 @@ std::shared_ptr<ByteSource> part_of(std::shared_ptr<ByteSource> whole, std::uint
 
 std::string read_text(const ByteSource& source, std::size_t limit) {
   if (source.size() > limit)
-    throw Error(
-        ErrorCode::TooLarge,
-        fmt::format("is {} long, more than the {} allowed here", format_bytes(static_cast<double>(source.size())),
-                    format_bytes(static_cast<double>(limit))),
-        source.name());
+    throw Error(ErrorCode::TooLarge,
+                fmt::format("is {} long, more than the {} allowed here",
+                            format_bytes(static_cast<double>(source.size())), format_bytes(static_cast<double>(limit))),
+                source.name());
   std::string text(source.size(), '\0');
   source.read_exactly(0, std::span(reinterpret_cast<std::uint8_t*>(text.data()), text.size()));
   return text;

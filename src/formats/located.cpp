@@ -78,8 +78,8 @@ OpenArchive open_on_disk(const fs::path& path) {
 }
 OpenArchive open_inside(const OpenArchive& outer, const std::string& entry) {
   const std::string key = outer.key + "/" + entry;
-  return {open_kept(key, [&] { return Archive::open(outer.archive->open_entry(entry)); }), outer.path / entry, key, outer.on_disk,
-          outer.kind + ", " + kind_from(entry)};
+  return {open_kept(key, [&] { return Archive::open(outer.archive->open_entry(entry)); }), outer.path / entry, key,
+          outer.on_disk, outer.kind + ", " + kind_from(entry)};
 }
 
 Located entry_of(const OpenArchive& a, const std::string& entry) {
@@ -93,7 +93,8 @@ Located entry_of(const OpenArchive& a, const std::string& entry) {
 }
 
 // Calls body(archive, entry) for every grid in it and in the archives inside.
-void each_grid(const OpenArchive& a, int depth, const std::function<void(const OpenArchive&, const std::string&)>& body) {
+void each_grid(const OpenArchive& a, int depth,
+               const std::function<void(const OpenArchive&, const std::string&)>& body) {
   for (const ArchiveEntry& e : a.archive->entries()) {
     if (is_grid_name(e.name)) {
       body(a, e.name);
@@ -161,8 +162,8 @@ bool is_grid_name(const std::string& name) {
   const std::string file = fs::path(name).filename().string();
   if (file.starts_with(".") || file.starts_with("._") || file.find(".lineage.") != file.npos) return false;
   const std::string e = lower_extension(file);
-  for (const char* known : {".tif", ".tiff", ".hgt", ".asc", ".bil", ".bip", ".bsq", ".flt", ".nc", ".nc4", ".cdf",
-                            ".grd", ".bag", ".xyz"})
+  for (const char* known :
+       {".tif", ".tiff", ".hgt", ".asc", ".bil", ".bip", ".bsq", ".flt", ".nc", ".nc4", ".cdf", ".grd", ".bag", ".xyz"})
     if (e == known) return true;
   return false;
 }

@@ -19,7 +19,7 @@ struct Located {
   // On the disk as it stands; empty for what lies in an archive.
   std::filesystem::path path;
   std::filesystem::path on_disk;  // the file or the archive it lies in
-  std::string packing;  // "zip", "tar.gz" ...; empty when there is none
+  std::string packing;            // "zip", "tar.gz" ...; empty when there is none
 
   // The neighbour with another extension (".hdr" finds tile.hdr, tile.HDR and tile.bil.hdr); null when there is none.
   std::shared_ptr<ByteSource> with_extension(const std::string& extension) const;

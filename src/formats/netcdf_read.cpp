@@ -168,8 +168,8 @@ Axis axis_of(const Reader& r, const Variable& v) {
   if (standard == "longitude" || standard == "projection_x_coordinate" || axis == "X" ||
       units.starts_with("degrees_e") || units.starts_with("degree_e"))
     return Axis::X;
-  if (standard == "latitude" || standard == "projection_y_coordinate" || axis == "Y" || units.starts_with("degrees_n") ||
-      units.starts_with("degree_n"))
+  if (standard == "latitude" || standard == "projection_y_coordinate" || axis == "Y" ||
+      units.starts_with("degrees_n") || units.starts_with("degree_n"))
     return Axis::Y;
   for (const char* n : {"x", "lon", "longitude", "long", "easting", "east"})
     if (name == n) return Axis::X;
@@ -184,8 +184,8 @@ bool in_degrees(const Reader& r, const Variable& v) {
 
 std::optional<SampleType> sample_type(nc_type t) {
   static const std::map<nc_type, SampleType> kTypes = {
-      {NC_BYTE, SampleType::Int8},     {NC_UBYTE, SampleType::UInt8}, {NC_SHORT, SampleType::Int16},
-      {NC_USHORT, SampleType::UInt16}, {NC_INT, SampleType::Int32},   {NC_UINT, SampleType::UInt32},
+      {NC_BYTE, SampleType::Int8},     {NC_UBYTE, SampleType::UInt8},   {NC_SHORT, SampleType::Int16},
+      {NC_USHORT, SampleType::UInt16}, {NC_INT, SampleType::Int32},     {NC_UINT, SampleType::UInt32},
       {NC_INT64, SampleType::Int64},   {NC_UINT64, SampleType::UInt64}, {NC_FLOAT, SampleType::Float32},
       {NC_DOUBLE, SampleType::Float64}};
   const auto found = kTypes.find(t);
@@ -259,15 +259,16 @@ struct Run {
 // The even steps of a coordinate. Coordinates kept as 32-bit floats wobble by their own last digit.
 Run even_steps(const std::vector<double>& v, nc_type type, const std::string& name, const std::string& file) {
   if (v.size() < 2)
-    throw Error(ErrorCode::Unsupported, fmt::format("its coordinate '{}' has one value, so the cell is not known", name),
-                file, "give a grid of at least two by two cells");
+    throw Error(ErrorCode::Unsupported,
+                fmt::format("its coordinate '{}' has one value, so the cell is not known", name), file,
+                "give a grid of at least two by two cells");
   const double step = (v.back() - v.front()) / static_cast<double>(v.size() - 1);
   const double digits = type == NC_FLOAT ? 1.2e-7 * std::max(std::abs(v.front()), std::abs(v.back())) : 0;
   for (std::size_t i = 0; i < v.size(); ++i) {
     const double off = std::abs(v[i] - (v.front() + step * static_cast<double>(i)));
     if (!(off <= std::abs(step) * 1e-2 + digits))
-      throw Error(ErrorCode::Unsupported, fmt::format("its coordinate '{}' is not evenly spaced (value {})", name, i), file,
-                  "resample it to an even grid first");
+      throw Error(ErrorCode::Unsupported, fmt::format("its coordinate '{}' is not evenly spaced (value {})", name, i),
+                  file, "resample it to an even grid first");
   }
   if (!(step != 0) || !std::isfinite(step))
     throw Error(ErrorCode::BadFile, fmt::format("its coordinate '{}' stands still", name), file, "it is damaged");
@@ -276,22 +277,24 @@ Run even_steps(const std::vector<double>& v, nc_type type, const std::string& na
 
 // A projection from the attributes of a grid mapping, for files without WKT.
 std::string proj_text(const Reader& r, int v) {
-  static const std::map<std::string, std::string> kMethods = {
-      {"transverse_mercator", "tmerc"},       {"mercator", "merc"},
-      {"lambert_conformal_conic", "lcc"},     {"albers_conical_equal_area", "aea"},
-      {"lambert_azimuthal_equal_area", "laea"}, {"polar_stereographic", "stere"},
-      {"stereographic", "stere"},             {"latitude_longitude", "longlat"}};
-  static const std::pair<const char*, const char*> kParameters[] = {
-      {"longitude_of_central_meridian", "lon_0"},
-      {"longitude_of_projection_origin", "lon_0"},
-      {"straight_vertical_longitude_from_pole", "lon_0"},
-      {"latitude_of_projection_origin", "lat_0"},
-      {"scale_factor_at_central_meridian", "k_0"},
-      {"scale_factor_at_projection_origin", "k_0"},
-      {"false_easting", "x_0"},
-      {"false_northing", "y_0"},
-      {"semi_major_axis", "a"},
-      {"inverse_flattening", "rf"}};
+  static const std::map<std::string, std::string> kMethods = {{"transverse_mercator", "tmerc"},
+                                                              {"mercator", "merc"},
+                                                              {"lambert_conformal_conic", "lcc"},
+                                                              {"albers_conical_equal_area", "aea"},
+                                                              {"lambert_azimuthal_equal_area", "laea"},
+                                                              {"polar_stereographic", "stere"},
+                                                              {"stereographic", "stere"},
+                                                              {"latitude_longitude", "longlat"}};
+  static const std::pair<const char*, const char*> kParameters[] = {{"longitude_of_central_meridian", "lon_0"},
+                                                                    {"longitude_of_projection_origin", "lon_0"},
+                                                                    {"straight_vertical_longitude_from_pole", "lon_0"},
+                                                                    {"latitude_of_projection_origin", "lat_0"},
+                                                                    {"scale_factor_at_central_meridian", "k_0"},
+                                                                    {"scale_factor_at_projection_origin", "k_0"},
+                                                                    {"false_easting", "x_0"},
+                                                                    {"false_northing", "y_0"},
+                                                                    {"semi_major_axis", "a"},
+                                                                    {"inverse_flattening", "rf"}};
   const std::string name = r.text(v, "grid_mapping_name");
   const auto method = kMethods.find(name);
   if (method == kMethods.end()) return {};
@@ -321,8 +324,8 @@ References references_of(const Reader& r, const Candidate& c) {
   mapping = mapping.substr(0, mapping.find_first_of(": "));
   const Variable* m = mapping.empty() ? nullptr : r.find(mapping);
   if (m)
-    for (const std::string& text : {r.text(m->id, "crs_wkt"), r.text(m->id, "spatial_ref"), r.text(m->id, "epsg_code"),
-                                    proj_text(r, m->id)}) {
+    for (const std::string& text :
+         {r.text(m->id, "crs_wkt"), r.text(m->id, "spatial_ref"), r.text(m->id, "epsg_code"), proj_text(r, m->id)}) {
       if (text.empty() || out.crs) continue;
       out.name = text.substr(0, 60);
       try {
@@ -364,8 +367,12 @@ std::optional<LengthUnit> unit_from(const std::string& text) {
 class Rows {
  public:
   Rows(std::shared_ptr<NcFile> file, const Candidate& c, std::int64_t cols, SampleType type)
-      : file_(std::move(file)), variable_(c.variable->id), dims_(c.variable->dims.size()), x_first_(c.x_first),
-        cols_(cols), size_(static_cast<std::size_t>(bytes_per_sample(type))) {}
+      : file_(std::move(file)),
+        variable_(c.variable->id),
+        dims_(c.variable->dims.size()),
+        x_first_(c.x_first),
+        cols_(cols),
+        size_(static_cast<std::size_t>(bytes_per_sample(type))) {}
 
   BlockCache::Bytes operator()(std::int64_t first, std::int64_t rows) const {
     std::vector<std::size_t> start(dims_, 0), count(dims_, 1);
@@ -440,10 +447,17 @@ GridFile open_netcdf(const Located& located, const OpenOptions& options) {
   const Variable& v = *c.variable;
   FileLattice lattice;
   const auto xs = r.values(*c.x), ys = r.values(*c.y);
-  const Run x = even_steps(xs, c.x->type, c.x->name, file->name()), y = even_steps(ys, c.y->type, c.y->name, file->name());
+  const Run x = even_steps(xs, c.x->type, c.x->name, file->name()),
+            y = even_steps(ys, c.y->type, c.y->name, file->name());
   const References refs = references_of(r, c);
-  lattice = {.crs = refs.crs, .x = x.first, .y = y.first, .dx = x.step, .dy = y.step,
-             .cols = static_cast<std::int64_t>(xs.size()), .rows = static_cast<std::int64_t>(ys.size()), .centre = true};
+  lattice = {.crs = refs.crs,
+             .x = x.first,
+             .y = y.first,
+             .dx = x.step,
+             .dy = y.step,
+             .cols = static_cast<std::int64_t>(xs.size()),
+             .rows = static_cast<std::int64_t>(ys.size()),
+             .centre = true};
 
   SampleRule rule{.type = *sample_type(v.type), .hole = r.number(v.id, "_FillValue")};
   if (!rule.hole) rule.hole = r.number(v.id, "missing_value");
@@ -455,7 +469,8 @@ GridFile open_netcdf(const Located& located, const OpenOptions& options) {
   describe_samples(rule, info);
   for (std::size_t d = 0; d + 2 < v.dims.size(); ++d)
     if (r.length(v.dims[d]) > 1)
-      info.notes.push_back(fmt::format("the first of {} along '{}' is taken", r.length(v.dims[d]), r.dim_name(v.dims[d])));
+      info.notes.push_back(
+          fmt::format("the first of {} along '{}' is taken", r.length(v.dims[d]), r.dim_name(v.dims[d])));
   int format = 0;
   nc_inq_format(file->id(), &format);
   out.facts.format = format == NC_FORMAT_NETCDF4 || format == NC_FORMAT_NETCDF4_CLASSIC ? "NetCDF 4" : "NetCDF classic";

@@ -112,11 +112,15 @@ class NetcdfWriter final : public RowWriter {
     const bool degrees = info_.frame.crs().is_geographic();
     int v = -1;
     expect(nc_def_var(nc_, degrees ? (x ? "lon" : "lat") : (x ? "x" : "y"), NC_DOUBLE, 1, &dim, &v));
-    text(v, "standard_name", degrees ? (x ? "longitude" : "latitude")
-                                     : (x ? "projection_x_coordinate" : "projection_y_coordinate"));
+    text(v, "standard_name",
+         degrees ? (x ? "longitude" : "latitude") : (x ? "projection_x_coordinate" : "projection_y_coordinate"));
     text(v, "axis", x ? "X" : "Y");
     const std::string unit = info_.frame.crs().unit_name();
-    text(v, "units", degrees ? (x ? "degrees_east" : "degrees_north") : unit == "ftUS" ? "US_survey_foot" : unit == "ft" ? "foot" : "m");
+    text(v, "units",
+         degrees          ? (x ? "degrees_east" : "degrees_north")
+         : unit == "ftUS" ? "US_survey_foot"
+         : unit == "ft"   ? "foot"
+                          : "m");
     return v;
   }
   void define() {
@@ -149,10 +153,12 @@ class NetcdfWriter final : public RowWriter {
       const std::size_t chunks[2] = {static_cast<std::size_t>(std::min<std::int64_t>(256, f.rows())),
                                      static_cast<std::size_t>(std::min<std::int64_t>(256, f.cols()))};
       expect(nc_def_var_chunking(nc_, values_, NC_CHUNKED, chunks));
-      if (options_.codec != Codec::None) expect(nc_def_var_deflate(nc_, values_, 1, 1, std::clamp(options_.level, 1, 9)));
+      if (options_.codec != Codec::None)
+        expect(nc_def_var_deflate(nc_, values_, 1, 1, std::clamp(options_.level, 1, 9)));
       // Bands arrive whole: chunks of a row of chunks wait in the cache until they are full.
       const std::size_t across = (static_cast<std::size_t>(f.cols()) + chunks[1] - 1) / chunks[1];
-      const std::size_t bytes = 2 * across * chunks[0] * chunks[1] * static_cast<std::size_t>(bytes_per_sample(as_.type));
+      const std::size_t bytes =
+          2 * across * chunks[0] * chunks[1] * static_cast<std::size_t>(bytes_per_sample(as_.type));
       expect(nc_set_var_chunk_cache(nc_, values_, std::max<std::size_t>(bytes, 1 << 20), 10007, 1.0F));
     }
     put_fill(type);
@@ -161,10 +167,12 @@ class NetcdfWriter final : public RowWriter {
            q.heights.is_ellipsoid() ? "height_above_reference_ellipsoid"
            : q.heights.known()      ? "height_above_geopotential_datum"
                                     : "surface_altitude");
-    text(values_, "long_name", fmt::format("{}{}", name_of(q.kind), height && q.heights.known() ? ", " + q.heights.name() : ""));
+    text(values_, "long_name",
+         fmt::format("{}{}", name_of(q.kind), height && q.heights.known() ? ", " + q.heights.name() : ""));
     text(values_, "katoptra_quantity", name_of(q.kind));
     const std::string unit = unit_name(q);
-    if (!height || q.unit_known) text(values_, "units", unit == "ftUS" ? "US_survey_foot" : unit == "ft" ? "foot" : unit.empty() ? "1" : unit);
+    if (!height || q.unit_known)
+      text(values_, "units", unit == "ftUS" ? "US_survey_foot" : unit == "ft" ? "foot" : unit.empty() ? "1" : unit);
     if (info_.frame.crs()) text(values_, "grid_mapping", "crs");
   }
   void put_fill(nc_type type) const {
@@ -175,12 +183,9 @@ class NetcdfWriter final : public RowWriter {
   }
   // The parameters of the common projections under their CF names; others are told by WKT alone.
   void projection(int v, const Crs& crs) const {
-    static const std::map<std::string, std::string> kMethods = {{"tmerc", "transverse_mercator"},
-                                                                {"utm", "transverse_mercator"},
-                                                                {"merc", "mercator"},
-                                                                {"lcc", "lambert_conformal_conic"},
-                                                                {"laea", "lambert_azimuthal_equal_area"},
-                                                                {"stere", "polar_stereographic"}};
+    static const std::map<std::string, std::string> kMethods = {
+        {"tmerc", "transverse_mercator"},   {"utm", "transverse_mercator"},           {"merc", "mercator"},
+        {"lcc", "lambert_conformal_conic"}, {"laea", "lambert_azimuthal_equal_area"}, {"stere", "polar_stereographic"}};
     std::map<std::string, std::string> p;
     std::istringstream words(crs.proj_string());
     for (std::string w; words >> w;)
@@ -197,10 +202,11 @@ class NetcdfWriter final : public RowWriter {
     }
     text(v, "grid_mapping_name", method->second);
     const bool transverse = method->second == "transverse_mercator";
-    number(v, transverse                                 ? "longitude_of_central_meridian"
-              : method->second == "polar_stereographic" ? "straight_vertical_longitude_from_pole"
-              : p["proj"] == "lcc"                      ? "longitude_of_central_meridian"
-                                                        : "longitude_of_projection_origin",
+    number(v,
+           transverse                                ? "longitude_of_central_meridian"
+           : method->second == "polar_stereographic" ? "straight_vertical_longitude_from_pole"
+           : p["proj"] == "lcc"                      ? "longitude_of_central_meridian"
+                                                     : "longitude_of_projection_origin",
            value("lon_0", 0));
     if (p["proj"] != "merc") number(v, "latitude_of_projection_origin", value("lat_0", 0));
     if (transverse || p.count("k") || p.count("k_0"))

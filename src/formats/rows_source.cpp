@@ -65,8 +65,7 @@ class MirroredSource final : public GridSource {
       for (std::int64_t r = 0; r < out.window.rows / 2; ++r) {
         const std::int64_t other = out.window.rows - 1 - r;
         std::swap_ranges(out.row(r), out.row(r) + out.window.cols, out.row(other));
-        if (out.origin)
-          std::swap_ranges(out.origin_row(r), out.origin_row(r) + out.window.cols, out.origin_row(other));
+        if (out.origin) std::swap_ranges(out.origin_row(r), out.origin_row(r) + out.window.cols, out.origin_row(other));
       }
     if (cols_)
       for (std::int64_t r = 0; r < out.window.rows; ++r) {
@@ -89,8 +88,8 @@ class RolledSource final : public GridSource {
   void read(const BlockView& out) const override {
     const std::int64_t cols = info_.frame.cols(), seam = cols - by_;
     const Window& w = out.window;
-    for (const auto& [range, shift] : {std::pair{Window{0, w.row, seam, w.rows}, by_},
-                                       std::pair{Window{seam, w.row, by_, w.rows}, by_ - cols}}) {
+    for (const auto& [range, shift] :
+         {std::pair{Window{0, w.row, seam, w.rows}, by_}, std::pair{Window{seam, w.row, by_, w.rows}, by_ - cols}}) {
       const Window part = range.intersected(w);
       if (part.empty()) continue;
       BlockView to = out.part(part);

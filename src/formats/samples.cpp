@@ -70,9 +70,8 @@ void to_floats(const SampleRule& rule, const T* in, std::int64_t stride, std::in
       if (!(std::abs(to[i]) < static_cast<float>(kNoValueFrom))) to[i] = kVoid;
   if (rule.is_scaled())
     for (std::int64_t i = 0; i < n; ++i)
-      to[i] = std::isnan(to[i])
-                  ? kVoid
-                  : static_cast<float>(static_cast<double>(in[i * stride]) * rule.scale + rule.offset);
+      to[i] = std::isnan(to[i]) ? kVoid
+                                : static_cast<float>(static_cast<double>(in[i * stride]) * rule.scale + rule.offset);
 }
 
 // Converts values and finds those that the type cannot hold.
@@ -136,8 +135,7 @@ StoredAs stored_as(const GridInfo& info, const std::optional<double>& void_value
   return t;
 }
 
-void floats_to_samples(const float* in, std::size_t n, const StoredAs& as, std::uint8_t* out,
-                       const std::string& file) {
+void floats_to_samples(const float* in, std::size_t n, const StoredAs& as, std::uint8_t* out, const std::string& file) {
   bool collides = false, overflows = false;
   with_type(as.type, [&]<class T>(T) {
     from_floats<T>(in, n, static_cast<T>(as.void_value), reinterpret_cast<T*>(out), collides, overflows);

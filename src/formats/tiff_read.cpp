@@ -283,7 +283,8 @@ class TiffSource final : public GridSource {
 
   // A block that the file leaves out: voids where a void value is declared, else zeros as TIFF has it.
   BlockCache::Bytes all_void(BlockCache::Bytes raw) const {
-    if (rule_.hole) fill_samples(rule_.type, *rule_.hole, raw.data(), raw.size() / static_cast<std::size_t>(layout_.sample_bytes()));
+    if (rule_.hole)
+      fill_samples(rule_.type, *rule_.hole, raw.data(), raw.size() / static_cast<std::size_t>(layout_.sample_bytes()));
     return raw;
   }
 
@@ -346,10 +347,11 @@ class TiffSource final : public GridSource {
 // -------------------------------------------------------------------------------------------------- header to facts
 
 [[noreturn]] void refuse_rotation(double degrees, const std::string& file) {
-  throw Error(ErrorCode::Unsupported,
-              fmt::format("its rows are turned by {:.3f} degrees against the axes of its CRS, and cells here are upright",
-                          degrees),
-              file, "get it as an upright grid, or have it resampled where it was made");
+  throw Error(
+      ErrorCode::Unsupported,
+      fmt::format("its rows are turned by {:.3f} degrees against the axes of its CRS, and cells here are upright",
+                  degrees),
+      file, "get it as an upright grid, or have it resampled where it was made");
 }
 
 // A world file: cell, two terms of rotation, and the centre of the first cell.
@@ -423,7 +425,8 @@ double read_item(const std::string& xml, const std::string& role, std::int64_t b
     if (close == xml.npos) break;
     const std::string tag = xml.substr(at, open - at), text = xml.substr(open + 1, close - open - 1);
     const auto sample = tag.find("sample=\"");
-    const bool ours = sample == tag.npos || tag.compare(sample + 8, std::to_string(band).size() + 1, std::to_string(band) + "\"") == 0;
+    const bool ours = sample == tag.npos ||
+                      tag.compare(sample + 8, std::to_string(band).size() + 1, std::to_string(band) + "\"") == 0;
     if (ours && tag.find("role=\"" + role + "\"") != tag.npos) return parse_number(text).value_or(otherwise);
   }
   return otherwise;
@@ -523,7 +526,8 @@ Grid open_mask(const Located& file, std::uint16_t directory, const GridInfo& lik
   const std::int64_t cols = like.frame.cols(), rows = like.frame.rows();
   const std::int64_t block_cols = tiled ? first->field<std::uint32_t>(TIFFTAG_TILEWIDTH, 0) : cols,
                      block_rows = tiled ? first->field<std::uint32_t>(TIFFTAG_TILELENGTH, 0)
-                                        : std::min<std::int64_t>(rows, first->field<std::uint32_t>(TIFFTAG_ROWSPERSTRIP, 0xffffffffu));
+                                        : std::min<std::int64_t>(
+                                              rows, first->field<std::uint32_t>(TIFFTAG_ROWSPERSTRIP, 0xffffffffu));
   if ((bits != 1 && bits != 8) || first->field<std::uint16_t>(TIFFTAG_SAMPLESPERPIXEL, 1) != 1 || block_cols <= 0 ||
       block_rows <= 0 || block_cols > (1 << 20) || block_rows * ((block_cols * bits + 7) / 8) > (1 << 28))
     throw Error(ErrorCode::Unsupported, "has a mask of an unusual kind", name, "convert it to one with a void value");
@@ -604,7 +608,9 @@ GridFile open_tiff(const Located& located, const OpenOptions& options) {
 
   GridInfo info;
   const std::string items = h.text(kTagItems);
-  const SampleRule rule{.type = layout.type, .hole = read_void(h), .scale = read_item(items, "scale", layout.band, 1),
+  const SampleRule rule{.type = layout.type,
+                        .hole = read_void(h),
+                        .scale = read_item(items, "scale", layout.band, 1),
                         .offset = read_item(items, "offset", layout.band, 0)};
   describe_samples(rule, info);
   info.quantity = read_quantity(geo, facts.description);

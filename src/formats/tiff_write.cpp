@@ -102,7 +102,8 @@ int compression_of(Codec codec) {
 Coding coding_without_trial(const WriteOptions& options, SampleType type) {
   Coding c{.compression = compression_of(options.codec), .level = options.level};
   if (c.compression == tiff::kNone || options.predictor == Predictor::None) return c;
-  c.predictor = is_integer(type) || options.predictor == Predictor::Difference ? tiff::kDifference : tiff::kFloatingPoint;
+  c.predictor =
+      is_integer(type) || options.predictor == Predictor::Difference ? tiff::kDifference : tiff::kFloatingPoint;
   return c;
 }
 

@@ -228,10 +228,10 @@ void each_point(const ByteSource& bytes, const Dialect& d, std::uint64_t begin, 
       return found < 3;
     });
     if (found < 3 || !std::isfinite(p.x) || !std::isfinite(p.y))
-      throw Error(ErrorCode::BadFile,
-                  fmt::format("the line at byte {} has no three numbers: '{}'", begin - inside + line_at,
-                              line.substr(0, 40)),
-                  bytes.name(), "mend the line, or say with --columns and --delimiter how to read it");
+      throw Error(
+          ErrorCode::BadFile,
+          fmt::format("the line at byte {} has no three numbers: '{}'", begin - inside + line_at, line.substr(0, 40)),
+          bytes.name(), "mend the line, or say with --columns and --delimiter how to read it");
     if (d.depths) p.z = 0 - p.z;
     body(p);
   }
@@ -325,7 +325,8 @@ class Scratch {
                     "set TMPDIR to a folder with room");
       }
     }
-    void* at = ::mmap(nullptr, bytes_, PROT_READ | PROT_WRITE, fd >= 0 ? MAP_SHARED : MAP_PRIVATE | MAP_ANONYMOUS, fd, 0);
+    void* at =
+        ::mmap(nullptr, bytes_, PROT_READ | PROT_WRITE, fd >= 0 ? MAP_SHARED : MAP_PRIVATE | MAP_ANONYMOUS, fd, 0);
     if (fd >= 0) ::close(fd);
     if (at == MAP_FAILED) throw Error(ErrorCode::TooLarge, "its cells do not fit into memory", file);
     values_ = static_cast<float*>(at);
@@ -373,8 +374,8 @@ class Raster {
                        row = static_cast<std::int64_t>(std::floor(frame_.row_at(p.y)));
             if (col < 0 || row < 0 || col >= frame_.cols() || row >= frame_.rows()) return;
             const bool none = !(std::abs(p.z) < kNoValueFrom) || p.z == hole_;
-            placed->push_back({static_cast<std::size_t>(row * frame_.cols() + col),
-                               none ? kVoid : static_cast<float>(p.z)});
+            placed->push_back(
+                {static_cast<std::size_t>(row * frame_.cols() + col), none ? kVoid : static_cast<float>(p.z)});
           });
           return placed;
         },
@@ -396,8 +397,9 @@ class Raster {
 XyzFacts look_at_xyz(const ByteSource& bytes, const XyzOptions& options) {
   const Dialect d = dialect_of(bytes, options);
   std::vector<PieceFacts> pieces(piece_count(bytes, d.data));
-  for_each_piece(bytes, d.data,
-                 [&](std::size_t i, std::uint64_t begin, std::uint64_t end) { pieces[i] = facts_of(bytes, d, begin, end); });
+  for_each_piece(bytes, d.data, [&](std::size_t i, std::uint64_t begin, std::uint64_t end) {
+    pieces[i] = facts_of(bytes, d, begin, end);
+  });
   XyzFacts f;
   PieceFacts all;
   for (PieceFacts& p : pieces) {
@@ -429,8 +431,7 @@ void each_xyz(const ByteSource& bytes, const XyzOptions& options,
               const std::function<void(double, double, double)>& body) {
   const Dialect d = dialect_of(bytes, options);
   for (std::uint64_t at = d.data; at < bytes.size(); at += kTextPiece)
-    each_point(bytes, d, at, std::min(bytes.size(), at + kTextPiece),
-               [&](const XyzPoint& p) { body(p.x, p.y, p.z); });
+    each_point(bytes, d, at, std::min(bytes.size(), at + kTextPiece), [&](const XyzPoint& p) { body(p.x, p.y, p.z); });
 }
 
 bool is_xyz(std::span<const std::uint8_t> head) {

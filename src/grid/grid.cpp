@@ -257,7 +257,8 @@ Grid depths_as_heights(const Grid& grid) {
   return scaled(grid, -1, 0, [](GridInfo& info) {
     info.type = with_sign(info.type);
     info.notes.push_back("depths, positive down, were turned into heights");
-    for (SourceRecord& s : info.sources) s.treatment += (s.treatment.empty() ? "" : ", ") + std::string("depths turned");
+    for (SourceRecord& s : info.sources)
+      s.treatment += (s.treatment.empty() ? "" : ", ") + std::string("depths turned");
   });
 }
 

@@ -3,10 +3,10 @@
 //   XyzFacts f = look_at_xyz("soundings.txt");                 // one pass over the text, on all cores
 //   if (!f.lattice) Layer points = read_layer("soundings.txt", f.crs);
 //
-// Lines in any order, with gaps; comments (# or //) and one header line are skipped. Delimiter: comma, semicolon, tab or
-// blanks, found from the first lines unless given; with semicolons a comma may stand in fractions. Columns: by the names
-// of the header (x, y, z; lon, lat; easting, northing; height, elevation, depth), else the first three, unless given. A
-// column called depth, or lying positive down on request, becomes heights.
+// Lines in any order, with gaps; comments (# or //) and one header line are skipped. Delimiter: comma, semicolon, tab
+// or blanks, found from the first lines unless given; with semicolons a comma may stand in fractions. Columns: by the
+// names of the header (x, y, z; lon, lat; easting, northing; height, elevation, depth), else the first three, unless
+// given. A column called depth, or lying positive down on request, becomes heights.
 #pragma once
 #include <filesystem>
 #include <functional>
