@@ -76,7 +76,7 @@ class MemorySource final : public ByteSource {
   std::uint64_t size() const override { return bytes_.size(); }
   const std::string& name() const override { return name_; }
   std::size_t read_at(std::uint64_t offset, std::span<std::uint8_t> out) const override {
-    if (offset >= bytes_.size()) return 0;
+    if (offset >= bytes_.size() || out.empty()) return 0;
     const std::size_t n = std::min<std::size_t>(out.size(), bytes_.size() - offset);
     std::memcpy(out.data(), bytes_.data() + offset, n);
     return n;

@@ -186,23 +186,14 @@ void assign(GridInfo& info, const FileFacts& facts, const OpenOptions& options) 
   }
 }
 
-// Longitudes belong between -180 and 180. A grid that counts from 0 to 360 is taken there; a whole globe is cut at 180
-// degrees, and one that crosses that meridian keeps counting on.
+// Longitudes belong between -180 and 180. A grid that counts from 0 to 360 is told so; a whole globe is cut at 180 degrees,
+// and one that crosses that meridian keeps counting on.
 Grid at_usual_longitudes(const Grid& grid) {
   const Frame& f = grid.frame();
-  if (!f.crs().is_geographic() || f.west() < -180 - f.cell().x) return grid;
-  const double tolerance = f.cell().x * 1e-3, width = f.east() - f.west();
-  auto moved = [&](double by, std::int64_t roll) {
-    GridInfo info = grid.info();
-    info.frame = Frame(f.crs(), f.west() + by, f.north(), f.cell(), f.cols(), f.rows());
-    return roll > 0 ? rolled(grid, std::move(info), roll)
-                    : relabelled(grid, [&](GridInfo& i) { i.frame = info.frame; });
-  };
-  if (f.west() >= 180 - tolerance) return moved(-360, 0);
-  if (f.east() <= 180 + f.cell().x || std::abs(width - 360) > tolerance) return grid;
-  // The first column that begins at or beyond 180 degrees comes first.
-  const auto roll = static_cast<std::int64_t>(std::ceil((180 - f.west()) / f.cell().x - 0.5 - 1e-9));
-  return moved(static_cast<double>(roll) * f.cell().x - 360, roll % f.cols());
+  const double cell = f.cell().x;
+  if (!f.crs().is_geographic() || (f.west() >= -180 - cell && f.east() <= 180 + cell)) return grid;
+  const bool crosses = f.west() < 180 - cell && f.east() > 180 + cell && f.east() - f.west() < 360 - 0.5 * cell;
+  return crosses ? grid : around_longitude(grid, 0);
 }
 
 }  // namespace
@@ -216,8 +207,7 @@ std::int64_t band_from(const OpenOptions& options, std::int64_t bands, const std
   return static_cast<std::int64_t>(*n) - 1;
 }
 
-GridFile open_grid_file(const fs::path& path, const OpenOptions& options) {
-  const Located located = locate(path);
+GridFile open_grid_file(const Located& located, const fs::path& path, const OpenOptions& options) {
   GridFile file = open_located(located, options);
   FileFacts& facts = file.facts;
   facts.path = path;
@@ -262,6 +252,11 @@ GridFile open_grid_file(const fs::path& path, const OpenOptions& options) {
       info.frame = info.frame.with_crs(file.grid.frame().crs());
       info.name = path.filename().string() + " uncertainty";
     });
+  return file;
+}
+
+GridFile open_grid_file(const fs::path& path, const OpenOptions& options) {
+  GridFile file = open_grid_file(locate(path), path, options);
   if (auto lineage = open_lineage_beside(path, file.grid)) file.grid = *lineage;
   return file;
 }

@@ -159,7 +159,7 @@ std::vector<std::pair<double, double>> common_values(const Grid& a, const Grid& 
                  row = static_cast<std::int64_t>((r + 0.5) / kAcross * static_cast<double>(f.rows()));
       const Point p = there.forward(f.centre(static_cast<double>(col), static_cast<double>(row)));
       if (std::isnan(p.x) || !other.contains(p)) continue;
-      const auto bc = static_cast<std::int64_t>(std::floor(b.frame().col_at(p.x))),
+      const auto bc = static_cast<std::int64_t>(std::floor(b.frame().col_at(b.frame().told_here(p.x)))),
                  br = static_cast<std::int64_t>(std::floor(b.frame().row_at(p.y)));
       const float x = a.at(col, row), y = b.at(bc, br);
       if (!std::isnan(x) && !std::isnan(y)) out.emplace_back(x, y);

@@ -20,6 +20,9 @@ GridFile open_netcdf(const Located& file, const OpenOptions& options);
 GridFile open_bag(const Located& file, const OpenOptions& options);
 GridFile open_xyz(const Located& file, const OpenOptions& options);
 
+// open_grid_file for a file that was found already, under the name `path`; its lineage is not looked for.
+GridFile open_grid_file(const Located& located, const std::filesystem::path& path, const OpenOptions& options);
+
 // "S38W032.hgt" and the like.
 bool is_hgt_name(const std::string& name);
 // Text that begins with the keywords of an ASCII grid.

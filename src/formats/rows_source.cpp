@@ -51,59 +51,6 @@ class RowsSource final : public GridSource {
   std::uint64_t owner_;
 };
 
-class MirroredSource final : public GridSource {
- public:
-  MirroredSource(Grid input, GridInfo info, bool rows, bool cols)
-      : input_(std::move(input)), info_(std::move(info)), rows_(rows), cols_(cols) {}
-  const GridInfo& info() const override { return info_; }
-  void read(const BlockView& out) const override {
-    BlockView from = out;
-    if (rows_) from.window.row = info_.frame.rows() - out.window.row - out.window.rows;
-    if (cols_) from.window.col = info_.frame.cols() - out.window.col - out.window.cols;
-    input_.read_into(from);
-    if (rows_)
-      for (std::int64_t r = 0; r < out.window.rows / 2; ++r) {
-        const std::int64_t other = out.window.rows - 1 - r;
-        std::swap_ranges(out.row(r), out.row(r) + out.window.cols, out.row(other));
-        if (out.origin) std::swap_ranges(out.origin_row(r), out.origin_row(r) + out.window.cols, out.origin_row(other));
-      }
-    if (cols_)
-      for (std::int64_t r = 0; r < out.window.rows; ++r) {
-        std::reverse(out.row(r), out.row(r) + out.window.cols);
-        if (out.origin) std::reverse(out.origin_row(r), out.origin_row(r) + out.window.cols);
-      }
-  }
-
- private:
-  Grid input_;
-  GridInfo info_;
-  bool rows_, cols_;
-};
-
-class RolledSource final : public GridSource {
- public:
-  RolledSource(Grid input, GridInfo info, std::int64_t by)
-      : input_(std::move(input)), info_(std::move(info)), by_(by) {}
-  const GridInfo& info() const override { return info_; }
-  void read(const BlockView& out) const override {
-    const std::int64_t cols = info_.frame.cols(), seam = cols - by_;
-    const Window& w = out.window;
-    for (const auto& [range, shift] :
-         {std::pair{Window{0, w.row, seam, w.rows}, by_}, std::pair{Window{seam, w.row, by_, w.rows}, by_ - cols}}) {
-      const Window part = range.intersected(w);
-      if (part.empty()) continue;
-      BlockView to = out.part(part);
-      to.window.col += shift;
-      input_.read_into(to);
-    }
-  }
-
- private:
-  Grid input_;
-  GridInfo info_;
-  std::int64_t by_;
-};
-
 class MaskedSource final : public GridSource {
  public:
   MaskedSource(Grid input, Grid keep) : input_(std::move(input)), keep_(std::move(keep)) {}
@@ -131,12 +78,6 @@ std::int64_t convenient_rows(std::int64_t cols, SampleType type) {
 
 Grid grid_of_rows(GridInfo info, const SampleRule& rule, std::int64_t rows_per_block, DecodeRows decode) {
   return Grid(std::make_shared<RowsSource>(std::move(info), rule, rows_per_block, std::move(decode)));
-}
-Grid mirrored(const Grid& grid, GridInfo info, bool rows, bool cols) {
-  return Grid(std::make_shared<MirroredSource>(grid, std::move(info), rows, cols));
-}
-Grid rolled(const Grid& grid, GridInfo info, std::int64_t by) {
-  return Grid(std::make_shared<RolledSource>(grid, std::move(info), by));
 }
 Grid masked(const Grid& grid, const Grid& keep) { return Grid(std::make_shared<MaskedSource>(grid, keep)); }
 

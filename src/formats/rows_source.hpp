@@ -5,6 +5,7 @@
 
 #include "katoptra/grid/cache.hpp"
 #include "katoptra/grid/grid.hpp"
+#include "katoptra/grid/turn.hpp"
 
 #include "samples.hpp"
 
@@ -19,11 +20,6 @@ Grid grid_of_rows(GridInfo info, const SampleRule& rule, std::int64_t rows_per_b
 // About a mebibyte of rows.
 std::int64_t convenient_rows(std::int64_t cols, SampleType type);
 
-// The same cells seen from the other side: rows from south to north become rows from north to south, or columns from
-// east to west. `info` describes the result.
-Grid mirrored(const Grid& grid, GridInfo info, bool rows, bool cols);
-// Columns begin `by` later, and the first `by` come last: a globe cut at another meridian.
-Grid rolled(const Grid& grid, GridInfo info, std::int64_t by);
 // Voids wherever `keep` is void or zero.
 Grid masked(const Grid& grid, const Grid& keep);
 

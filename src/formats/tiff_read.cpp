@@ -271,6 +271,7 @@ class TiffSource final : public GridSource {
 
   BlockCache::Bytes decode(std::uint64_t index, std::int64_t rows) const {
     const Layout& l = layout_;
+    refuse_implausible(index, l.row_bytes() * rows);
     BlockCache::Bytes raw(static_cast<std::size_t>(l.row_bytes() * rows));
     if (l.counts[index] == 0 && l.offsets[index] == 0) return all_void(std::move(raw));
     const bool here = tiff::codes_here(l.compression) && (l.samples == 1 || l.separate);
@@ -286,6 +287,14 @@ class TiffSource final : public GridSource {
     if (rule_.hole)
       fill_samples(rule_.type, *rule_.hole, raw.data(), raw.size() / static_cast<std::size_t>(layout_.sample_bytes()));
     return raw;
+  }
+
+  // No method packs better than this: a header that promises more is damaged, and its memory is not even asked for.
+  void refuse_implausible(std::uint64_t index, std::int64_t raw) const {
+    const Layout& l = layout_;
+    const double most = l.compression == tiff::kNone ? 1 : l.compression == tiff::kZstd ? 50000 : 2000;
+    if (l.offsets[index] != 0 && static_cast<double>(raw) > most * (static_cast<double>(l.counts[index]) + 64))
+      damaged(index, fmt::format("its {} bytes cannot hold {}", l.counts[index], raw));
   }
 
   void decode_here(std::uint64_t index, std::int64_t rows, BlockCache::Bytes& raw) const {

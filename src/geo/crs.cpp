@@ -304,7 +304,7 @@ struct Transform::Impl {
     Pj pj;
   };
   std::string from, to;
-  bool identity = false, ballpark = false;
+  bool identity = false, ballpark = false, to_globe = false;
   std::mutex mutex;
   std::vector<Pipeline> free;
 
@@ -348,6 +348,7 @@ Transform::Transform(const Crs& from, const Crs& to) : impl_(std::make_shared<Im
   if (!from || !to)
     throw Error(ErrorCode::BadArgument, "a coordinate reference system is missing", "transform", "name it with --crs");
   impl_->identity = from.same_place(to);
+  impl_->to_globe = to.is_geographic();
   if (impl_->identity) return;
   impl_->from = from.wkt();
   impl_->to = to.wkt();
@@ -363,6 +364,7 @@ std::string proj_version() { return proj_info().version; }
 
 bool Transform::is_identity() const { return impl_->identity; }
 bool Transform::is_ballpark() const { return impl_->ballpark; }
+bool Transform::to_globe() const { return impl_->to_globe; }
 void Transform::forward(std::span<Point> points) const { impl_->run(points, PJ_FWD); }
 void Transform::inverse(std::span<Point> points) const { impl_->run(points, PJ_INV); }
 Point Transform::forward(Point p) const {
@@ -397,6 +399,8 @@ MultiPolygon transformed(const MultiPolygon& shape, const Transform& transform) 
     Ring r = densified(ring, step);
     transform.forward(r);
     std::erase_if(r, [](Point p) { return std::isnan(p.x); });
+    if (transform.to_globe())
+      for (std::size_t i = 1; i < r.size(); ++i) r[i].x -= 360 * std::round((r[i].x - r[i - 1].x) / 360);
     if (!r.empty() && !(r.front() == r.back())) r.push_back(r.front());
     return r;
   };
@@ -416,10 +420,22 @@ Bounds transformed(const Bounds& box, const Transform& transform) {
     for (int j = 0; j <= 32; ++j)
       points.push_back({box.west + box.width() * i / 32, box.south + box.height() * j / 32});
   transform.forward(points);
-  Bounds out;
+  Bounds out, beyond;  // the same with western longitudes counted on from the east
   for (Point p : points)
-    if (!std::isnan(p.x)) out.include(p);
-  return out;
+    if (!std::isnan(p.x)) {
+      out.include(p);
+      beyond.include(Point{p.x < 0 ? p.x + 360 : p.x, p.y});
+    }
+  if (!transform.to_globe() || out.width() <= 180) return out;
+  for (double pole : {-90.0, 90.0}) {
+    const Point p = transform.inverse({0, pole});
+    if (!std::isnan(p.x) && box.contains(p)) {
+      out.include(Point{-180, pole});
+      out.include(Point{180, pole});
+      return out;
+    }
+  }
+  return beyond.width() < out.width() ? beyond : out;
 }
 
 // ----------------------------------------------------------------------------------------------------- GroundRuler

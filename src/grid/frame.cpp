@@ -65,6 +65,10 @@ std::optional<Window> Frame::window_of(const Frame& other) const {
   return Window{std::llround(c), std::llround(r), other.cols_, other.rows_};
 }
 
+double Frame::told_here(double x) const {
+  return crs_.is_geographic() ? x - 360 * std::round((x - bounds().centre().x) / 360) : x;
+}
+
 Window Frame::window_of_centres(const Bounds& box) const {
   auto first = [](double v) { return static_cast<std::int64_t>(std::ceil(v - 0.5 - kLatticeTolerance)); };
   auto last = [](double v) { return static_cast<std::int64_t>(std::floor(v - 0.5 + kLatticeTolerance)); };

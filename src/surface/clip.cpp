@@ -6,6 +6,7 @@
 #include <utility>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/grid/turn.hpp"
 
 namespace katoptra {
 namespace {
@@ -146,12 +147,14 @@ Grid cut(const Grid& grid, const Window& window) {
   return Grid(std::make_shared<WindowSource>(grid, std::move(info), window));
 }
 
-Grid clip(const Grid& grid, const Area& area, const ClipOptions& options) {
-  const std::string& name = grid.info().name;
-  if (!grid.frame().crs())
+Grid clip(const Grid& given, const Area& area, const ClipOptions& options) {
+  const std::string& name = given.info().name;
+  if (!given.frame().crs())
     throw Error(ErrorCode::Refused, "has no coordinate reference system, so nobody can say what lies inside the area",
                 name, "tell it with --crs");
-  const Area here = area.grown(options.margin).in(grid.frame().crs());
+  const Area here = area.grown(options.margin).in(given.frame().crs());
+  const bool reached = here.bounds().west >= given.frame().west() && here.bounds().east <= given.frame().east();
+  const Grid grid = reached ? given : around_longitude(given, here.bounds().centre().x);
   const Window window = grid.frame().window_of_centres(here.bounds()).intersected(grid.frame().window());
   const Error outside(ErrorCode::BadArgument, "no cell has its centre inside the area", name,
                       "check the area's coordinates and CRS, or take another tile");

@@ -8,6 +8,7 @@
 #include <utility>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/grid/turn.hpp"
 #include "katoptra/surface/clip.hpp"
 
 #include "distance.hpp"
@@ -309,6 +310,13 @@ Grid mosaic(const std::vector<Grid>& given, const MosaicOptions& options) {
   const LengthUnit unit = options.unit.value_or(given[order[0]].quantity().unit);
   std::vector<Grid> tiles;
   for (const Grid& t : given) tiles.push_back(t.quantity().kind == QuantityKind::Height ? in_unit(t, unit) : t);
+  // Tiles on both sides of the antimeridian are neighbours.
+  const Grid& first = tiles[order[0]];
+  if (first.frame().crs().is_geographic())
+    for (Grid& t : tiles)
+      if (t.frame().crs().is_geographic())
+        t = turned_around(t, static_cast<int>(
+                                 std::lround((first.frame().bounds().centre().x - t.frame().bounds().centre().x) / 360)));
 
   const Frame frame = options.frame ? *options.frame : union_frame(tiles, tiles[finest_of(tiles, order)].frame());
   GridInfo info = tiles[order[0]].info();

@@ -23,7 +23,7 @@ class SourceCells {
   void exact(std::span<Point> cells) const {
     for (Point& p : cells) p = to_.centre(p.x, p.y);
     transform_.forward(cells);
-    for (Point& p : cells) p = {from_.col_at(p.x), from_.row_at(p.y)};
+    for (Point& p : cells) p = {from_.col_at(from_.told_here(p.x)), from_.row_at(p.y)};
   }
   bool is_affine() const { return transform_.is_identity(); }
 

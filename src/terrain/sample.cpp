@@ -36,7 +36,7 @@ std::vector<double> sample(const Grid& grid, std::span<const Point> points, cons
   std::vector<double> out(points.size(), std::nan(""));
   std::map<std::pair<std::int64_t, std::int64_t>, std::vector<std::size_t>> by_block;
   for (std::size_t i = 0; i < points.size(); ++i) {
-    const double c = f.col_at(points[i].x), r = f.row_at(points[i].y);
+    const double c = f.col_at(f.told_here(points[i].x)), r = f.row_at(points[i].y);
     if (!(c >= 0 && r >= 0 && c <= static_cast<double>(f.cols()) && r <= static_cast<double>(f.rows()))) continue;
     by_block[{static_cast<std::int64_t>(r) / kBlock, static_cast<std::int64_t>(c) / kBlock}].push_back(i);
   }
@@ -48,7 +48,7 @@ std::vector<double> sample(const Grid& grid, std::span<const Point> points, cons
     const Window w = Window{col * kBlock, row * kBlock, kBlock, kBlock}.grown(1).intersected(f.window());
     const Block block = grid.read(w);
     for (std::size_t i : blocks[k].second) {
-      const double c = std::min(f.col_at(points[i].x), static_cast<double>(f.cols()) - 1e-9),
+      const double c = std::min(f.col_at(f.told_here(points[i].x)), static_cast<double>(f.cols()) - 1e-9),
                    r = std::min(f.row_at(points[i].y), static_cast<double>(f.rows()) - 1e-9);
       out[i] = value_at(block, c, r, nearest);
     }

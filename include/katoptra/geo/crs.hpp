@@ -116,6 +116,8 @@ class Transform {
   bool is_identity() const;
   // True when the datum shift between the two is not known and ignored ("ballpark"): up to hundreds of metres off.
   bool is_ballpark() const;
+  // The result is longitude and latitude.
+  bool to_globe() const;
   Point forward(Point p) const;
   Point inverse(Point p) const;
   void forward(std::span<Point> points) const;
@@ -131,9 +133,10 @@ class Transform {
 std::string proj_version();
 
 // Outlines carried into another CRS, with points added on long edges so that they keep their shape
-// (no edge is longer than 1/32 of the outline's larger side).
+// (no edge is longer than 1/32 of the outline's larger side). Longitudes go on counting across the antimeridian.
 MultiPolygon transformed(const MultiPolygon& shape, const Transform& transform);
-// The box around a box carried into another CRS.
+// The box around a box carried into another CRS. Around a pole it has all longitudes; across the antimeridian it goes
+// on counting (179 to 181).
 Bounds transformed(const Bounds& box, const Transform& transform);
 
 // How long one unit of x and of y is on the ground (ellipsoid) at a place, in metres. This is what turns a step of one

@@ -61,6 +61,8 @@ class Frame {
   // Fractional column and row: cell i spans [i, i + 1), its centre is at i + 0.5.
   double col_at(double x) const { return (x - west_) / cell_.x; }
   double row_at(double y) const { return (north_ - y) / cell_.y; }
+  // x as it is told here: a longitude is turned to within half a turn of the frame's middle (-179 becomes 181).
+  double told_here(double x) const;
 
   // The frame of a part (or a larger rectangle) of this lattice.
   Frame sub(const Window& w) const;

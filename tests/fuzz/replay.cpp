@@ -1,0 +1,31 @@
+// Runs every kept input through its reader: FOLDER/TARGET/FILE. What once was found stays mended.
+#include <cstdio>
+#include <filesystem>
+#include <fstream>
+#include <iterator>
+#include <vector>
+
+#include "targets.hpp"
+
+int main(int argc, char** argv) {
+  namespace fs = std::filesystem;
+  if (argc != 2) {
+    std::fputs("usage: fuzz_replay FOLDER\n", stderr);
+    return 2;
+  }
+  std::size_t count = 0;
+  for (const auto& [name, target] : katoptra::fuzz::targets()) {
+    const fs::path folder = fs::path(argv[1]) / name;
+    if (!fs::is_directory(folder)) continue;
+    for (const auto& entry : fs::directory_iterator(folder)) {
+      std::ifstream in(entry.path(), std::ios::binary);
+      const std::vector<char> bytes((std::istreambuf_iterator<char>(in)), {});
+      std::printf("%s\n", entry.path().c_str());
+      std::fflush(stdout);
+      target({reinterpret_cast<const std::uint8_t*>(bytes.data()), bytes.size()});
+      ++count;
+    }
+  }
+  std::printf("%zu inputs\n", count);
+  return count > 0 ? 0 : 1;
+}

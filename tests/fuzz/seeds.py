@@ -1,0 +1,94 @@
+"""Writes small valid inputs for the fuzzers into corpus/TARGET/seed_*: a fuzzer that starts from nothing finds little."""
+import io
+import os
+import sys
+import tarfile
+import zipfile
+
+import h5py
+import netCDF4
+import numpy as np
+import tifffile
+
+OUT = sys.argv[1]
+
+
+def put(target, name, data):
+    os.makedirs(os.path.join(OUT, target), exist_ok=True)
+    with open(os.path.join(OUT, target, "seed_" + name), "wb") as f:
+        f.write(data)
+
+
+z = (np.arange(20 * 17).reshape(17, 20) % 50).astype("f4") + 0.5
+PLACE = [(33550, "d", 3, (2.0, 2.0, 0.0)), (33922, "d", 6, (0.0, 0.0, 0.0, 5e5, 5e6, 0.0)), (42113, "s", 0, "7")]
+KEYS = (1, 1, 0, 3, 1024, 0, 1, 1, 1025, 0, 1, 1, 3072, 0, 1, 32725)
+
+
+def tiff(name, data, **options):
+    f = io.BytesIO()
+    tags = PLACE + [(34735, "H", len(KEYS), KEYS)] + options.pop("tags", [])
+    tifffile.imwrite(f, data, extratags=tags, **options)
+    put("tiff", name, f.getvalue())
+
+
+tiff("strips", z)
+tiff("tiles", z, tile=(16, 16))
+tiff("deflate", z.astype("i2"), tile=(16, 16), compression="zlib")
+tiff("big", z.astype("f8"), bigtiff=True, byteorder=">")
+tiff("bands", np.stack([z, z]), planarconfig="separate", photometric="minisblack")
+tiff("scaled", z.astype("i2"), tags=[(42112, "s", 0, '<M><Item sample="0" role="scale">0.5</Item></M>')])
+f = io.BytesIO()
+with tifffile.TiffWriter(f) as t:
+    t.write(z, extratags=PLACE, photometric="minisblack")
+    t.write(z > 5, photometric=4, subfiletype=4, bitspersample=1)
+put("tiff", "mask", f.getvalue())
+
+rows = "\n".join(" ".join(f"{v}" for v in r) for r in z)
+put("ascii_grid", "corner", f"ncols 20\nnrows 17\nxllcorner 1\nyllcorner 2\ncellsize 3\nNODATA_value -9999\n{rows}\n".encode())
+put("ascii_grid", "whole", b"NROWS 2\nNCOLS 3\nXLLCENTER 0\nYLLCENTER 0\nDX 1\nDY 2\n1 2 3\n-9999 5 6\n")
+put("xyz", "plain", "\n".join(f"{c * 2} {r * 2} {z[r, c]}" for r in range(5) for c in range(5)).encode())
+put("xyz", "named", b"# c\nid;lat;lon;depth\n1;-37,5;-31,0;4,5\n2;-37,5;-31,1;5\n3;-37,6;-31,0;5\n4;-37,6;-31,1;5,5\n")
+put("csv", "plain", b'x,y,name\n1,2,"a ""b"", c"\n3,4,d\r\n')
+for kind, order in [("FLOAT", "I"), ("SIGNEDINT", "M")]:
+    for layout in ["BIL", "BIP", "BSQ"]:
+        data = np.stack([z[:4, :5]] * 2).astype({"FLOAT": "<f4", "SIGNEDINT": ">i2"}[kind])
+        head = (f"BYTEORDER {order}\nLAYOUT {layout}\nNROWS 4\nNCOLS 5\nNBANDS 2\nNBITS {8 * data.itemsize}\nPIXELTYPE {kind}\n"
+                "ULXMAP 1\nULYMAP 2\nXDIM 3\nYDIM 3\nNODATA 7\n")
+        put("flat", layout.lower() + kind.lower(), head.encode() + b'\0{"crs": "EPSG:32725", "zero": 1, "step": 2}\0' + data.tobytes())
+for form in ["NETCDF3_CLASSIC", "NETCDF3_64BIT_OFFSET", "NETCDF3_64BIT_DATA", "NETCDF4"]:
+    path = os.path.join(OUT, "tmp.nc")
+    with netCDF4.Dataset(path, "w", format=form) as d:
+        for name, n, unit in [("lat", 5, "degrees_north"), ("lon", 6, "degrees_east")]:
+            d.createDimension(name, n)
+            c = d.createVariable(name, "f8", (name,))
+            c.units = unit
+            c[:] = np.arange(n) / 10
+        v = d.createVariable("height", "i2", ("lat", "lon"), fill_value=-1, **({"zlib": True} if form == "NETCDF4" else {}))
+        v.scale_factor, v.grid_mapping, v.units = 0.5, "crs", "m"
+        d.createVariable("crs", "i4", ()).grid_mapping_name = "latitude_longitude"
+        v[:] = z[:5, :6]
+    put("netcdf", form.lower(), open(path, "rb").read())
+    os.remove(path)
+path = os.path.join(OUT, "tmp.bag")
+xml = ("<m><a:resolution xmlns:a='b'>2</a:resolution><cornerPoints>1,2 39,34</cornerPoints><dateStamp>2020-01-02</dateStamp>"
+       "<referenceSystemInfo><code>EPSG:32725</code></referenceSystemInfo></m>")
+with h5py.File(path, "w") as d:
+    g = d.create_group("BAG_root")
+    g.create_dataset("elevation", data=z)
+    g.create_dataset("uncertainty", data=z, chunks=(8, 8), compression="gzip")
+    g.create_dataset("metadata", data=np.frombuffer(xml.encode(), "S1"))
+put("bag", "plain", open(path, "rb").read())
+os.remove(path)
+put("hgt", "short", b"\0\1" * 40)
+f = io.BytesIO()
+with zipfile.ZipFile(f, "w", zipfile.ZIP_DEFLATED) as t:
+    t.writestr("a/b.asc", "ncols 1")
+    t.writestr(zipfile.ZipInfo("stored.tif"), "II*")
+put("archive", "zip", f.getvalue())
+for mode in ["gz", "bz2", "xz", ""]:
+    f = io.BytesIO()
+    with tarfile.open(fileobj=f, mode="w:" + mode) as t:
+        info = tarfile.TarInfo("a.xyz")
+        info.size = 6
+        t.addfile(info, io.BytesIO(b"1 2 3\n"))
+    put("archive", "tar" + mode, f.getvalue())

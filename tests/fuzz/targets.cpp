@@ -1,0 +1,99 @@
+#include "targets.hpp"
+
+#include <algorithm>
+#include <vector>
+
+#include "katoptra/base/error.hpp"
+#include "katoptra/formats/archive.hpp"
+#include "katoptra/formats/xyz.hpp"
+#include "katoptra/grid/cache.hpp"
+
+#include "formats/csv.hpp"
+#include "formats/readers.hpp"
+
+namespace katoptra::fuzz {
+namespace {
+
+using Bytes = std::span<const std::uint8_t>;
+
+std::shared_ptr<ByteSource> memory(const std::string& name, Bytes data) {
+  return bytes_in_memory(name, {data.begin(), data.end()});
+}
+
+// Opens a grid and reads its corners and its middle.
+void open_and_read(const Located& file, const OpenOptions& options = {}) {
+  try {
+    const GridFile f = open_grid_file(file, "fuzz/" + file.name, options);
+    const Window all = f.grid.frame().window();
+    for (const auto& [c, r] : {std::pair<std::int64_t, std::int64_t>{0, 0}, {all.cols / 2, all.rows / 2}, {all.cols - 1, all.rows - 1}}) {
+      const Window w = Window{c - 4, r - 4, 40, 9}.intersected(all);
+      // Wide formats decode whole rows: a row of a gigabyte is the header's fault, not worth the fuzzer's time.
+      if (all.cols > (1 << 22)) return;
+      f.grid.read(w, Planes::ValuesAndOrigin);
+      if (f.uncertainty) f.uncertainty->read(w);
+    }
+  } catch (const Error&) {
+  }
+}
+
+Located alone(const std::string& name, Bytes data) {
+  Located l;
+  l.bytes = memory(name, data);
+  l.name = name;
+  l.beside = [](const std::string&) { return nullptr; };
+  return l;
+}
+
+template <const char* kName>
+void grid(Bytes data) {
+  if (!data.empty()) open_and_read(alone(kName, data));
+}
+constexpr char kTiff[] = "a.tif", kHgt[] = "S38W032.hgt", kAscii[] = "a.asc", kXyz[] = "a.xyz", kNetcdf[] = "a.nc",
+               kBag[] = "a.bag";
+
+// Header, JSON and data, parted by zero bytes.
+void flat(Bytes data) {
+  const auto first = std::find(data.begin(), data.end(), 0), second = first == data.end() ? first : std::find(first + 1, data.end(), 0);
+  if (second == data.end() || second + 1 == data.end()) return;
+  Located l = alone("a.bil", {second + 1, data.end()});
+  const std::vector<std::uint8_t> header(data.begin(), first), json(first + 1, second);
+  l.beside = [=](const std::string& name) -> std::shared_ptr<ByteSource> {
+    if (name == "a.hdr" && !header.empty()) return bytes_in_memory(name, header);
+    if (name == "a.json" && !json.empty()) return bytes_in_memory(name, json);
+    return nullptr;
+  };
+  open_and_read(l);
+}
+
+void archive(Bytes data) {
+  if (data.empty()) return;
+  try {
+    auto bytes = memory("a.zip", data);
+    if (!Archive::is_archive(*bytes)) return;
+    const auto a = Archive::open(bytes);
+    int count = 0;
+    for (const ArchiveEntry& e : a->entries()) {
+      if (++count > 8) break;
+      const auto entry = a->open_entry(e.name);
+      std::vector<std::uint8_t> head(64);
+      entry->read_at(0, head);
+    }
+  } catch (const Error&) {
+  }
+}
+
+void csv(Bytes data) {
+  parse_csv(std::string_view(reinterpret_cast<const char*>(data.data()), data.size()));
+}
+
+}  // namespace
+
+const std::map<std::string, Target>& targets() {
+  static const std::map<std::string, Target> all = {
+      {"tiff", grid<kTiff>},     {"hgt", grid<kHgt>}, {"ascii_grid", grid<kAscii>}, {"xyz", grid<kXyz>},
+      {"netcdf", grid<kNetcdf>}, {"bag", grid<kBag>}, {"flat", flat},               {"archive", archive},
+      {"csv", csv}};
+  return all;
+}
+
+}  // namespace katoptra::fuzz

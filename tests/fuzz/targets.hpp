@@ -1,0 +1,13 @@
+// One function a reader: takes any bytes, may throw nothing and must not crash.
+#pragma once
+#include <cstdint>
+#include <map>
+#include <span>
+#include <string>
+
+namespace katoptra::fuzz {
+
+using Target = void (*)(std::span<const std::uint8_t>);
+const std::map<std::string, Target>& targets();
+
+}  // namespace katoptra::fuzz
