@@ -11,39 +11,12 @@
 #include "katoptra/terrain/derivatives.hpp"
 
 #include "bench.hpp"
+#include "libtiff_copy.hpp"
 
 namespace {
 
 using namespace katoptra;
 namespace fs = std::filesystem;
-
-// The yardstick: decode and encode every tile of a file with libtiff, one thread.
-void copy_by_libtiff(const fs::path& from, const fs::path& to) {
-  TIFF* in = TIFFOpen(from.c_str(), "r");
-  TIFF* out = TIFFOpen(to.c_str(), "w8");
-  std::uint32_t cols = 0, rows = 0, tc = 0, tr = 0;
-  TIFFGetField(in, TIFFTAG_IMAGEWIDTH, &cols);
-  TIFFGetField(in, TIFFTAG_IMAGELENGTH, &rows);
-  TIFFGetField(in, TIFFTAG_TILEWIDTH, &tc);
-  TIFFGetField(in, TIFFTAG_TILELENGTH, &tr);
-  TIFFSetField(out, TIFFTAG_IMAGEWIDTH, cols);
-  TIFFSetField(out, TIFFTAG_IMAGELENGTH, rows);
-  TIFFSetField(out, TIFFTAG_TILEWIDTH, tc);
-  TIFFSetField(out, TIFFTAG_TILELENGTH, tr);
-  TIFFSetField(out, TIFFTAG_BITSPERSAMPLE, 32);
-  TIFFSetField(out, TIFFTAG_SAMPLEFORMAT, SAMPLEFORMAT_IEEEFP);
-  TIFFSetField(out, TIFFTAG_SAMPLESPERPIXEL, 1);
-  TIFFSetField(out, TIFFTAG_COMPRESSION, COMPRESSION_ADOBE_DEFLATE);
-  TIFFSetField(out, TIFFTAG_PREDICTOR, 3);
-  TIFFSetField(out, TIFFTAG_ZIPQUALITY, 3);
-  std::vector<char> tile(static_cast<std::size_t>(TIFFTileSize(in)));
-  for (std::uint32_t i = 0; i < TIFFNumberOfTiles(in); ++i) {
-    TIFFReadEncodedTile(in, i, tile.data(), -1);
-    TIFFWriteEncodedTile(out, i, tile.data(), static_cast<tmsize_t>(tile.size()));
-  }
-  TIFFClose(in);
-  TIFFClose(out);
-}
 
 // Round voids, 3 to 28 cells in radius, about two in a hundred cells.
 bool is_void(double x, double y) {
@@ -85,8 +58,8 @@ int main(int argc, char** argv) {
              format_bytes(static_cast<double>(fs::file_size(b))));
 
   const double yardstick = bench::seconds_of([&] {
-    copy_by_libtiff(a, folder / "copy.tif");
-    copy_by_libtiff(b, folder / "copy.tif");
+    bench::copy_by_libtiff(a, folder / "copy.tif");
+    bench::copy_by_libtiff(b, folder / "copy.tif");
   });
   fs::remove(folder / "copy.tif");
 

@@ -52,6 +52,10 @@ void parallel_for(std::size_t n, const RunOptions& options, const std::function<
   });
 }
 
+void parallel_within(std::size_t n, const std::function<void(std::size_t)>& body) {
+  tbb::this_task_arena::isolate([&] { tbb::parallel_for(std::size_t{0}, n, [&](std::size_t i) { body(i); }); });
+}
+
 void parallel_ordered(std::size_t n, std::size_t in_flight, const RunOptions& options,
                       const std::function<std::shared_ptr<void>(std::size_t)>& make,
                       const std::function<void(std::size_t, std::shared_ptr<void>)>& place) {

@@ -14,6 +14,7 @@
 
 #include "base/text.hpp"
 #include "container.hpp"
+#include "guard.hpp"
 #include "readers.hpp"
 #include "rows_source.hpp"
 
@@ -284,13 +285,15 @@ bool is_hdf5(std::span<const std::uint8_t> head) {
   return head.size() >= 8 && std::memcmp(head.data(), "\211HDF\r\n\032\n", 8) == 0;
 }
 
-bool is_bag(const Located& file) {
+namespace {
+
+bool holds_bag(const Located& file) {
   const BagFile bag(file);
   std::lock_guard lock(container_lock());
   return bag.has("BAG_root/elevation");
 }
 
-GridFile open_bag(const Located& located, const OpenOptions& options) {
+GridFile open_unguarded(const Located& located, const OpenOptions& options) {
   auto file = std::make_shared<BagFile>(located);
   std::unique_lock lock(container_lock());
   file->open_planes();
@@ -346,6 +349,43 @@ GridFile open_bag(const Located& located, const OpenOptions& options) {
                 "it has elevation and uncertainty");
   }
   return out;
+}
+
+// Everything that the library will be asked for: the header, and a row from each end of every plane. Nothing else is
+// touched, for other threads may have held its locks when the copy was made.
+void look_through(const Located& located) {
+  auto file = std::make_shared<BagFile>(located);
+  file->open_planes();
+  metadata_of(*file);
+  file->has("BAG_root/varres_refinements");
+  for (const Id* plane : {&file->elevation(), &file->uncertainty()}) {
+    const auto size = size_of(*plane);
+    if (!size || size->first == 0 || size->second == 0) continue;
+    chunk_rows(*plane);
+    const Plane rows(file, *plane, static_cast<std::int64_t>(size->first));
+    for (hsize_t row : {hsize_t{0}, size->second / 2, size->second - 1}) rows(static_cast<std::int64_t>(row), 1);
+  }
+}
+
+void probe(const Located& file, const std::function<void()>& body) {
+  const std::lock_guard lock(container_lock());
+  probe_in_a_copy(file.bytes->name(), [&] {
+    // The copy has one thread, and the lock came along held.
+    container_lock().unlock();
+    body();
+  });
+}
+
+}  // namespace
+
+bool is_bag(const Located& file) {
+  probe(file, [&] { holds_bag(file); });
+  return holds_bag(file);
+}
+
+GridFile open_bag(const Located& located, const OpenOptions& options) {
+  probe(located, [&] { look_through(located); });
+  return open_unguarded(located, options);
 }
 
 }  // namespace katoptra

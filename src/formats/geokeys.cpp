@@ -89,6 +89,12 @@ void vertical(GTIF* g, GeoFacts& facts) {
     }
   } else if (facts.crs && facts.crs.heights().known()) {
     facts.heights = facts.crs.heights();
+  } else if (const std::string name = text_key(g, VerticalCitationGeoKey); !name.empty()) {
+    try {
+      facts.heights = HeightReference::parse(name);
+    } catch (const Error&) {
+      facts.heights = HeightReference::named(name);
+    }
   }
   if (!facts.height_unit && facts.heights.known()) facts.height_unit = facts.heights.unit();
 }

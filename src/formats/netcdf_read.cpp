@@ -14,6 +14,7 @@
 
 #include "base/text.hpp"
 #include "container.hpp"
+#include "guard.hpp"
 #include "readers.hpp"
 #include "rows_source.hpp"
 
@@ -438,7 +439,9 @@ bool is_netcdf_classic(std::span<const std::uint8_t> head) {
   return head.size() >= 4 && std::memcmp(head.data(), "CDF", 3) == 0 && (head[3] == 1 || head[3] == 2 || head[3] == 5);
 }
 
-GridFile open_netcdf(const Located& located, const OpenOptions& options) {
+namespace {
+
+GridFile open_unguarded(const Located& located, const OpenOptions& options) {
   auto file = std::make_shared<NcFile>(located);
   std::unique_lock lock(container_lock());
   const Reader r(*file);
@@ -490,6 +493,40 @@ GridFile open_netcdf(const Located& located, const OpenOptions& options) {
   if (depths) grid = depths_as_heights(grid);
   out.grid = grid;
   return out;
+}
+
+// Everything that the library will be asked for: the header, and a row from each end. Nothing else is touched, for other
+// threads may have held its locks when the copy was made.
+void look_through(const Located& located, const OpenOptions& options) {
+  auto file = std::make_shared<NcFile>(located);
+  const Reader r(*file);
+  for (const Variable& v : r.variables())
+    for (const char* key : {"standard_name", "units", "axis", "positive", "grid_mapping", "crs_wkt", "_FillValue"}) {
+      r.text(v.id, key);
+      r.number(v.id, key);
+    }
+  FileFacts facts;
+  const Candidate c = choose(r, options, *file, facts);
+  const auto xs = r.values(*c.x), ys = r.values(*c.y);
+  r.chunk(*c.variable, c.variable->dims.size() - 1);
+  r.compressed(*c.variable);
+  if (xs.empty() || ys.empty()) return;
+  const Rows rows(file, c, static_cast<std::int64_t>(xs.size()), *sample_type(c.variable->type));
+  for (std::size_t row : {std::size_t{0}, ys.size() / 2, ys.size() - 1}) rows(static_cast<std::int64_t>(row), 1);
+}
+
+}  // namespace
+
+GridFile open_netcdf(const Located& located, const OpenOptions& options) {
+  {
+    const std::lock_guard lock(container_lock());
+    probe_in_a_copy(located.bytes->name(), [&] {
+      // The copy has one thread, and the lock came along held.
+      container_lock().unlock();
+      look_through(located, options);
+    });
+  }
+  return open_unguarded(located, options);
 }
 
 }  // namespace katoptra

@@ -107,12 +107,20 @@ Coding coding_without_trial(const WriteOptions& options, SampleType type) {
   return c;
 }
 
+// Means have all the digits that values had been rounded of, and overviews are made to be looked at: quickly, then.
+Coding for_overviews(Coding c, SampleType type) {
+  if (c.predictor != tiff::kNoPredictor && !is_integer(type)) c.predictor = tiff::kFloatingPoint;
+  c.level = std::min(c.level, 1);
+  return c;
+}
+
 // One file under way. encode() is pure and runs anywhere; place() runs in order.
 class TiffWriter {
  public:
   TiffWriter(const fs::path& path, const GridInfo& info, const WriteOptions& options, const Coding& coding,
              bool categories)
       : coding_(coding),
+        overview_coding_(for_overviews(coding, info.type)),
         path_(path),
         options_(options),
         info_(info),
@@ -217,6 +225,11 @@ class TiffWriter {
       throw Error(ErrorCode::TooLarge, "grew past 4 GiB", path_.string(), "report this: the size was misjudged");
   }
 
+  struct Finished {
+    std::vector<std::uint8_t> bytes;
+    std::vector<float> half;
+  };
+
   // Puts the quarter that tile (col, row) of the level above became into this level; writes the row of tiles when
   // whole.
   void paste(std::size_t which, std::int64_t col, std::int64_t row, const std::vector<float>& half) {
@@ -226,12 +239,19 @@ class TiffWriter {
     for (std::int64_t r = 0; r < h; ++r) std::copy_n(half.data() + r * h, h, to + r * stride);
     const Level& above = levels_[which - 1];
     if (col + 1 < above.across || (row % 2 == 0 && row + 1 < above.down)) return;
-    std::vector<float> tile(static_cast<std::size_t>(edge() * edge()));
-    for (std::int64_t t = 0; t < l.across; ++t) {
+    std::vector<Finished> finished(static_cast<std::size_t>(l.across));
+    parallel_within(finished.size(), [&](std::size_t t) {
+      std::vector<float> tile(static_cast<std::size_t>(edge() * edge()));
       for (std::int64_t r = 0; r < edge(); ++r)
-        std::copy_n(l.band.data() + r * stride + t * edge(), edge(), tile.data() + r * edge());
-      put(l, static_cast<std::size_t>(l.band_row * l.across + t), encode(tile.data()));
-      if (which + 1 < levels_.size()) paste(which + 1, t, l.band_row, halved(tile.data()));
+        std::copy_n(l.band.data() + r * stride + static_cast<std::int64_t>(t) * edge(), edge(),
+                    tile.data() + r * edge());
+      finished[t].bytes = packed_tile(tile.data(), edge(), target_, overview_coding_, path_.string());
+      if (which + 1 < levels_.size()) finished[t].half = halved(tile.data());
+    });
+    for (std::int64_t t = 0; t < l.across; ++t) {
+      const Finished& f = finished[static_cast<std::size_t>(t)];
+      put(l, static_cast<std::size_t>(l.band_row * l.across + t), f.bytes);
+      if (which + 1 < levels_.size()) paste(which + 1, t, l.band_row, f.half);
     }
     ++l.band_row;
     std::fill(l.band.begin(), l.band.end(), kVoid);
@@ -263,7 +283,7 @@ class TiffWriter {
     if (which == 0 && options_.date.size() == 10)
       t.push_back(text(306, fmt::format("{}:{}:{} 00:00:00", options_.date.substr(0, 4), options_.date.substr(5, 2),
                                         options_.date.substr(8, 2))));
-    t.push_back(shorts(317, {static_cast<std::uint16_t>(coding_.predictor)}));
+    t.push_back(shorts(317, {static_cast<std::uint16_t>((which == 0 ? coding_ : overview_coding_).predictor)}));
     t.push_back(longs(322, {static_cast<std::uint64_t>(edge())}, false));
     t.push_back(longs(323, {static_cast<std::uint64_t>(edge())}, false));
     t.push_back(longs(324, l.offsets, big_));
@@ -323,7 +343,7 @@ class TiffWriter {
     return std::move(out.bytes);
   }
 
-  Coding coding_;
+  Coding coding_, overview_coding_;
   fs::path path_;
   WriteOptions options_;
   GridInfo info_;

@@ -7,6 +7,7 @@
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/formats/bytes.hpp"
+#include "katoptra/formats/xyz.hpp"
 
 #include "base/text.hpp"
 #include "csv.hpp"
@@ -244,6 +245,85 @@ Layer read_table(const fs::path& path, const Crs& otherwise) {
   return layer;
 }
 
+// ------------------------------------------------------------------------------------------------- points in text
+
+Layer read_soundings(const fs::path& path, const Crs& otherwise) {
+  const auto bytes = open_file(path);
+  const XyzFacts facts = look_at_xyz(*bytes);
+  Layer layer;
+  layer.name = path.stem().string();
+  layer.crs = facts.crs ? facts.crs : otherwise;
+  if (!layer.crs)
+    throw Error(ErrorCode::Refused, "does not say in which CRS its x and y are", path.string(), "tell it with --crs");
+  layer.features.reserve(facts.points);
+  each_xyz(*bytes, {}, [&](double x, double y, double z) {
+    layer.features.push_back({Point{x, y}, {{"z", z}}});
+  });
+  return layer;
+}
+
+// The first line names columns.
+bool is_table(const fs::path& path) {
+  const std::string text = read_text_file(path);
+  const std::string first = lower_case(text.substr(0, text.find('\n')));
+  return first.find_first_of("abcdefghijklmnopqrstuvwxyz") != first.npos && !first.starts_with("#");
+}
+
+std::string text_of(const Property& p) {
+  if (const double* v = std::get_if<double>(&p)) return std::isnan(*v) ? "" : fmt::format("{}", *v);
+  return std::visit(
+      [](const auto& v) -> std::string {
+        if constexpr (std::is_same_v<std::decay_t<decltype(v)>, std::string>)
+          return csv_field(v);
+        else
+          return fmt::format("{}", v);
+      },
+      p);
+}
+
+const Point& only_point(const Feature& f, const fs::path& path) {
+  const Point* p = std::get_if<Point>(&f.geometry);
+  if (!p)
+    throw Error(ErrorCode::Unsupported, "a table holds points, and these are lines or polygons", path.string(),
+                "write .geojson or .gpkg");
+  return *p;
+}
+
+// Coordinates and all properties, one point a line.
+std::string table_text(const Layer& layer, const fs::path& path) {
+  std::vector<std::string> names;
+  for (const Feature& f : layer.features)
+    for (const auto& property : f.properties)
+      if (std::find(names.begin(), names.end(), property.first) == names.end()) names.push_back(property.first);
+  std::string text = layer.crs.is_geographic() ? "lon,lat" : "x,y";
+  for (const std::string& n : names) text += "," + csv_field(n);
+  text += "\n";
+  for (const Feature& f : layer.features) {
+    const Point p = only_point(f, path);
+    text += fmt::format("{:.12g},{:.12g}", p.x, p.y);
+    for (const std::string& n : names) {
+      const auto found = std::find_if(f.properties.begin(), f.properties.end(), [&](const auto& q) { return q.first == n; });
+      text += "," + (found == f.properties.end() ? "" : text_of(found->second));
+    }
+    text += "\n";
+  }
+  return text;
+}
+
+// x y z, where z is the property of that name, else "value", else the first number; points without one are left out.
+std::string xyz_text(const Layer& layer, const fs::path& path) {
+  std::string text = layer.crs.is_geographic() ? "lon lat z\n" : "x y z\n";
+  for (const Feature& f : layer.features) {
+    const Point p = only_point(f, path);
+    const double* z = nullptr;
+    for (const char* wanted : {"z", "value", ""})
+      for (const auto& [name, value] : f.properties)
+        if (!z && (name == wanted || !*wanted)) z = std::get_if<double>(&value);
+    if (z && !std::isnan(*z)) text += fmt::format("{:.12g} {:.12g} {}\n", p.x, p.y, *z);
+  }
+  return text;
+}
+
 }  // namespace
 
 std::string to_geojson(const Layer& layer) {
@@ -262,10 +342,11 @@ std::string to_geojson(const Layer& layer) {
 Layer read_layer(const fs::path& path, const Crs& otherwise) {
   const std::string ext = lower_extension(path);
   if (ext == ".gpkg") return read_geopackage(path);
+  if (ext == ".xyz" || (ext == ".txt" && !is_table(path))) return read_soundings(path, otherwise);
   if (ext == ".csv" || ext == ".txt") return read_table(path, otherwise);
   if (ext != ".geojson" && ext != ".json")
     throw Error(ErrorCode::Unsupported, fmt::format("vector files of the kind '{}' are not read here", ext),
-                path.string(), "give GeoJSON, GeoPackage or CSV");
+                path.string(), "give GeoJSON, GeoPackage, CSV or XYZ text");
   const std::string text = read_text_file(path, std::size_t{1} << 30);
   json root;
   try {
@@ -281,9 +362,11 @@ Layer read_layer(const fs::path& path, const Crs& otherwise) {
 void write_layer(const Layer& layer, const fs::path& path, const WriteLayerOptions& options) {
   const std::string ext = lower_extension(path);
   if (ext == ".gpkg") return write_geopackage(layer, path, options.overwrite);
+  if (ext == ".csv") return write_text_file(path, table_text(layer, path), {.overwrite = options.overwrite});
+  if (ext == ".xyz") return write_text_file(path, xyz_text(layer, path), {.overwrite = options.overwrite});
   if (ext != ".geojson" && ext != ".json")
     throw Error(ErrorCode::Unsupported, fmt::format("features are not written as '{}' here", ext), path.string(),
-                "give a name that ends in .geojson or .gpkg");
+                "give a name that ends in .geojson, .gpkg, .csv or .xyz");
   if (!layer.crs && !layer.features.empty())
     throw Error(ErrorCode::Refused, "GeoJSON is in longitude and latitude, and these features have no CRS to come from",
                 path.string(), "tell it with --crs, or write .gpkg");

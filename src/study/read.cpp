@@ -84,7 +84,7 @@ void read_sources(const toml::table& root, const std::string& file, Study& s) {
   if (!sources || sources->empty())
     throw Error(ErrorCode::BadFile, "has no [[source]]", file, "name at least one folder with tiles");
   for (const auto& item : *sources) {
-    const TableReader t(item.as_table(), "source", file, {"folder", "crs", "heights", "unit"});
+    const TableReader t(item.as_table(), "source", file, {"folder", "crs", "heights", "unit", "shift"});
     StudySource source;
     if (t.text("folder").empty())
       throw Error(ErrorCode::BadFile, "a [[source]] names no folder", file, "add folder = \"...\"");
@@ -92,6 +92,12 @@ void read_sources(const toml::table& root, const std::string& file, Study& s) {
     source.crs = t.parsed("crs", [](const std::string& x) { return Crs::parse(x); });
     source.heights = t.parsed("heights", [](const std::string& x) { return HeightReference::parse(x); });
     source.unit = t.parsed("unit", [](const std::string& x) { return parse_length_unit(x); });
+    if (const std::string shift = t.text("shift"); !shift.empty()) {
+      if (shift.find_first_not_of("+-.0123456789") == 0)
+        source.separation = s.folder / shift;
+      else
+        source.shift = t.parsed("shift", [](const std::string& x) { return Length::parse(x); });
+    }
     s.sources.push_back(std::move(source));
   }
 }

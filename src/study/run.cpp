@@ -8,6 +8,7 @@
 #include "katoptra/formats/vector_file.hpp"
 #include "katoptra/study/study.hpp"
 #include "katoptra/surface/clip.hpp"
+#include "katoptra/surface/heights.hpp"
 #include "katoptra/terrain/contours.hpp"
 #include "katoptra/terrain/derivatives.hpp"
 #include "katoptra/terrain/sample.hpp"
@@ -44,16 +45,28 @@ std::string short_name(const TileRecord& t) {
   return t.path.parent_path().filename().string() + "/" + t.path.filename().string();
 }
 
-// Tiles above another reference than the study's cannot be joined; they leave before the choice, with the reason.
+// Why a tile's heights cannot be brought to the study's reference; empty when they can.
+std::string cannot_be_brought(const TileRecord& t, const StudySource& source, const HeightReference& to) {
+  if (t.quantity.heights == to || source.shift || !source.separation.empty()) return {};
+  const std::string from = t.quantity.heights.known() ? t.quantity.heights.name() : "a reference that is not stated";
+  try {
+    VerticalTransform(t.frame->crs(), t.quantity.heights, to, t.frame->bounds());
+    return {};
+  } catch (const Error& e) {
+    return fmt::format("its heights are above {}, the study's above {}: {}", from, to.name(), e.problem());
+  }
+}
+
+// Tiles whose heights cannot be brought to the study's reference leave before the choice, with the reason.
 void keep_one_reference(const Study& s, Candidates& c, std::vector<std::string>& left_out) {
   if (!s.heights.known()) return;
   Candidates kept;
   for (std::size_t i = 0; i < c.catalogue.tiles.size(); ++i) {
     TileRecord& t = c.catalogue.tiles[i];
-    if (t.openable && t.frame && !(t.quantity.heights == s.heights)) {
-      left_out.push_back(fmt::format(
-          "{}: its heights are above {}, the study's above {}", short_name(t),
-          t.quantity.heights.known() ? t.quantity.heights.name() : "a reference that is not stated", s.heights.name()));
+    const std::string why =
+        t.openable && t.frame ? cannot_be_brought(t, *c.source[i], s.heights) : std::string();
+    if (!why.empty()) {
+      left_out.push_back(short_name(t) + ": " + why);
       continue;
     }
     kept.catalogue.tiles.push_back(std::move(t));
@@ -68,7 +81,15 @@ const StudySource* source_of_tile(const Candidates& c, const fs::path& path) {
   return nullptr;
 }
 
-Grid open_chosen(const Candidates& c, const ShortlistTile& chosen, std::vector<std::string>& notes) {
+Grid brought(const Grid& g, const StudySource& source, const HeightReference& to) {
+  const HeightReference target = to.known() ? to : g.quantity().heights;
+  if (source.shift) return shifted_heights(g, *source.shift, target);
+  if (!source.separation.empty()) return shifted_heights(g, open_grid(source.separation), target);
+  return target.known() ? to_heights(g, target) : g;
+}
+
+Grid open_chosen(const Candidates& c, const ShortlistTile& chosen, const HeightReference& heights,
+                 std::vector<std::string>& notes) {
   const StudySource* source = source_of_tile(c, chosen.tile.path);
   OpenOptions o{.crs = {}, .heights = source->heights, .unit = source->unit};
   const bool lost = !open_grid(chosen.tile.path).frame().crs();
@@ -77,7 +98,7 @@ Grid open_chosen(const Candidates& c, const ShortlistTile& chosen, std::vector<s
     notes.push_back(fmt::format("{}: has no CRS; {} was assigned by the study file", short_name(chosen.tile),
                                 source->crs->label()));
   }
-  Grid g = open_grid(chosen.tile.path, o);
+  const Grid g = brought(open_grid(chosen.tile.path, o), *source, heights);
   // What the survey's record says of the date counts in the mosaic, too.
   return relabelled(g, [&](GridInfo& info) {
     info.name = short_name(chosen.tile);
@@ -340,7 +361,7 @@ StudyPlan plan_study(const Study& s, const RunOptions& run) {
   std::vector<std::string> notes;
   for (const ShortlistTile& t : plan.shortlist.tiles) {
     if (t.kept)
-      tiles.push_back(open_chosen(c, t, notes));
+      tiles.push_back(open_chosen(c, t, s.heights, notes));
     else
       plan.left_out.push_back(short_name(t.tile) + ": " + t.reason);
   }

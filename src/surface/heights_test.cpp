@@ -43,7 +43,8 @@ TEST(Heights, AgreeWithPROJInEveryCell) {
 
 TEST(Heights, ThereAndBack) {
   const Grid g = above(egm96(), rough_grid(utm_frame(64, 48, 10), 3, 2));
-  const std::vector<float> a = all_values(g), b = all_values(to_heights(to_heights(g, HeightReference::ellipsoid()), egm96()));
+  const std::vector<float> a = all_values(g),
+                           b = all_values(to_heights(to_heights(g, HeightReference::ellipsoid()), egm96()));
   for (std::size_t i = 0; i < a.size(); ++i)
     if (!std::isnan(a[i])) {
       EXPECT_NEAR(a[i], b[i], 0.0005);
@@ -53,7 +54,8 @@ TEST(Heights, ThereAndBack) {
 TEST(Heights, InFeetTheShiftIsInFeet) {
   const Frame f = utm_frame(20, 20, 30);
   const Grid metres = above(egm96(), rough_grid(f, 1, 0)), feet = in_unit(metres, LengthUnit::UsFoot);
-  const std::vector<float> a = all_values(in_unit(to_heights(metres, HeightReference::ellipsoid()), LengthUnit::UsFoot)),
+  const std::vector<float> a = all_values(
+                               in_unit(to_heights(metres, HeightReference::ellipsoid()), LengthUnit::UsFoot)),
                            b = all_values(to_heights(feet, HeightReference::ellipsoid()));
   for (std::size_t i = 0; i < a.size(); ++i) EXPECT_NEAR(a[i], b[i], 1e-3);
 }
@@ -109,7 +111,8 @@ TEST(Heights, ASeparationSurfaceOnItsOwnLatticeAndUnit) {
   Quantity feet;
   feet.unit = LengthUnit::Foot;
   feet.unit_known = true;
-  const Grid s = grid_from_function(coarse, [&](double x, double y) { return plane(x, y) / 0.3048; }, feet);
+  const Grid s = grid_from_function(
+      coarse, [&](double x, double y) { return plane(x, y) / 0.3048; }, feet);
   const Grid up = shifted_heights(g, s, HeightReference::ellipsoid());
   const std::vector<float> a = all_values(g), b = all_values(up);
   for (std::size_t i = 0; i < a.size(); ++i) {

@@ -44,7 +44,8 @@ TEST(Lattice, ASharedRowIsTakenOnce) {
               south = NodeFrame{Crs::wgs84(), -31, -37.2, step, 21, 21}.cells();
   const Grid m = mosaic({grid_from_function(north, told), grid_from_function(south, told)});
   EXPECT_EQ(m.frame().rows(), 41);
-  for (std::int64_t r = 0; r < 41; ++r) EXPECT_NEAR(m.at(3, r), told(-30.97, -37 - 0.01 * static_cast<double>(r)), 1e-4);
+  for (std::int64_t r = 0; r < 41; ++r)
+    EXPECT_NEAR(m.at(3, r), told(-30.97, -37 - 0.01 * static_cast<double>(r)), 1e-4);
 }
 
 TEST(Lattice, TilesMeetAcrossTheAntimeridian) {
@@ -92,7 +93,8 @@ TEST(Lattice, AGlobeIsCutWhereTheAreaNeedsIt) {
     EXPECT_NEAR(v[static_cast<std::size_t>(c)], told(175.5 + static_cast<double>(c), -10.5), 1e-4);
   const Grid turned = around_longitude(globe(0, 90, 1, 360, 180), 0);
   EXPECT_EQ(turned.frame().west(), -180);
-  for (std::int64_t c = 0; c < 360; c += 7) EXPECT_NEAR(turned.at(c, 5), told(static_cast<double>(c) - 179.5, 84.5), 1e-4);
+  for (std::int64_t c = 0; c < 360; c += 7)
+    EXPECT_NEAR(turned.at(c, 5), told(static_cast<double>(c) - 179.5, 84.5), 1e-4);
   expect_same_for_every_window(turned, 3);
 }
 

@@ -315,8 +315,9 @@ Grid mosaic(const std::vector<Grid>& given, const MosaicOptions& options) {
   if (first.frame().crs().is_geographic())
     for (Grid& t : tiles)
       if (t.frame().crs().is_geographic())
-        t = turned_around(t, static_cast<int>(
-                                 std::lround((first.frame().bounds().centre().x - t.frame().bounds().centre().x) / 360)));
+        t = turned_around(
+            t,
+            static_cast<int>(std::lround((first.frame().bounds().centre().x - t.frame().bounds().centre().x) / 360)));
 
   const Frame frame = options.frame ? *options.frame : union_frame(tiles, tiles[finest_of(tiles, order)].frame());
   GridInfo info = tiles[order[0]].info();

@@ -1,17 +1,20 @@
 #include "katoptra/surface/reproject.hpp"
 
 #include <algorithm>
-#include <array>
 #include <cmath>
+#include <cstring>
 #include <fmt/format.h>
 #include <utility>
 
 #include "katoptra/base/error.hpp"
 
+#include "base/clones.hpp"
+
 namespace katoptra {
 namespace {
 
-constexpr std::int64_t kPatch = 32;                 // output cells between exact points
+constexpr std::int64_t kPatch = 128;                // output cells that are checked together
+constexpr std::int64_t kRun = 64;                   // the longest run of evenly spaced places
 constexpr std::int64_t kMostSourceCells = 4 << 20;  // of one source block, before the output window is split
 constexpr std::int64_t kMostSourceCellsForOne = 16 << 20;
 
@@ -32,21 +35,41 @@ class SourceCells {
   Transform transform_;
 };
 
-// One patch: a bilinear map, or exact points where that is not good enough.
-struct Patch {
-  Point corner[4];            // at cells (0,0), (32,0), (0,32), (32,32) of the patch
-  std::vector<Point> points;  // all cells of the patch in row order, when it is not bilinear
-  Point at(std::int64_t c, std::int64_t r) const {
-    if (!points.empty()) return points[static_cast<std::size_t>(r * kPatch + c)];
-    const double u = static_cast<double>(c) / kPatch, v = static_cast<double>(r) / kPatch;
-    const double wx0 = (1 - v) * corner[0].x + v * corner[2].x, wx1 = (1 - v) * corner[1].x + v * corner[3].x;
-    const double wy0 = (1 - v) * corner[0].y + v * corner[2].y, wy1 = (1 - v) * corner[1].y + v * corner[3].y;
-    return {wx0 + u * (wx1 - wx0), wy0 + u * (wy1 - wy0)};
+// Where a run of output cells in a row comes from, as long as that is evenly spaced: cell k from first + (skip + k) *
+// step. `first` belongs to the interval and not to the run, so that a cell has the same bits in every window.
+struct Run {
+  Point first, step;
+  double skip = 0;
+  std::int64_t cells = 0;
+  Point at(std::int64_t k) const {
+    const double n = skip + static_cast<double>(k);
+    return {first.x + n * step.x, first.y + n * step.y};
   }
 };
 
-// The patches under a window, on the lattice of multiples of 32 output cells, so that a cell has the same coordinates
-// in every window.
+// One patch: bilinear between exact points, `parts` intervals a side; or every cell exact, where that is not good
+// enough.
+struct Patch {
+  std::int64_t parts = 1;
+  std::vector<Point> nodes;  // (parts + 1) x (parts + 1), or kPatch x kPatch when `exact`
+  bool exact = false;
+
+  // The cells from column `c` of row `r` of the patch, to the end of their interval.
+  Run run(std::int64_t c, std::int64_t r) const {
+    if (exact) return {nodes[static_cast<std::size_t>(r * kPatch + c)], {0, 0}, 0, 1};
+    const std::int64_t size = kPatch / parts, i = c / size, j = r / size;
+    const double v = static_cast<double>(r - j * size) / static_cast<double>(size);
+    const Point *top = &nodes[static_cast<std::size_t>(j * (parts + 1) + i)], *low = top + parts + 1;
+    const Point left{(1 - v) * top[0].x + v * low[0].x, (1 - v) * top[0].y + v * low[0].y},
+        right{(1 - v) * top[1].x + v * low[1].x, (1 - v) * top[1].y + v * low[1].y};
+    const Point step{(right.x - left.x) / static_cast<double>(size), (right.y - left.y) / static_cast<double>(size)};
+    return {left, step, static_cast<double>(c - i * size), (i + 1) * size - c};
+  }
+  Point at(std::int64_t c, std::int64_t r) const { return run(c, r).at(0); }
+};
+
+// The patches under a window, on the lattice of multiples of kPatch output cells, so that a cell has the same
+// coordinates in every window.
 class PatchField {
  public:
   PatchField(const SourceCells& cells, const Window& w)
@@ -54,35 +77,18 @@ class PatchField {
         row0_(floor_div(w.row)),
         across_(floor_div(w.col + w.cols - 1) - col0_ + 1),
         down_(floor_div(w.row + w.rows - 1) - row0_ + 1) {
-    const std::int64_t nodes_across = 2 * across_ + 1, nodes_down = 2 * down_ + 1;
-    std::vector<Point> nodes;
-    nodes.reserve(static_cast<std::size_t>(nodes_across * nodes_down));
-    for (std::int64_t r = 0; r < nodes_down; ++r)
-      for (std::int64_t c = 0; c < nodes_across; ++c)
-        nodes.push_back({static_cast<double>(col0_ * kPatch + c * (kPatch / 2)),
-                         static_cast<double>(row0_ * kPatch + r * (kPatch / 2))});
-    cells.exact(nodes);
+    // Corners of the patches, and the middles of their edges and of themselves to check them by.
+    const std::int64_t across = 2 * across_ + 1;
+    const std::vector<Point> points = lattice(cells, col0_ * kPatch, row0_ * kPatch, kPatch / 2, across, 2 * down_ + 1);
     patches_.resize(static_cast<std::size_t>(across_ * down_));
-    auto node = [&](std::int64_t c, std::int64_t r) { return nodes[static_cast<std::size_t>(r * nodes_across + c)]; };
     for (std::int64_t pr = 0; pr < down_; ++pr)
       for (std::int64_t pc = 0; pc < across_; ++pc) {
-        Patch& p = patches_[static_cast<std::size_t>(pr * across_ + pc)];
-        const std::int64_t c = 2 * pc, r = 2 * pr;
-        p.corner[0] = node(c, r);
-        p.corner[1] = node(c + 2, r);
-        p.corner[2] = node(c, r + 2);
-        p.corner[3] = node(c + 2, r + 2);
-        const Point probe[] = {node(c + 1, r + 1), node(c + 1, r), node(c, r + 1), node(c + 2, r + 1),
-                               node(c + 1, r + 2)};
-        constexpr std::int64_t h = kPatch / 2;
-        const std::int64_t at[][2] = {{h, h}, {h, 0}, {0, h}, {kPatch, h}, {h, kPatch}};
-        double worst = 0;
-        for (int i = 0; i < 5; ++i) {
-          const Point q = p.at(at[i][0], at[i][1]);
-          const double off = std::max(std::abs(q.x - probe[i].x), std::abs(q.y - probe[i].y));
-          worst = std::isnan(off) ? 1e30 : std::max(worst, off);
-        }
-        if (worst > kTransformTolerance) exact_patch(cells, col0_ + pc, row0_ + pr, p);
+        std::vector<Point> nine;
+        for (std::int64_t j = 0; j < 3; ++j)
+          for (std::int64_t i = 0; i < 3; ++i)
+            nine.push_back(points[static_cast<std::size_t>((2 * pr + j) * across + 2 * pc + i)]);
+        patches_[static_cast<std::size_t>(pr * across_ + pc)] =
+            patch_of(cells, col0_ + pc, row0_ + pr, std::move(nine));
       }
   }
 
@@ -93,36 +99,170 @@ class PatchField {
   static std::int64_t floor_div(std::int64_t v) { return v >= 0 ? v / kPatch : -((-v + kPatch - 1) / kPatch); }
 
  private:
-  static void exact_patch(const SourceCells& cells, std::int64_t pc, std::int64_t pr, Patch& p) {
-    p.points.reserve(kPatch * kPatch);
-    for (std::int64_t r = 0; r < kPatch; ++r)
-      for (std::int64_t c = 0; c < kPatch; ++c)
-        p.points.push_back({static_cast<double>(pc * kPatch + c), static_cast<double>(pr * kPatch + r)});
-    cells.exact(p.points);
+  static std::vector<Point> lattice(const SourceCells& cells, std::int64_t col, std::int64_t row, std::int64_t step,
+                                    std::int64_t across, std::int64_t down) {
+    std::vector<Point> points;
+    points.reserve(static_cast<std::size_t>(across * down));
+    for (std::int64_t r = 0; r < down; ++r)
+      for (std::int64_t c = 0; c < across; ++c)
+        points.push_back({static_cast<double>(col + c * step), static_cast<double>(row + r * step)});
+    cells.exact(points);
+    return points;
+  }
+
+  // True when every second of the points tells where the others lie; then all of them together tell it four times
+  // better.
+  static bool suffices(const std::vector<Point>& points, std::int64_t parts) {
+    const std::int64_t n = 2 * parts + 1;
+    const auto at = [&](std::int64_t i, std::int64_t j) { return points[static_cast<std::size_t>(j * n + i)]; };
+    for (std::int64_t j = 0; j < n; ++j)
+      for (std::int64_t i = 0; i < n; ++i) {
+        const std::int64_t i0 = i & ~std::int64_t{1}, i1 = (i + 1) & ~std::int64_t{1}, j0 = j & ~std::int64_t{1},
+                           j1 = (j + 1) & ~std::int64_t{1};
+        const Point p = at(i, j), a = at(i0, j0), b = at(i1, j0), c = at(i0, j1), d = at(i1, j1);
+        const double off =
+            std::max(std::abs(p.x - (a.x + b.x + c.x + d.x) / 4), std::abs(p.y - (a.y + b.y + c.y + d.y) / 4));
+        if (!(off <= kTransformTolerance)) return false;
+      }
+    return true;
+  }
+
+  static Patch patch_of(const SourceCells& cells, std::int64_t pc, std::int64_t pr, std::vector<Point> points) {
+    Patch p;
+    constexpr std::int64_t kMostParts = 8;
+    for (std::int64_t parts = 1;; parts *= 2) {
+      if (suffices(points, parts)) {
+        p.parts = 2 * parts;
+        p.nodes = std::move(points);
+        return p;
+      }
+      if (parts == kMostParts) break;
+      const std::int64_t finer = 4 * parts;  // half-intervals of the next try
+      points = lattice(cells, pc * kPatch, pr * kPatch, kPatch / finer, finer + 1, finer + 1);
+    }
+    p.exact = true;
+    p.parts = kPatch;
+    p.nodes = lattice(cells, pc * kPatch, pr * kPatch, 1, kPatch, kPatch);
+    return p;
   }
 
   std::int64_t col0_, row0_, across_, down_;
   std::vector<Patch> patches_;
 };
 
-// How many source cells wide and high one output cell is, from the patch's own corners.
+// How many source cells wide and high one output cell is, from the patch's own points.
 Point footprint(const Patch& p) {
-  if (p.points.empty()) {
-    const double n = kPatch;
-    return {(std::abs(p.corner[1].x - p.corner[0].x) + std::abs(p.corner[2].x - p.corner[0].x)) / n,
-            (std::abs(p.corner[1].y - p.corner[0].y) + std::abs(p.corner[2].y - p.corner[0].y)) / n};
-  }
+  const std::int64_t across = p.exact ? kPatch : p.parts + 1;
+  const double n = p.exact ? 1 : static_cast<double>(kPatch / p.parts);
   double x = 0, y = 0;
-  for (std::size_t i = 0; i + kPatch + 1 < p.points.size(); i += 37) {
-    const Point a = p.points[i], b = p.points[i + 1], c = p.points[i + kPatch];
-    if ((i + 1) % kPatch == 0 || std::isnan(a.x + b.x + c.x)) continue;
-    x = std::max(x, std::abs(b.x - a.x) + std::abs(c.x - a.x));
-    y = std::max(y, std::abs(b.y - a.y) + std::abs(c.y - a.y));
-  }
+  for (std::int64_t j = 0; j + 1 < across; ++j)
+    for (std::int64_t i = p.exact ? j % 3 : 0; i + 1 < across; i += p.exact ? 3 : 1) {
+      const auto k = static_cast<std::size_t>(j * across + i);
+      const Point a = p.nodes[k], b = p.nodes[k + 1], c = p.nodes[k + static_cast<std::size_t>(across)];
+      if (std::isnan(a.x + b.x + c.x)) continue;
+      x = std::max(x, (std::abs(b.x - a.x) + std::abs(c.x - a.x)) / n);
+      y = std::max(y, (std::abs(b.y - a.y) + std::abs(c.y - a.y)) / n);
+    }
   return {x, y};
 }
 
 // ---------------------------------------------------------------------------------------------------------- kernels
+
+using Four = float __attribute__((vector_size(16)));
+using FourInts = std::int32_t __attribute__((vector_size(16)));
+
+inline Four load_four(const float* p) {
+  Four v;
+  std::memcpy(&v, p, sizeof v);
+  return v;
+}
+
+// Keys' weights (a = -1/2) of the four samples around many places, the places `t` beyond the second sample.
+struct CubicWeights {
+  float w[4][kRun];
+  void set(const float* t) {
+    for (std::int64_t k = 0; k < kRun; ++k) {
+      const float x = t[k];
+      w[0][k] = ((-0.5F * x + 1.0F) * x - 0.5F) * x;
+      w[1][k] = (1.5F * x - 2.5F) * x * x + 1.0F;
+      w[2][k] = ((-1.5F * x + 2.0F) * x + 0.5F) * x;
+      w[3][k] = (0.5F * x - 0.5F) * x * x;
+    }
+  }
+};
+
+// Cubic over the first `n` cells of a run (at most kRun); `corner`: the block's first cell. Differences to the
+// nearest sample are weighed instead of values, so that 32-bit floats lose nothing. NaN where a sample is a void or
+// lies outside.
+KATOPTRA_CLONES void cubic_run(const float* block, std::int64_t cols, std::int64_t rows, const Run& run, Point corner,
+                               std::int64_t n, float* out) {
+  if (cols < 4 || rows < 4) {
+    std::fill_n(out, n, kVoid);
+    return;
+  }
+  std::int32_t ix[kRun], iy[kRun];
+  float u[kRun], v[kRun];
+  // Lanes beyond the run repeat its last cell. No branch in here: it must become vectors.
+  const auto last = static_cast<std::int32_t>(n - 1);
+  const double fx = run.first.x, fy = run.first.y, sx = run.step.x, sy = run.step.y, skip = run.skip;
+  const auto x_of = [=](std::int32_t k) { return fx + (skip + k) * sx - 0.5 - corner.x; };
+  const auto y_of = [=](std::int32_t k) { return fy + (skip + k) * sy - 0.5 - corner.y; };
+  const double x_most = static_cast<double>(cols - 2), y_most = static_cast<double>(rows - 2);
+  const auto inside = [=](std::int32_t k) {
+    return x_of(k) >= 1 && y_of(k) >= 1 && x_of(k) < x_most && y_of(k) < y_most;
+  };
+  const bool all_inside = inside(0) && inside(last);
+  if (all_inside)
+    for (std::int32_t k = 0; k < kRun; ++k) {
+      const std::int32_t i = k < last ? k : last;
+      const double x = x_of(i), y = y_of(i);
+      ix[k] = static_cast<std::int32_t>(x);
+      iy[k] = static_cast<std::int32_t>(y);
+      u[k] = static_cast<float>(x - ix[k]);
+      v[k] = static_cast<float>(y - iy[k]);
+    }
+  else
+    for (std::int32_t k = 0; k < kRun; ++k) {
+      // Cells that reach outside are computed somewhere inside, and taken away again.
+      const std::int32_t i = k < last ? k : last;
+      const double x = inside(i) ? x_of(i) : 1, y = inside(i) ? y_of(i) : 1;
+      ix[k] = static_cast<std::int32_t>(x);
+      iy[k] = static_cast<std::int32_t>(y);
+      u[k] = static_cast<float>(x - ix[k]);
+      v[k] = static_cast<float>(y - iy[k]);
+    }
+  CubicWeights wx, wy;
+  wx.set(u);
+  wy.set(v);
+  float done[kRun];
+  for (std::int64_t k = 0; k < n; k += 4) {
+    Four columns[4], near;
+    for (std::int64_t j = 0; j < 4; ++j) {
+      const float* p = block + (iy[k + j] - 1) * cols + ix[k + j] - 1;
+      const float z = p[cols + 1];
+      near[j] = z;
+      columns[j] = ((load_four(p) - z) * wy.w[0][k + j] + (load_four(p + cols) - z) * wy.w[1][k + j]) +
+                   ((load_four(p + 2 * cols) - z) * wy.w[2][k + j] + (load_four(p + 3 * cols) - z) * wy.w[3][k + j]);
+    }
+    // Four cells' sums of columns, turned so that a lane is a cell.
+    const Four a = __builtin_shuffle(columns[0], columns[1], FourInts{0, 4, 1, 5}),
+               b = __builtin_shuffle(columns[0], columns[1], FourInts{2, 6, 3, 7}),
+               c = __builtin_shuffle(columns[2], columns[3], FourInts{0, 4, 1, 5}),
+               d = __builtin_shuffle(columns[2], columns[3], FourInts{2, 6, 3, 7});
+    const Four c0 = __builtin_shuffle(a, c, FourInts{0, 1, 4, 5}), c1 = __builtin_shuffle(a, c, FourInts{2, 3, 6, 7}),
+               c2 = __builtin_shuffle(b, d, FourInts{0, 1, 4, 5}), c3 = __builtin_shuffle(b, d, FourInts{2, 3, 6, 7});
+    const Four value = near + ((c0 * load_four(wx.w[0] + k) + c1 * load_four(wx.w[1] + k)) +
+                               (c2 * load_four(wx.w[2] + k) + c3 * load_four(wx.w[3] + k)));
+    std::memcpy(done + k, &value, sizeof value);
+  }
+  std::memcpy(out, done, static_cast<std::size_t>(n) * sizeof(float));
+  if (!all_inside)
+    for (std::int32_t k = 0; k <= last; ++k)
+      if (!inside(k)) out[k] = kVoid;
+}
+
+// No place, or one so far out that it is no cell number.
+inline bool far_away(Point p) { return !(std::abs(p.x) <= 1e15 && std::abs(p.y) <= 1e15); }
 
 // A source block and the lookups of the kernels; cells outside it are voids.
 class Sampler {
@@ -141,6 +281,21 @@ class Sampler {
     if (c < 0 || r < 0 || c >= w_.cols || r >= w_.rows) return 0;
     return block_.origin_row(r)[c];
   }
+  // Cubic for the cells of a run; bilinear where a sample around is missing.
+  void cubic(const Run& run, std::int64_t n, float* out) const {
+    if (std::isnan(run.first.x + run.first.y + run.step.x + run.step.y)) {
+      std::fill_n(out, n, kVoid);
+      return;
+    }
+    const Point corner{static_cast<double>(w_.col), static_cast<double>(w_.row)};
+    cubic_run(block_.row(0), w_.cols, w_.rows, run, corner, n, out);
+    for (std::int64_t k = 0; k < n; ++k)
+      if (std::isnan(out[k])) {
+        const Point p = run.at(k);
+        out[k] = far_away(p) ? kVoid : bilinear(p);
+      }
+  }
+
   float nearest(Point p) const {
     return cell(static_cast<std::int64_t>(std::floor(p.x)), static_cast<std::int64_t>(std::floor(p.y)));
   }
@@ -162,20 +317,6 @@ class Sampler {
     return static_cast<float>(sum / weight);
   }
 
-  float cubic(Point p) const {
-    const double x = p.x - 0.5, y = p.y - 0.5, fx = std::floor(x), fy = std::floor(y);
-    const std::int64_t c = static_cast<std::int64_t>(fx) - 1 - w_.col, r = static_cast<std::int64_t>(fy) - 1 - w_.row;
-    if (c < 0 || r < 0 || c + 4 > w_.cols || r + 4 > w_.rows) return bilinear(p);
-    const std::array<double, 4> wx = weights(x - fx), wy = weights(y - fy);
-    double sum = 0;
-    for (int j = 0; j < 4; ++j) {
-      const float* z = block_.row(r + j) + c;
-      sum += wy[static_cast<std::size_t>(j)] * (wx[0] * static_cast<double>(z[0]) + wx[1] * static_cast<double>(z[1]) +
-                                                wx[2] * static_cast<double>(z[2]) + wx[3] * static_cast<double>(z[3]));
-    }
-    return std::isnan(sum) ? bilinear(p) : static_cast<float>(sum);
-  }
-
   // Area-weighted mean over a box of `size` source cells; a void when less than half of it has values.
   float mean(Point p, Point size) const {
     const double hx = std::max(size.x, 1.0) / 2, hy = std::max(size.y, 1.0) / 2;
@@ -195,11 +336,6 @@ class Sampler {
   }
 
  private:
-  static std::array<double, 4> weights(double t) {
-    const double t2 = t * t, t3 = t2 * t;
-    return {-0.5 * t3 + t2 - 0.5 * t, 1.5 * t3 - 2.5 * t2 + 1, -1.5 * t3 + 2 * t2 + 0.5 * t, 0.5 * t3 - 0.5 * t2};
-  }
-
   const Block& block_;
   Window w_;
 };
@@ -249,7 +385,7 @@ class WarpSource final : public GridSource {
     };
     bool all = false;
     for (const Patch& p : field.all()) {
-      all = all || !p.points.empty();
+      all = all || p.parts > 2;
       if (method_ == Resampling::Mean) {
         const Point f = footprint(p);
         reach = std::max({reach, f.x, f.y});
@@ -285,31 +421,26 @@ class WarpSource final : public GridSource {
 
   void run(const BlockView& out, std::int64_t r, std::int64_t c, std::int64_t end, std::int64_t patch_col,
            std::int64_t patch_row, const Patch& patch, const Sampler& sampler) const {
-    float* to = out.row(r);
-    Origin* origin = out.origin_row(r);
     const Point size = method_ == Resampling::Mean ? footprint(patch) : Point{};
-    for (; c < end; ++c, ++patch_col) {
-      const Point p = patch.at(patch_col, patch_row);
-      if (std::isnan(p.x) || std::abs(p.x) > 1e15 || std::abs(p.y) > 1e15) {
-        to[c] = kVoid;
-      } else {
-        switch (method_) {
-          case Resampling::Nearest:
-            to[c] = sampler.nearest(p);
-            break;
-          case Resampling::Bilinear:
-            to[c] = sampler.bilinear(p);
-            break;
-          case Resampling::Mean:
-            to[c] = sampler.mean(p, size);
-            break;
-          default:
-            to[c] = sampler.cubic(p);
-            break;
-        }
-      }
-      if (origin) origin[c] = std::isnan(to[c]) ? 0 : origin_at(sampler, p);
+    while (c < end) {
+      const Run cells = patch.run(patch_col, patch_row);
+      const std::int64_t n = std::min(cells.cells, end - c);
+      float* to = out.row(r) + c;
+      if (method_ == Resampling::Cubic)
+        sampler.cubic(cells, n, to);
+      else
+        for (std::int64_t k = 0; k < n; ++k) to[k] = one(cells.at(k), size, sampler);
+      if (out.origin)
+        for (std::int64_t k = 0; k < n; ++k)
+          out.origin_row(r)[c + k] = std::isnan(to[k]) ? 0 : origin_at(sampler, cells.at(k));
+      c += n;
+      patch_col += n;
     }
+  }
+  float one(Point p, Point size, const Sampler& sampler) const {
+    if (far_away(p)) return kVoid;
+    if (method_ == Resampling::Nearest) return sampler.nearest(p);
+    return method_ == Resampling::Bilinear ? sampler.bilinear(p) : sampler.mean(p, size);
   }
 
   static Origin origin_at(const Sampler& sampler, Point p) {

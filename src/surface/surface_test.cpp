@@ -276,7 +276,8 @@ TEST(Reproject, AgreesWithTheExactTwin) {
         if (std::isnan(expected)) continue;
         if (method == Resampling::Nearest && expected != got) ++voids_apart;
         if (method != Resampling::Nearest) {
-          ASSERT_NEAR(got, expected, 2e-3) << name_of(method) << " " << c << ", " << r;
+          // Places are off by up to kTransformTolerance cells, on slopes of up to one in two.
+          ASSERT_NEAR(got, expected, 5e-3) << name_of(method) << " " << c << ", " << r;
         }
       }
     EXPECT_LE(voids_apart, 10) << "cells whose place is within the tolerance of a border";

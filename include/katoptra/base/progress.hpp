@@ -47,6 +47,9 @@ int thread_count(const RunOptions& options);
 // items.
 void parallel_for(std::size_t n, const RunOptions& options, const std::function<void(std::size_t)>& body);
 
+// The same inside a `make` or `place` of the run that is under way, on its threads; waits for nothing else meanwhile.
+void parallel_within(std::size_t n, const std::function<void(std::size_t)>& body);
+
 // Makers and one placer: make(i) runs on any thread, place(i, result) on one thread at a time and in order of i, with
 // at most `in_flight` results alive. This is the only place where work is spread, so the makers could sit elsewhere.
 // `make` returns an opaque result that is handed to `place`.

@@ -1,6 +1,6 @@
 // Vector features in files: GeoJSON (RFC 7946: always longitude and latitude, 9 decimals), GeoPackage (keeps the CRS),
-// and tables of points (CSV, read only: columns x and y, or lon and lat, or easting and northing; others are
-// properties).
+// tables of points (CSV: columns x and y, or lon and lat, or easting and northing; others are properties), and soundings
+// (XYZ text, see formats/xyz.hpp: points with a property z).
 //
 //   Layer points = read_layer("control.csv", Crs::parse("EPSG:32725"));
 //   write_layer(contour_layer(lines, dem), "contours.gpkg");
@@ -19,7 +19,7 @@ Layer read_layer(const std::filesystem::path& path, const Crs& otherwise = {});
 struct WriteLayerOptions {
   bool overwrite = false;
 };
-// .geojson, .json or .gpkg; Unsupported otherwise.
+// .geojson, .json, .gpkg, and for points .csv or .xyz; Unsupported otherwise.
 void write_layer(const Layer& layer, const std::filesystem::path& path, const WriteLayerOptions& options = {});
 // A layer as GeoJSON text.
 std::string to_geojson(const Layer& layer);

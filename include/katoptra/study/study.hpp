@@ -28,6 +28,9 @@ struct StudySource {
   std::optional<Crs> crs;  // for tiles that do not say
   std::optional<HeightReference> heights;
   std::optional<LengthUnit> unit;
+  // Added to its heights, which are above the study's reference then: a length, or a separation surface.
+  std::optional<Length> shift;
+  std::filesystem::path separation;
 };
 
 struct StudyProduct {
@@ -51,7 +54,7 @@ struct Study {
   std::vector<StudySource> sources;
   std::string crs;  // "utm", a code, or empty: that of the finest tile
   std::optional<Length> cell;
-  HeightReference heights;  // tiles above another reference are left out; unknown: whatever the preferred tile has
+  HeightReference heights;  // unknown: that of the preferred tile; tiles that cannot be brought there are left out
   std::optional<LengthUnit> unit;
   MosaicOptions mosaic;
   // Tiles that add no new footprint are joined too: they show through the voids of those before them, which a footprint

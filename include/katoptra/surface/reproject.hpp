@@ -9,9 +9,12 @@
 // drops rows, which a hillshade shows as stripes. Automatic takes cubic, or mean when a new cell is wider than
 // kMeanFrom old ones; codes and directions are always taken by nearest.
 //
-// Guarantee: source coordinates are interpolated between points that PROJ transformed exactly, 32 cells apart, and
-// checked against it at the middle and the edges of every such patch; a patch that is off by more than
-// kTransformTolerance cells is computed cell by cell. The result does not depend on blocks or threads.
+// Guarantee: source coordinates are interpolated between points that PROJ transformed exactly, 64 cells apart. Every
+// patch of 128 cells is checked by interpolating over it from its corners alone: where that is off by more than
+// kTransformTolerance cells at the points between, points 32, 16 or 8 cells apart are taken and checked likewise, and
+// where that is not enough every cell is transformed. With the points between, the error is about a quarter of what was
+// checked. The result does not depend on blocks or threads.
+//
 // Voids do not bleed: a cell whose nearest source cell is a void is a void; beside voids the weights of the others are
 // used alone (bilinear), so nothing is lost at the rim.
 // Cost: a source block about as large as the output block; a cell that covers more than 16 million source cells is
