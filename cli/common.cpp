@@ -65,6 +65,10 @@ WriteOptions Common::write_options() const {
             : codec == "zstd"  ? Codec::Zstd
             : codec == "none"  ? Codec::None
                                : Codec::Automatic;
+  o.predictor = predictor == "none"         ? Predictor::None
+                : predictor == "difference" ? Predictor::Difference
+                : predictor == "float"      ? Predictor::FloatingPoint
+                                            : Predictor::Automatic;
   return o;
 }
 
@@ -106,6 +110,8 @@ void add_writing(CLI::App& verb, Common& c) {
   verb.add_option("--void", c.void_value, "the void value to write");
   verb.add_option("--codec", c.codec, "how a GeoTIFF is packed: auto (by trial), deflate, zstd, none")
       ->check(CLI::IsMember({"auto", "deflate", "zstd", "none"}));
+  verb.add_option("--predictor", c.predictor, "its predictor: auto (by trial), none, difference, float")
+      ->check(CLI::IsMember({"auto", "none", "difference", "float"}));
   verb.add_flag("--dry-run", c.dry_run, "say what would be made");
 }
 
@@ -279,7 +285,7 @@ void Statement::title(const std::string& text) {
 }
 
 void Statement::line(const std::string& key, const std::string& text) {
-  text_ += fmt::format("  {:<9} {}\n", key, text);
+  text_ += fmt::format("  {:<10} {}\n", key, text);
 }
 
 void Statement::note(const std::string& text) {

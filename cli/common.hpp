@@ -19,7 +19,7 @@ using nlohmann::ordered_json;
 
 struct Common {
   std::string out, area, margin, crs, heights, unit, cell, resample = "auto", threads_text, memory = "512M";
-  std::string from_crs, from_heights, from_unit, shift, band, columns, delimiter, codec = "auto";
+  std::string from_crs, from_heights, from_unit, shift, band, columns, delimiter, codec = "auto", predictor = "auto";
   std::optional<double> void_value, from_void;
   int threads = 0;
   bool json = false, dry_run = false, overwrite = false, quiet = false, depths = false;

@@ -301,7 +301,8 @@ class FormatTest(ToolTest):
 
     def test_geotiff_by_another_reader(self):
         for kind, options in [("int16", ()), ("float32", ()), ("float32", ("--codec", "none")),
-                              ("float32", ("--codec", "deflate"))]:
+                              ("float32", ("--codec", "deflate")), ("float32", ("--predictor", "difference")),
+                              ("float32", ("--predictor", "float", "--codec", "zstd"))]:
             source, truth = self.source(kind)
             out, report = self.convert(source, "t.tif", "--overwrite", *options)
             seen, _ = self.read_raster(out)

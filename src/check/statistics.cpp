@@ -50,7 +50,9 @@ double ValueSketch::quantile(double q) const {
     if (rank < below + n) {
       const auto first = static_cast<std::uint32_t>(i << kDropped);
       const double a = value_of(first), b = value_of(first | ((1u << kDropped) - 1));
-      return n == 1 ? (a + b) / 2 : a + (b - a) * (rank - below) / (n - 1);
+      const double v = n == 1 ? (a + b) / 2 : a + (b - a) * (rank - below) / (n - 1);
+      // The bin of zero reaches up to the smallest numbers there are.
+      return std::abs(v) < 1e-30 ? 0 : v;
     }
     below += n;
   }

@@ -186,8 +186,8 @@ void assign(GridInfo& info, const FileFacts& facts, const OpenOptions& options) 
   }
 }
 
-// Longitudes belong between -180 and 180. A grid that counts from 0 to 360 is told so; a whole globe is cut at 180 degrees,
-// and one that crosses that meridian keeps counting on.
+// Longitudes belong between -180 and 180. A grid that counts from 0 to 360 is told so; a whole globe is cut at 180
+// degrees, and one that crosses that meridian keeps counting on.
 Grid at_usual_longitudes(const Grid& grid) {
   const Frame& f = grid.frame();
   const double cell = f.cell().x;
@@ -213,7 +213,8 @@ GridFile open_grid_file(const Located& located, const fs::path& path, const Open
   facts.path = path;
   facts.bytes = located.bytes->size();
   if (facts.compression.empty()) facts.compression = "none";
-  if (!located.packing.empty()) facts.compression = located.packing + ", " + facts.compression;
+  if (!located.packing.empty())
+    facts.compression = located.packing + (facts.compression == "none" ? "" : ", " + facts.compression);
   if (facts.bands.size() > 1 && facts.band.empty()) facts.band = options.band.empty() ? "1" : options.band;
   Beside beside;
   file.grid = relabelled(file.grid, [&](GridInfo& info) {

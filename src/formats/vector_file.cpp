@@ -256,9 +256,7 @@ Layer read_soundings(const fs::path& path, const Crs& otherwise) {
   if (!layer.crs)
     throw Error(ErrorCode::Refused, "does not say in which CRS its x and y are", path.string(), "tell it with --crs");
   layer.features.reserve(facts.points);
-  each_xyz(*bytes, {}, [&](double x, double y, double z) {
-    layer.features.push_back({Point{x, y}, {{"z", z}}});
-  });
+  each_xyz(*bytes, {}, [&](double x, double y, double z) { layer.features.push_back({Point{x, y}, {{"z", z}}}); });
   return layer;
 }
 
@@ -302,7 +300,8 @@ std::string table_text(const Layer& layer, const fs::path& path) {
     const Point p = only_point(f, path);
     text += fmt::format("{:.12g},{:.12g}", p.x, p.y);
     for (const std::string& n : names) {
-      const auto found = std::find_if(f.properties.begin(), f.properties.end(), [&](const auto& q) { return q.first == n; });
+      const auto found =
+          std::find_if(f.properties.begin(), f.properties.end(), [&](const auto& q) { return q.first == n; });
       text += "," + (found == f.properties.end() ? "" : text_of(found->second));
     }
     text += "\n";

@@ -223,7 +223,7 @@ void refuse_what_does_not_belong(const std::vector<Grid>& tiles) {
   if (by_heights.size() > 1)
     throw Error(ErrorCode::Refused, "heights above different references: " + groups(by_heights), "mosaic",
                 by_heights.count("unknown") ? "say with --heights what the unknown ones are, or leave them out"
-                                            : "bring them to one reference first, or leave them out");
+                                            : "bring them to one reference with --heights, or leave them out");
 }
 
 std::size_t finest_of(const std::vector<Grid>& tiles, const std::vector<std::size_t>& order) {

@@ -8,6 +8,7 @@
 #include "katoptra/surface/reproject.hpp"
 
 #include "distance.hpp"
+#include "marrowick.hpp"
 #include "testing.hpp"
 
 namespace katoptra {
@@ -281,6 +282,28 @@ TEST(Reproject, AgreesWithTheExactTwin) {
         }
       }
     EXPECT_LE(voids_apart, 10) << "cells whose place is within the tolerance of a border";
+  }
+}
+
+// The ground of the example study, at a metre, every cell against its own exact transformation.
+TEST(Reproject, OfTheDemoTerrainIsWithinTwoCentimetres) {
+  const Frame f(Crs::parse("EPSG:32725"), 676600, 5842300, {1, 1}, 700, 600);
+  const Grid land = grid_from_function(f, marrowick::ground_utm, metres_above_egm2008());
+  for (const Crs& crs : {Crs::parse("EPSG:32724"), Crs::wgs84(), Crs::parse("EPSG:3857")}) {
+    const Frame to = frame_for(f, crs, {.cell = 1_m});
+    const std::vector<Point> places = exact_places(f, to);
+    const Block in = land.read(f.window().grown(4)), out = reproject(land, to, Resampling::Cubic).read(to.window());
+    double worst = 0;
+    std::int64_t cells = 0;
+    for (std::int64_t r = 0; r < to.rows(); ++r)
+      for (std::int64_t c = 0; c < to.cols(); ++c) {
+        const double expected = exact_value(in, places[static_cast<std::size_t>(r * to.cols() + c)], Resampling::Cubic);
+        if (std::isnan(expected) || std::isnan(out.at(c, r))) continue;
+        worst = std::max(worst, std::abs(static_cast<double>(out.at(c, r)) - expected));
+        ++cells;
+      }
+    EXPECT_GT(cells, 400000) << crs.label();
+    EXPECT_LE(worst, 0.02) << crs.label();
   }
 }
 
