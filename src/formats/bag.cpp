@@ -327,9 +327,7 @@ GridFile open_unguarded(const Located& located, const OpenOptions& options) {
   info.quantity.surface = SurfaceKind::SeaFloor;
   const SampleRule rule{.type = SampleType::Float32, .hole = kBagVoid};
   describe_samples(rule, info);
-  std::int64_t rows_per_block = convenient_rows(cols, SampleType::Float32);
-  if (chunk > 0 && chunk * cols * 4 < (std::int64_t{64} << 20))
-    rows_per_block = std::max<std::int64_t>(1, (rows_per_block + chunk - 1) / chunk) * chunk;
+  const std::int64_t rows_per_block = rows_of_chunks(chunk, cols, SampleType::Float32);
   const auto plane = [&](const Id& id, const GridInfo& about) {
     return turned(grid_of_rows(about, rule, rows_per_block, Plane(file, id, cols)), lattice);
   };
@@ -351,8 +349,8 @@ GridFile open_unguarded(const Located& located, const OpenOptions& options) {
   return out;
 }
 
-// Everything that the library will be asked for: the header, and a row from each end of every plane. Nothing else is
-// touched, for other threads may have held its locks when the copy was made.
+// What the library will be asked for: the header, and blocks of every plane. Nothing else is touched, for other threads
+// may have held its locks when the copy was made.
 void look_through(const Located& located) {
   auto file = std::make_shared<BagFile>(located);
   file->open_planes();
@@ -361,9 +359,10 @@ void look_through(const Located& located) {
   for (const Id* plane : {&file->elevation(), &file->uncertainty()}) {
     const auto size = size_of(*plane);
     if (!size || size->first == 0 || size->second == 0) continue;
-    chunk_rows(*plane);
-    const Plane rows(file, *plane, static_cast<std::int64_t>(size->first));
-    for (hsize_t row : {hsize_t{0}, size->second / 2, size->second - 1}) rows(static_cast<std::int64_t>(row), 1);
+    const auto cols = static_cast<std::int64_t>(size->first), rows = static_cast<std::int64_t>(size->second);
+    if (cols > 0x7fffffff || rows > 0x7fffffff) continue;
+    try_blocks(cols, rows, SampleType::Float32,
+               rows_of_chunks(chunk_rows(file->elevation()), cols, SampleType::Float32), Plane(file, *plane, cols));
   }
 }
 

@@ -5,6 +5,7 @@
 #include <ctime>
 #include <fcntl.h>
 #include <fmt/format.h>
+#include <sys/resource.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
@@ -13,16 +14,19 @@
 namespace katoptra {
 namespace {
 
-constexpr int kSeconds = 60;
+// Of processor time, after which it is stuck; and altogether, for the slowest of disks.
+constexpr int kBusySeconds = 10, kSeconds = 600;
 
 // Whatever handles signals here has no business in the copy.
 [[noreturn]] void run_copy(const std::function<void()>& probe) {
-  for (int s : {SIGSEGV, SIGBUS, SIGABRT, SIGFPE, SIGILL, SIGINT, SIGTERM, SIGALRM}) std::signal(s, SIG_DFL);
+  for (int s : {SIGSEGV, SIGBUS, SIGABRT, SIGFPE, SIGILL, SIGINT, SIGTERM, SIGXCPU}) std::signal(s, SIG_DFL);
   const int nowhere = ::open("/dev/null", O_WRONLY);
   if (nowhere >= 0) {
     ::dup2(nowhere, 1);
     ::dup2(nowhere, 2);
   }
+  const rlimit busy{kBusySeconds, kBusySeconds + 1};
+  ::setrlimit(RLIMIT_CPU, &busy);
   try {
     probe();
   } catch (...) {

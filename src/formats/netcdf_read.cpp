@@ -481,9 +481,7 @@ GridFile open_unguarded(const Located& located, const OpenOptions& options) {
   const std::int64_t chunk = r.chunk(v, c.x_first ? v.dims.size() - 1 : v.dims.size() - 2);
   out.facts.layout = fmt::format("{}{}{}", chunk > 0 ? "chunks" : "rows", lattice.south_up() ? ", south first" : "",
                                  c.x_first ? ", east before north" : "");
-  std::int64_t rows_per_block = convenient_rows(lattice.cols, rule.type);
-  if (chunk > 0 && chunk * lattice.cols * bytes_per_sample(rule.type) < (std::int64_t{64} << 20))
-    rows_per_block = std::max<std::int64_t>(1, (rows_per_block + chunk - 1) / chunk) * chunk;
+  const std::int64_t rows_per_block = rows_of_chunks(chunk, lattice.cols, rule.type);
   const bool depths = are_depths(r, v.id);
   const auto missing = r.number(v.id, "missing_value");
   Rows rows(file, c, lattice.cols, rule.type);
@@ -495,8 +493,8 @@ GridFile open_unguarded(const Located& located, const OpenOptions& options) {
   return out;
 }
 
-// Everything that the library will be asked for: the header, and a row from each end. Nothing else is touched, for
-// other threads may have held its locks when the copy was made.
+// What the library will be asked for: the header, and blocks of rows. Nothing else is touched, for other threads may have
+// held its locks when the copy was made.
 void look_through(const Located& located, const OpenOptions& options) {
   auto file = std::make_shared<NcFile>(located);
   const Reader r(*file);
@@ -508,11 +506,13 @@ void look_through(const Located& located, const OpenOptions& options) {
   FileFacts facts;
   const Candidate c = choose(r, options, *file, facts);
   const auto xs = r.values(*c.x), ys = r.values(*c.y);
-  r.chunk(*c.variable, c.variable->dims.size() - 1);
+  const auto& dims = c.variable->dims;
+  const std::int64_t chunk = r.chunk(*c.variable, c.x_first ? dims.size() - 1 : dims.size() - 2);
   r.compressed(*c.variable);
   if (xs.empty() || ys.empty()) return;
-  const Rows rows(file, c, static_cast<std::int64_t>(xs.size()), *sample_type(c.variable->type));
-  for (std::size_t row : {std::size_t{0}, ys.size() / 2, ys.size() - 1}) rows(static_cast<std::int64_t>(row), 1);
+  const SampleType type = *sample_type(c.variable->type);
+  const auto cols = static_cast<std::int64_t>(xs.size()), rows = static_cast<std::int64_t>(ys.size());
+  try_blocks(cols, rows, type, rows_of_chunks(chunk, cols, type), Rows(file, c, cols, type));
 }
 
 }  // namespace

@@ -76,6 +76,27 @@ std::int64_t convenient_rows(std::int64_t cols, SampleType type) {
   return std::clamp<std::int64_t>((1 << 20) / (cols * bytes_per_sample(type)), 1, 1024);
 }
 
+std::int64_t rows_of_chunks(std::int64_t chunk, std::int64_t cols, SampleType type) {
+  const std::int64_t rows = convenient_rows(cols, type);
+  if (chunk <= 0 || chunk * cols * bytes_per_sample(type) >= (std::int64_t{64} << 20)) return rows;
+  return std::max<std::int64_t>(1, (rows + chunk - 1) / chunk) * chunk;
+}
+
+void try_blocks(std::int64_t cols, std::int64_t rows, SampleType type, std::int64_t rows_per_block,
+                const DecodeRows& decode) {
+  constexpr std::int64_t kFew = std::int64_t{64} << 20;
+  const std::int64_t blocks = (rows + rows_per_block - 1) / rows_per_block;
+  const bool all = static_cast<double>(cols) * static_cast<double>(rows) * bytes_per_sample(type) <= kFew;
+  const auto one = [&](std::int64_t b) {
+    decode(b * rows_per_block, std::min(rows_per_block, rows - b * rows_per_block));
+  };
+  if (all) {
+    for (std::int64_t b = 0; b < blocks; ++b) one(b);
+    return;
+  }
+  for (std::int64_t b : {std::int64_t{0}, blocks / 2, blocks - 1}) one(b);
+}
+
 Grid grid_of_rows(GridInfo info, const SampleRule& rule, std::int64_t rows_per_block, DecodeRows decode) {
   return Grid(std::make_shared<RowsSource>(std::move(info), rule, rows_per_block, std::move(decode)));
 }

@@ -20,6 +20,14 @@ Grid grid_of_rows(GridInfo info, const SampleRule& rule, std::int64_t rows_per_b
 // About a mebibyte of rows.
 std::int64_t convenient_rows(std::int64_t cols, SampleType type);
 
+// The height of blocks where the file has chunks of `chunk` rows (0: none): whole chunks, while those are not too
+// large.
+std::int64_t rows_of_chunks(std::int64_t chunk, std::int64_t cols, SampleType type);
+// Decodes blocks as a grid of rows would, to see whether that goes well: all of them while they are few, else the
+// first, the middle and the last.
+void try_blocks(std::int64_t cols, std::int64_t rows, SampleType type, std::int64_t rows_per_block,
+                const DecodeRows& decode);
+
 // Voids wherever `keep` is void or zero.
 Grid masked(const Grid& grid, const Grid& keep);
 

@@ -169,7 +169,6 @@ Point footprint(const Patch& p) {
 // ---------------------------------------------------------------------------------------------------------- kernels
 
 using Four = float __attribute__((vector_size(16)));
-using FourInts = std::int32_t __attribute__((vector_size(16)));
 
 inline Four load_four(const float* p) {
   Four v;
@@ -245,12 +244,12 @@ KATOPTRA_CLONES void cubic_run(const float* block, std::int64_t cols, std::int64
                    ((load_four(p + 2 * cols) - z) * wy.w[2][k + j] + (load_four(p + 3 * cols) - z) * wy.w[3][k + j]);
     }
     // Four cells' sums of columns, turned so that a lane is a cell.
-    const Four a = __builtin_shuffle(columns[0], columns[1], FourInts{0, 4, 1, 5}),
-               b = __builtin_shuffle(columns[0], columns[1], FourInts{2, 6, 3, 7}),
-               c = __builtin_shuffle(columns[2], columns[3], FourInts{0, 4, 1, 5}),
-               d = __builtin_shuffle(columns[2], columns[3], FourInts{2, 6, 3, 7});
-    const Four c0 = __builtin_shuffle(a, c, FourInts{0, 1, 4, 5}), c1 = __builtin_shuffle(a, c, FourInts{2, 3, 6, 7}),
-               c2 = __builtin_shuffle(b, d, FourInts{0, 1, 4, 5}), c3 = __builtin_shuffle(b, d, FourInts{2, 3, 6, 7});
+    const Four a = __builtin_shufflevector(columns[0], columns[1], 0, 4, 1, 5),
+               b = __builtin_shufflevector(columns[0], columns[1], 2, 6, 3, 7),
+               c = __builtin_shufflevector(columns[2], columns[3], 0, 4, 1, 5),
+               d = __builtin_shufflevector(columns[2], columns[3], 2, 6, 3, 7);
+    const Four c0 = __builtin_shufflevector(a, c, 0, 1, 4, 5), c1 = __builtin_shufflevector(a, c, 2, 3, 6, 7),
+               c2 = __builtin_shufflevector(b, d, 0, 1, 4, 5), c3 = __builtin_shufflevector(b, d, 2, 3, 6, 7);
     const Four value = near + ((c0 * load_four(wx.w[0] + k) + c1 * load_four(wx.w[1] + k)) +
                                (c2 * load_four(wx.w[2] + k) + c3 * load_four(wx.w[3] + k)));
     std::memcpy(done + k, &value, sizeof value);
