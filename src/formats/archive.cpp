@@ -18,6 +18,8 @@
 #include "katoptra/base/error.hpp"
 #include "katoptra/base/units.hpp"
 
+#include "descriptor.hpp"
+
 namespace katoptra {
 namespace {
 
@@ -44,27 +46,16 @@ class SpillSource final : public ByteSource {
   std::uint64_t size() const override { return size_; }
   const std::string& name() const override { return name_; }
   void append(std::span<const std::uint8_t> bytes) {
-    std::size_t done = 0;
-    while (done < bytes.size()) {
-      const ssize_t n = ::pwrite(fd_, bytes.data() + done, bytes.size() - done, static_cast<off_t>(size_ + done));
-      if (n < 0 && errno == EINTR) continue;
-      if (n <= 0)
-        throw Error(ErrorCode::Io, fmt::format("cannot be unpacked: {}", std::strerror(errno)), name_,
-                    "make room, or set TMPDIR to a larger disk");
-      done += static_cast<std::size_t>(n);
+    try {
+      write_descriptor(fd_, size_, bytes, name_);
+    } catch (const Error& e) {
+      throw Error(ErrorCode::Io, "cannot be unpacked: its temporary file " + e.problem(), name_,
+                  "make room, or set TMPDIR to a larger disk");
     }
     size_ += bytes.size();
   }
   std::size_t read_at(std::uint64_t offset, std::span<std::uint8_t> out) const override {
-    std::size_t done = 0;
-    while (done < out.size()) {
-      const ssize_t n = ::pread(fd_, out.data() + done, out.size() - done, static_cast<off_t>(offset + done));
-      if (n < 0 && errno == EINTR) continue;
-      if (n < 0) throw Error(ErrorCode::Io, fmt::format("cannot be read: {}", std::strerror(errno)), name_);
-      if (n == 0) break;
-      done += static_cast<std::size_t>(n);
-    }
-    return done;
+    return read_descriptor(fd_, offset, out, name_);
   }
 
  private:

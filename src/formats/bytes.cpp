@@ -12,6 +12,8 @@
 #include "katoptra/base/error.hpp"
 #include "katoptra/base/units.hpp"
 
+#include "descriptor.hpp"
+
 namespace katoptra {
 namespace fs = std::filesystem;
 
@@ -53,15 +55,7 @@ class FileSource final : public ByteSource {
     ::posix_fadvise(fd_, static_cast<off_t>(offset), static_cast<off_t>(bytes), POSIX_FADV_WILLNEED);
   }
   std::size_t read_at(std::uint64_t offset, std::span<std::uint8_t> out) const override {
-    std::size_t done = 0;
-    while (done < out.size()) {
-      const ssize_t n = ::pread(fd_, out.data() + done, out.size() - done, static_cast<off_t>(offset + done));
-      if (n < 0 && errno == EINTR) continue;
-      if (n < 0) throw Error(ErrorCode::Io, "cannot be read: " + reason(), name_);
-      if (n == 0) break;
-      done += static_cast<std::size_t>(n);
-    }
-    return done;
+    return read_descriptor(fd_, offset, out, name_);
   }
 
  private:
@@ -123,15 +117,7 @@ class FileSink final : public ByteSink {
     if (!committed_) ::unlink(part_.c_str());
   }
   void write_at(std::uint64_t offset, std::span<const std::uint8_t> bytes) override {
-    std::size_t done = 0;
-    while (done < bytes.size()) {
-      const ssize_t n = ::pwrite(fd_, bytes.data() + done, bytes.size() - done, static_cast<off_t>(offset + done));
-      if (n < 0 && errno == EINTR) continue;
-      if (n <= 0)
-        throw Error(ErrorCode::Io, "cannot be written: " + reason(), path_.string(),
-                    errno == ENOSPC ? "make room on the disk" : "check the disk");
-      done += static_cast<std::size_t>(n);
-    }
+    write_descriptor(fd_, offset, bytes, path_.string());
   }
   void commit() override {
     const int closed = ::close(std::exchange(fd_, -1));

@@ -15,14 +15,10 @@ namespace katoptra {
 namespace fs = std::filesystem;
 namespace {
 
-class FlatWriter final : public RowWriter {
+class FlatWriter final : public SequentialWriter {
  public:
   FlatWriter(const fs::path& path, const GridInfo& info, const StoredAs& as, const WriteOptions& options)
-      : path_(path),
-        info_(info),
-        as_(as),
-        sink_(create_file(path, {.overwrite = options.overwrite})),
-        beside_(options) {
+      : SequentialWriter(path, info, options), as_(as) {
     const Frame& f = info.frame;
     if (corners() && std::abs(f.cell().x - f.cell().y) > kLatticeTolerance * f.cell().x)
       throw Error(ErrorCode::Unsupported, "its header has one cell size, and these cells are oblong", path.string(),
@@ -36,14 +32,8 @@ class FlatWriter final : public RowWriter {
     floats_to_samples(rows.row(0), n, as_, out.data(), path_.string());
     return out;
   }
-  void place(const Window&, std::span<const std::uint8_t> bytes) override {
-    sink_->write_at(at_, bytes);
-    at_ += bytes.size();
-  }
   void finish(WriteReport& report) override {
-    beside_.commit(report);
-    sink_->commit();
-    report.bytes = at_;
+    SequentialWriter::finish(report);
     report.format = "flat binary";
     report.type = as_.type;
   }
@@ -67,12 +57,7 @@ class FlatWriter final : public RowWriter {
         as_.void_value);
   }
 
-  fs::path path_;
-  GridInfo info_;
   StoredAs as_;
-  std::unique_ptr<ByteSink> sink_;
-  FilesBeside beside_;
-  std::uint64_t at_ = 0;
 };
 
 // ------------------------------------------------------------------------------------------------------ height map

@@ -493,8 +493,8 @@ GridFile open_unguarded(const Located& located, const OpenOptions& options) {
   return out;
 }
 
-// What the library will be asked for: the header, and blocks of rows. Nothing else is touched, for other threads may have
-// held its locks when the copy was made.
+// What the library will be asked for: the header, and blocks of rows. Nothing else is touched, for other threads may
+// have held its locks when the copy was made.
 void look_through(const Located& located, const OpenOptions& options) {
   auto file = std::make_shared<NcFile>(located);
   const Reader r(*file);

@@ -19,32 +19,15 @@ std::vector<std::uint8_t> to_bytes(const fmt::memory_buffer& text) {
           reinterpret_cast<const std::uint8_t*>(text.data()) + text.size()};
 }
 
-// What both have in common: bytes one after the other.
-class TextWriter : public RowWriter {
+class TextWriter : public SequentialWriter {
  public:
   TextWriter(const fs::path& path, const GridInfo& info, const WriteOptions& options)
-      : path_(path), info_(info), sink_(create_file(path, {.overwrite = options.overwrite})), beside_(options) {
+      : SequentialWriter(path, info, options) {
     beside_.add_references(path, info);
-  }
-  void place(const Window&, std::span<const std::uint8_t> bytes) override {
-    sink_->write_at(at_, bytes);
-    at_ += bytes.size();
-  }
-  void finish(WriteReport& report) override {
-    beside_.commit(report);
-    sink_->commit();
-    report.bytes = at_;
   }
 
  protected:
   void begin(const std::string& text) { place({}, as_bytes(text)); }
-  fs::path path_;
-  GridInfo info_;
-
- private:
-  std::unique_ptr<ByteSink> sink_;
-  FilesBeside beside_;
-  std::uint64_t at_ = 0;
 };
 
 class AsciiWriter final : public TextWriter {

@@ -58,6 +58,31 @@ class FilesBeside {
   std::vector<std::pair<std::filesystem::path, std::unique_ptr<ByteSink>>> files_;
 };
 
+// A file whose bytes come one after the other, with what stands beside it.
+class SequentialWriter : public RowWriter {
+ public:
+  SequentialWriter(const std::filesystem::path& path, const GridInfo& info, const WriteOptions& options)
+      : path_(path), info_(info), beside_(options), sink_(create_file(path, {.overwrite = options.overwrite})) {}
+  void place(const Window&, std::span<const std::uint8_t> bytes) override {
+    sink_->write_at(at_, bytes);
+    at_ += bytes.size();
+  }
+  void finish(WriteReport& report) override {
+    beside_.commit(report);
+    sink_->commit();
+    report.bytes = at_;
+  }
+
+ protected:
+  std::filesystem::path path_;
+  GridInfo info_;
+  FilesBeside beside_;
+
+ private:
+  std::unique_ptr<ByteSink> sink_;
+  std::uint64_t at_ = 0;
+};
+
 // The origin codes alone, for files that hold no such plane; counts them.
 void write_lineage(const Grid& grid, const std::filesystem::path& path, const WriteOptions& options,
                    WriteReport& report);

@@ -299,14 +299,9 @@ bool Crs::same_place(const Crs& other) const {
 // ------------------------------------------------------------------------------------------------------- Transform
 
 struct Transform::Impl {
-  struct Pipeline {
-    Context context;
-    Pj pj;
-  };
   std::string from, to;
   bool identity = false, ballpark = false, to_globe = false;
-  std::mutex mutex;
-  std::vector<Pipeline> free;
+  PipelinePool pool;
 
   Pipeline make() const {
     Pipeline p{make_context(), nullptr};
@@ -318,27 +313,12 @@ struct Transform::Impl {
                   "transform", "check both systems, or install PROJ's grids (Debian: proj-data)");
     return p;
   }
-  Pipeline take() {
-    {
-      std::lock_guard lock(mutex);
-      if (!free.empty()) {
-        Pipeline p = std::move(free.back());
-        free.pop_back();
-        return p;
-      }
-    }
-    return make();
-  }
-  void give(Pipeline p) {
-    std::lock_guard lock(mutex);
-    free.push_back(std::move(p));
-  }
   void run(std::span<Point> points, PJ_DIRECTION direction) {
     if (identity || points.empty()) return;
-    Pipeline p = take();
+    Pipeline p = pool.take([&] { return make(); });
     proj_trans_generic(p.pj.get(), direction, &points[0].x, sizeof(Point), points.size(), &points[0].y, sizeof(Point),
                        points.size(), nullptr, 0, 0, nullptr, 0, 0);
-    give(std::move(p));
+    pool.give(std::move(p));
     for (Point& q : points)
       if (!std::isfinite(q.x) || !std::isfinite(q.y)) q = {std::nan(""), std::nan("")};
   }
@@ -352,12 +332,12 @@ Transform::Transform(const Crs& from, const Crs& to) : impl_(std::make_shared<Im
   if (impl_->identity) return;
   impl_->from = from.wkt();
   impl_->to = to.wkt();
-  Impl::Pipeline first = impl_->make();
+  Pipeline first = impl_->make();
   PJ_CONTEXT* ctx = first.context.get();
   PJ* used = first.pj.get();
   impl_->ballpark =
       proj_get_type(used) != PJ_TYPE_UNKNOWN && proj_coordoperation_has_ballpark_transformation(ctx, used) == 1;
-  impl_->give(std::move(first));
+  impl_->pool.give(std::move(first));
 }
 
 std::string proj_version() { return proj_info().version; }

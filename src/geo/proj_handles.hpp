@@ -1,7 +1,10 @@
 // Owners of PROJ's objects, shared by the sources of this room.
 #pragma once
 #include <memory>
+#include <mutex>
 #include <proj.h>
+#include <utility>
+#include <vector>
 
 namespace katoptra {
 
@@ -21,5 +24,36 @@ inline Context make_context() {
   proj_context_set_enable_network(c.get(), 0);
   return c;
 }
+
+// One way through PROJ with the context that it belongs to; both serve one thread at a time.
+struct Pipeline {
+  Context context;
+  Pj pj;
+};
+
+// Pipelines of one kind that wait for the next caller. Thread-safe.
+class PipelinePool {
+ public:
+  template <class Make>
+  Pipeline take(const Make& make) {
+    {
+      std::lock_guard lock(mutex_);
+      if (!free_.empty()) {
+        Pipeline p = std::move(free_.back());
+        free_.pop_back();
+        return p;
+      }
+    }
+    return make();
+  }
+  void give(Pipeline p) {
+    std::lock_guard lock(mutex_);
+    free_.push_back(std::move(p));
+  }
+
+ private:
+  std::mutex mutex_;
+  std::vector<Pipeline> free_;
+};
 
 }  // namespace katoptra

@@ -2,7 +2,6 @@
 
 #include <cmath>
 #include <fmt/format.h>
-#include <mutex>
 #include <proj_experimental.h>
 #include <utility>
 #include <vector>
@@ -47,17 +46,12 @@ std::string missing_grids(PJ_CONTEXT* ctx, const PJ* operation) {
 }  // namespace
 
 struct VerticalTransform::Impl {
-  struct Pipeline {
-    Context context;
-    Pj pj;
-  };
   Crs horizontal;
   HeightReference from, to;
   Bounds area;  // longitude and latitude; empty: everywhere
   std::string description;
   int chosen = -1;  // among the operations that PROJ lists
-  std::mutex mutex;
-  std::vector<Pipeline> free;
+  PipelinePool pool;
 
   std::unique_ptr<PJ_OBJ_LIST, DestroyList> operations(PJ_CONTEXT* ctx) const {
     Pj a = system_of(ctx, horizontal, from), b = system_of(ctx, horizontal, to);
@@ -119,17 +113,6 @@ struct VerticalTransform::Impl {
                   "check PROJ's installation (Debian: proj-data)");
     return p;
   }
-  Pipeline take() {
-    {
-      std::lock_guard lock(mutex);
-      if (!free.empty()) {
-        Pipeline p = std::move(free.back());
-        free.pop_back();
-        return p;
-      }
-    }
-    return make();
-  }
 };
 
 VerticalTransform::VerticalTransform(const Crs& horizontal, const HeightReference& from, const HeightReference& to,
@@ -167,13 +150,10 @@ void VerticalTransform::shifts(std::span<const Point> places, std::span<double> 
   }
   std::vector<Point> p(places.begin(), places.end());
   std::fill(metres.begin(), metres.end(), 0.0);
-  Impl::Pipeline pipeline = impl_->take();
+  Pipeline pipeline = impl_->pool.take([&] { return impl_->make(); });
   proj_trans_generic(pipeline.pj.get(), PJ_FWD, &p[0].x, sizeof(Point), p.size(), &p[0].y, sizeof(Point), p.size(),
                      metres.data(), sizeof(double), p.size(), nullptr, 0, 0);
-  {
-    std::lock_guard lock(impl_->mutex);
-    impl_->free.push_back(std::move(pipeline));
-  }
+  impl_->pool.give(std::move(pipeline));
   const double factor = (impl_->to.is_depth() ? -1 : 1) * metres_per(impl_->to.unit());
   for (std::size_t i = 0; i < p.size(); ++i)
     metres[i] = std::isfinite(metres[i]) && std::isfinite(p[i].x) ? metres[i] * factor : std::nan("");
