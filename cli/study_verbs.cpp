@@ -41,7 +41,7 @@ void print_plan(const Study& study, const StudyPlan& plan, const Common& c) {
              100 * plan.shortlist.covered_fraction);
   fmt::print("  makes     {} cells, {} before compression\n", plan.cells, format_bytes(plan.bytes));
   fmt::print("  frame     {}, {}\n", plan.frame.crs().label(), cell_text(plan.frame));
-  for (const std::string& s : plan.left_out) fmt::print("  left out  {}\n", s);
+  for (const std::string& s : plan.left_out) fmt::print("  left out   {}\n", s);
   for (const std::string& s : plan.surface.info().notes) fmt::print("  note      {}\n", s);
 }
 
@@ -54,23 +54,23 @@ void print_run(const StudyRun& r, const Common& c) {
   Statement s(c);
   s.written(r.surface);
   s.print();
-  for (const std::string& text : r.plan.left_out) fmt::print("  left out  {}\n", text);
+  for (const std::string& text : r.plan.left_out) fmt::print("  left out   {}\n", text);
   auto list = [](const std::vector<Finding>& findings) {
     for (const Finding& f : findings)
-      fmt::print("  {:<9} {}: {}: {}\n", name_of(f.severity), f.code, f.file, f.message);
+      fmt::print("  {:<10} {}: {}: {}\n", name_of(f.severity), f.code, f.file, f.message);
   };
   list(r.check.findings);
   list(r.source_findings);
   const std::string unit = symbol(r.surface.info.quantity.unit);
   if (r.control && r.control->residuals > 0)
-    fmt::print("  control   RMSE {:.3f} {} at {} points, mean {:+.3f}\n", r.control->rmse, unit, r.control->residuals,
+    fmt::print("  control    RMSE {:.3f} {} at {} points, mean {:+.3f}\n", r.control->rmse, unit, r.control->residuals,
                r.control->mean);
   for (const ReferenceResult& x : r.reference)
-    fmt::print("  reference RMSE {:.3f} {} over {} {} cells, mean {:+.3f}\n", x.rmse, unit, x.cells, x.how, x.mean);
+    fmt::print("  reference  RMSE {:.3f} {} over {} {} cells, mean {:+.3f}\n", x.rmse, unit, x.cells, x.how, x.mean);
   double seconds = 0;
   for (const StepTime& t : r.times) seconds += t.seconds;
-  fmt::print("  time      {:.1f} s in {} steps\n", seconds, r.times.size());
-  fmt::print("  report    {}\n  record    {}\n", r.report.string(), r.record.string());
+  fmt::print("  time       {:.1f} s in {} steps\n", seconds, r.times.size());
+  fmt::print("  report     {}\n  record     {}\n", r.report.string(), r.record.string());
 }
 
 int run(const StudyCommand& o) {
