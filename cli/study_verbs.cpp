@@ -35,14 +35,14 @@ void print_plan(const Study& study, const StudyPlan& plan, const Common& c) {
   }
   fmt::print("{}\n", study.title);
   for (std::size_t i = 0; i < plan.steps.size(); ++i) fmt::print("  {}. {}\n", i + 1, plan.steps[i]);
-  fmt::print("  reads     {} in {} tiles, {:.2f} % of the area\n",
+  fmt::print("  reads      {} in {} tiles, {:.2f} % of the area\n",
              format_bytes(static_cast<double>(plan.shortlist.bytes)),
              std::count_if(plan.shortlist.tiles.begin(), plan.shortlist.tiles.end(), [](auto& t) { return t.kept; }),
              100 * plan.shortlist.covered_fraction);
-  fmt::print("  makes     {} cells, {} before compression\n", plan.cells, format_bytes(plan.bytes));
-  fmt::print("  frame     {}, {}\n", plan.frame.crs().label(), cell_text(plan.frame));
+  fmt::print("  makes      {} cells, {} before compression\n", plan.cells, format_bytes(plan.bytes));
+  fmt::print("  frame      {}, {}\n", plan.frame.crs().label(), cell_text(plan.frame));
   for (const std::string& s : plan.left_out) fmt::print("  left out   {}\n", s);
-  for (const std::string& s : plan.surface.info().notes) fmt::print("  note      {}\n", s);
+  for (const std::string& s : plan.surface.info().notes) fmt::print("  note       {}\n", s);
 }
 
 void print_run(const StudyRun& r, const Common& c) {
