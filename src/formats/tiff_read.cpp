@@ -17,100 +17,18 @@
 #include "rows_source.hpp"
 #include "samples.hpp"
 #include "tiff_codec.hpp"
+#include "tiff_handle.hpp"
 
 namespace katoptra {
 namespace {
+
+using tiff::Handle;
+using tiff::kMostBlockBytes;
 
 constexpr std::uint32_t kTagScale = 33550, kTagTies = 33922, kTagMatrix = 34264, kTagKeys = 34735,
                         kTagKeyDoubles = 34736, kTagKeyText = 34737;
 // The widely used ASCII tags that declare the value of voids, and items (scale and offset among them) as XML.
 constexpr std::uint32_t kTagVoid = 42113, kTagItems = 42112;
-// A decoded tile or strip larger than this is taken for a damaged header.
-constexpr std::uint64_t kMostBlockBytes = std::uint64_t{1} << 30;
-
-// One libtiff handle over a ByteSource. Handles are not thread-safe; readers take one each from a pool.
-class Handle {
- public:
-  explicit Handle(std::shared_ptr<ByteSource> bytes) : bytes_(std::move(bytes)) {
-    std::unique_ptr<TIFFOpenOptions, void (*)(TIFFOpenOptions*)> options(TIFFOpenOptionsAlloc(), TIFFOpenOptionsFree);
-    TIFFOpenOptionsSetMaxSingleMemAlloc(options.get(), static_cast<tmsize_t>(kMostBlockBytes));
-    TIFFOpenOptionsSetErrorHandlerExtR(options.get(), &Handle::keep_error, this);
-    TIFFOpenOptionsSetWarningHandlerExtR(options.get(), &Handle::drop_warning, this);
-    tiff_ = TIFFClientOpenExt(bytes_->name().c_str(), "rm", this, &Handle::read, &Handle::write, &Handle::seek,
-                              &Handle::close, &Handle::size, nullptr, nullptr, options.get());
-    if (!tiff_)
-      throw Error(ErrorCode::BadFile, "is not a readable TIFF: " + message("its header is damaged"), bytes_->name(),
-                  "fetch it again, or check what it is");
-  }
-  ~Handle() { TIFFClose(tiff_); }
-  Handle(const Handle&) = delete;
-  Handle& operator=(const Handle&) = delete;
-
-  TIFF* get() const { return tiff_; }
-  std::string message(const std::string& otherwise) const { return error_.empty() ? otherwise : error_; }
-
-  template <class T>
-  T field(std::uint32_t tag, T otherwise) const {
-    T v = otherwise;
-    return TIFFGetFieldDefaulted(tiff_, tag, &v) ? v : otherwise;
-  }
-  // A tag that libtiff has no name for, when it has the expected type.
-  template <class T>
-  std::vector<T> array(std::uint32_t tag, TIFFDataType type) const {
-    const TIFFField* f = TIFFFindField(tiff_, tag, TIFF_ANY);
-    std::uint32_t count = 0;
-    const T* data = nullptr;
-    if (!f || TIFFFieldDataType(f) != type || !TIFFFieldPassCount(f)) return {};
-    if (TIFFFieldReadCount(f) == TIFF_VARIABLE2) {
-      if (!TIFFGetField(tiff_, tag, &count, &data)) return {};
-    } else {
-      std::uint16_t count16 = 0;
-      if (!TIFFGetField(tiff_, tag, &count16, &data)) return {};
-      count = count16;
-    }
-    return data ? std::vector<T>(data, data + count) : std::vector<T>();
-  }
-  std::string text(std::uint32_t tag) const {
-    const auto chars = array<char>(tag, TIFF_ASCII);
-    if (chars.empty()) return {};
-    return {chars.data(), strnlen(chars.data(), chars.size())};
-  }
-
- private:
-  static tmsize_t read(thandle_t self, void* to, tmsize_t n) {
-    auto* h = static_cast<Handle*>(self);
-    if (n <= 0) return 0;
-    try {
-      const std::size_t got =
-          h->bytes_->read_at(h->at_, std::span(static_cast<std::uint8_t*>(to), static_cast<std::size_t>(n)));
-      h->at_ += got;
-      return static_cast<tmsize_t>(got);
-    } catch (const Error& e) {
-      h->error_ = e.problem();
-      return -1;
-    }
-  }
-  static tmsize_t write(thandle_t, void*, tmsize_t) { return -1; }
-  static toff_t seek(thandle_t self, toff_t to, int whence) {
-    auto* h = static_cast<Handle*>(self);
-    h->at_ = whence == SEEK_SET ? to : whence == SEEK_CUR ? h->at_ + to : h->bytes_->size() + to;
-    return h->at_;
-  }
-  static int close(thandle_t) { return 0; }
-  static toff_t size(thandle_t self) { return static_cast<Handle*>(self)->bytes_->size(); }
-  static int keep_error(TIFF*, void* self, const char*, const char* format, va_list args) {
-    char text[300];
-    std::vsnprintf(text, sizeof text, format, args);
-    static_cast<Handle*>(self)->error_ = text;
-    return 1;
-  }
-  static int drop_warning(TIFF*, void*, const char*, const char*, va_list) { return 1; }
-
-  std::shared_ptr<ByteSource> bytes_;
-  TIFF* tiff_ = nullptr;
-  std::uint64_t at_ = 0;
-  std::string error_;
-};
 
 // How cells lie in the file.
 struct Layout {
@@ -519,57 +437,6 @@ Others read_others(const Handle& h, const Layout& l) {
   return o;
 }
 
-// The mask inside a file: not zero where there is a value; one or eight bits a cell. Decoded by libtiff.
-Grid open_mask(const Located& file, std::uint16_t directory, const GridInfo& like) {
-  auto bytes = file.bytes;
-  const std::string& name = bytes->name();
-  const auto open = [bytes, directory, name] {
-    auto h = std::make_shared<Handle>(bytes);
-    if (!TIFFSetDirectory(h->get(), directory))
-      throw Error(ErrorCode::BadFile, "its mask cannot be read: " + h->message("damaged"), name, "fetch it again");
-    return h;
-  };
-  const auto first = open();
-  const auto bits = first->field<std::uint16_t>(TIFFTAG_BITSPERSAMPLE, 1);
-  const bool tiled = TIFFIsTiled(first->get()) != 0;
-  const std::int64_t cols = like.frame.cols(), rows = like.frame.rows();
-  const std::int64_t block_cols = tiled ? first->field<std::uint32_t>(TIFFTAG_TILEWIDTH, 0) : cols,
-                     block_rows = tiled ? first->field<std::uint32_t>(TIFFTAG_TILELENGTH, 0)
-                                        : std::min<std::int64_t>(
-                                              rows, first->field<std::uint32_t>(TIFFTAG_ROWSPERSTRIP, 0xffffffffu));
-  if ((bits != 1 && bits != 8) || first->field<std::uint16_t>(TIFFTAG_SAMPLESPERPIXEL, 1) != 1 || block_cols <= 0 ||
-      block_rows <= 0 || block_cols > (1 << 20) || block_rows * ((block_cols * bits + 7) / 8) > (1 << 28))
-    throw Error(ErrorCode::Unsupported, "has a mask of an unusual kind", name, "convert it to one with a void value");
-  GridInfo info;
-  info.frame = like.frame;
-  const std::int64_t row_bytes = (block_cols * bits + 7) / 8;
-  const bool inverted = first->field<std::uint16_t>(TIFFTAG_PHOTOMETRIC, 4) == PHOTOMETRIC_MINISWHITE;
-  auto lock = std::make_shared<std::mutex>();
-  return grid_of_rows(info, {.type = SampleType::UInt8, .hole = {}}, block_rows,
-                      [=](std::int64_t from, std::int64_t n) {
-                        const std::lock_guard guard(*lock);
-                        BlockCache::Bytes out(static_cast<std::size_t>(n * cols));
-                        std::vector<std::uint8_t> raw(static_cast<std::size_t>(block_rows * row_bytes));
-                        const std::int64_t across = (cols + block_cols - 1) / block_cols, band = from / block_rows;
-                        for (std::int64_t b = 0; b < across; ++b) {
-                          const auto index = static_cast<std::uint32_t>(band * across + b);
-                          const auto size = static_cast<tmsize_t>((tiled ? block_rows : n) * row_bytes);
-                          const tmsize_t got = tiled ? TIFFReadEncodedTile(first->get(), index, raw.data(), size)
-                                                     : TIFFReadEncodedStrip(first->get(), index, raw.data(), size);
-                          if (got != size)
-                            throw Error(ErrorCode::BadFile, "its mask ends early", name, "fetch it again");
-                          for (std::int64_t r = 0; r < n; ++r)
-                            for (std::int64_t c = b * block_cols; c < std::min(cols, (b + 1) * block_cols); ++c) {
-                              const std::int64_t i = c - b * block_cols;
-                              const std::uint8_t* row = raw.data() + r * row_bytes;
-                              const bool set = bits == 8 ? row[i] != 0 : (row[i / 8] >> (7 - i % 8) & 1) != 0;
-                              out[static_cast<std::size_t>(r * cols + c)] = set != inverted ? 1 : 0;
-                            }
-                        }
-                        return out;
-                      });
-}
-
 Quantity read_quantity(const tiff::GeoFacts& geo, const std::string& description) {
   Quantity q;
   const std::string kind = described(description, "quantity");
@@ -638,7 +505,7 @@ GridFile open_tiff(const Located& located, const OpenOptions& options) {
                              layout.tiled && header_first && others.overviews > 0 ? ", header first" : "",
                              others.mask ? ", a mask" : "", south);
   Grid grid(std::make_shared<TiffSource>(bytes, info, rule, std::move(layout)));
-  if (others.mask) grid = masked(grid, open_mask(located, *others.mask, info));
+  if (others.mask) grid = masked(grid, tiff::open_mask(bytes, *others.mask, info.frame));
   out.grid = turned(grid, lattice);
   return out;
 }
