@@ -13,12 +13,18 @@
 namespace katoptra {
 namespace {
 
-// A straight run of factors between two nodes, `first` cells from the left of the row.
-KATOPTRA_CLONES void ramp(float* out, std::int64_t c, std::int64_t end, std::int64_t first, float k0, float rise) {
-  const auto step = rise / kScaleStep;
-  const auto from = static_cast<std::int32_t>(c - first), n = static_cast<std::int32_t>(end - c);
-  for (std::int32_t i = 0; i < n; ++i) out[c + i] = k0 + static_cast<float>(from + i) * step;
-}
+// Factors that change evenly along a row: k0 + i * step, where `i` counts from the node on the left, so that a cell has
+// the same factor in every window.
+struct Ramp {
+  float k0 = 0, step = 0;
+  float at(std::int32_t i) const { return k0 + static_cast<float>(i) * step; }
+};
+// Cells [first, end) of a row of the window, `from` cells beyond their node.
+struct ScaleRun {
+  std::int64_t first = 0, end = 0;
+  std::int32_t from = 0;
+  Ramp x, y;
+};
 
 // The factors that turn Horn's sums into gradients, for every cell of a row: vertical unit / (8 x ground distance).
 class ScaleField {
@@ -47,28 +53,22 @@ class ScaleField {
     }
   }
 
-  void row(std::int64_t r, std::vector<float>& kx, std::vector<float>& ky) const {
+  // The run of row `r` that begins at column `c` of the window.
+  ScaleRun run(std::int64_t r, std::int64_t c) const {
     if (rows_exact_) {
-      std::fill(kx.begin(), kx.end(), x_[static_cast<std::size_t>(r)]);
-      std::fill(ky.begin(), ky.end(), y_[static_cast<std::size_t>(r)]);
-      return;
+      const auto i = static_cast<std::size_t>(r);
+      return {c, window_.cols, 0, {x_[i], 0}, {y_[i], 0}};
     }
-    const std::int64_t row = window_.row + r, node_row = floor_div(row) - row0_;
+    const std::int64_t row = window_.row + r, node_row = floor_div(row) - row0_, col = window_.col + c,
+                       node_col = floor_div(col) - col0_, first = (node_col + col0_) * kScaleStep - window_.col;
     const float v = static_cast<float>(row - (node_row + row0_) * kScaleStep) / kScaleStep;
-    for (std::int64_t c = 0; c < window_.cols;) {
-      const std::int64_t col = window_.col + c, node_col = floor_div(col) - col0_,
-                         first = (node_col + col0_) * kScaleStep - window_.col;
-      const std::int64_t end = std::min(window_.cols, first + kScaleStep);
-      const auto node = static_cast<std::size_t>(node_row * across_ + node_col),
-                 below = node + static_cast<std::size_t>(across_);
-      auto run = [&](const std::vector<float>& k, std::vector<float>& out) {
-        const float k0 = k[node] + v * (k[below] - k[node]), k1 = k[node + 1] + v * (k[below + 1] - k[node + 1]);
-        ramp(out.data(), c, end, first, k0, k1 - k0);
-      };
-      run(x_, kx);
-      run(y_, ky);
-      c = end;
-    }
+    const auto node = static_cast<std::size_t>(node_row * across_ + node_col),
+               below = node + static_cast<std::size_t>(across_);
+    const auto ramp = [&](const std::vector<float>& k) {
+      const float k0 = k[node] + v * (k[below] - k[node]), k1 = k[node + 1] + v * (k[below + 1] - k[node + 1]);
+      return Ramp{k0, (k1 - k0) / kScaleStep};
+    };
+    return {c, std::min(window_.cols, first + kScaleStep), static_cast<std::int32_t>(c - first), ramp(x_), ramp(y_)};
   }
 
  private:
@@ -112,17 +112,16 @@ Nine completed(const float* above, const float* here, const float* below) {
 // p: rise to the east, q: rise to the north, both as height over distance. NaN wherever one of the nine is missing;
 // returns how many such cells have a height of their own.
 KATOPTRA_CLONES std::int64_t gradients(const float* __restrict above, const float* __restrict here,
-                                       const float* __restrict below, const float* __restrict kx,
-                                       const float* __restrict ky, std::int64_t n, float* __restrict p,
-                                       float* __restrict q) {
+                                       const float* __restrict below, Ramp kx, Ramp ky, std::int32_t from,
+                                       std::int32_t n, float* __restrict p, float* __restrict q) {
   std::int32_t open = 0;
-  for (std::int64_t c = 0; c < n; ++c) {
+  for (std::int32_t c = 0; c < n; ++c) {
     const float nw = above[c - 1], no = above[c], ne = above[c + 1], w = here[c - 1], e = here[c + 1],
                 sw = below[c - 1], so = below[c], se = below[c + 1];
     // The centre takes no part in the sums; adding its difference makes them NaN where it is a void.
     const float centre = here[c] - here[c];
-    const float east = ((ne + 2 * e + se) - (nw + 2 * w + sw) + centre) * kx[c],
-                north = ((nw + 2 * no + ne) - (sw + 2 * so + se) + centre) * ky[c];
+    const float east = ((ne + 2 * e + se) - (nw + 2 * w + sw) + centre) * kx.at(from + c),
+                north = ((nw + 2 * no + ne) - (sw + 2 * so + se) + centre) * ky.at(from + c);
     p[c] = east;
     q[c] = north;
     const float both = east + north;
@@ -132,14 +131,14 @@ KATOPTRA_CLONES std::int64_t gradients(const float* __restrict above, const floa
 }
 
 // Also what a cell needs that the quick way could not do: neighbours missing, centre there.
-void mend_gradients(const float* above, const float* here, const float* below, const float* kx, const float* ky,
-                    std::int64_t n, float* p, float* q) {
-  for (std::int64_t c = 0; c < n; ++c) {
+void mend_gradients(const float* above, const float* here, const float* below, Ramp kx, Ramp ky, std::int32_t from,
+                    std::int32_t n, float* p, float* q) {
+  for (std::int32_t c = 0; c < n; ++c) {
     if (!std::isnan(p[c] + q[c]) || std::isnan(here[c])) continue;
     const Nine nine = completed(above + c, here + c, below + c);
     const auto& z = nine.z;
-    p[c] = ((z[0][2] + 2 * z[1][2] + z[2][2]) - (z[0][0] + 2 * z[1][0] + z[2][0])) * kx[c];
-    q[c] = ((z[0][0] + 2 * z[0][1] + z[0][2]) - (z[2][0] + 2 * z[2][1] + z[2][2])) * ky[c];
+    p[c] = ((z[0][2] + 2 * z[1][2] + z[2][2]) - (z[0][0] + 2 * z[1][0] + z[2][0])) * kx.at(from + c);
+    q[c] = ((z[0][0] + 2 * z[0][1] + z[0][2]) - (z[2][0] + 2 * z[2][1] + z[2][2])) * ky.at(from + c);
   }
 }
 
@@ -148,19 +147,15 @@ KATOPTRA_CLONES void shade_row(const float* __restrict p, const float* __restric
   for (std::int64_t c = 0; c < n; ++c) {
     const float light = (up - p[c] * east - q[c] * north) / std::sqrt(1 + p[c] * p[c] + q[c] * q[c]);
     const float lit = light > 0 ? light : (light <= 0 ? 0.0f : light);  // keeps NaN
-    out[c] = 1 + 254 * lit;
+    const float shade = 1 + 254 * lit;
+    out[c] = shade - shade + std::floor(shade + 0.5f);
   }
-}
-
-KATOPTRA_CLONES void round_row(float* out, std::int64_t n) {
-  for (std::int64_t c = 0; c < n; ++c) out[c] = out[c] - out[c] + std::floor(out[c] + 0.5f);
 }
 
 using GradientRow = void (*)(const float* p, const float* q, std::int64_t n, const float* parameters, float* out);
 
 void shade(const float* p, const float* q, std::int64_t n, const float* a, float* out) {
   shade_row(p, q, n, a[0], a[1], a[2], out);
-  round_row(out, n);
 }
 
 void slope_degrees(const float* p, const float* q, std::int64_t n, const float*, float* out) {
@@ -199,13 +194,16 @@ class GradientSource final : public GridSource {
     const Window& w = out.window;
     const Block in = input_.read(w.grown(1), out.origin ? Planes::ValuesAndOrigin : Planes::Values);
     const ScaleField scale(info_.frame, ruler_, vertical_, w);
-    const auto n = static_cast<std::size_t>(w.cols);
-    std::vector<float> kx(n), ky(n), p(n), q(n);
+    std::vector<float> p(static_cast<std::size_t>(w.cols)), q(p.size());
     for (std::int64_t r = 0; r < w.rows; ++r) {
       const float *above = in.row(r) + 1, *here = in.row(r + 1) + 1, *below = in.row(r + 2) + 1;
-      scale.row(r, kx, ky);
-      if (gradients(above, here, below, kx.data(), ky.data(), w.cols, p.data(), q.data()) > 0)
-        mend_gradients(above, here, below, kx.data(), ky.data(), w.cols, p.data(), q.data());
+      for (std::int64_t c = 0; c < w.cols;) {
+        const ScaleRun k = scale.run(r, c);
+        const auto n = static_cast<std::int32_t>(k.end - c);
+        if (gradients(above + c, here + c, below + c, k.x, k.y, k.from, n, p.data() + c, q.data() + c) > 0)
+          mend_gradients(above + c, here + c, below + c, k.x, k.y, k.from, n, p.data() + c, q.data() + c);
+        c = k.end;
+      }
       row_(p.data(), q.data(), w.cols, parameters_.data(), out.row(r));
       if (out.origin) std::copy_n(in.origin_row(r + 1) + 1, w.cols, out.origin_row(r));
     }
