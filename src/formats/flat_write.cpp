@@ -70,6 +70,20 @@ double round_step(double least) {
   return 10 * power;
 }
 
+// libpng's two structures, gone also when the writer that holds them could not be made.
+struct Png {
+  png_structp png = nullptr;
+  png_infop image = nullptr;
+  Png() = default;
+  Png(const Png&) = delete;
+  Png& operator=(const Png&) = delete;
+  ~Png() { png_destroy_write_struct(&png, &image); }
+  void open(void* self, png_error_ptr fail) {
+    png = png_create_write_struct(PNG_LIBPNG_VER_STRING, self, fail, nullptr);
+    if (png) image = png_create_info_struct(png);
+  }
+};
+
 class PngWriter final : public RowWriter {
  public:
   PngWriter(const fs::path& path, const GridInfo& info, double lowest, double highest, const WriteOptions& options)
@@ -80,19 +94,16 @@ class PngWriter final : public RowWriter {
     step_ = whole ? 1 : round_step(std::max(highest - lowest, 1e-6) / (kSteps - 1));
     zero_ = (std::floor(lowest / step_) - 1) * step_;
     beside_.add(path_.string() + ".json", scale_text());
-    png_ = png_create_write_struct(PNG_LIBPNG_VER_STRING, this, &PngWriter::fail, nullptr);
-    image_ = png_ ? png_create_info_struct(png_) : nullptr;
-    if (!image_) throw Error(ErrorCode::TooLarge, "no memory for a picture", path.string());
-    png_set_write_fn(png_, this, &PngWriter::write, nullptr);
-    png_set_user_limits(png_, 0x7fffffff, 0x7fffffff);
-    png_set_IHDR(png_, image_, static_cast<png_uint_32>(info.frame.cols()), static_cast<png_uint_32>(info.frame.rows()),
-                 16, PNG_COLOR_TYPE_GRAY, PNG_INTERLACE_NONE, PNG_COMPRESSION_TYPE_DEFAULT, PNG_FILTER_TYPE_DEFAULT);
-    png_set_compression_level(png_, 3);
-    png_write_info(png_, image_);
+    png_.open(this, &PngWriter::fail);
+    if (!png_.image) throw Error(ErrorCode::TooLarge, "no memory for a picture", path.string());
+    png_set_write_fn(png_.png, this, &PngWriter::write, nullptr);
+    png_set_user_limits(png_.png, 0x7fffffff, 0x7fffffff);
+    png_set_IHDR(png_.png, png_.image, static_cast<png_uint_32>(info.frame.cols()),
+                 static_cast<png_uint_32>(info.frame.rows()), 16, PNG_COLOR_TYPE_GRAY, PNG_INTERLACE_NONE,
+                 PNG_COMPRESSION_TYPE_DEFAULT, PNG_FILTER_TYPE_DEFAULT);
+    png_set_compression_level(png_.png, 3);
+    png_write_info(png_.png, png_.image);
   }
-  ~PngWriter() override { png_destroy_write_struct(&png_, &image_); }
-  PngWriter(const PngWriter&) = delete;
-  PngWriter& operator=(const PngWriter&) = delete;
 
   std::vector<std::uint8_t> encode(const Block& rows) const override {
     const auto n = static_cast<std::size_t>(rows.window().cells());
@@ -109,10 +120,10 @@ class PngWriter final : public RowWriter {
   }
   void place(const Window& band, std::span<const std::uint8_t> bytes) override {
     for (std::int64_t r = 0; r < band.rows; ++r)
-      png_write_row(png_, bytes.data() + static_cast<std::size_t>(r * band.cols * 2));
+      png_write_row(png_.png, bytes.data() + static_cast<std::size_t>(r * band.cols * 2));
   }
   void finish(WriteReport& report) override {
-    png_write_end(png_, image_);
+    png_write_end(png_.png, png_.image);
     beside_.commit(report);
     sink_->commit();
     report.bytes = at_;
@@ -155,8 +166,7 @@ class PngWriter final : public RowWriter {
   std::unique_ptr<ByteSink> sink_;
   FilesBeside beside_;
   double zero_ = 0, step_ = 1;
-  png_structp png_ = nullptr;
-  png_infop image_ = nullptr;
+  Png png_;
   std::uint64_t at_ = 0;
 };
 

@@ -1,8 +1,6 @@
 // Opening grids: the reader by content, then what all formats have in common.
 #include "katoptra/formats/grid_file.hpp"
 
-#include <algorithm>
-#include <array>
 #include <cmath>
 #include <cstring>
 #include <fmt/chrono.h>
@@ -232,11 +230,16 @@ GridFile open_grid_file(const Located& located, const fs::path& path, const Open
   }
   const GridInfo plain = file.grid.info();
   if (beside.void_value) file.grid = with_void(file.grid, *beside.void_value);
-  if (beside.zero != 0 || beside.step != 1) file.grid = scaled(file.grid, beside.step, beside.zero, {});
+  if (beside.zero != 0 || beside.step != 1)
+    file.grid = scaled(file.grid, beside.step, beside.zero, [&](GridInfo& info) {
+      info.notes.push_back(
+          fmt::format("value = {:g} + sample x {:g}, says the .json beside it", beside.zero, beside.step));
+    });
   if (options.void_value) file.grid = with_void(file.grid, *options.void_value);
-  const bool turned_already = std::any_of(plain.notes.begin(), plain.notes.end(),
-                                          [](const std::string& n) { return n.starts_with("depths, positive down"); });
-  if ((options.depths || beside.depths) && !turned_already) file.grid = depths_as_heights(file.grid);
+  if ((options.depths || beside.depths) && !facts.depths_turned) {
+    file.grid = depths_as_heights(file.grid);
+    facts.depths_turned = true;
+  }
   file.grid = at_usual_longitudes(file.grid);
   file.grid = relabelled(file.grid, [&](GridInfo& info) {
     info.sources = {{.name = path.filename().string(),
@@ -244,15 +247,15 @@ GridFile open_grid_file(const Located& located, const fs::path& path, const Open
                      .date = facts.date,
                      .date_guessed = facts.date_guessed,
                      .cell = ground_spacing(info.frame).y,
-                     .treatment = options.depths || turned_already ? "depths turned" : ""}};
+                     .treatment = facts.depths_turned ? "depths turned" : ""}};
     if (info.type == plain.type) info.file_void = plain.file_void;
     if (options.void_value && !info.file_void) info.file_void = options.void_value;
   });
   if (file.uncertainty)
-    file.uncertainty = relabelled(*file.uncertainty, [&](GridInfo& info) {
+    file.uncertainty = at_usual_longitudes(relabelled(*file.uncertainty, [&](GridInfo& info) {
       info.frame = info.frame.with_crs(file.grid.frame().crs());
       info.name = path.filename().string() + " uncertainty";
-    });
+    }));
   return file;
 }
 
@@ -280,6 +283,10 @@ bool looks_like_grid(const fs::path& path) {
   }
 }
 
-fs::path lineage_path_for(const fs::path& path) { return path.parent_path() / (path.stem().string() + ".lineage.tif"); }
+fs::path lineage_path_for(const fs::path& path) {
+  const std::string ext = lower_extension(path);
+  const fs::path name = ext == ".tif" || ext == ".tiff" ? path.stem() : path.filename();
+  return path.parent_path() / (name.string() + ".lineage.tif");
+}
 
 }  // namespace katoptra

@@ -119,6 +119,8 @@ WriteReport write_rows(const Grid& given, const fs::path& path, const std::strin
   report.type = as.type;
   report.void_value = as.void_value;
   if (ext == ".xyz") report.void_value.reset();
+  // A lineage that may not be written is told before hours of work, not after them.
+  if (options.lineage) create_file(lineage_path_for(path), {.overwrite = options.overwrite});
   const Measure m = write_bands(grid, *writer, options.run);
   report.cells = m.cells;
   report.voids = m.voids;
@@ -126,18 +128,14 @@ WriteReport write_rows(const Grid& given, const fs::path& path, const std::strin
   report.lowest = any ? static_cast<double>(m.lowest) : std::nan("");
   report.highest = any ? static_cast<double>(m.highest) : std::nan("");
   report.compression = "none";
-  writer->finish(report);
   if (options.lineage) {
     report.lineage_path = lineage_path_for(path);
     write_lineage(grid, report.lineage_path, options, report);
     write_lineage_table(path, info, options.overwrite);
   }
+  writer->finish(report);
   return report;
 }
-
-}  // namespace
-
-namespace {
 
 // What all sources agree on is true of the whole.
 WriteOptions with_agreed_facts(WriteOptions o, const GridInfo& info) {
@@ -184,7 +182,18 @@ void FilesBeside::add(const fs::path& path, const std::string& text) {
   files_.emplace_back(path, std::move(sink));
 }
 
+void FilesBeside::remove(const fs::path& path) {
+  std::error_code ec;
+  if (!fs::exists(path, ec)) return;
+  if (!options_.overwrite)
+    throw Error(ErrorCode::Io, "is there already, and would be taken for what the new file says", path.string(),
+                "choose another name or say --overwrite");
+  stale_.push_back(path);
+}
+
 void FilesBeside::commit(WriteReport& report) {
+  std::error_code ec;
+  for (const fs::path& path : stale_) fs::remove(path, ec);
   for (auto& [path, sink] : files_) {
     if (sink) sink->commit();
     report.beside.push_back(path);
@@ -192,9 +201,11 @@ void FilesBeside::commit(WriteReport& report) {
 }
 
 void FilesBeside::add_references(const fs::path& path, const GridInfo& info) {
+  const fs::path prj = fs::path(path).replace_extension(".prj"), facts = path.string() + ".json";
   if (info.frame.crs())
-    add(fs::path(path).replace_extension(".prj"),
-        info.frame.crs().with_heights(info.quantity.heights).file_wkt() + "\n");
+    add(prj, info.frame.crs().with_heights(info.quantity.heights).file_wkt() + "\n");
+  else
+    remove(prj);
   nlohmann::ordered_json j;
   const Quantity& q = info.quantity;
   if (q.kind != QuantityKind::Height) j["quantity"] = name_of(q.kind);
@@ -203,7 +214,10 @@ void FilesBeside::add_references(const fs::path& path, const GridInfo& info) {
   if (q.kind != QuantityKind::Height || q.unit_known) j["unit"] = unit_name(q);
   if (!options_.date.empty()) j["date"] = options_.date;
   if (!options_.survey.empty()) j["survey"] = options_.survey;
-  if (!j.empty()) add(path.string() + ".json", j.dump(2) + "\n");
+  if (j.empty())
+    remove(facts);
+  else
+    add(facts, j.dump(2) + "\n");
 }
 
 }  // namespace katoptra

@@ -15,7 +15,7 @@ namespace katoptra {
 namespace fs = std::filesystem;
 namespace {
 
-fs::path table_path_for(const fs::path& path) { return path.parent_path() / (path.stem().string() + ".lineage.csv"); }
+fs::path table_path_for(const fs::path& path) { return lineage_path_for(path).replace_extension(".csv"); }
 
 // Values of one grid, origins of another.
 class TracedSource final : public GridSource {

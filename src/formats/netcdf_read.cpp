@@ -489,6 +489,7 @@ GridFile open_unguarded(const Located& located, const OpenOptions& options) {
   Grid grid = turned(grid_of_rows(std::move(info), rule, rows_per_block, std::move(rows)), lattice);
   if (missing && missing != rule.hole) grid = with_void(grid, *missing * rule.scale + rule.offset);
   if (depths) grid = depths_as_heights(grid);
+  out.facts.depths_turned = depths;
   out.grid = grid;
   return out;
 }

@@ -51,10 +51,13 @@ class FilesBeside {
   void add(const std::filesystem::path& path, const std::string& text);
   // NAME.prj, and NAME.EXT.json with what the format cannot say.
   void add_references(const std::filesystem::path& path, const GridInfo& info);
+  // What an earlier file of the name left behind goes away with it. Io when it may not.
+  void remove(const std::filesystem::path& path);
   void commit(WriteReport& report);
 
  private:
   WriteOptions options_;
+  std::vector<std::filesystem::path> stale_;
   std::vector<std::pair<std::filesystem::path, std::unique_ptr<ByteSink>>> files_;
 };
 

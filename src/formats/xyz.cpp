@@ -468,6 +468,7 @@ GridFile open_xyz(const Located& file, const OpenOptions& options) {
   if (f.whole_numbers && std::max(std::abs(f.lowest), std::abs(f.highest)) < 16777216)
     info.type = f.lowest >= -32768 && f.highest <= 32767 ? SampleType::Int16 : SampleType::Int32;
   const double hole = options.void_value ? (f.depths ? 0 - *options.void_value : *options.void_value) : std::nan("");
+  out.facts.depths_turned = f.depths;
   if (f.depths) info.notes.push_back("depths, positive down, were turned into heights");
   auto raster = std::make_shared<Raster>(file.bytes, dialect_of(*file.bytes, how), *f.lattice, hole);
   const std::int64_t rows_per_block = convenient_rows(info.frame.cols(), SampleType::Float32);

@@ -55,21 +55,17 @@ class HeightsSource final : public GridSource {
     const Window& w = out.window;
     const std::int64_t c0 = w.col / kPatch, c1 = (w.col + w.cols - 1) / kPatch, r0 = w.row / kPatch,
                        r1 = (w.row + w.rows - 1) / kPatch;
-    // Five points a patch beside its corners: the middle and the middles of its edges.
+    // The corners of the patches, and five points of each to check them by: its middle and the middles of its edges.
     const std::int64_t across = c1 - c0 + 2, down = r1 - r0 + 2;
-    const std::vector<double> corners = exact(c0 * kPatch, r0 * kPatch, kPatch, across, down),
-                              halves = exact(c0 * kPatch, r0 * kPatch, kPatch / 2, 2 * across - 1, 2 * down - 1);
+    const std::vector<double> halves = exact(c0 * kPatch, r0 * kPatch, kPatch / 2, 2 * across - 1, 2 * down - 1);
     for (std::int64_t pr = r0; pr <= r1; ++pr)
       for (std::int64_t pc = c0; pc <= c1; ++pc) {
         const Window patch = Window{pc * kPatch, pr * kPatch, kPatch, kPatch}.intersected(w);
         const std::int64_t i = pc - c0, j = pr - r0;
-        const double q[4] = {corners[static_cast<std::size_t>(j * across + i)],
-                             corners[static_cast<std::size_t>(j * across + i + 1)],
-                             corners[static_cast<std::size_t>((j + 1) * across + i)],
-                             corners[static_cast<std::size_t>((j + 1) * across + i + 1)]};
         const auto half = [&](std::int64_t x, std::int64_t y) {
           return halves[static_cast<std::size_t>((2 * j + y) * (2 * across - 1) + 2 * i + x)];
         };
+        const double q[4] = {half(0, 0), half(2, 0), half(0, 2), half(2, 2)};
         const double off[5] = {half(1, 1) - (q[0] + q[1] + q[2] + q[3]) / 4, half(1, 0) - (q[0] + q[1]) / 2,
                                half(1, 2) - (q[2] + q[3]) / 2, half(0, 1) - (q[0] + q[2]) / 2,
                                half(2, 1) - (q[1] + q[3]) / 2};

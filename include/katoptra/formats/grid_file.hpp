@@ -39,6 +39,7 @@ struct FileFacts {
   std::vector<std::string> bands;     // names of its values where a cell has several; empty for one
   std::string band;                   // the one that was taken
   std::vector<std::string> beside;    // files beside it that were used
+  bool depths_turned = false;         // its values were depths, positive down
   std::vector<std::string> problems;  // damage that the header gives away, such as tiles that lie beyond the end
 };
 
@@ -122,7 +123,7 @@ std::vector<std::filesystem::path> grids_behind(const std::filesystem::path& pat
 // "LIBTIFF, Version 4.5.0": the reader of TIFF headers, for records.
 std::string tiff_library_version();
 
-// "dem.lineage.tif" for "dem.tif"
+// "dem.lineage.tif" for "dem.tif", "dem.asc.lineage.tif" for "dem.asc": each has its own.
 std::filesystem::path lineage_path_for(const std::filesystem::path& path);
 
 }  // namespace katoptra
