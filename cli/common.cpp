@@ -181,28 +181,21 @@ Grid with_note(const Grid& grid, const std::string& note) {
   return relabelled(grid, [&](GridInfo& info) { info.notes.push_back(note); });
 }
 
-Grid shifted(const Grid& grid, const std::string& shift, const HeightReference& to) {
-  if (parse_number(shift.substr(0, 1)) || shift.starts_with("-") || shift.starts_with("+") || shift.starts_with("."))
-    return shifted_heights(grid, Length::parse(shift, grid.quantity().unit), to);
-  return shifted_heights(grid, open_grid(shift), to);
-}
-
 }  // namespace
 
 Grid open_input(const std::string& path, const Common& c) {
   Grid grid = open_grid(path, c.open_options());
   if (grid.quantity().kind != QuantityKind::Height) return grid;
   const std::string name = grid.info().name;
-  const HeightReference heights = c.heights.empty() ? grid.quantity().heights : HeightReference::parse(c.heights);
-  if (!c.shift.empty()) {
-    grid = shifted(grid, c.shift, heights);
-  } else if (!c.heights.empty() && !grid.quantity().heights.known() && heights.known()) {
+  const HeightReference heights = HeightReference::parse(c.heights);
+  const HeightShift shift =
+      parse_height_shift(c.shift, grid.quantity().unit, [](const std::string& file) { return open_grid(file); });
+  if (!shift.given() && heights.known() && !grid.quantity().heights.known())
     grid =
         with_note(relabelled(grid, [&](GridInfo& info) { info.quantity.heights = heights; }),
                   fmt::format("{}: does not say from where heights are counted: {} was taken", name, heights.name()));
-  } else if (heights.known()) {
-    grid = to_heights(grid, heights);
-  }
+  else
+    grid = brought_to(grid, heights, shift);
   if (c.unit.empty()) return grid;
   const LengthUnit unit = parse_length_unit(c.unit);
   if (!grid.quantity().unit_known)

@@ -5,14 +5,11 @@
 #include <archive_entry.h>
 #include <array>
 #include <cerrno>
-#include <cstdlib>
 #include <cstring>
-#include <fcntl.h>
 #include <fmt/format.h>
 #include <map>
 #include <mutex>
 #include <optional>
-#include <unistd.h>
 #include <utility>
 
 #include "katoptra/base/error.hpp"
@@ -28,40 +25,19 @@ constexpr std::uint64_t kSuspiciousRatio = 1000, kSuspiciousSize = std::uint64_t
 
 // ------------------------------------------------------------------------------------------ what is unpacked, kept
 
-// A temporary file without a name.
-class SpillSource final : public ByteSource {
+// A temporary file without a name, filled from the front.
+class SpillSource final : public DescriptorSource {
  public:
-  explicit SpillSource(std::string name) : name_(std::move(name)) {
-    const char* folder = std::getenv("TMPDIR");
-    std::string path = std::string(folder && *folder ? folder : "/tmp") + "/katoptra-XXXXXX";
-    fd_ = ::mkostemp(path.data(), O_CLOEXEC);
-    if (fd_ < 0)
-      throw Error(ErrorCode::Io, fmt::format("no temporary file can be made to unpack it: {}", std::strerror(errno)),
-                  name_, "set TMPDIR to a folder that can be written");
-    ::unlink(path.c_str());
-  }
-  ~SpillSource() override { ::close(fd_); }
-  SpillSource(const SpillSource&) = delete;
-  SpillSource& operator=(const SpillSource&) = delete;
-  std::uint64_t size() const override { return size_; }
-  const std::string& name() const override { return name_; }
+  explicit SpillSource(const std::string& name) : DescriptorSource(name, open_unnamed_file(name), 0) {}
   void append(std::span<const std::uint8_t> bytes) {
     try {
-      write_descriptor(fd_, size_, bytes, name_);
+      write_descriptor(descriptor(), size_, bytes, name());
     } catch (const Error& e) {
-      throw Error(ErrorCode::Io, "cannot be unpacked: its temporary file " + e.problem(), name_,
+      throw Error(ErrorCode::Io, "cannot be unpacked: its temporary file " + e.problem(), name(),
                   "make room, or set TMPDIR to a larger disk");
     }
     size_ += bytes.size();
   }
-  std::size_t read_at(std::uint64_t offset, std::span<std::uint8_t> out) const override {
-    return read_descriptor(fd_, offset, out, name_);
-  }
-
- private:
-  std::string name_;
-  int fd_;
-  std::uint64_t size_ = 0;
 };
 
 // What may come out of an archive.
@@ -223,12 +199,6 @@ bool is_compressed(std::span<const std::uint8_t> head) {
 }
 bool is_tar(std::span<const std::uint8_t> head) { return head.size() >= 262 && starts(head.subspan(257), "ustar"); }
 
-std::vector<std::uint8_t> head_of(const ByteSource& bytes) {
-  std::vector<std::uint8_t> head(512);
-  head.resize(bytes.read_at(0, head));
-  return head;
-}
-
 std::uint64_t little(std::span<const std::uint8_t> b, std::size_t at, int n) {
   std::uint64_t v = 0;
   for (int i = 0; i < n; ++i) v |= std::uint64_t{b[at + static_cast<std::size_t>(i)]} << (8 * i);
@@ -352,12 +322,12 @@ class StreamArchive final : public Archive {
 }  // namespace
 
 bool Archive::is_archive(const ByteSource& bytes) {
-  const auto head = head_of(bytes);
+  const auto head = bytes.head(512);
   return is_zip(head) || is_compressed(head) || is_tar(head);
 }
 
 std::shared_ptr<const Archive> Archive::open(std::shared_ptr<ByteSource> bytes) {
-  const auto head = head_of(*bytes);
+  const auto head = bytes->head(512);
   if (is_zip(head)) return std::make_shared<ZipArchive>(std::move(bytes));
   bool single = false;
   if (is_compressed(head)) {

@@ -56,11 +56,7 @@ class BagFile {
     static const Quiet quiet;
     Id access(H5Pcreate(H5P_FILE_ACCESS), H5Pclose);
     if (file.path.empty()) {
-      constexpr std::uint64_t kMost = std::uint64_t{2} << 30;
-      if (file.bytes->size() > kMost)
-        throw Error(ErrorCode::TooLarge, "is too large to be read inside an archive", name_, "unpack it first");
-      std::vector<std::uint8_t> memory(file.bytes->size());
-      file.bytes->read_exactly(0, memory);
+      std::vector<std::uint8_t> memory = container_bytes(file);
       H5Pset_fapl_core(access.get(), 1 << 20, false);
       H5Pset_file_image(access.get(), memory.data(), memory.size());
       file_ = Id(H5Fopen("inside", H5F_ACC_RDONLY, access.get()), H5Fclose);

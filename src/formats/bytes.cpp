@@ -24,45 +24,17 @@ void ByteSource::read_exactly(std::uint64_t offset, std::span<std::uint8_t> out)
                 "it is truncated; fetch it again");
 }
 
+std::vector<std::uint8_t> ByteSource::head(std::size_t n) const {
+  std::vector<std::uint8_t> out(n);
+  out.resize(read_at(0, out));
+  return out;
+}
+
 void ByteSource::will_need(std::uint64_t, std::uint64_t) const {}
 
 namespace {
 
 std::string reason() { return std::strerror(errno); }
-
-class FileSource final : public ByteSource {
- public:
-  explicit FileSource(const fs::path& path) : name_(path.string()), fd_(::open(path.c_str(), O_RDONLY | O_CLOEXEC)) {
-    if (fd_ < 0)
-      throw Error(ErrorCode::Io, "cannot be opened: " + reason(), name_,
-                  errno == ENOENT ? "check the path" : "check its permissions");
-    struct stat st {};
-    if (::fstat(fd_, &st) != 0 || S_ISDIR(st.st_mode)) {
-      ::close(fd_);
-      throw Error(ErrorCode::Io, S_ISDIR(st.st_mode) ? "is a folder, not a file" : "cannot be read: " + reason(), name_,
-                  "name a file");
-    }
-    size_ = static_cast<std::uint64_t>(st.st_size);
-    if (size_ == 0) {
-      ::close(fd_);
-      throw Error(ErrorCode::BadFile, "is empty", name_, "fetch it again");
-    }
-  }
-  ~FileSource() override { ::close(fd_); }
-  std::uint64_t size() const override { return size_; }
-  const std::string& name() const override { return name_; }
-  void will_need(std::uint64_t offset, std::uint64_t bytes) const override {
-    ::posix_fadvise(fd_, static_cast<off_t>(offset), static_cast<off_t>(bytes), POSIX_FADV_WILLNEED);
-  }
-  std::size_t read_at(std::uint64_t offset, std::span<std::uint8_t> out) const override {
-    return read_descriptor(fd_, offset, out, name_);
-  }
-
- private:
-  std::string name_;
-  int fd_;
-  std::uint64_t size_ = 0;
-};
 
 class MemorySource final : public ByteSource {
  public:
@@ -149,7 +121,19 @@ std::function<std::unique_ptr<ByteSink>(std::unique_ptr<ByteSink>)>& wrapper() {
 
 }  // namespace
 
-std::shared_ptr<ByteSource> open_file(const fs::path& path) { return std::make_shared<FileSource>(path); }
+std::shared_ptr<ByteSource> open_file(const fs::path& path) {
+  const int fd = ::open(path.c_str(), O_RDONLY | O_CLOEXEC);
+  if (fd < 0)
+    throw Error(ErrorCode::Io, "cannot be opened: " + reason(), path.string(),
+                errno == ENOENT ? "check the path" : "check its permissions");
+  struct stat st {};
+  const bool known = ::fstat(fd, &st) == 0;
+  const std::string why = known ? "is a folder, not a file" : "cannot be read: " + reason();
+  auto source = std::make_shared<DescriptorSource>(path.string(), fd, static_cast<std::uint64_t>(st.st_size));
+  if (!known || S_ISDIR(st.st_mode)) throw Error(ErrorCode::Io, why, path.string(), "name a file");
+  if (source->size() == 0) throw Error(ErrorCode::BadFile, "is empty", path.string(), "fetch it again");
+  return source;
+}
 std::shared_ptr<ByteSource> bytes_in_memory(std::string name, std::vector<std::uint8_t> bytes) {
   return std::make_shared<MemorySource>(std::move(name), std::move(bytes));
 }

@@ -7,7 +7,6 @@
 #include <fmt/format.h>
 #include <limits>
 #include <map>
-#include <sstream>
 #include <utility>
 
 #include "katoptra/base/error.hpp"
@@ -23,18 +22,8 @@ namespace {
 
 using Keys = std::map<std::string, std::string>;
 
-Keys parse_header(const std::string& text) {
-  Keys keys;
-  std::istringstream lines(text);
-  for (std::string line; std::getline(lines, line);) {
-    std::istringstream words(line);
-    std::string key, value;
-    if (words >> key >> value) keys[lower_case(key)] = lower_case(value);
-  }
-  return keys;
-}
 bool is_header(const std::string& text) {
-  const Keys keys = parse_header(text);
+  const Keys keys = keyword_lines(text);
   return keys.count("ncols") && keys.count("nrows");
 }
 
@@ -126,7 +115,7 @@ void read_place(const HeaderReader& h, const std::string& file, Header& out) {
 }
 
 Header read_header(const std::string& text, const std::string& file) {
-  const Keys keys = parse_header(text);
+  const Keys keys = keyword_lines(text);
   const HeaderReader h(keys, file);
   Header out;
   read_place(h, file, out);

@@ -5,9 +5,7 @@
 #include <cstring>
 #include <fmt/chrono.h>
 #include <fmt/format.h>
-#include <map>
 #include <nlohmann/json.hpp>
-#include <sstream>
 #include <sys/stat.h>
 
 #include "katoptra/base/error.hpp"
@@ -17,17 +15,14 @@
 #include "lineage_file.hpp"
 #include "readers.hpp"
 #include "rows_source.hpp"
-#include "writers.hpp"
+#include "text_scan.hpp"
 
 namespace katoptra {
 namespace fs = std::filesystem;
 namespace {
 
-std::vector<std::uint8_t> head_of(const ByteSource& bytes) {
-  std::vector<std::uint8_t> head(4096);
-  head.resize(bytes.read_at(0, head));
-  return head;
-}
+constexpr std::size_t kHead = 4096;
+
 bool is_tiff(std::span<const std::uint8_t> head) {
   for (const char* magic : {"II*\0", "MM\0*", "II+\0", "MM\0+"})
     if (head.size() >= 4 && std::memcmp(head.data(), magic, 4) == 0) return true;
@@ -36,7 +31,7 @@ bool is_tiff(std::span<const std::uint8_t> head) {
 bool is_hgt_file(const std::string& name) { return lower_extension(name) == ".hgt" && is_hgt_name(name); }
 
 GridFile open_located(const Located& file, const OpenOptions& options) {
-  const auto head = head_of(*file.bytes);
+  const auto head = file.bytes->head(kHead);
   if (is_tiff(head)) return open_tiff(file, options);
   if (is_netcdf_classic(head)) return open_netcdf(file, options);
   if (is_hdf5(head)) return is_bag(file) ? open_bag(file, options) : open_netcdf(file, options);
@@ -60,13 +55,7 @@ std::string file_date(const fs::path& path) {
 
 // A .prj of the older kind has keywords instead of WKT: "Projection UTM", "Zone 25", "Datum WGS84" ...
 Crs crs_from_keywords(const std::string& text) {
-  std::map<std::string, std::string> keys;
-  std::istringstream lines(text);
-  for (std::string line; std::getline(lines, line);) {
-    std::istringstream words(line);
-    std::string key, value;
-    if (words >> key >> value) keys[lower_case(key)] = lower_case(value);
-  }
+  auto keys = keyword_lines(text);
   struct Datum {
     const char* name;
     int geographic, north, south;  // EPSG codes; those of UTM without the zone
@@ -270,7 +259,7 @@ Grid open_grid(const fs::path& path, const OpenOptions& options) { return open_g
 bool looks_like_grid(const fs::path& path) {
   try {
     auto bytes = open_file(path);
-    const auto head = head_of(*bytes);
+    const auto head = bytes->head(kHead);
     const std::string name = path.filename().string(), ext = lower_extension(path);
     if (ext == ".hdr") return false;  // the data beside it are the grid
     if (is_tiff(head) || is_netcdf_classic(head) || is_hdf5(head) || is_hgt_file(name) || is_ascii_grid(head))

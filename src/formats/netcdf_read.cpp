@@ -30,11 +30,7 @@ class NcFile {
       std::lock_guard lock(container_lock());
       status = nc_open(file.path.c_str(), NC_NOWRITE, &id_);
     } else {
-      constexpr std::uint64_t kMost = std::uint64_t{2} << 30;
-      if (file.bytes->size() > kMost)
-        throw Error(ErrorCode::TooLarge, "is too large to be read inside an archive", name_, "unpack it first");
-      memory_.resize(file.bytes->size());
-      file.bytes->read_exactly(0, memory_);
+      memory_ = container_bytes(file);
       std::lock_guard lock(container_lock());
       status = nc_open_mem("inside", NC_NOWRITE, memory_.size(), memory_.data(), &id_);
     }

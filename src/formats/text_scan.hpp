@@ -2,12 +2,16 @@
 #pragma once
 #include <charconv>
 #include <cstdint>
+#include <map>
+#include <sstream>
 #include <string>
 #include <string_view>
 #include <vector>
 
 #include "katoptra/base/progress.hpp"
 #include "katoptra/formats/bytes.hpp"
+
+#include "base/text.hpp"
 
 namespace katoptra {
 
@@ -34,6 +38,18 @@ void for_each_piece(const ByteSource& bytes, std::uint64_t from, const Body& bod
 }
 inline std::size_t piece_count(const ByteSource& bytes, std::uint64_t from) {
   return static_cast<std::size_t>((bytes.size() - std::min(from, bytes.size()) + kTextPiece - 1) / kTextPiece);
+}
+
+// "KEY value" lines, both in lower case; what follows the value is not looked at.
+inline std::map<std::string, std::string> keyword_lines(const std::string& text) {
+  std::map<std::string, std::string> keys;
+  std::istringstream lines(text);
+  for (std::string line; std::getline(lines, line);) {
+    std::istringstream words(line);
+    std::string key, value;
+    if (words >> key >> value) keys[lower_case(key)] = lower_case(value);
+  }
+  return keys;
 }
 
 // A number as text files have it; false when the token is none. "nan" and infinities are NaN.

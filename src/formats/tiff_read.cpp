@@ -4,7 +4,6 @@
 #include <cstring>
 #include <fmt/format.h>
 #include <limits>
-#include <mutex>
 #include <sstream>
 #include <tiffio.h>
 #include <utility>
@@ -12,6 +11,7 @@
 #include "katoptra/base/error.hpp"
 #include "katoptra/grid/cache.hpp"
 
+#include "base/pool.hpp"
 #include "geokeys.hpp"
 #include "readers.hpp"
 #include "rows_source.hpp"
@@ -232,26 +232,13 @@ class TiffSource final : public GridSource {
   }
 
   void decode_by_libtiff(std::uint64_t index, BlockCache::Bytes& raw) const {
-    std::unique_ptr<Handle> h = take();
+    std::unique_ptr<Handle> h = handles_.take([&] { return std::make_unique<Handle>(bytes_); });
     const auto i = static_cast<std::uint32_t>(layout_.first_block + index);
     const auto n = static_cast<tmsize_t>(raw.size());
     const tmsize_t got = layout_.tiled ? TIFFReadEncodedTile(h->get(), i, raw.data(), n)
                                        : TIFFReadEncodedStrip(h->get(), i, raw.data(), n);
     if (got != n) damaged(index, h->message("it ends early"));
-    std::lock_guard lock(mutex_);
-    free_.push_back(std::move(h));
-  }
-
-  std::unique_ptr<Handle> take() const {
-    {
-      std::lock_guard lock(mutex_);
-      if (!free_.empty()) {
-        auto h = std::move(free_.back());
-        free_.pop_back();
-        return h;
-      }
-    }
-    return std::make_unique<Handle>(bytes_);
+    handles_.give(std::move(h));
   }
 
   [[noreturn]] void damaged(std::uint64_t index, const std::string& why) const {
@@ -267,8 +254,7 @@ class TiffSource final : public GridSource {
   SampleRule rule_;
   Layout layout_;
   std::uint64_t owner_;
-  mutable std::mutex mutex_;
-  mutable std::vector<std::unique_ptr<Handle>> free_;
+  mutable Pool<std::unique_ptr<Handle>> handles_;
 };
 
 // -------------------------------------------------------------------------------------------------- header to facts

@@ -427,9 +427,21 @@ void measure(const Block& block, const Window& inside, Made& m) {
   }
 }
 
-}  // namespace
-
-namespace {
+// Everything about one tile: measured, packed, halved; with its lineage when that is written.
+std::shared_ptr<Made> make_tile(const Block& block, const Window& inside, const TiffWriter& writer,
+                                const TiffWriter* lineage, bool overviews) {
+  auto made = std::make_shared<Made>();
+  measure(block, inside, *made);
+  made->values = writer.encode(block.row(0));
+  if (overviews) made->half = writer.halved(block.row(0));
+  if (!lineage) return made;
+  std::vector<float> codes(static_cast<std::size_t>(block.window().cells()));
+  const Origin* from = block.origin_row(0);
+  std::transform(from, from + codes.size(), codes.begin(), [](Origin o) { return o ? static_cast<float>(o) : kVoid; });
+  made->codes = lineage->encode(codes.data());
+  if (overviews) made->codes_half = lineage->halved(codes.data());
+  return made;
+}
 
 // The origin plane as values.
 class CodesSource final : public GridSource {
@@ -494,24 +506,11 @@ WriteReport write_tiff(const Grid& grid, const fs::path& path, const WriteOption
   parallel_ordered(
       tiles, in_flight, options.run,
       [&](std::size_t i) -> std::shared_ptr<void> {
-        auto made = std::make_shared<Made>();
         const Window w = writer.tile_window(i);
         const auto read_before = trial.find(i);
-        Block own;
-        if (read_before == trial.end()) own = grid.read(w, planes);
-        const Block& block = read_before == trial.end() ? own : read_before->second;
-        measure(block, w.intersected(frame), *made);
-        made->values = writer.encode(block.row(0));
-        if (options.overviews) made->half = writer.halved(block.row(0));
-        if (lineage) {
-          std::vector<float> codes(static_cast<std::size_t>(w.cells()));
-          const Origin* from = block.origin_row(0);
-          std::transform(from, from + codes.size(), codes.begin(),
-                         [](Origin o) { return o ? static_cast<float>(o) : kVoid; });
-          made->codes = lineage->encode(codes.data());
-          if (options.overviews) made->codes_half = lineage->halved(codes.data());
-        }
-        return made;
+        if (read_before != trial.end())
+          return make_tile(read_before->second, w.intersected(frame), writer, lineage.get(), options.overviews);
+        return make_tile(grid.read(w, planes), w.intersected(frame), writer, lineage.get(), options.overviews);
       },
       [&](std::size_t i, std::shared_ptr<void> result) {
         const Made& m = *static_cast<Made*>(result.get());

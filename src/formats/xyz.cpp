@@ -2,9 +2,8 @@
 
 #include <algorithm>
 #include <array>
+#include <atomic>
 #include <cmath>
-#include <cstdlib>
-#include <fcntl.h>
 #include <fmt/format.h>
 #include <mutex>
 #include <sys/mman.h>
@@ -15,6 +14,7 @@
 #include "katoptra/base/error.hpp"
 
 #include "base/text.hpp"
+#include "descriptor.hpp"
 #include "readers.hpp"
 #include "rows_source.hpp"
 #include "text_scan.hpp"
@@ -288,7 +288,8 @@ struct PieceFacts {
   bool whole = true;
 };
 
-PieceFacts facts_of(const ByteSource& bytes, const Dialect& d, std::uint64_t begin, std::uint64_t end) {
+// `collect`: keep the distinct coordinates, too.
+PieceFacts facts_of(const ByteSource& bytes, const Dialect& d, std::uint64_t begin, std::uint64_t end, bool collect) {
   PieceFacts f;
   double last_x = std::nan(""), last_y = std::nan("");
   each_point(bytes, d, begin, end, [&](const XyzPoint& p) {
@@ -299,10 +300,41 @@ PieceFacts facts_of(const ByteSource& bytes, const Dialect& d, std::uint64_t beg
       f.highest = std::max(f.highest, p.z);
     }
     f.whole = f.whole && p.whole;
-    if (p.x != last_x && f.xs.size() <= kMostDistinct) f.xs.insert(last_x = p.x);
-    if (p.y != last_y && f.ys.size() <= kMostDistinct) f.ys.insert(last_y = p.y);
+    if (!collect) return;
+    if (p.x != last_x) f.xs.insert(last_x = p.x);
+    if (p.y != last_y) f.ys.insert(last_y = p.y);
   });
   return f;
+}
+
+// The facts of all pieces together. A few pieces are alive at once, and once there are too many distinct coordinates
+// for a lattice they are not kept any longer, so that memory does not grow with the file.
+PieceFacts facts_of_all(const ByteSource& bytes, const Dialect& d) {
+  PieceFacts all;
+  std::atomic<bool> collect{true};
+  parallel_ordered(
+      piece_count(bytes, d.data), static_cast<std::size_t>(2 * thread_count({})), {},
+      [&](std::size_t i) -> std::shared_ptr<void> {
+        const std::uint64_t begin = d.data + i * kTextPiece;
+        return std::make_shared<PieceFacts>(
+            facts_of(bytes, d, begin, std::min(bytes.size(), begin + kTextPiece), collect));
+      },
+      [&](std::size_t, std::shared_ptr<void> result) {
+        PieceFacts& p = *static_cast<PieceFacts*>(result.get());
+        all.points += p.points;
+        all.bounds.include(p.bounds);
+        all.lowest = std::min(all.lowest, p.lowest);
+        all.highest = std::max(all.highest, p.highest);
+        all.whole = all.whole && p.whole;
+        if (!collect) return;
+        all.xs.merge(p.xs);
+        all.ys.merge(p.ys);
+        if (all.xs.size() <= kMostDistinct && all.ys.size() <= kMostDistinct) return;
+        collect = false;
+        all.xs = {};
+        all.ys = {};
+      });
+  return all;
 }
 
 // ------------------------------------------------------------------------------------------------------- the raster
@@ -315,12 +347,9 @@ class Scratch {
     bytes_ = cells * sizeof(float);
     int fd = -1;
     if (bytes_ > kInMemory) {
-      const char* folder = std::getenv("TMPDIR");
-      std::string path = std::string(folder && *folder ? folder : "/tmp") + "/katoptra-XXXXXX";
-      fd = ::mkostemp(path.data(), O_CLOEXEC);
-      if (fd >= 0) ::unlink(path.c_str());
-      if (fd < 0 || ::posix_fallocate(fd, 0, static_cast<off_t>(bytes_)) != 0) {
-        if (fd >= 0) ::close(fd);
+      fd = open_unnamed_file(file);
+      if (::posix_fallocate(fd, 0, static_cast<off_t>(bytes_)) != 0) {
+        ::close(fd);
         throw Error(ErrorCode::Io, "no temporary file can be made for its cells", file,
                     "set TMPDIR to a folder with room");
       }
@@ -396,22 +425,8 @@ class Raster {
 
 XyzFacts look_at_xyz(const ByteSource& bytes, const XyzOptions& options) {
   const Dialect d = dialect_of(bytes, options);
-  std::vector<PieceFacts> pieces(piece_count(bytes, d.data));
-  for_each_piece(bytes, d.data, [&](std::size_t i, std::uint64_t begin, std::uint64_t end) {
-    pieces[i] = facts_of(bytes, d, begin, end);
-  });
+  const PieceFacts all = facts_of_all(bytes, d);
   XyzFacts f;
-  PieceFacts all;
-  for (PieceFacts& p : pieces) {
-    all.points += p.points;
-    all.bounds.include(p.bounds);
-    all.lowest = std::min(all.lowest, p.lowest);
-    all.highest = std::max(all.highest, p.highest);
-    all.whole = all.whole && p.whole;
-    all.xs.merge(p.xs);
-    all.ys.merge(p.ys);
-    p = PieceFacts();
-  }
   f.delimiter = d.delimiter;
   f.header = d.header;
   f.depths = d.depths;
@@ -422,7 +437,7 @@ XyzFacts look_at_xyz(const ByteSource& bytes, const XyzOptions& options) {
   f.lowest = all.lowest;
   f.highest = all.highest;
   if (d.geographic) f.crs = Crs::wgs84();
-  if (all.xs.size() <= kMostDistinct && all.ys.size() <= kMostDistinct && !all.xs.empty())
+  if (!all.xs.empty())
     f.lattice = frame_of({all.xs.begin(), all.xs.end()}, {all.ys.begin(), all.ys.end()}, all.points, f.crs);
   return f;
 }

@@ -1,10 +1,9 @@
 // Owners of PROJ's objects, shared by the sources of this room.
 #pragma once
 #include <memory>
-#include <mutex>
 #include <proj.h>
-#include <utility>
-#include <vector>
+
+#include "base/pool.hpp"
 
 namespace katoptra {
 
@@ -31,29 +30,6 @@ struct Pipeline {
   Pj pj;
 };
 
-// Pipelines of one kind that wait for the next caller. Thread-safe.
-class PipelinePool {
- public:
-  template <class Make>
-  Pipeline take(const Make& make) {
-    {
-      std::lock_guard lock(mutex_);
-      if (!free_.empty()) {
-        Pipeline p = std::move(free_.back());
-        free_.pop_back();
-        return p;
-      }
-    }
-    return make();
-  }
-  void give(Pipeline p) {
-    std::lock_guard lock(mutex_);
-    free_.push_back(std::move(p));
-  }
-
- private:
-  std::mutex mutex_;
-  std::vector<Pipeline> free_;
-};
+using PipelinePool = Pool<Pipeline>;
 
 }  // namespace katoptra

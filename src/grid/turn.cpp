@@ -82,7 +82,8 @@ Grid around_longitude(const Grid& grid, double longitude) {
   const Frame& f = grid.frame();
   if (!f.crs().is_geographic()) return grid;
   const bool whole_globe = std::abs(f.east() - f.west() - 360) < 1e-3 * f.cell().x;
-  if (!whole_globe) return turned_around(grid, static_cast<int>(std::lround((longitude - f.bounds().centre().x) / 360)));
+  if (!whole_globe)
+    return turned_around(grid, static_cast<int>(std::lround((longitude - f.bounds().centre().x) / 360)));
   const auto by = static_cast<std::int64_t>(std::llround((longitude - 180 - f.west()) / f.cell().x));
   const std::int64_t roll = ((by % f.cols()) + f.cols()) % f.cols();
   GridInfo info = grid.info();

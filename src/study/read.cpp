@@ -92,12 +92,8 @@ void read_sources(const toml::table& root, const std::string& file, Study& s) {
     source.crs = t.parsed("crs", [](const std::string& x) { return Crs::parse(x); });
     source.heights = t.parsed("heights", [](const std::string& x) { return HeightReference::parse(x); });
     source.unit = t.parsed("unit", [](const std::string& x) { return parse_length_unit(x); });
-    if (const std::string shift = t.text("shift"); !shift.empty()) {
-      if (shift.find_first_not_of("+-.0123456789") == 0)
-        source.separation = s.folder / shift;
-      else
-        source.shift = t.parsed("shift", [](const std::string& x) { return Length::parse(x); });
-    }
+    source.shift = parse_height_shift(t.text("shift"), source.unit.value_or(LengthUnit::Metre),
+                                      [&](const std::string& name) { return open_grid(s.folder / name); });
     s.sources.push_back(std::move(source));
   }
 }

@@ -47,7 +47,7 @@ std::string short_name(const TileRecord& t) {
 
 // Why a tile's heights cannot be brought to the study's reference; empty when they can.
 std::string cannot_be_brought(const TileRecord& t, const StudySource& source, const HeightReference& to) {
-  if (t.quantity.heights == to || source.shift || !source.separation.empty()) return {};
+  if (t.quantity.heights == to || source.shift.given()) return {};
   const std::string from = t.quantity.heights.known() ? t.quantity.heights.name() : "a reference that is not stated";
   try {
     VerticalTransform(t.frame->crs(), t.quantity.heights, to, t.frame->bounds());
@@ -63,8 +63,7 @@ void keep_one_reference(const Study& s, Candidates& c, std::vector<std::string>&
   Candidates kept;
   for (std::size_t i = 0; i < c.catalogue.tiles.size(); ++i) {
     TileRecord& t = c.catalogue.tiles[i];
-    const std::string why =
-        t.openable && t.frame ? cannot_be_brought(t, *c.source[i], s.heights) : std::string();
+    const std::string why = t.openable && t.frame ? cannot_be_brought(t, *c.source[i], s.heights) : std::string();
     if (!why.empty()) {
       left_out.push_back(short_name(t) + ": " + why);
       continue;
@@ -81,13 +80,6 @@ const StudySource* source_of_tile(const Candidates& c, const fs::path& path) {
   return nullptr;
 }
 
-Grid brought(const Grid& g, const StudySource& source, const HeightReference& to) {
-  const HeightReference target = to.known() ? to : g.quantity().heights;
-  if (source.shift) return shifted_heights(g, *source.shift, target);
-  if (!source.separation.empty()) return shifted_heights(g, open_grid(source.separation), target);
-  return target.known() ? to_heights(g, target) : g;
-}
-
 Grid open_chosen(const Candidates& c, const ShortlistTile& chosen, const HeightReference& heights,
                  std::vector<std::string>& notes) {
   const StudySource* source = source_of_tile(c, chosen.tile.path);
@@ -98,7 +90,7 @@ Grid open_chosen(const Candidates& c, const ShortlistTile& chosen, const HeightR
     notes.push_back(fmt::format("{}: has no CRS; {} was assigned by the study file", short_name(chosen.tile),
                                 source->crs->label()));
   }
-  const Grid g = brought(open_grid(chosen.tile.path, o), *source, heights);
+  const Grid g = brought_to(open_grid(chosen.tile.path, o), heights, source->shift);
   // What the survey's record says of the date counts in the mosaic, too.
   return relabelled(g, [&](GridInfo& info) {
     info.name = short_name(chosen.tile);

@@ -175,4 +175,23 @@ Grid shifted_heights(const Grid& grid, const Grid& separation, const HeightRefer
   return Grid(std::make_shared<SumSource>(grid, here, factor, std::move(info)));
 }
 
+HeightShift parse_height_shift(const std::string& text, LengthUnit unit,
+                               const std::function<Grid(const std::string&)>& open) {
+  HeightShift shift;
+  if (text.empty()) return shift;
+  // No grid is named like a number.
+  if (text.find_first_not_of("+-.0123456789") == 0)
+    shift.separation = open(text);
+  else
+    shift.by = Length::parse(text, unit);
+  return shift;
+}
+
+Grid brought_to(const Grid& grid, const HeightReference& to, const HeightShift& shift) {
+  const HeightReference& target = to.known() ? to : grid.quantity().heights;
+  if (shift.by) return shifted_heights(grid, *shift.by, target);
+  if (shift.separation) return shifted_heights(grid, *shift.separation, target);
+  return target.known() ? to_heights(grid, target) : grid;
+}
+
 }  // namespace katoptra

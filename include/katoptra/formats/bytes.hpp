@@ -22,6 +22,8 @@ class ByteSource {
   // Says that these bytes are wanted soon, so that a slow disk may begin; costs nothing otherwise.
   virtual void will_need(std::uint64_t offset, std::uint64_t bytes) const;
 
+  // The first `n` bytes, or as many as there are.
+  std::vector<std::uint8_t> head(std::size_t n) const;
   // All of out.size() bytes, or BadFile ("ends early").
   void read_exactly(std::uint64_t offset, std::span<std::uint8_t> out) const;
 };

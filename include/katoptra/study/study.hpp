@@ -19,6 +19,7 @@
 #include "katoptra/formats/grid_file.hpp"
 #include "katoptra/study/tables.hpp"
 #include "katoptra/surface/fill.hpp"
+#include "katoptra/surface/heights.hpp"
 #include "katoptra/surface/mosaic.hpp"
 
 namespace katoptra {
@@ -28,9 +29,8 @@ struct StudySource {
   std::optional<Crs> crs;  // for tiles that do not say
   std::optional<HeightReference> heights;
   std::optional<LengthUnit> unit;
-  // Added to its heights, which are above the study's reference then: a length, or a separation surface.
-  std::optional<Length> shift;
-  std::filesystem::path separation;
+  // Added to its heights, which are above the study's reference then.
+  HeightShift shift;
 };
 
 struct StudyProduct {

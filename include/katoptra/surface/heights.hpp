@@ -9,6 +9,10 @@
 // Where the model does not reach, cells become voids. Integers become 32-bit floats, noted; every source's treatment in
 // the lineage says what was done. Errors: see VerticalTransform.
 #pragma once
+#include <functional>
+#include <optional>
+#include <string>
+
 #include "katoptra/geo/vertical.hpp"
 #include "katoptra/grid/grid.hpp"
 
@@ -22,5 +26,17 @@ Grid to_heights(const Grid& grid, const HeightReference& to);
 Grid shifted_heights(const Grid& grid, Length by, const HeightReference& to);
 // A separation surface, in its own unit of length and CRS, is added (bilinear); voids where it has none.
 Grid shifted_heights(const Grid& grid, const Grid& separation, const HeightReference& to);
+
+// How heights shall come to another reference: by PROJ, or by what the user gives.
+struct HeightShift {
+  std::optional<Length> by;
+  std::optional<Grid> separation;
+  bool given() const { return by || separation; }
+};
+// A length such as "-0.18m" (a bare number in `unit`), or else the name of a grid, which `open` opens.
+HeightShift parse_height_shift(const std::string& text, LengthUnit unit,
+                               const std::function<Grid(const std::string&)>& open);
+// Heights above `to` by the shift when there is one, else by PROJ; as they are when `to` is not known.
+Grid brought_to(const Grid& grid, const HeightReference& to, const HeightShift& shift);
 
 }  // namespace katoptra
