@@ -7,7 +7,7 @@
 #include <unistd.h>
 
 #include "katoptra/base/error.hpp"
-#include "katoptra/catalogue/catalogue.hpp"
+#include "katoptra/catalogue/find.hpp"
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/vector_file.hpp"
 #include "katoptra/grid/cache.hpp"
@@ -218,7 +218,7 @@ std::vector<std::string> expand_inputs(const std::vector<std::string>& given) {
     } else if (std::filesystem::is_regular_file(p, ec) && p.extension() != ".csv" && p.extension() != ".geojson") {
       for (const auto& grid : grids_behind(p)) out.push_back(grid.string());
     } else if (p.extension() == ".csv" || p.extension() == ".geojson") {
-      for (const auto& path : read_shortlist(p)) out.push_back(path.string());
+      for (const ShortlistEntry& e : read_shortlist(p)) out.push_back(e.path.string());
     } else {
       out.push_back(g);
     }

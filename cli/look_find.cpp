@@ -4,7 +4,7 @@
 #include <fmt/format.h>
 
 #include "katoptra/base/error.hpp"
-#include "katoptra/catalogue/catalogue.hpp"
+#include "katoptra/catalogue/find.hpp"
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/look.hpp"
 #include "katoptra/formats/vector_file.hpp"

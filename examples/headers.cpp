@@ -1,7 +1,7 @@
 // The small examples that stand at the top of the headers, so that they cannot rot.
 #include <cstdio>
 
-#include "katoptra/catalogue/catalogue.hpp"
+#include "katoptra/catalogue/find.hpp"
 #include "katoptra/check/check.hpp"
 #include "katoptra/formats/grid_file.hpp"
 #include "katoptra/formats/vector_file.hpp"

@@ -1,9 +1,9 @@
-#include "katoptra/catalogue/catalogue.hpp"
-
 #include <algorithm>
 #include <random>
 
+#include "katoptra/catalogue/find.hpp"
 #include "katoptra/formats/bytes.hpp"
+#include "katoptra/formats/grid_file.hpp"
 #include "katoptra/formats/vector_file.hpp"
 
 #include "testing.hpp"
@@ -74,7 +74,7 @@ TEST(Find, RandomFootprintsAgainstCounting) {
 TEST(Find, SeveralYearsOnTheSameSpot) {
   const Bounds box{676000, 5841000, 676100, 5841100};
   TileRecord restricted = tile("locked", box, 1, "2024-01-01");
-  restricted.restricted = true;
+  restricted.access = Access::Restricted;
   restricted.custodian = "the Land Office";
   TileRecord broken = tile("broken", box, 1, "2025-01-01");
   broken.problems = {"truncated: 3 of 4 tiles"};
@@ -86,7 +86,7 @@ TEST(Find, SeveralYearsOnTheSameSpot) {
   EXPECT_TRUE(named(s, "2022").kept);
   EXPECT_FALSE(named(s, "2016").kept);
   EXPECT_FALSE(named(s, "2022 coarse").kept);
-  EXPECT_NE(named(s, "2016").reason.find("newer or finer"), std::string::npos);
+  EXPECT_NE(named(s, "2016").reason.find("which is newer"), std::string::npos);
   EXPECT_NE(named(s, "locked").reason.find("Land Office"), std::string::npos);
   EXPECT_NE(named(s, "broken").reason.find("truncated"), std::string::npos);
   EXPECT_NE(named(s, "lost").reason.find("no coordinate reference"), std::string::npos);
@@ -117,7 +117,7 @@ TEST(Folder, RecordsDatesAndSurveys) {
   ASSERT_EQ(c.tiles.size(), 4u);
   EXPECT_EQ(c.tiles[0].survey, "Survey A");
   EXPECT_EQ(c.tiles[0].date, "2019-01-01");
-  EXPECT_TRUE(c.tiles[0].restricted);
+  EXPECT_EQ(c.tiles[0].access, Access::Restricted);
   EXPECT_FALSE(c.tiles[1].openable);
   EXPECT_TRUE(c.tiles[2].date_guessed);
   EXPECT_EQ(c.tiles[3].date, "2021-05-06");
@@ -137,7 +137,7 @@ TEST(Shortlist, IsReadBackFromBothFormats) {
   for (const char* name : {"s.csv", "s.geojson"}) {
     const auto paths = read_shortlist(folder / name);
     ASSERT_EQ(paths.size(), 1u) << name;
-    EXPECT_EQ(paths[0], "dir/a, \"first\".tif");
+    EXPECT_EQ(paths[0].path, "dir/a, \"first\".tif");
   }
   write_text_file(folder / "x.csv", "name,value\n1,2\n");
   EXPECT_EQ(error_of([&] { read_shortlist(folder / "x.csv"); }), ErrorCode::BadFile);

@@ -1,150 +1,327 @@
+#include "katoptra/catalogue/find.hpp"
+
 #include <algorithm>
 #include <cmath>
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
+#include <map>
+#include <set>
 
 #include "katoptra/base/error.hpp"
-#include "katoptra/catalogue/catalogue.hpp"
-#include "katoptra/formats/bytes.hpp"
-#include "katoptra/formats/vector_file.hpp"
-
-#include "formats/csv.hpp"
 
 namespace katoptra {
 namespace {
 
 // A part of the area this small (relative) is the rounding of footprints, no gap.
 constexpr double kNothing = 1e-9;
+// A gap narrower than this part of a cell is none: no cell centre lies in it.
+constexpr double kHairline = 0.01;
 
 bool better(const TileRecord& a, const TileRecord& b, const std::vector<Preference>& prefer) {
   for (Preference p : prefer) {
     if (p == Preference::Given) return false;
     if (p == Preference::Newest && a.date != b.date) return a.date > b.date;
     const double ca = a.spacing.y.metres(), cb = b.spacing.y.metres();
+    // Tiles of which no cell size is known come after those of which it is.
+    if (p == Preference::Finest && (ca > 0) != (cb > 0)) return ca > 0;
     if (p == Preference::Finest && std::abs(ca - cb) > 1e-3 * std::min(ca, cb)) return ca < cb;
   }
   return false;
 }
 
-std::string cannot_use(const TileRecord& t) {
-  if (!t.openable) return "cannot be read: " + (t.problems.empty() ? std::string("damaged") : t.problems[0]);
-  if (!t.frame->crs()) return "has no coordinate reference system, so its place is not known";
-  if (!t.problems.empty()) return "damaged: " + t.problems[0];
-  if (t.restricted) return "restricted: to be asked for" + (t.custodian.empty() ? std::string() : " at " + t.custodian);
-  return {};
+// Names what made a better tile better.
+std::string advantage(const TileRecord& best, const TileRecord& t) {
+  if (best.date > t.date) return "newer";
+  const double a = best.spacing.y.metres(), b = t.spacing.y.metres();
+  return a > 0 && a < b * (1 - 1e-3) ? "finer" : "preferred";
 }
+
+std::string cannot_use(const TileRecord& t, const FindOptions& options) {
+  if (!t.untrusted.empty()) return t.untrusted;
+  if (!t.openable) return "cannot be read: " + (t.problems.empty() ? std::string("damaged") : t.problems[0]);
+  if (!t.placed()) return "has no coordinate reference system, so its place is not known";
+  if (!t.problems.empty()) return "damaged: " + t.problems[0];
+  const std::string at = t.custodian.empty() ? std::string() : " at " + t.custodian;
+  if (t.access == Access::Restricted) return "restricted: to be asked for" + at;
+  if (t.access == Access::Key && !options.have_key)
+    return "needs a key, to be had" + (at.empty() ? " from its custodian" : at) + ": KATOPTRA_KEY or --key-file";
+  return t.superseded;
+}
+
+class Chooser {
+ public:
+  Chooser(const Catalogue& catalogue, const Area& area, const FindOptions& options)
+      : options_(options), whole_(planar_area(area.shape())), middle_(area.in(Crs::wgs84()).bounds().centre().x) {
+    out_.area = area;
+    out_.notes = catalogue.notes;
+    if (!(whole_ > 0)) throw Error(ErrorCode::BadArgument, "the area has no extent", "area", "give a polygon or a box");
+    gather(catalogue);
+  }
+
+  Shortlist run() {
+    if (options_.one_reference) keep_one_reference();
+    drop_twins();
+    choose();
+    find_gaps();
+    summarise();
+    std::move(lost_.begin(), lost_.end(), std::back_inserter(out_.tiles));
+    return std::move(out_);
+  }
+
+ private:
+  void gather(const Catalogue& catalogue) {
+    const Bounds box = out_.area.bounds();
+    for (const TileRecord& t : catalogue.tiles) {
+      ShortlistTile tile{.tile = t, .kept = false, .reason = {}, .footprint = {}};
+      tile.footprint = t.footprint(out_.area.crs(), middle_);
+      if (tile.footprint.empty()) {
+        if (!options_.filter.refuses(t).empty()) continue;
+        tile.reason = cannot_use(t, options_);
+        lost_.push_back(std::move(tile));
+        continue;
+      }
+      if (!bounds_of(tile.footprint).intersects(box)) continue;
+      tile.covered_fraction = planar_area(overlay(tile.footprint, out_.area.shape(), Overlay::Intersection)) / whole_;
+      if (!(tile.covered_fraction > kNothing)) continue;
+      tile.reason = options_.filter.refuses(t);
+      if (!tile.reason.empty()) {
+        filtered_.push_back(std::move(tile));
+        continue;
+      }
+      tile.reason = cannot_use(t, options_);
+      out_.tiles.push_back(std::move(tile));
+    }
+    std::stable_sort(out_.tiles.begin(), out_.tiles.end(), [&](const ShortlistTile& a, const ShortlistTile& b) {
+      return better(a.tile, b.tile, options_.prefer);
+    });
+  }
+
+  // The reference under which most of the area can be covered; of two that cover the same, the one of better tiles.
+  void keep_one_reference() {
+    std::vector<HeightReference> references;
+    for (const ShortlistTile& t : out_.tiles)
+      if (t.reason.empty() &&
+          std::find(references.begin(), references.end(), t.tile.quantity.heights) == references.end())
+        references.push_back(t.tile.quantity.heights);
+    if (references.size() < 2) return;
+    std::size_t best = 0;
+    double most = -1;
+    for (std::size_t i = 0; i < references.size(); ++i) {
+      std::vector<MultiPolygon> shapes;
+      for (const ShortlistTile& t : out_.tiles)
+        if (t.reason.empty() && t.tile.quantity.heights == references[i]) shapes.push_back(t.footprint);
+      const double covered = covered_part(shapes) / whole_;
+      if (covered > most + kNothing) most = covered, best = i;
+    }
+    for (ShortlistTile& t : out_.tiles)
+      if (t.reason.empty() && !(t.tile.quantity.heights == references[best]))
+        t.reason = fmt::format("its heights are above {}; most of the area has heights above {}",
+                               t.tile.quantity.heights.known() ? t.tile.quantity.heights.name() : "nothing stated",
+                               references[best].name());
+  }
+
+  double covered_part(const std::vector<MultiPolygon>& shapes) const {
+    if (shapes.empty()) return 0;
+    return planar_area(overlay(union_of(shapes), out_.area.shape(), Overlay::Intersection));
+  }
+
+  static bool same_outline(const ShortlistTile& a, const ShortlistTile& b) {
+    const Bounds x = bounds_of(a.footprint), y = bounds_of(b.footprint);
+    const double near = 1e-6 * std::max(x.width(), x.height());
+    return std::abs(x.west - y.west) <= near && std::abs(x.east - y.east) <= near &&
+           std::abs(x.south - y.south) <= near && std::abs(x.north - y.north) <= near &&
+           std::abs(planar_area(a.footprint) - planar_area(b.footprint)) <= 1e-6 * planar_area(a.footprint);
+  }
+
+  void drop_twins() {
+    if (options_.all) return;
+    std::map<std::pair<std::int64_t, std::int64_t>, std::vector<const ShortlistTile*>> near;
+    const Bounds box = out_.area.bounds();
+    auto cell_of = [&](const ShortlistTile& t, int dx, int dy) {
+      const Point c = bounds_of(t.footprint).centre();
+      const double step = std::max(box.width(), box.height()) / 256;
+      return std::pair{static_cast<std::int64_t>(std::floor(c.x / step)) + dx,
+                       static_cast<std::int64_t>(std::floor(c.y / step)) + dy};
+    };
+    for (ShortlistTile& t : out_.tiles) {
+      if (!t.reason.empty()) continue;
+      const ShortlistTile* twin = nullptr;
+      for (int dx = -1; dx <= 1 && !twin; ++dx)
+        for (int dy = -1; dy <= 1 && !twin; ++dy)
+          if (const auto f = near.find(cell_of(t, dx, dy)); f != near.end())
+            for (const ShortlistTile* o : f->second)
+              if (same_outline(*o, t)) twin = o;
+      if (!twin) {
+        near[cell_of(t, 0, 0)].push_back(&t);
+        continue;
+      }
+      const bool same_bytes = !t.tile.checksum.empty() && t.tile.checksum == twin->tile.checksum;
+      if (same_bytes || !better(twin->tile, t.tile, options_.prefer))
+        t.reason = fmt::format("a duplicate of {}{}", short_name(twin->tile), same_bytes ? " (same checksum)" : "");
+      else
+        t.reason = fmt::format("a twin of {}, which is {}", short_name(twin->tile), advantage(twin->tile, t.tile));
+    }
+  }
+
+  void keep(ShortlistTile& t, const std::string& why) {
+    t.kept = true;
+    t.reason = why;
+    out_.bytes += t.tile.bytes;
+  }
+
+  void choose() {
+    MultiPolygon open = out_.area.shape();
+    auto take = [&](ShortlistTile& t) {
+      const MultiPolygon rest = overlay(open, t.footprint, Overlay::Difference);
+      const double gain = (planar_area(open) - planar_area(rest)) / whole_;
+      adds_[t.tile.survey] += gain;
+      open = rest;
+      return gain;
+    };
+    for (std::size_t from = 0; from < out_.tiles.size();) {
+      std::size_t to = from + 1;
+      while (to < out_.tiles.size() && !better(out_.tiles[from].tile, out_.tiles[to].tile, options_.prefer)) ++to;
+      std::vector<ShortlistTile*> rank;
+      std::vector<MultiPolygon> pieces;
+      for (std::size_t i = from; i < to; ++i) {
+        ShortlistTile& t = out_.tiles[i];
+        if (!t.reason.empty()) continue;
+        MultiPolygon piece = overlay(open, t.footprint, Overlay::Intersection);
+        if (planar_area(piece) / whole_ > kNothing) {
+          rank.push_back(&t);
+          pieces.push_back(std::move(piece));
+        } else if (options_.all) {
+          keep(t, "shows through voids of newer or finer tiles");
+        } else {
+          t.reason = "newer or finer tiles cover all of its part";
+        }
+      }
+      if (options_.all) {
+        for (ShortlistTile* t : rank) {
+          const double gain = take(*t);
+          keep(*t, gain > kNothing ? fmt::format("adds {:.1f} % of the area", 100 * gain)
+                                   : "shows through voids of tiles beside it");
+        }
+      } else {
+        const std::vector<std::size_t> chosen = fewest(pieces);
+        for (std::size_t k : chosen) {
+          const double gain = take(*rank[k]);
+          keep(*rank[k], fmt::format("adds {:.1f} % of the area", 100 * gain));
+        }
+        for (std::size_t k = 0; k < rank.size(); ++k)
+          if (!rank[k]->kept) rank[k]->reason = "the tiles kept cover its part, with fewer";
+      }
+      from = to;
+    }
+    open_ = std::move(open);
+  }
+
+  std::vector<std::size_t> fewest(const std::vector<MultiPolygon>& pieces) const {
+    if (pieces.size() < 2) return pieces.empty() ? std::vector<std::size_t>() : std::vector<std::size_t>{0};
+    std::vector<std::vector<std::size_t>> sets(pieces.size());
+    std::size_t elements = 0;
+    for (const Face& f : faces_of(pieces)) {
+      if (planar_area(f.shape) / whole_ <= kNothing) continue;
+      for (std::size_t s : f.in) sets[s].push_back(elements);
+      ++elements;
+    }
+    return smallest_cover(sets, elements);
+  }
+
+  void find_gaps() {
+    out_.covered_fraction = std::clamp(1 - planar_area(open_) / whole_, 0.0, 1.0);
+    // How wide a hair is, in the unit of the area's CRS.
+    double finest = 0;
+    for (const ShortlistTile& t : out_.tiles)
+      if (const double c = t.tile.spacing.y.metres(); t.kept && c > 0 && (finest == 0 || c < finest)) finest = c;
+    if (finest > 0 && !open_.empty())
+      open_ = without_slivers(
+          open_, kHairline * cell_for(out_.area.crs(), Length::metres(finest), out_.area.bounds().centre()).y);
+    if (1 - out_.covered_fraction <= kNothing || open_.empty()) {
+      out_.covered_fraction = 1;
+      return;
+    }
+    out_.gaps = open_;
+    for (const Polygon& p : out_.gaps) {
+      Gap g{.shape = {p}, .closed_by = {}, .how = {}};
+      g.area = Area(g.shape, out_.area.crs()).ground_area();
+      out_.gap_area += g.area;
+      advise(g);
+      out_.gap_list.push_back(std::move(g));
+    }
+    std::stable_sort(out_.gap_list.begin(), out_.gap_list.end(),
+                     [](const Gap& a, const Gap& b) { return a.area > b.area; });
+  }
+
+  // The survey among those that were not used which covers most of a gap.
+  void advise(Gap& g) const {
+    const double size = planar_area(g.shape);
+    const Bounds box = bounds_of(g.shape);
+    std::map<std::string, std::pair<std::vector<MultiPolygon>, const ShortlistTile*>> by_survey;
+    std::vector<std::string> order;
+    for (const auto* list : {&out_.tiles, &filtered_})
+      for (const ShortlistTile& t : *list) {
+        if (t.kept || t.footprint.empty() || !bounds_of(t.footprint).intersects(box)) continue;
+        if (planar_area(overlay(t.footprint, g.shape, Overlay::Intersection)) <= kNothing * size) continue;
+        auto [at, fresh] = by_survey.try_emplace(t.tile.survey, std::vector<MultiPolygon>(), &t);
+        if (fresh) order.push_back(t.tile.survey);
+        at->second.first.push_back(t.footprint);
+      }
+    for (const std::string& name : order) {
+      const auto& [shapes, tile] = by_survey[name];
+      const double part = planar_area(overlay(union_of(shapes), g.shape, Overlay::Intersection)) / size;
+      if (part <= g.fraction + kNothing) continue;
+      g.fraction = std::min(part, 1.0);
+      g.closed_by = name;
+      g.how = short_name(tile->tile) + ": " + tile->reason;
+    }
+  }
+
+  void summarise() {
+    std::map<std::string, std::vector<MultiPolygon>> shapes;
+    for (const ShortlistTile& t : out_.tiles) {
+      auto s = std::find_if(out_.surveys.begin(), out_.surveys.end(),
+                            [&](const SurveySummary& x) { return x.name == t.tile.survey; });
+      if (s == out_.surveys.end()) {
+        out_.surveys.push_back({.name = t.tile.survey,
+                                .kind = t.tile.kind,
+                                .from = t.tile.date,
+                                .to = t.tile.date,
+                                .date_guessed = t.tile.date_guessed,
+                                .heights = t.tile.quantity.heights.name(),
+                                .licence = t.tile.licence,
+                                .custodian = t.tile.custodian});
+        s = std::prev(out_.surveys.end());
+      }
+      s->from = std::min(s->from, t.tile.date);
+      s->to = std::max(s->to, t.tile.date);
+      const double cell = t.tile.spacing.y.metres();
+      if (cell > 0 && (s->cell_m == 0 || cell < s->cell_m)) s->cell_m = cell;
+      s->density = std::max(s->density, t.tile.density);
+      if (s->heights != t.tile.quantity.heights.name()) s->heights = "several";
+      s->access = std::max(s->access, t.tile.access);
+      ++s->tiles;
+      s->kept += t.kept;
+      s->bytes += t.tile.bytes;
+      shapes[s->name].push_back(t.footprint);
+    }
+    for (SurveySummary& s : out_.surveys) {
+      s.covered_fraction = std::min(1.0, covered_part(shapes[s.name]) / whole_);
+      s.adds = adds_[s.name];
+    }
+  }
+
+  const FindOptions& options_;
+  double whole_, middle_;
+  Shortlist out_;
+  std::vector<ShortlistTile> lost_, filtered_;
+  MultiPolygon open_;
+  std::map<std::string, double> adds_;
+};
 
 }  // namespace
 
 Shortlist find_tiles(const Catalogue& catalogue, const Area& area, const FindOptions& options) {
-  Shortlist s;
-  s.area = area;
-  const double whole = planar_area(area.shape());
-  if (!(whole > 0)) throw Error(ErrorCode::BadArgument, "the area has no extent", "area", "give a polygon or a box");
-  const Bounds box = area.bounds();
-  std::vector<ShortlistTile> lost;
-  for (const TileRecord& t : catalogue.tiles) {
-    ShortlistTile tile{.tile = t, .kept = false, .reason = {}, .footprint = {}};
-    if (!t.openable || !t.frame->crs()) {
-      tile.reason = cannot_use(t);
-      lost.push_back(std::move(tile));
-      continue;
-    }
-    tile.footprint = transformed({to_polygon(t.frame->bounds())}, Transform(t.frame->crs(), area.crs()));
-    if (tile.footprint.empty() || !bounds_of(tile.footprint).intersects(box)) continue;
-    tile.covered_fraction = planar_area(overlay(tile.footprint, area.shape(), Overlay::Intersection)) / whole;
-    if (tile.covered_fraction > kNothing) s.tiles.push_back(std::move(tile));
-  }
-  std::stable_sort(s.tiles.begin(), s.tiles.end(), [&](const ShortlistTile& a, const ShortlistTile& b) {
-    return better(a.tile, b.tile, options.prefer);
-  });
-  MultiPolygon open = area.shape();
-  for (ShortlistTile& t : s.tiles) {
-    t.reason = cannot_use(t.tile);
-    if (!t.reason.empty()) continue;
-    const MultiPolygon rest = overlay(open, t.footprint, Overlay::Difference);
-    const double gain = (planar_area(open) - planar_area(rest)) / whole;
-    if (gain > kNothing) {
-      t.kept = true;
-      t.reason = fmt::format("adds {:.1f} % of the area", 100 * gain);
-      open = rest;
-    } else if (options.all) {
-      t.kept = true;
-      t.reason = "shows through voids of newer or finer tiles";
-    } else {
-      t.reason = "newer or finer tiles cover all of its part";
-    }
-    if (t.kept) s.bytes += t.tile.bytes;
-  }
-  s.covered_fraction = std::clamp(1 - planar_area(open) / whole, 0.0, 1.0);
-  if (1 - s.covered_fraction <= kNothing) {
-    s.covered_fraction = 1;
-  } else {
-    s.gaps = open;
-    s.gap_area = Area(open, area.crs()).ground_area();
-  }
-  s.tiles.insert(s.tiles.end(), std::make_move_iterator(lost.begin()), std::make_move_iterator(lost.end()));
-  return s;
-}
-
-std::string shortlist_csv(const Shortlist& s) {
-  std::string text =
-      "kept,path,survey,date,date_guessed,format,cell_m,crs,heights,unit,bytes,covered_fraction,reason\n";
-  for (const ShortlistTile& t : s.tiles)
-    text += fmt::format(
-        "{},{},{},{},{},{},{:.4g},{},{},{},{},{:.6f},{}\n", t.kept ? 1 : 0, csv_field(t.tile.path.string()),
-        csv_field(t.tile.survey), t.tile.date, t.tile.date_guessed ? 1 : 0, t.tile.format, t.tile.spacing.y.metres(),
-        t.tile.frame ? csv_field(t.tile.frame->crs().label()) : "", csv_field(t.tile.quantity.heights.name()),
-        symbol(t.tile.quantity.unit), t.tile.bytes, t.covered_fraction, csv_field(t.reason));
-  return text;
-}
-
-Layer shortlist_layer(const Shortlist& s) {
-  Layer layer{.name = "shortlist", .crs = s.area.crs(), .features = {}};
-  for (const ShortlistTile& t : s.tiles) {
-    if (t.footprint.empty()) continue;
-    layer.features.push_back({t.footprint,
-                              {{"role", std::string("tile")},
-                               {"path", t.tile.path.string()},
-                               {"survey", t.tile.survey},
-                               {"date", t.tile.date},
-                               {"kept", std::int64_t{t.kept}},
-                               {"reason", t.reason},
-                               {"covered_fraction", t.covered_fraction}}});
-  }
-  for (const Polygon& gap : s.gaps)
-    layer.features.push_back({MultiPolygon{gap},
-                              {{"role", std::string("gap")},
-                               {"path", std::string()},
-                               {"survey", std::string()},
-                               {"date", std::string()},
-                               {"kept", std::int64_t{0}},
-                               {"reason", std::string("no tile covers this")},
-                               {"covered_fraction", 0.0}}});
-  return layer;
-}
-
-std::vector<std::filesystem::path> read_shortlist(const std::filesystem::path& path) {
-  std::vector<std::filesystem::path> out;
-  const std::string text = read_text_file(path);
-  if (path.extension() == ".geojson" || path.extension() == ".json") {
-    const auto root = nlohmann::json::parse(text, nullptr, false);
-    if (root.is_discarded() || !root.contains("features"))
-      throw Error(ErrorCode::BadFile, "is not a shortlist", path.string(), "make one with find");
-    for (const auto& f : root["features"]) {
-      const auto p = f.value("properties", nlohmann::json::object());
-      if (p.value("kept", 0) == 1 && p.contains("path")) out.emplace_back(p["path"].get<std::string>());
-    }
-    return out;
-  }
-  // A person may have struck rows, or set kept to 0.
-  const auto rows = parse_csv(text);
-  if (rows.empty() || rows[0].size() < 2 || rows[0][0] != "kept" || rows[0][1] != "path")
-    throw Error(ErrorCode::BadFile, "is not a shortlist: its first line should begin with kept,path", path.string(),
-                "make one with find");
-  for (std::size_t r = 1; r < rows.size(); ++r)
-    if (rows[r].size() > 1 && rows[r][0] == "1") out.emplace_back(rows[r][1]);
-  return out;
+  return Chooser(catalogue, area, options).run();
 }
 
 }  // namespace katoptra

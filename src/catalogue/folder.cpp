@@ -1,12 +1,17 @@
+#include "folder.hpp"
+
 #include <algorithm>
 #include <cstdlib>
 #include <fmt/format.h>
+#include <iterator>
 #include <map>
+#include <sys/stat.h>
 #include <toml++/toml.h>
 
 #include "katoptra/base/error.hpp"
-#include "katoptra/catalogue/catalogue.hpp"
 #include "katoptra/formats/bytes.hpp"
+#include "katoptra/formats/grid_file.hpp"
+#include "katoptra/formats/http.hpp"
 
 #include "base/text.hpp"
 
@@ -14,14 +19,8 @@ namespace katoptra {
 namespace fs = std::filesystem;
 namespace {
 
-struct SurveyRecord {
-  std::string name, date, licence, custodian;
-  std::vector<std::string> restricted;
-  bool skip = false;
-};
-
-SurveyRecord read_record(const fs::path& path) {
-  SurveyRecord r;
+FolderRecord read_record(const fs::path& path) {
+  FolderRecord r;
   const std::string text = read_text_file(path, 1 << 20);
   try {
     const toml::table t = toml::parse(text, path.string());
@@ -34,8 +33,9 @@ SurveyRecord read_record(const fs::path& path) {
     r.licence = t["licence"].value_or(std::string());
     r.custodian = t["custodian"].value_or(std::string());
     r.skip = t["skip"].value_or(false);
-    if (const toml::array* names = t["restricted"].as_array())
-      for (const auto& n : *names) r.restricted.push_back(n.value_or(std::string()));
+    for (auto [key, list] : {std::pair{"restricted", &r.restricted}, std::pair{"key", &r.key}})
+      if (const toml::array* names = t[key].as_array())
+        for (const auto& n : *names) list->push_back(n.value_or(std::string()));
   } catch (const toml::parse_error& e) {
     throw Error(ErrorCode::BadFile, fmt::format("line {}: {}", e.source().begin.line, e.description()), path.string(),
                 "mend the survey record");
@@ -43,7 +43,7 @@ SurveyRecord read_record(const fs::path& path) {
   return r;
 }
 
-void apply(const SurveyRecord& r, TileRecord& tile) {
+void apply(const FolderRecord& r, TileRecord& tile) {
   if (!r.name.empty()) tile.survey = r.name;
   if (!r.date.empty()) {
     tile.date = r.date;
@@ -51,30 +51,27 @@ void apply(const SurveyRecord& r, TileRecord& tile) {
   }
   tile.licence = r.licence;
   tile.custodian = r.custodian;
-  std::string stem = tile.path.filename().string();
-  stem = stem.substr(0, stem.find('.'));
-  tile.restricted = std::find(r.restricted.begin(), r.restricted.end(), stem) != r.restricted.end();
+  auto names = [&](const std::vector<std::string>& list) {
+    return std::any_of(list.begin(), list.end(), [&](const std::string& n) { return n == "*" || n == tile.id; });
+  };
+  if (names(r.key)) tile.access = Access::Key;
+  if (names(r.restricted)) tile.access = Access::Restricted;
 }
 
-// An archive with several grids stands for all of them.
-std::vector<fs::path> with_archives_opened(std::vector<fs::path> files) {
-  std::vector<fs::path> out;
-  for (fs::path& file : files) {
-    const std::string e = lower_extension(file);
-    if (e != ".zip" && e != ".tar" && e != ".gz" && e != ".tgz" && e != ".bz2" && e != ".xz" && e != ".zst") {
-      out.push_back(std::move(file));
-      continue;
-    }
-    try {
-      std::vector<fs::path> inside = grids_behind(file);
-      // A single grid inside keeps the name of its archive.
-      if (inside.size() == 1) inside[0] = file;
-      out.insert(out.end(), inside.begin(), inside.end());
-    } catch (const Error&) {
-      out.push_back(std::move(file));
-    }
+bool is_archive_extension(const std::string& e) {
+  return e == ".zip" || e == ".tar" || e == ".gz" || e == ".tgz" || e == ".bz2" || e == ".xz" || e == ".zst";
+}
+
+// An archive with several grids stands for all of them; a single grid inside keeps the name of its archive.
+std::vector<fs::path> with_archive_opened(const fs::path& file) {
+  if (!is_archive_extension(lower_extension(file))) return {file};
+  try {
+    std::vector<fs::path> inside = grids_behind(file);
+    if (inside.size() == 1) return {file};
+    return inside;
+  } catch (const Error&) {
+    return {file};
   }
-  return out;
 }
 
 bool is_product(const fs::path& path) { return path.filename().string().find(".lineage.") != std::string::npos; }
@@ -84,6 +81,8 @@ bool is_product(const fs::path& path) { return path.filename().string().find(".l
 TileRecord describe_tile(const fs::path& path) {
   TileRecord tile;
   tile.path = path;
+  const std::string name = tile.remote() ? url_file_name(path.native()) : path.filename().string();
+  tile.id = name.substr(0, name.find('.'));
   std::error_code ec;
   if (fs::exists(path, ec)) tile.bytes = fs::file_size(path, ec);
   try {
@@ -99,6 +98,7 @@ TileRecord describe_tile(const fs::path& path) {
     tile.spacing = ground_spacing(file.grid.frame());
     tile.problems = file.facts.problems;
   } catch (const Error& e) {
+    if (e.code() == ErrorCode::Cancelled) throw;
     tile.openable = false;
     tile.problems.push_back(e.problem());
   }
@@ -109,49 +109,80 @@ TileRecord describe_tile(const fs::path& path) {
   return tile;
 }
 
-Catalogue open_folder(const fs::path& folder, const FolderOptions& options) {
+FolderListing list_folder(const fs::path& folder) {
   std::error_code ec;
   if (!fs::is_directory(folder, ec))
     throw Error(ErrorCode::Io, fs::exists(folder, ec) ? "is not a folder" : "does not exist", folder.string(),
                 "name a folder with tiles");
-  std::vector<fs::path> files;
-  std::map<fs::path, SurveyRecord> records;
+  FolderListing listing;
+  std::map<fs::path, std::string> stamps;  // of files; and of all that share a name but for the extension
+  auto name_without_ending = [](const fs::path& p) {
+    const std::string n = p.filename().string();
+    return p.parent_path() / n.substr(0, n.find('.', 1));
+  };
   for (auto it = fs::recursive_directory_iterator(folder, fs::directory_options::skip_permission_denied, ec);
        it != fs::recursive_directory_iterator(); it.increment(ec)) {
     if (ec) break;
     if (!it->is_regular_file(ec)) continue;
-    if (it->path().filename() == "survey.toml")
-      records[it->path().parent_path()] = read_record(it->path());
-    else if (!is_product(it->path()))
-      files.push_back(it->path());
-  }
-  files = with_archives_opened(std::move(files));
-  std::sort(files.begin(), files.end());
-  const auto is_tile_name = [](const fs::path& p) {
-    const std::string e = lower_extension(p);
-    return e == ".tif" || e == ".tiff" || e == ".hgt" || e == ".asc" || e == ".nc" || e == ".bag" || e == ".flt" ||
-           e == ".bil";
-  };
-  // The record of the nearest folder above a file.
-  const auto record_of = [&](const fs::path& file) -> const SurveyRecord* {
-    for (fs::path at = file.parent_path();; at = at.parent_path()) {
-      if (auto r = records.find(at); r != records.end()) return &r->second;
-      if (at == folder || at.empty() || at == at.parent_path()) return nullptr;
+    const fs::path& path = it->path();
+    struct stat st {};
+    ::stat(path.c_str(), &st);
+    const std::string stamp = fmt::format("{}.{}.{}", st.st_size, st.st_mtim.tv_sec, st.st_mtim.tv_nsec);
+    if (path.filename() == "survey.toml") {
+      listing.records[path.parent_path()] = read_record(path);
+      stamps[path] = stamp;
+    } else if (!is_product(path) && lower_extension(path) != ".katalog") {
+      listing.files.push_back({path, {}, nullptr});
+      stamps[path] = stamp;
     }
-  };
-  std::vector<std::optional<TileRecord>> found(files.size());
-  parallel_for(files.size(), options.run, [&](std::size_t i) {
-    std::error_code missing;
-    if (fs::exists(files[i], missing) && !is_tile_name(files[i]) && !looks_like_grid(files[i])) return;
-    const SurveyRecord* record = record_of(files[i]);
-    if (record && record->skip) return;
-    found[i] = describe_tile(files[i]);
-    if (record) apply(*record, *found[i]);
-  });
+  }
+  std::sort(listing.files.begin(), listing.files.end(),
+            [](const FolderFile& a, const FolderFile& b) { return a.path < b.path; });
+  std::map<fs::path, std::string> families;
+  for (const FolderFile& f : listing.files) families[name_without_ending(f.path)] += stamps[f.path] + " ";
+  for (FolderFile& f : listing.files) {
+    f.stamp = families[name_without_ending(f.path)];
+    // The record of the nearest folder above a file.
+    for (fs::path at = f.path.parent_path();; at = at.parent_path()) {
+      if (auto r = listing.records.find(at); r != listing.records.end()) {
+        f.record = &r->second;
+        f.stamp += stamps[at / "survey.toml"];
+        break;
+      }
+      if (at == folder || at.empty() || at == at.parent_path()) break;
+    }
+  }
+  std::erase_if(listing.files, [](const FolderFile& f) { return f.record && f.record->skip; });
+  return listing;
+}
+
+std::vector<TileRecord> tiles_in_file(const FolderFile& file) {
+  const std::string e = lower_extension(file.path);
+  const bool tile_name = e == ".tif" || e == ".tiff" || e == ".hgt" || e == ".asc" || e == ".nc" || e == ".bag" ||
+                         e == ".flt" || e == ".bil";
+  std::vector<TileRecord> out;
+  const std::vector<fs::path> inside = with_archive_opened(file.path);
+  if (inside.size() == 1 && !tile_name && !looks_like_grid(file.path)) return {};
+  for (const fs::path& p : inside) {
+    out.push_back(describe_tile(p));
+    if (file.record) apply(*file.record, out.back());
+  }
+  return out;
+}
+
+Catalogue open_folder(const fs::path& folder, const FolderOptions& options) {
+  const FolderListing listing = list_folder(folder);
+  std::vector<std::vector<TileRecord>> found(listing.files.size());
+  parallel_for(found.size(), options.run, [&](std::size_t i) { found[i] = tiles_in_file(listing.files[i]); });
   Catalogue c;
-  for (auto& t : found)
-    if (t) c.tiles.push_back(std::move(*t));
+  for (auto& tiles : found) std::move(tiles.begin(), tiles.end(), std::back_inserter(c.tiles));
   return c;
+}
+
+fs::path default_cache() {
+  if (const char* xdg = std::getenv("XDG_CACHE_HOME"); xdg && *xdg) return fs::path(xdg) / "katoptra";
+  if (const char* home = std::getenv("HOME"); home && *home) return fs::path(home) / ".cache/katoptra";
+  return {};
 }
 
 }  // namespace katoptra

@@ -11,6 +11,7 @@
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/base/units.hpp"
+#include "katoptra/formats/http.hpp"
 
 #include "descriptor.hpp"
 
@@ -122,6 +123,7 @@ std::function<std::unique_ptr<ByteSink>(std::unique_ptr<ByteSink>)>& wrapper() {
 }  // namespace
 
 std::shared_ptr<ByteSource> open_file(const fs::path& path) {
+  if (is_url(path.native())) return open_url(path.native());
   const int fd = ::open(path.c_str(), O_RDONLY | O_CLOEXEC);
   if (fd < 0)
     throw Error(ErrorCode::Io, "cannot be opened: " + reason(), path.string(),

@@ -10,6 +10,7 @@
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/formats/archive.hpp"
+#include "katoptra/formats/http.hpp"
 
 #include "base/text.hpp"
 #include "lineage_file.hpp"
@@ -205,7 +206,7 @@ GridFile open_grid_file(const Located& located, const fs::path& path, const Open
   if (facts.bands.size() > 1 && facts.band.empty()) facts.band = options.band.empty() ? "1" : options.band;
   Beside beside;
   file.grid = relabelled(file.grid, [&](GridInfo& info) {
-    info.name = path.filename().string();
+    info.name = is_url(path.native()) ? url_file_name(path.native()) : path.filename().string();
     use_prj(located, info, facts);
     beside = use_json(located, info, facts);
     assign(info, facts, options);
@@ -214,7 +215,8 @@ GridFile open_grid_file(const Located& located, const fs::path& path, const Open
                                        options.band.empty() ? "the first" : "'" + options.band + "'"));
   });
   if (facts.date.empty()) {
-    facts.date = file_date(located.on_disk);
+    facts.date = located.bytes->changed();
+    if (facts.date.empty()) facts.date = file_date(located.on_disk);
     facts.date_guessed = true;
   }
   const GridInfo plain = file.grid.info();
@@ -231,7 +233,7 @@ GridFile open_grid_file(const Located& located, const fs::path& path, const Open
   }
   file.grid = at_usual_longitudes(file.grid);
   file.grid = relabelled(file.grid, [&](GridInfo& info) {
-    info.sources = {{.name = path.filename().string(),
+    info.sources = {{.name = info.name,
                      .survey = facts.survey,
                      .date = facts.date,
                      .date_guessed = facts.date_guessed,
@@ -243,7 +245,7 @@ GridFile open_grid_file(const Located& located, const fs::path& path, const Open
   if (file.uncertainty)
     file.uncertainty = at_usual_longitudes(relabelled(*file.uncertainty, [&](GridInfo& info) {
       info.frame = info.frame.with_crs(file.grid.frame().crs());
-      info.name = path.filename().string() + " uncertainty";
+      info.name = file.grid.info().name + " uncertainty";
     }));
   return file;
 }

@@ -10,6 +10,7 @@
 #include "katoptra/base/error.hpp"
 #include "katoptra/formats/archive.hpp"
 #include "katoptra/formats/grid_file.hpp"
+#include "katoptra/formats/http.hpp"
 
 #include "base/text.hpp"
 
@@ -130,8 +131,11 @@ Located the_grid_in(const OpenArchive& a) {
 // The archive on the disk that a path leads into, and the rest of the path; nullopt when there is none.
 std::optional<std::pair<fs::path, std::string>> split(const fs::path& path) {
   std::error_code ec;
+  const bool remote = is_url(path.native());
   for (fs::path at = path.parent_path(), last; !at.empty() && at != last; last = at, at = at.parent_path()) {
-    if (!fs::exists(at, ec)) continue;
+    if (remote && is_archive_name(url_file_name(at.native())))
+      return std::pair{at, path.native().substr(at.native().size() + 1)};
+    if (remote || !fs::exists(at, ec)) continue;
     if (!fs::is_regular_file(at, ec)) return std::nullopt;
     return std::pair{at, path.lexically_relative(at).generic_string()};
   }
@@ -186,6 +190,28 @@ std::optional<std::string> Located::text_with_extension(const std::string& exten
   return read_text(*found);
 }
 
+namespace {
+
+// What may lie beside a remote file is asked for only where the file cannot do without: each question is a request.
+Located remote_file(std::shared_ptr<ByteSource> bytes, const fs::path& url) {
+  Located l{std::move(bytes), url_file_name(url.native()), {}, url, url, {}};
+  const std::string ext = lower_extension(l.name);
+  const bool alone = ext == ".tif" || ext == ".tiff" || ext == ".hgt" || ext == ".nc" || ext == ".nc4" ||
+                     ext == ".cdf" || ext == ".bag";
+  l.beside = [base = url.native(), alone](const std::string& name) -> std::shared_ptr<ByteSource> {
+    if (alone) return nullptr;
+    try {
+      return open_url(resolve_url(base, percent_encoded(name)));
+    } catch (const Error& e) {
+      if (e.code() == ErrorCode::Network) throw;
+      return nullptr;
+    }
+  };
+  return l;
+}
+
+}  // namespace
+
 Located locate(const fs::path& path) {
   std::error_code ec;
   if (!fs::exists(path, ec))
@@ -197,6 +223,7 @@ Located locate(const fs::path& path) {
     }
   auto bytes = open_file(path);
   if (Archive::is_archive(*bytes)) return the_grid_in(open_on_disk(path));
+  if (is_url(path.native())) return remote_file(std::move(bytes), path);
   Located l{std::move(bytes), path.filename().string(), {}, path, path, {}};
   l.beside = [folder = path.parent_path()](const std::string& name) -> std::shared_ptr<ByteSource> {
     std::error_code missing;
@@ -209,7 +236,9 @@ Located locate(const fs::path& path) {
 
 std::vector<fs::path> grids_behind(const fs::path& path) {
   std::error_code ec;
-  if (!fs::is_regular_file(path, ec) || !Archive::is_archive(*open_file(path))) return {path};
+  const bool there =
+      is_url(path.native()) ? is_archive_name(url_file_name(path.native())) : fs::is_regular_file(path, ec);
+  if (!there || !Archive::is_archive(*open_file(path))) return {path};
   std::vector<fs::path> out;
   each_grid(open_on_disk(path), 0, [&](const OpenArchive& a, const std::string& e) { out.push_back(a.path / e); });
   if (out.empty()) return {path};

@@ -87,7 +87,61 @@ double Area::ground_area() const {
 
 bool looks_like_degrees(const Bounds& b) { return b.west >= -360 && b.east <= 360 && b.south >= -90 && b.north <= 90; }
 
-Area parse_area(std::string_view text) {
+namespace {
+
+enum class Axis { Unknown, Longitude, Latitude };
+struct Coordinate {
+  double value = 0;
+  Axis axis = Axis::Unknown;
+};
+
+// A number of an area in degrees; a letter, or a size that no latitude has, tells its axis.
+Coordinate degrees_from(std::string_view part) {
+  const double v = parse_degrees(part);
+  const char last = part.empty() ? ' ' : part[part.find_last_not_of(' ')];
+  if (std::string_view("EWew").find(last) != std::string_view::npos) return {v, Axis::Longitude};
+  if (std::string_view("NSns").find(last) != std::string_view::npos) return {v, Axis::Latitude};
+  return {v, std::abs(v) > 90 ? Axis::Longitude : Axis::Unknown};
+}
+
+// Puts a pair into the order longitude, latitude. False when both claim the same axis.
+bool order_pair(Coordinate& a, Coordinate& b, bool& swapped) {
+  if (a.axis != Axis::Unknown && a.axis == b.axis) return false;
+  swapped = a.axis == Axis::Latitude || b.axis == Axis::Longitude;
+  if (swapped) std::swap(a, b);
+  return true;
+}
+
+// Longitudes and latitudes of two opposite corners, in whatever order they were told.
+Bounds box_from(std::string_view text, std::vector<Coordinate> c, std::vector<std::string>* notes) {
+  const bool plain = (c[0].axis != Axis::Latitude) && (c[1].axis != Axis::Longitude) && (c[2].axis != Axis::Latitude) &&
+                     (c[3].axis != Axis::Longitude);
+  if (!plain) {
+    // Two corners, each with its latitude first; or both of one axis, then both of the other.
+    bool first = false, second = false;
+    if (c[0].axis == c[1].axis && c[0].axis != Axis::Unknown) std::swap(c[1], c[2]);
+    if (!order_pair(c[0], c[1], first) || !order_pair(c[2], c[3], second))
+      refuse(text, "its four numbers are not two longitudes and two latitudes");
+    // What one corner tells of the order holds for the other.
+    if (first != second && c[2].axis == Axis::Unknown && c[3].axis == Axis::Unknown) std::swap(c[2], c[3]);
+    if (first != second && c[0].axis == Axis::Unknown && c[1].axis == Axis::Unknown) std::swap(c[0], c[1]);
+    if (c[1].value > c[3].value) std::swap(c[1].value, c[3].value);
+    // Corners without an order: the shorter way around.
+    if (c[0].value > c[2].value && c[0].value - c[2].value <= 180) std::swap(c[0].value, c[2].value);
+    if (c[2].value - c[0].value > 180) std::swap(c[0].value, c[2].value);
+  }
+  Bounds b{c[0].value, c[1].value, c[2].value, c[3].value};
+  if (!looks_like_degrees(b)) refuse(text, "its numbers are no longitudes and latitudes");
+  if (b.west > b.east && b.east + 360 - b.west <= 180) b.east += 360;
+  if (!plain && notes)
+    notes->push_back(fmt::format("'{}' was understood as west {:g}, south {:g}, east {:g}, north {:g}", text, b.west,
+                                 b.south, b.east, b.north));
+  return b;
+}
+
+}  // namespace
+
+Area parse_area(std::string_view text, std::vector<std::string>* notes) {
   std::string_view rest = text;
   Crs crs = Crs::wgs84();
   if (const auto at = rest.rfind('@'); at != rest.npos) {
@@ -97,21 +151,46 @@ Area parse_area(std::string_view text) {
   const bool is_box = rest.starts_with("box:"), is_circle = rest.starts_with("circle:");
   if (!is_box && !is_circle) refuse(text, "it starts with neither box: nor circle:");
   const auto parts = split(rest.substr(is_box ? 4 : 7), ',');
-  auto coordinate = [&](std::string_view part) {
-    if (crs.is_geographic()) return parse_degrees(part);
-    const auto value = parse_number(part);
-    if (!value) refuse(text, fmt::format("'{}' is not a number", part));
-    return *value;
-  };
+  if (is_box && parts.size() != 4) refuse(text, "a box has four numbers");
+  if (is_circle && parts.size() != 3) refuse(text, "a circle has a centre and a radius");
+  std::vector<Coordinate> c;
+  for (std::size_t i = 0; i < (is_box ? 4u : 2u); ++i) {
+    if (crs.is_geographic()) {
+      c.push_back(degrees_from(parts[i]));
+      continue;
+    }
+    const auto value = parse_number(parts[i]);
+    if (!value) refuse(text, fmt::format("'{}' is not a number", parts[i]));
+    c.push_back({*value});
+  }
   if (is_box) {
-    if (parts.size() != 4) refuse(text, "a box has four numbers");
-    const Bounds b{coordinate(parts[0]), coordinate(parts[1]), coordinate(parts[2]), coordinate(parts[3])};
-    if (crs.is_geographic() && !looks_like_degrees(b)) refuse(text, "its numbers are no longitudes and latitudes");
+    const Bounds b =
+        crs.is_geographic() ? box_from(text, c, notes) : Bounds{c[0].value, c[1].value, c[2].value, c[3].value};
     if (!(b.west < b.east) || !(b.south < b.north)) refuse(text, "west must be below east and south below north");
     return Area::box(b, crs);
   }
-  if (parts.size() != 3) refuse(text, "a circle has a centre and a radius");
-  return Area::circle({coordinate(parts[0]), coordinate(parts[1])}, Length::parse(parts[2], LengthUnit::Metre), crs);
+  if (crs.is_geographic()) {
+    bool swapped = false;
+    if (!order_pair(c[0], c[1], swapped)) refuse(text, "its centre is not one longitude and one latitude");
+    if (swapped && notes)
+      notes->push_back(
+          fmt::format("'{}' was understood as longitude {:g}, latitude {:g}", text, c[0].value, c[1].value));
+    if (std::abs(c[0].value) > 360 || std::abs(c[1].value) > 90)
+      refuse(text, "its centre is no longitude and latitude");
+  }
+  return Area::circle({c[0].value, c[1].value}, Length::parse(parts[2], LengthUnit::Metre), crs);
+}
+
+MultiPolygon told_around(const MultiPolygon& lonlat, double middle) {
+  MultiPolygon out = lonlat;
+  for (Polygon& p : out) {
+    const double turn = 360 * std::round((middle - bounds_of(p.outer).centre().x) / 360);
+    if (turn == 0) continue;
+    for (Point& q : p.outer) q.x += turn;
+    for (Ring& hole : p.holes)
+      for (Point& q : hole) q.x += turn;
+  }
+  return out;
 }
 
 }  // namespace katoptra

@@ -173,6 +173,41 @@ MultiPolygon union_of(const std::vector<MultiPolygon>& shapes) {
   return geos.to(geos.own(GEOSUnaryUnion_r(geos.handle(), collection.get())).get());
 }
 
+std::vector<Face> faces_of(const std::vector<MultiPolygon>& shapes) {
+  Geos geos;
+  const GEOSContextHandle_t h = geos.handle();
+  std::vector<Geos::Geometry> whole;
+  std::vector<Bounds> boxes;
+  std::vector<GEOSGeometry*> lines;
+  for (const MultiPolygon& s : shapes) {
+    whole.push_back(geos.from(s));
+    boxes.push_back(bounds_of(s));
+    lines.push_back(GEOSBoundary_r(h, whole.back().get()));
+  }
+  auto all = geos.own(
+      GEOSGeom_createCollection_r(h, GEOS_GEOMETRYCOLLECTION, lines.data(), static_cast<unsigned>(lines.size())));
+  auto noded = geos.own(GEOSUnaryUnion_r(h, all.get()));
+  const GEOSGeometry* one = noded.get();
+  auto pieces = geos.own(GEOSPolygonize_r(h, &one, 1));
+  std::vector<const GEOSPreparedGeometry*> ready;
+  for (const auto& w : whole) ready.push_back(GEOSPrepare_r(h, w.get()));
+  std::vector<Face> out;
+  for (int i = 0; i < GEOSGetNumGeometries_r(h, pieces.get()); ++i) {
+    const GEOSGeometry* piece = GEOSGetGeometryN_r(h, pieces.get(), i);
+    auto inside = geos.own(GEOSPointOnSurface_r(h, piece));
+    Point p;
+    if (GEOSGeomGetX_r(h, inside.get(), &p.x) != 1 || GEOSGeomGetY_r(h, inside.get(), &p.y) != 1) continue;
+    Face f;
+    for (std::size_t k = 0; k < shapes.size(); ++k)
+      if (boxes[k].contains(p) && GEOSPreparedIntersects_r(h, ready[k], inside.get()) == 1) f.in.push_back(k);
+    if (f.in.empty()) continue;
+    f.shape = geos.to(piece);
+    out.push_back(std::move(f));
+  }
+  for (const GEOSPreparedGeometry* r : ready) GEOSPreparedGeom_destroy_r(h, r);
+  return out;
+}
+
 MultiPolygon buffered(const MultiPolygon& shape, double distance) {
   Geos geos;
   auto g = geos.from(shape);

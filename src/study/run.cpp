@@ -41,10 +41,6 @@ Candidates gather(const Study& s, const RunOptions& run) {
   return c;
 }
 
-std::string short_name(const TileRecord& t) {
-  return t.path.parent_path().filename().string() + "/" + t.path.filename().string();
-}
-
 // Why a tile's heights cannot be brought to the study's reference; empty when they can.
 std::string cannot_be_brought(const TileRecord& t, const StudySource& source, const HeightReference& to) {
   if (t.quantity.heights == to || source.shift.given()) return {};
@@ -179,7 +175,7 @@ class Runner {
     out_.check = check(surface_, {.area = &study_.area, .run = options_.run});
     std::vector<Grid> tiles;
     for (const ShortlistTile& t : out_.plan.shortlist.tiles) {
-      if (!t.tile.openable || t.tile.restricted || !t.tile.problems.empty()) continue;
+      if (!t.tile.openable || t.tile.access != Access::Open || !t.tile.problems.empty()) continue;
       const Grid g = relabelled(open_grid(t.tile.path), [&](GridInfo& i) {
         i.name = short_name(t.tile);
         if (i.sources.size() == 1) i.sources[0].survey = t.tile.survey;

@@ -1,51 +1,54 @@
-// Which tiles cover an area, before anything large is read.
+// A searchable set of surveys and their tiles: a folder, a catalogue file, a STAC catalogue or a STAC API, in the same
+// words.
 //
-//   Catalogue c = open_folder("surveys");                        // headers only
-//   Shortlist s = find_tiles(c, area);
-//   s.covered_fraction; s.gaps; s.tiles[0].reason;
+//   const Catalogue c = read_catalogue("surveys", {.area = &area});           // a folder: headers only
+//   const Catalogue d = read_catalogue("http://127.0.0.1:8080/", {.area = &area, .filter = {.from_year = 2015}});
+//   const Shortlist s = find_tiles(c, area);                                  // find.hpp
 //
 // A folder is searched with all its subfolders. A file survey.toml in a folder describes the tiles in and below it:
 //   name = "Marrowick 2022"   year = 2022   date = "2022-03-14"   licence = "CC0-1.0"   custodian = "..."
-//   restricted = ["sheet_c3"]      # tiles (stems of file names) that must be asked for
+//   restricted = ["sheet_c3"]      # tiles (stems of file names) that must be asked for; key = [...]: that need a key
 //   skip = true                     # what lies here is no survey
 // A tile's date is that of its survey record, else the file's own date tag, else the file time, marked as a guess.
+// Without a record, tiles are grouped into surveys by folder, year and cell; several years on the same spot stay apart.
 //
-// Tiles are grouped into surveys by record or, without one, by folder, year, cell and references; several years on the
-// same spot stay apart. find_tiles takes tiles newest first, then finest, as mosaic does, and keeps a tile when it
-// covers a part of the area that the ones before it left open; the reason says so for each tile.
+// What a remote catalogue says is not trusted: it cannot name files of this machine, and files on hosts that the user
+// did not name are listed, but not used.
 #pragma once
 #include <filesystem>
-#include <optional>
+#include <set>
 #include <string>
 #include <vector>
 
-#include "katoptra/formats/grid_file.hpp"
-#include "katoptra/geo/area.hpp"
-#include "katoptra/geo/feature.hpp"
-#include "katoptra/surface/mosaic.hpp"
+#include "katoptra/base/progress.hpp"
+#include "katoptra/catalogue/stac.hpp"
+#include "katoptra/catalogue/tile.hpp"
 
 namespace katoptra {
 
-struct TileRecord {
-  std::filesystem::path path;
-  std::string survey;
-  std::string format;
-  std::string date;
-  bool date_guessed = false;
-  std::string licence, custodian;
-  bool restricted = false;
-  std::optional<Frame> frame;  // none when the header could not be read
-  Quantity quantity;
-  SampleType type = SampleType::Float32;
-  GroundSpacing spacing;
-  std::uint64_t bytes = 0;
-  std::vector<std::string> problems;  // damage, or why it could not be opened
-  bool openable = true;
+struct Catalogue {
+  std::vector<TileRecord> tiles;
+  std::vector<SurveyRecord> surveys;
+  std::vector<std::string> notes;  // what should be known about how it came about
 };
 
-struct Catalogue {
-  std::vector<TileRecord> tiles;  // by path
+struct CatalogueQuery {
+  const Area* area = nullptr;  // only tiles whose boxes touch it, and tiles without a place; none: all
+  TileFilter filter;           // what a service may be asked to leave out; tiles that do not pass may still come
 };
+
+struct CatalogueOptions {
+  std::set<std::string> hosts;  // whose files may be used beside those of the catalogue's own host
+  // Where what is known of folders is kept, so that the next time only changed files are opened. Empty: nowhere.
+  std::filesystem::path cache;
+  std::size_t most_items = 100'000;  // from a service; beyond it, TooLarge
+  RunOptions run;
+};
+
+// `location`: a folder, a catalogue file (.katalog), a STAC document (catalogue, collection, item or ItemCollection) on
+// the disk or the web, or the landing page of a STAC API. Io, Network, BadFile.
+Catalogue read_catalogue(const std::string& location, const CatalogueQuery& query = {},
+                         const CatalogueOptions& options = {});
 
 struct FolderOptions {
   RunOptions run;
@@ -54,35 +57,7 @@ Catalogue open_folder(const std::filesystem::path& folder, const FolderOptions& 
 // One file as a catalogue of one.
 TileRecord describe_tile(const std::filesystem::path& path);
 
-struct ShortlistTile {
-  TileRecord tile;
-  bool kept = false;
-  std::string reason;
-  double covered_fraction = 0;  // of the area, by this tile alone
-  MultiPolygon footprint;       // in the area's CRS
-};
-
-struct Shortlist {
-  Area area;
-  std::vector<ShortlistTile>
-      tiles;  // those that touch the area, in order of preference; then those that could not be placed
-  double covered_fraction = 0;  // of the area, by the kept tiles together
-  MultiPolygon gaps;            // in the area's CRS
-  double gap_area = 0;          // square metres on the ground
-  std::uint64_t bytes = 0;      // of the kept tiles
-};
-
-struct FindOptions {
-  std::vector<Preference> prefer = {Preference::Newest, Preference::Finest};
-  // Keep every tile that touches the area, older twins too.
-  bool all = false;
-};
-Shortlist find_tiles(const Catalogue& catalogue, const Area& area, const FindOptions& options = {});
-
-// CSV: one row a tile. GeoJSON: footprints and gaps.
-std::string shortlist_csv(const Shortlist& s);
-Layer shortlist_layer(const Shortlist& s);
-// The kept tiles' paths of a shortlist written as CSV or GeoJSON.
-std::vector<std::filesystem::path> read_shortlist(const std::filesystem::path& path);
+// $XDG_CACHE_HOME/katoptra (else ~/.cache/katoptra); empty when neither is set.
+std::filesystem::path default_cache();
 
 }  // namespace katoptra

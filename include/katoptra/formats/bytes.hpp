@@ -21,6 +21,8 @@ class ByteSource {
   virtual const std::string& name() const = 0;
   // Says that these bytes are wanted soon, so that a slow disk may begin; costs nothing otherwise.
   virtual void will_need(std::uint64_t offset, std::uint64_t bytes) const;
+  // The day of its last change (ISO) where the source itself knows it.
+  virtual std::string changed() const { return {}; }
 
   // The first `n` bytes, or as many as there are.
   std::vector<std::uint8_t> head(std::size_t n) const;
@@ -28,7 +30,8 @@ class ByteSource {
   void read_exactly(std::uint64_t offset, std::span<std::uint8_t> out) const;
 };
 
-// Io when it cannot be opened or is a folder; BadFile when it is empty.
+// A file on the disk, or a web address (http.hpp). Io when it cannot be opened or is a folder; BadFile when it is
+// empty.
 std::shared_ptr<ByteSource> open_file(const std::filesystem::path& path);
 std::shared_ptr<ByteSource> bytes_in_memory(std::string name, std::vector<std::uint8_t> bytes);
 // The whole content; TooLarge beyond `limit`.

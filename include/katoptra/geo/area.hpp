@@ -4,7 +4,9 @@
 //   Area b = parse_area("circle:-31,-37.55,500m");
 //   Area c = a.grown(50_m).in(Crs::parse("EPSG:32725"));
 #pragma once
+#include <string>
 #include <string_view>
+#include <vector>
 
 #include "katoptra/geo/crs.hpp"
 #include "katoptra/geo/geometry.hpp"
@@ -39,9 +41,16 @@ class Area {
   Crs crs_;
 };
 
-// "box:W,S,E,N", "circle:LON,LAT,RADIUS", each with "@CRS" behind it where it is not in degrees of WGS 84; degrees may
-// be written 37°33'S. BadArgument otherwise; files and names of places are for the rooms above.
-Area parse_area(std::string_view text);
+// "box:W,S,E,N", "circle:LON,LAT,RADIUS", each with "@CRS" behind it where it is not in degrees of WGS 84. Degrees may
+// be written 37°33'S; with hemisphere letters, or where a number can only be a longitude, the order is free (a box is
+// two opposite corners then), and what was understood is added to `notes`. A box whose west lies beyond its east
+// crosses the antimeridian; its longitudes count on (179 to 181). BadArgument otherwise; files and names of places are
+// for the rooms above.
+Area parse_area(std::string_view text, std::vector<std::string>* notes = nullptr);
+
+// The part of longitudes and latitudes that a shape in them covers, told around `middle` (a longitude): every polygon
+// is turned by whole circles until its box is nearest to it. Polygons that RFC 7946 cut at the antimeridian meet again.
+MultiPolygon told_around(const MultiPolygon& lonlat, double middle);
 
 // Polygons and lines read from outside are drawn in degrees or metres without saying so: true when every coordinate
 // lies within the range of longitudes and latitudes.

@@ -51,6 +51,13 @@ MultiPolygon overlay(const MultiPolygon& a, const MultiPolygon& b, Overlay op);
 MultiPolygon union_of(const std::vector<MultiPolygon>& shapes);
 // Every point within `distance` (unit of the coordinates; negative shrinks).
 MultiPolygon buffered(const MultiPolygon& shape, double distance);
+// The pieces that the outlines of all shapes cut the plane into, and which shapes (by number) each lies in; pieces in
+// none are left out.
+struct Face {
+  MultiPolygon shape;
+  std::vector<std::size_t> in;
+};
+std::vector<Face> faces_of(const std::vector<MultiPolygon>& shapes);
 // Planar area in squared units of the coordinates.
 double planar_area(const MultiPolygon& shape);
 // Removes slivers thinner than about `tolerance`.

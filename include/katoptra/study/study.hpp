@@ -14,7 +14,7 @@
 #include <string>
 #include <vector>
 
-#include "katoptra/catalogue/catalogue.hpp"
+#include "katoptra/catalogue/find.hpp"
 #include "katoptra/check/check.hpp"
 #include "katoptra/formats/grid_file.hpp"
 #include "katoptra/study/tables.hpp"

@@ -1,0 +1,130 @@
+// SQLite with owners and Errors. One Sql serves one thread at a time.
+#pragma once
+#include <cstdint>
+#include <filesystem>
+#include <fmt/format.h>
+#include <memory>
+#include <optional>
+#include <sqlite3.h>
+#include <string>
+#include <string_view>
+#include <utility>
+
+#include "katoptra/base/error.hpp"
+
+namespace katoptra {
+
+// A prepared statement: bind by position from 1, step through rows, read columns from 0.
+class SqlQuery {
+ public:
+  SqlQuery(sqlite3* db, const std::string& sql, std::string file) : db_(db), file_(std::move(file)) {
+    sqlite3_stmt* s = nullptr;
+    if (sqlite3_prepare_v2(db, sql.c_str(), -1, &s, nullptr) != SQLITE_OK) fail();
+    statement_.reset(s);
+  }
+  SqlQuery& bind(int i, std::int64_t v) {
+    sqlite3_bind_int64(statement_.get(), i, v);
+    return *this;
+  }
+  SqlQuery& bind(int i, double v) {
+    sqlite3_bind_double(statement_.get(), i, v);
+    return *this;
+  }
+  // The text must live until the next step or reset.
+  SqlQuery& bind(int i, std::string_view v) {
+    sqlite3_bind_text64(statement_.get(), i, v.data() ? v.data() : "", v.size(), SQLITE_STATIC, SQLITE_UTF8);
+    return *this;
+  }
+  SqlQuery& bind_blob(int i, std::string_view v) {
+    sqlite3_bind_blob64(statement_.get(), i, v.data(), v.size(), SQLITE_STATIC);
+    return *this;
+  }
+  bool step() {
+    const int code = sqlite3_step(statement_.get());
+    if (code == SQLITE_ROW) return true;
+    if (code != SQLITE_DONE) fail();
+    return false;
+  }
+  // For statements without rows: runs, then waits for the next values.
+  void run() {
+    while (step()) {
+    }
+    sqlite3_reset(statement_.get());
+  }
+  void reset() { sqlite3_reset(statement_.get()); }
+  std::int64_t integer(int c) const { return sqlite3_column_int64(statement_.get(), c); }
+  double real(int c) const { return sqlite3_column_double(statement_.get(), c); }
+  std::string text(int c) const {
+    const auto* p = reinterpret_cast<const char*>(sqlite3_column_text(statement_.get(), c));
+    return p ? std::string(p, static_cast<std::size_t>(sqlite3_column_bytes(statement_.get(), c))) : std::string();
+  }
+
+ private:
+  [[noreturn]] void fail() const {
+    const int code = sqlite3_errcode(db_);
+    const std::string why = sqlite3_errmsg(db_);
+    if (code == SQLITE_FULL || code == SQLITE_IOERR || code == SQLITE_READONLY || code == SQLITE_CANTOPEN)
+      throw Error(ErrorCode::Io, "cannot be written: " + why, file_, "check the disk and its permissions");
+    if (code == SQLITE_BUSY || code == SQLITE_LOCKED)
+      throw Error(ErrorCode::Io, "is in use by another program", file_, "wait until that is done");
+    throw Error(ErrorCode::BadFile, "is damaged or not what it should be: " + why, file_, "remove it and make it anew");
+  }
+  struct Finalize {
+    void operator()(sqlite3_stmt* s) const { sqlite3_finalize(s); }
+  };
+  sqlite3* db_;
+  std::string file_;
+  std::unique_ptr<sqlite3_stmt, Finalize> statement_;
+};
+
+class Sql {
+ public:
+  // Made when it is not there. An empty path: in memory.
+  explicit Sql(const std::filesystem::path& path) : file_(path.empty() ? "a table in memory" : path.string()) {
+    sqlite3* db = nullptr;
+    const int code = sqlite3_open_v2(path.empty() ? ":memory:" : path.c_str(), &db,
+                                     SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE | SQLITE_OPEN_NOMUTEX, nullptr);
+    db_.reset(db);
+    if (code != SQLITE_OK)
+      throw Error(ErrorCode::Io, fmt::format("cannot be opened: {}", db ? sqlite3_errmsg(db) : "no memory"), file_,
+                  "check that its folder exists and may be written");
+    sqlite3_busy_timeout(db, 5000);
+  }
+  void run(const std::string& sql) { SqlQuery(db_.get(), sql, file_).run(); }
+  SqlQuery query(const std::string& sql) const { return {db_.get(), sql, file_}; }
+  std::int64_t last_row() const { return sqlite3_last_insert_rowid(db_.get()); }
+  const std::string& file() const { return file_; }
+
+ private:
+  struct Close {
+    void operator()(sqlite3* d) const { sqlite3_close_v2(d); }
+  };
+  std::string file_;
+  std::unique_ptr<sqlite3, Close> db_;
+};
+
+// All or nothing.
+class SqlTransaction {
+ public:
+  explicit SqlTransaction(Sql& sql) : sql_(sql) { sql_.run("BEGIN IMMEDIATE"); }
+  ~SqlTransaction() {
+    if (done_) return;
+    try {
+      sql_.run("ROLLBACK");
+    } catch (const Error&) {
+      // The database rolled back by itself, or is gone.
+    }
+  }
+  SqlTransaction(const SqlTransaction&) = delete;
+  SqlTransaction& operator=(const SqlTransaction&) = delete;
+  void commit() {
+    sql_.run("COMMIT");
+    done_ = true;
+  }
+
+ private:
+  Sql& sql_;
+  bool done_ = false;
+};
+
+}  // namespace katoptra
