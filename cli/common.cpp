@@ -2,12 +2,15 @@
 
 #include <cmath>
 #include <cstdio>
+#include <cstdlib>
 #include <filesystem>
 #include <fmt/format.h>
+#include <sstream>
 #include <unistd.h>
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/catalogue/find.hpp"
+#include "katoptra/catalogue/places.hpp"
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/vector_file.hpp"
 #include "katoptra/grid/cache.hpp"
@@ -98,6 +101,7 @@ void add_reading(CLI::App& verb, Common& c, Reading reading) {
     verb.add_option("--from-unit", c.from_unit, "the unit of input that does not say, if not --unit");
     verb.add_option("--shift", c.shift, "added to heights: a length (-0.18m) or a separation surface (a grid)");
   }
+  add_network(verb, c);
   verb.add_option("--from-void", c.from_void, "a value of the input that stands for a void and is not declared");
   verb.add_flag("--depths", c.depths, "values of the input are depths, positive down");
   verb.add_option("--band", c.band, "which of several values a cell: its number from 1, or its name");
@@ -122,8 +126,25 @@ void add_running(CLI::App& verb, Common& c) {
   verb.add_flag("--quiet", c.quiet, "no statement, no progress");
 }
 
-Area area_from(const std::string& text) {
-  if (text.starts_with("box:") || text.starts_with("circle:")) return parse_area(text);
+namespace {
+
+Gazetteer gazetteer_for(const Places& places, const std::string& place) {
+  namespace fs = std::filesystem;
+  if (!places.gazetteer.empty()) return read_gazetteer(places.gazetteer);
+  if (const char* named = std::getenv("KATOPTRA_GAZETTEER"); named && *named) return read_gazetteer(named);
+  std::vector<fs::path> folders = {""};
+  for (const std::string& f : places.folders) folders.emplace_back(f);
+  std::error_code ec;
+  for (const fs::path& f : folders)
+    if (fs::is_regular_file(f / "gazetteer.geojson", ec)) return read_gazetteer(f / "gazetteer.geojson");
+  throw Error(ErrorCode::MissingResource, fmt::format("no list of places is known, so '{}' cannot be looked up", place),
+              "--area", "name a gazetteer (GeoJSON) with --gazetteer or KATOPTRA_GAZETTEER, or give a box");
+}
+
+}  // namespace
+
+Area area_from(const std::string& text, std::vector<std::string>* notes, const Places& places) {
+  if (text.starts_with("box:") || text.starts_with("circle:")) return parse_area(text, notes);
   if (text.starts_with("like:")) {
     const Grid g = open_grid(text.substr(5));
     if (!g.frame().crs())
@@ -131,15 +152,73 @@ Area area_from(const std::string& text) {
                   "name another");
     return Area::box(g.frame().bounds(), g.frame().crs());
   }
-  if (text.starts_with("place:"))
-    throw Error(ErrorCode::MissingResource,
-                fmt::format("no list of places is known, so '{}' cannot be looked up", text.substr(6)), "--area",
-                "give box:W,S,E,N, circle:LON,LAT,RADIUS or a vector file");
+  if (text.starts_with("place:")) {
+    // The margin is added by the verb, so a point only needs to be an area at all.
+    std::optional<Length> reach;
+    if (!places.margin.empty()) reach = Length::metres(0.01);
+    return gazetteer_for(places, text.substr(6)).area_of(text.substr(6), reach);
+  }
+  if (text.starts_with("sheet:")) {
+    if (!places.tiles)
+      throw Error(ErrorCode::BadArgument, "sheets are known to find only, where --in names their catalogue", "--area",
+                  "give like:FILE or a box here");
+    return sheet_area(places.tiles(), text.substr(6));
+  }
   std::string path = text;
   if (!std::filesystem::exists(path))
     throw Error(ErrorCode::BadArgument, fmt::format("'{}' is neither an area nor a file", text), "--area",
-                "write box:W,S,E,N or circle:LON,LAT,RADIUS, or name a vector file");
+                "write box:W,S,E,N, circle:LON,LAT,RADIUS, place:NAME or like:FILE, or name a vector file");
   return read_area(path);
+}
+
+namespace {
+HttpAccess& access() {
+  static HttpAccess a;
+  return a;
+}
+std::string the_host(const std::string& text) { return is_url(text) ? host_of(text) : host_of("http://" + text); }
+
+// One key for all hosts that are named, or lines of host and key.
+void read_keys(const std::string& file) {
+  std::istringstream lines(read_text_file(file, 1 << 16));
+  for (std::string line; std::getline(lines, line);) {
+    std::istringstream words(line);
+    std::string a, b;
+    if (!(words >> a) || a.starts_with('#')) continue;
+    if (words >> b)
+      access().keys[the_host(a)] = b;
+    else
+      access().keys[""] = a;
+  }
+}
+}  // namespace
+
+const HttpAccess& http_access() { return access(); }
+
+void name_host(const std::string& text) {
+  if (!access().hosts.insert(the_host(text)).second) return;
+  set_http_client(make_http_client(access()));
+}
+
+void name_hosts_of(int argc, char** argv) {
+  if (const char* key = std::getenv("KATOPTRA_KEY"); key && *key) access().keys[""] = key;
+  for (int i = 1; i < argc; ++i) {
+    const std::string word = argv[i];
+    auto value = [&](const std::string& option) -> std::string {
+      if (word == option && i + 1 < argc) return argv[i + 1];
+      return word.starts_with(option + "=") ? word.substr(option.size() + 1) : std::string();
+    };
+    if (is_url(word)) name_host(word);
+    if (word.starts_with("like:") && is_url(word.substr(5))) name_host(word.substr(5));
+    if (const std::string host = value("--host"); !host.empty()) name_host(host);
+    if (const std::string file = value("--key-file"); !file.empty()) read_keys(file);
+  }
+  if (!access().hosts.empty()) set_http_client(make_http_client(access()));
+}
+
+void add_network(CLI::App& verb, Common& c) {
+  verb.add_option("--host", c.hosts, "other hosts whose files may be used, beside those in addresses you give");
+  verb.add_option("--key-file", c.key_file, "a file with the key for those hosts (or KATOPTRA_KEY); never logged");
 }
 
 Point point_from(const std::string& text, const Crs& crs) {
@@ -218,7 +297,13 @@ std::vector<std::string> expand_inputs(const std::vector<std::string>& given) {
     } else if (std::filesystem::is_regular_file(p, ec) && p.extension() != ".csv" && p.extension() != ".geojson") {
       for (const auto& grid : grids_behind(p)) out.push_back(grid.string());
     } else if (p.extension() == ".csv" || p.extension() == ".geojson") {
-      for (const ShortlistEntry& e : read_shortlist(p)) out.push_back(e.path.string());
+      for (const ShortlistEntry& e : read_shortlist(p)) {
+        // A shortlist is the user's own: the hosts in it are named.
+        if (is_url(e.path.native())) name_host(e.path.native());
+        out.push_back(e.path.string());
+      }
+    } else if (is_url(g)) {
+      for (const auto& grid : grids_behind(p)) out.push_back(grid.string());
     } else {
       out.push_back(g);
     }
@@ -337,7 +422,15 @@ void Statement::written(const WriteReport& r) {
   for (const std::string& n : r.info.notes) note(n);
 }
 
-void Statement::print() const {
+void Statement::print() {
+  if (const Traffic t = traffic(); t.requests > 0) {
+    const std::string of = t.files ? fmt::format(" of {} in {} file{}", format_bytes(static_cast<double>(t.file_bytes)),
+                                                 t.files, t.files == 1 ? "" : "s")
+                                   : "";
+    line("network", fmt::format("{}{} moved, in {} request{}", format_bytes(static_cast<double>(t.bytes)), of,
+                                t.requests, t.requests == 1 ? "" : "s"));
+    json_["network"] = {{"bytes", t.bytes}, {"requests", t.requests}, {"file_bytes", t.file_bytes}};
+  }
   if (common_.json)
     std::fputs((json_.dump(2, ' ', false, ordered_json::error_handler_t::replace) + "\n").c_str(), stdout);
   else if (!common_.quiet)

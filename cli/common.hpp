@@ -7,7 +7,9 @@
 #include <string>
 #include <vector>
 
+#include "katoptra/catalogue/tile.hpp"
 #include "katoptra/formats/grid_file.hpp"
+#include "katoptra/formats/http.hpp"
 #include "katoptra/geo/area.hpp"
 #include "katoptra/surface/reproject.hpp"
 #include "katoptra/terrain/section.hpp"
@@ -20,6 +22,8 @@ using nlohmann::ordered_json;
 struct Common {
   std::string out, area, margin, crs, heights, unit, cell, resample = "auto", threads_text, memory = "512M";
   std::string from_crs, from_heights, from_unit, shift, band, columns, delimiter, codec = "auto", predictor = "auto";
+  std::vector<std::string> hosts;
+  std::string key_file;
   std::optional<double> void_value, from_void;
   int threads = 0;
   bool json = false, dry_run = false, overwrite = false, quiet = false, depths = false;
@@ -39,7 +43,21 @@ void add_reading(CLI::App& verb, Common& c, Reading reading);
 void add_writing(CLI::App& verb, Common& c);  // --void --codec --dry-run
 void add_running(CLI::App& verb, Common& c);  // --threads --memory --json --quiet
 
-Area area_from(const std::string& text);
+// `gazetteer`: where places are looked up; empty: KATOPTRA_GAZETTEER, else gazetteer.geojson here or in `folders`.
+// `tiles`: whose sheets may be named.
+struct Places {
+  std::string gazetteer, margin;
+  std::vector<std::string> folders;
+  std::function<std::vector<TileRecord>()> tiles;
+};
+Area area_from(const std::string& text, std::vector<std::string>* notes = nullptr, const Places& places = {});
+
+// Hosts that the user named, on the command line or in a shortlist; keys go to them and no others.
+void name_host(const std::string& url_or_host);
+// Looks through the words of the command line for addresses, --host and --key-file.
+void name_hosts_of(int argc, char** argv);
+const HttpAccess& http_access();
+void add_network(CLI::App& verb, Common& c);  // --host --key-file
 Point point_from(const std::string& text, const Crs& crs);
 // A length; a bare number is taken in `bare` and said so.
 Length length_from(const std::string& text, LengthUnit bare, std::vector<std::string>& notes);
@@ -64,7 +82,7 @@ class Statement {
   void written(const WriteReport& r);
   ordered_json& json() { return json_; }
   // Prints it: text, or JSON and nothing else.
-  void print() const;
+  void print();
 
  private:
   const Common& common_;
@@ -81,7 +99,9 @@ int write_and_state(const Grid& grid, const Common& c, const std::vector<std::st
 void write_picture(const Picture& p, const std::string& path, bool overwrite);
 
 // Each registers its verbs; the callbacks return the exit status through `status`.
-void add_look_and_find(CLI::App& app, int& status);
+void add_look(CLI::App& app, int& status);
+void add_find_and_fetch(CLI::App& app, int& status);
+void add_order_and_serve(CLI::App& app, int& status);
 void add_surface_verbs(CLI::App& app, int& status);
 void add_product_verbs(CLI::App& app, int& status);
 void add_study_verbs(CLI::App& app, int& status);

@@ -38,11 +38,14 @@ int main(int argc, char** argv) {
   app.require_subcommand(1);
   app.get_formatter()->column_width(34);
   int status = 0;
-  cli::add_look_and_find(app, status);
+  cli::add_look(app, status);
+  cli::add_find_and_fetch(app, status);
   cli::add_surface_verbs(app, status);
   cli::add_product_verbs(app, status);
   cli::add_study_verbs(app, status);
+  cli::add_order_and_serve(app, status);
   try {
+    cli::name_hosts_of(argc, argv);
     app.parse(argc, argv);
     if (std::fflush(stdout) != 0) throw Error(ErrorCode::Io, "the output cannot be written", "stdout");
     return status;

@@ -16,7 +16,7 @@ namespace fs = std::filesystem;
 namespace {
 
 struct StudyCommand : Common {
-  std::string file;
+  std::string file, in;
 };
 
 void print_plan(const Study& study, const StudyPlan& plan, const Common& c) {
@@ -74,13 +74,24 @@ void print_run(const StudyRun& r, const Common& c) {
 }
 
 int run(const StudyCommand& o) {
-  const Study study = read_study(o.file);
+  const Study study = read_study(o.file, o.in);
+  // The hosts that the file names are named by the user, who runs it.
+  for (const StudySource& s : study.sources)
+    if (is_url(s.in)) name_host(s.in);
+  const bool have_key = !http_access().keys.empty();
   if (o.dry_run) {
-    print_plan(study, plan_study(study, o.run()), o);
+    print_plan(
+        study,
+        plan_study(study,
+                   {.hosts = http_access().hosts, .have_key = have_key, .cache = default_cache(), .run = o.run()}),
+        o);
     return 0;
   }
   StudyOptions options{.folder = o.out.empty() ? study.folder / "out" : fs::path(o.out),
                        .overwrite = o.overwrite,
+                       .hosts = http_access().hosts,
+                       .have_key = have_key,
+                       .cache = default_cache(),
                        .run = o.run(),
                        .say = {}};
   if (!o.json && !o.quiet && ::isatty(2))
@@ -131,6 +142,8 @@ void add_study_verbs(CLI::App& app, int& status) {
   auto s = std::make_shared<StudyCommand>();
   CLI::App* v = app.add_subcommand("study", "plan and run a whole study");
   v->add_option("FILE", s->file, "a study file (TOML)")->required();
+  v->add_option("--in", s->in, "the catalogue to look up surveys in, instead of the one that the file names");
+  add_network(*v, *s);
   v->add_flag("--dry-run", s->dry_run, "print the plan with cells and bytes; nothing is written");
   add_output(*v, *s, false);
   add_running(*v, *s);

@@ -30,7 +30,7 @@ std::vector<Preference> preferences(const std::vector<std::string>& names) {
 Grid within(const Grid& grid, const Common& c, std::vector<std::string>& notes) {
   if (c.area.empty()) return grid;
   const Length margin = c.margin.empty() ? Length() : length_from(c.margin, LengthUnit::Metre, notes);
-  return clip(grid, area_from(c.area), {.margin = margin});
+  return clip(grid, area_from(c.area, &notes, {.margin = c.margin}), {.margin = margin});
 }
 
 int run_mosaic(const MosaicCommand& o) {

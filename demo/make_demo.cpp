@@ -214,6 +214,23 @@ void study_material(const Crs& utm, const HeightReference& egm) {
                .features = {{LineString{{677560, 5841180}, {677735, 5841330}, {677880, 5841470}},
                              {{"name", std::string("footbridge")}}}}},
               g_folder / "transect.geojson", {.overwrite = true});
+  auto place = [](const char* name, const char* others, const char* kind, auto shape, double radius) {
+    Feature f{shape, {{"name", std::string(name)}, {"kind", std::string(kind)}}};
+    if (*others) f.properties.push_back({"names", std::string(others)});
+    if (radius > 0) f.properties.push_back({"radius", radius});
+    return f;
+  };
+  write_layer({.name = "gazetteer",
+               .crs = utm,
+               .features = {place("Marrowick", "Marrowick Island", "island",
+                                  MultiPolygon{to_polygon(Bounds{673500, 5839000, 680200, 5844200})}, 0),
+                            place("Kessa Inlet", "the inlet", "inlet", MultiPolygon{{outline, {}}}, 0),
+                            place("Kessa Footbridge", "", "bridge", Point{677735, 5841330}, 150.0),
+                            place("Annet Water", "the Annet", "stream",
+                                  LineString{{677300, 5842000}, {677520, 5841700}, {677640, 5841480}}, 0),
+                            place("Tolvane Ridge", "Tolvane Scarp", "ridge", Point{677000, 5842600}, 600.0),
+                            place("Kessa Jetty", "", "jetty", Point{678020, 5841180}, 0)}},
+              g_folder / "gazetteer.geojson", {.overwrite = true});
   std::string table = "name,x,y,z\n";
   int n = 0;
   for (std::int64_t i = 0; n < 40 && i < 1000; ++i) {

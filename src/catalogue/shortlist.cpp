@@ -13,18 +13,24 @@
 namespace katoptra {
 namespace fs = std::filesystem;
 
+namespace {
+std::string box_text(const Bounds& b) {
+  return b.empty() ? ",,," : fmt::format("{:.7f},{:.7f},{:.7f},{:.7f}", b.west, b.south, b.east, b.north);
+}
+}  // namespace
+
 std::string shortlist_csv(const Shortlist& s) {
   std::string text =
       "kept,path,survey,date,date_guessed,kind,format,cell_m,density,crs,heights,unit,bytes,checksum,licence,access,"
-      "custodian,covered_fraction,reason\n";
+      "custodian,covered_fraction,reason,west,south,east,north\n";
   for (const ShortlistTile& t : s.tiles) {
     const TileRecord& r = t.tile;
-    text += fmt::format("{},{},{},{},{},{},{},{:.4g},{:.4g},{},{},{},{},{},{},{},{},{:.6f},{}\n", t.kept ? 1 : 0,
+    text += fmt::format("{},{},{},{},{},{},{},{:.4g},{:.4g},{},{},{},{},{},{},{},{},{:.6f},{},{}\n", t.kept ? 1 : 0,
                         csv_field(r.path.string()), csv_field(r.survey), r.date, r.date_guessed ? 1 : 0,
                         name_of(r.kind), csv_field(r.format), r.spacing.y.metres(), r.density,
                         r.frame ? csv_field(r.frame->crs().label()) : "", csv_field(r.quantity.heights.name()),
                         symbol(r.quantity.unit), r.bytes, r.checksum, csv_field(r.licence), name_of(r.access),
-                        csv_field(r.custodian), t.covered_fraction, csv_field(t.reason));
+                        csv_field(r.custodian), t.covered_fraction, csv_field(t.reason), box_text(r.globe_box()));
   }
   return text;
 }
@@ -85,6 +91,7 @@ std::vector<ShortlistEntry> from_geojson(const std::string& text, const fs::path
                      .licence = word(p, "licence"),
                      .custodian = word(p, "custodian"),
                      .date_guessed = number(p, "date_guessed") == 1};
+    e.box = bounds_of(polygons_of(member(f, "geometry"), path.string()));
     check(e, word(p, "access"), fmt::format("{:.0f}", number(p, "bytes")), path);
     out.push_back(std::move(e));
   }
@@ -125,6 +132,9 @@ std::vector<ShortlistEntry> read_shortlist(const fs::path& path) {
                      .custodian = field("custodian"),
                      .date_guessed = field("date_guessed") == "1"};
     check(e, field("access"), field("bytes"), path);
+    const auto west = parse_number(field("west")), south = parse_number(field("south")),
+               east = parse_number(field("east")), north = parse_number(field("north"));
+    if (west && south && east && north) e.box = {*west, *south, *east, *north};
     out.push_back(std::move(e));
   }
   return out;

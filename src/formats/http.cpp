@@ -155,7 +155,7 @@ class CurlClient final : public HttpClient {
     auto add = [&](const std::string& line) { list.reset(curl_slist_append(list.release(), line.c_str())); };
     add("Expect:");
     for (const auto& [name, value] : request.headers) add(name + ": " + value);
-    if (!access_.key.empty() && access_.hosts.count(host)) add("Authorization: Bearer " + access_.key);
+    if (const std::string key = access_.key_for(host); !key.empty()) add("Authorization: Bearer " + key);
     curl_easy_setopt(c, CURLOPT_HTTPHEADER, list.get());
     count_request();
     const CURLcode code = curl_easy_perform(c);
@@ -211,6 +211,12 @@ std::chrono::milliseconds retry_after(const HttpResponse& r) {
 }
 
 }  // namespace
+
+std::string HttpAccess::key_for(const std::string& host) const {
+  if (const auto own = keys.find(host); own != keys.end()) return own->second;
+  const auto any = keys.find("");
+  return any != keys.end() && hosts.count(host) ? any->second : std::string();
+}
 
 std::string HttpResponse::header(const std::string& name) const {
   const auto found = headers.find(name);

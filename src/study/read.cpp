@@ -3,7 +3,9 @@
 #include <toml++/toml.h>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/catalogue/places.hpp"
 #include "katoptra/formats/bytes.hpp"
+#include "katoptra/formats/http.hpp"
 #include "katoptra/formats/vector_file.hpp"
 #include "katoptra/study/study.hpp"
 
@@ -79,16 +81,29 @@ class TableReader {
   std::string name_, file_;
 };
 
-void read_sources(const toml::table& root, const std::string& file, Study& s) {
+// A place that a study file names: an address as it is, anything else counts from the study's folder.
+std::string place_in(const Study& s, const std::string& text) {
+  return is_url(text) ? text : (s.folder / text).lexically_normal().string();
+}
+
+void read_sources(const toml::table& root, const std::string& file, const std::string& catalogue, Study& s) {
   const auto* sources = root.get_as<toml::array>("source");
   if (!sources || sources->empty())
-    throw Error(ErrorCode::BadFile, "has no [[source]]", file, "name at least one folder with tiles");
+    throw Error(ErrorCode::BadFile, "has no [[source]]", file, "name at least one folder or survey with tiles");
   for (const auto& item : *sources) {
-    const TableReader t(item.as_table(), "source", file, {"folder", "crs", "heights", "unit", "shift"});
+    const TableReader t(item.as_table(), "source", file, {"folder", "in", "survey", "crs", "heights", "unit", "shift"});
     StudySource source;
-    if (t.text("folder").empty())
-      throw Error(ErrorCode::BadFile, "a [[source]] names no folder", file, "add folder = \"...\"");
-    source.folder = s.folder / t.text("folder");
+    source.survey = t.text("survey");
+    const std::string folder = t.text("folder"), in = t.text("in");
+    if (!folder.empty() && !in.empty())
+      throw Error(ErrorCode::BadFile, "a [[source]] has both folder and in", file, "leave one of them out");
+    if (!folder.empty() || !in.empty())
+      source.in = place_in(s, folder.empty() ? in : folder);
+    else if (!source.survey.empty() && !catalogue.empty())
+      source.in = catalogue;
+    else
+      throw Error(ErrorCode::BadFile, "a [[source]] names no folder, and no survey of a [catalogue]", file,
+                  "add folder = \"...\", or survey = \"...\" and a [catalogue]");
     source.crs = t.parsed("crs", [](const std::string& x) { return Crs::parse(x); });
     source.heights = t.parsed("heights", [](const std::string& x) { return HeightReference::parse(x); });
     source.unit = t.parsed("unit", [](const std::string& x) { return parse_length_unit(x); });
@@ -129,7 +144,7 @@ StudyProduct read_product(const toml::table* table, const std::string& file, con
 
 }  // namespace
 
-Study read_study(const fs::path& path) {
+Study read_study(const fs::path& path, const std::string& other_catalogue) {
   Study s;
   s.file = path;
   s.folder = path.parent_path();
@@ -142,11 +157,12 @@ Study read_study(const fs::path& path) {
     throw Error(ErrorCode::BadFile, std::string(e.description()),
                 fmt::format("{} line {}", file, e.source().begin.line), "mend the study file");
   }
-  const TableReader top(
-      &root, "study", file,
-      {"title", "area", "source", "frame", "mosaic", "fill", "reproject", "control", "reference", "product"});
+  const TableReader top(&root, "study", file,
+                        {"title", "area", "catalogue", "source", "frame", "mosaic", "fill", "reproject", "control",
+                         "reference", "product"});
   s.title = top.text("title", path.stem().string());
-  const TableReader area(root.get_as<toml::table>("area"), "area", file, {"file", "box", "circle", "margin"});
+  const TableReader area(root.get_as<toml::table>("area"), "area", file,
+                         {"file", "box", "circle", "place", "gazetteer", "margin"});
   if (!area) throw Error(ErrorCode::BadFile, "has no [area]", file, "add [area] with file, box or circle");
   if (const std::string f = area.text("file"); !f.empty())
     s.area = read_area(s.folder / f);
@@ -154,10 +170,14 @@ Study read_study(const fs::path& path) {
     s.area = *a;
   else if (const auto c = area.parsed("circle", [](const std::string& t) { return parse_area("circle:" + t); }))
     s.area = *c;
+  else if (const std::string place = area.text("place"); !place.empty())
+    s.area = read_gazetteer(s.folder / area.text("gazetteer", "gazetteer.geojson")).area_of(place);
   else
-    throw Error(ErrorCode::BadFile, "[area] names neither file, box nor circle", file, "add one of them");
+    throw Error(ErrorCode::BadFile, "[area] names neither file, box, circle nor place", file, "add one of them");
   s.margin = area.length("margin").value_or(Length());
-  read_sources(root, file, s);
+  const TableReader catalogue(root.get_as<toml::table>("catalogue"), "catalogue", file, {"in"});
+  const std::string in = catalogue.text("in");
+  read_sources(root, file, !other_catalogue.empty() ? other_catalogue : in.empty() ? in : place_in(s, in), s);
 
   const TableReader frame(root.get_as<toml::table>("frame"), "frame", file, {"crs", "cell", "heights", "unit"});
   s.crs = frame.text("crs");

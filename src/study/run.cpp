@@ -2,8 +2,11 @@
 #include <chrono>
 #include <cmath>
 #include <fmt/format.h>
+#include <map>
+#include <set>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/catalogue/fetch.hpp"
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/vector_file.hpp"
 #include "katoptra/study/study.hpp"
@@ -25,10 +28,21 @@ struct Candidates {
   std::vector<const StudySource*> source;  // by tile
 };
 
-Candidates gather(const Study& s, const RunOptions& run) {
+Candidates gather(const Study& s, const Area& reach, const PlanOptions& options, std::vector<std::string>& notes) {
   Candidates c;
+  std::map<std::string, Catalogue> read;
+  std::set<fs::path> taken;
   for (const StudySource& source : s.sources) {
-    for (TileRecord& t : open_folder(source.folder, {.run = run}).tiles) {
+    auto [at, fresh] = read.try_emplace(source.in);
+    if (fresh) {
+      at->second = read_catalogue(source.in, {.area = &reach},
+                                  {.hosts = options.hosts, .cache = options.cache, .run = options.run});
+      notes.insert(notes.end(), at->second.notes.begin(), at->second.notes.end());
+    }
+    const TileFilter wanted{.survey = source.survey};
+    for (TileRecord t : at->second.tiles) {
+      // A tile that two sources name belongs to the first.
+      if (!wanted.refuses(t).empty() || !taken.insert(t.path).second) continue;
       if (t.frame && !t.frame->crs() && source.crs) {
         t.frame = t.frame->with_crs(*source.crs);
         t.spacing = ground_spacing(*t.frame);
@@ -39,6 +53,37 @@ Candidates gather(const Study& s, const RunOptions& run) {
     }
   }
   return c;
+}
+
+// Remote tiles of the choice are brought to a folder, and read there from then on.
+std::uint64_t bring(Candidates& c, Shortlist& s, const PlanOptions& options) {
+  std::vector<ShortlistEntry> entries;
+  for (const ShortlistTile& t : s.tiles)
+    if (t.kept && t.tile.remote())
+      entries.push_back({.path = t.tile.path,
+                         .survey = t.tile.survey,
+                         .date = t.tile.date,
+                         .checksum = t.tile.checksum,
+                         .licence = t.tile.licence,
+                         .custodian = t.tile.custodian,
+                         .date_guessed = t.tile.date_guessed,
+                         .access = t.tile.access,
+                         .bytes = t.tile.bytes,
+                         .box = t.tile.globe_box()});
+  if (entries.empty()) return 0;
+  const FetchReport r = fetch_tiles(entries, {.folder = options.tiles, .progress = options.run.progress, .say = {}});
+  if (const auto missing = r.missing(); !missing.empty())
+    throw Error(
+        ErrorCode::Network,
+        fmt::format("{} of {} tiles could not be fetched: {}", missing.size(), r.tiles.size(), missing[0]->problem),
+        options.tiles.string(), "run the study again to go on from there");
+  for (const FetchedTile& f : r.tiles) {
+    for (ShortlistTile& t : s.tiles)
+      if (t.tile.path == f.entry.path) t.tile.path = f.path;
+    for (TileRecord& t : c.catalogue.tiles)
+      if (t.path == f.entry.path) t.path = f.path;
+  }
+  return r.moved;
 }
 
 // Why a tile's heights cannot be brought to the study's reference; empty when they can.
@@ -109,7 +154,13 @@ class Runner {
     if (ec || !fs::is_directory(options_.folder))
       throw Error(ErrorCode::Io, "cannot be made: " + ec.message(), options_.folder.string(), "choose another folder");
     out_.folder = options_.folder;
-    step("find the tiles and plan", [&] { out_.plan = plan_study(study_, options_.run); });
+    step("find the tiles and plan", [&] {
+      out_.plan = plan_study(study_, {.hosts = options_.hosts,
+                                      .have_key = options_.have_key,
+                                      .cache = options_.cache,
+                                      .tiles = options_.folder / "tiles",
+                                      .run = options_.run});
+    });
     if (!options_.overwrite && fs::exists(path("surface.tif")))
       throw Error(ErrorCode::Io, "holds an earlier run already", options_.folder.string(),
                   "choose another folder or say --overwrite");
@@ -175,7 +226,9 @@ class Runner {
     out_.check = check(surface_, {.area = &study_.area, .run = options_.run});
     std::vector<Grid> tiles;
     for (const ShortlistTile& t : out_.plan.shortlist.tiles) {
-      if (!t.tile.openable || t.tile.access != Access::Open || !t.tile.problems.empty()) continue;
+      if (!t.tile.openable || (!t.kept && t.tile.access != Access::Open) || !t.tile.problems.empty() ||
+          (t.tile.remote() && !t.kept))
+        continue;
       const Grid g = relabelled(open_grid(t.tile.path), [&](GridInfo& i) {
         i.name = short_name(t.tile);
         if (i.sources.size() == 1) i.sources[0].survey = t.tile.survey;
@@ -339,14 +392,18 @@ class Runner {
 
 }  // namespace
 
-StudyPlan plan_study(const Study& s, const RunOptions& run) {
+StudyPlan plan_study(const Study& s, const PlanOptions& options) {
   StudyPlan plan;
-  Candidates c = gather(s, run);
-  keep_one_reference(s, c, plan.left_out);
-  const Area reach = s.area.grown(s.margin);
-  plan.shortlist = find_tiles(c.catalogue, reach, {.prefer = s.mosaic.prefer, .all = s.all_tiles});
-  std::vector<Grid> tiles;
   std::vector<std::string> notes;
+  const Area reach = s.area.grown(s.margin);
+  Candidates c = gather(s, reach, options, notes);
+  keep_one_reference(s, c, plan.left_out);
+  plan.shortlist =
+      find_tiles(c.catalogue, reach, {.prefer = s.mosaic.prefer, .all = s.all_tiles, .have_key = options.have_key});
+  const bool remote = std::any_of(plan.shortlist.tiles.begin(), plan.shortlist.tiles.end(),
+                                  [](const ShortlistTile& t) { return t.kept && t.tile.remote(); });
+  if (remote && !options.tiles.empty()) plan.fetched = bring(c, plan.shortlist, options);
+  std::vector<Grid> tiles;
   for (const ShortlistTile& t : plan.shortlist.tiles) {
     if (t.kept)
       tiles.push_back(open_chosen(c, t, s.heights, notes));
@@ -374,6 +431,10 @@ StudyPlan plan_study(const Study& s, const RunOptions& run) {
   plan.cells = plan.frame.cols() * plan.frame.rows();
   plan.bytes = static_cast<double>(plan.cells) * 4;
   const std::size_t kept = tiles.size();
+  if (remote)
+    plan.steps.push_back(
+        fmt::format("fetch what is remote ({})",
+                    format_bytes(static_cast<double>(plan.fetched ? plan.fetched : plan.shortlist.bytes))));
   plan.steps.push_back(fmt::format("mosaic {} tile{} ({}), {:.2f} % of the area", kept, kept == 1 ? "" : "s",
                                    format_bytes(static_cast<double>(plan.shortlist.bytes)),
                                    100 * plan.shortlist.covered_fraction));

@@ -75,7 +75,7 @@ Palette palette_for(const Quantity& q, double low, double high) {
 
 class MapPainter {
  public:
-  MapPainter(const Grid& grid, const MapOptions& options)
+  MapPainter(const Grid& grid, const MapOptions& options, bool land = true)
       : grid_(grid.frame().crs()
                   ? grid
                   : relabelled(grid,
@@ -83,6 +83,7 @@ class MapPainter {
                                  i.frame = i.frame.with_crs(Crs::parse("+proj=utm +zone=31 +datum=WGS84 +type=crs"));
                                })),
         lost_(!grid.frame().crs()),
+        has_land_(land),
         options_(options),
         frame_(pixel_frame(grid_.frame(), std::clamp(options.width, 400, 8000) - kLeft - kRight)),
         canvas_(options.format, std::clamp(options.width, 400, 8000),
@@ -108,6 +109,14 @@ class MapPainter {
   bool heights() const { return grid_.quantity().kind == QuantityKind::Height; }
 
   void land() {
+    if (!has_land_) {
+      canvas_.colour({0.965, 0.968, 0.96});
+      canvas_.box(kLeft, kTop, width(), height());
+      cairo_fill(canvas_.cr());
+      canvas_.box(kLeft, kTop, width(), height());
+      cairo_clip(canvas_.cr());
+      return;
+    }
     const std::vector<float> values = pixels_of(grid_, frame_, options_.run);
     const auto [low, high] = colour_range(values, heights());
     palette_ = palette_for(grid_.quantity(), low, high);
@@ -164,7 +173,9 @@ class MapPainter {
       case OverlayStyle::Transect:
         return {{0.10, 0.10, 0.10}, 2.6, 0, true, "transect"};
       case OverlayStyle::Footprints:
-        return {{0.20, 0.28, 0.62}, 1.6, 0.06, false, "tiles"};
+        return {{0.45, 0.47, 0.50}, 1.1, 0.04, false, "tiles"};
+      case OverlayStyle::Kept:
+        return {{0.13, 0.42, 0.36}, 1.8, 0.16, false, "tiles kept"};
       case OverlayStyle::Gaps:
         return {{0.85, 0.33, 0.05}, 1.6, 0.30, false, "gaps"};
       case OverlayStyle::Points:
@@ -226,7 +237,25 @@ class MapPainter {
       canvas_.line_width(w);
       cairo_stroke(canvas_.cr());
       canvas_.dashes({});
+      label(f, t, p.colour);
     }
+  }
+
+  // In the middle of what is seen of a polygon, when there is room.
+  void label(const Feature& f, const Transform& t, Colour colour) {
+    const auto* shape = std::get_if<MultiPolygon>(&f.geometry);
+    const auto named =
+        std::find_if(f.properties.begin(), f.properties.end(), [](auto& p) { return p.first == "label"; });
+    if (!shape || named == f.properties.end() || !std::holds_alternative<std::string>(named->second)) return;
+    const std::string& text = std::get<std::string>(named->second);
+    const Bounds b = bounds_of(transformed(*shape, t));
+    const Point a = on_sheet({b.west, b.north}), z = on_sheet({b.east, b.south});
+    const double left = std::max(a.x, kLeft), right = std::min(z.x, kLeft + width()), top = std::max(a.y, kTop),
+                 bottom = std::min(z.y, kTop + height());
+    if (right - left < canvas_.text_width(text, 13) + 8 || bottom - top < 20) return;
+    canvas_.colour(colour);
+    canvas_.text((left + right) / 2, (top + bottom) / 2 + 5, text, 13, Align::Centre);
+    cairo_new_path(canvas_.cr());
   }
 
   void ticks() {
@@ -267,6 +296,10 @@ class MapPainter {
     std::string facts =
         lost_ ? "no CRS"
               : fmt::format("{}{}", frame_.crs().name(), frame_.crs().epsg() ? " (" + frame_.crs().code() + ")" : "");
+    if (!options_.subtitle.empty()) {
+      c.text(kLeft, 62, options_.subtitle, 15);
+      return;
+    }
     facts += fmt::format("; cells of {:.3g} × {:.3g} m on the ground", s.x.metres(), s.y.metres());
     if (heights()) facts += "; heights: " + grid_.quantity().heights.name();
     c.text(kLeft, 62, facts, 15);
@@ -277,7 +310,7 @@ class MapPainter {
     const double x = kLeft + width() + 34;
     double y = kTop + 8;
     const Quantity& q = grid_.quantity();
-    if (q.kind != QuantityKind::Shade && q.kind != QuantityKind::Code) {
+    if (has_land_ && q.kind != QuantityKind::Shade && q.kind != QuantityKind::Code) {
       c.colour(kInk);
       const std::string unit = unit_name(q);
       c.text(x, y + 8, std::string(name_of(q.kind)) + (unit.empty() ? "" : " (" + unit + ")"), 16, Align::Left, true);
@@ -313,6 +346,9 @@ class MapPainter {
         c.line(x, y - 5, x + 26, y - 5);
       } else {
         c.box(x + 1, y - 13, 24, 15);
+        c.colour(p.colour, p.fill);
+        cairo_fill_preserve(c.cr());
+        c.colour(p.colour);
         cairo_stroke(c.cr());
       }
       c.dashes({});
@@ -363,7 +399,7 @@ class MapPainter {
   }
 
   Grid grid_;
-  bool lost_;
+  bool lost_, has_land_;
   const MapOptions& options_;
   Frame frame_;
   Canvas canvas_;
@@ -373,5 +409,11 @@ class MapPainter {
 }  // namespace
 
 Picture draw_map(const Grid& grid, const MapOptions& options) { return MapPainter(grid, options).draw(); }
+
+Picture draw_outlines(const Frame& frame, const MapOptions& options) {
+  // Only the frame of this grid is looked at.
+  const Frame one(frame.crs(), frame.west(), frame.north(), {frame.bounds().width(), frame.bounds().height()}, 1, 1);
+  return MapPainter(grid_from_values(one, {0}), options, false).draw();
+}
 
 }  // namespace katoptra

@@ -91,6 +91,7 @@ struct ShortlistEntry {
   bool date_guessed = false;
   Access access = Access::Open;
   std::uint64_t bytes = 0;
+  Bounds box;  // longitude and latitude; empty when it is not told
 };
 // The kept tiles of a shortlist. Rows may have been struck, or set to 0; columns may be missing except `kept` and
 // `path`. BadFile when it is none.

@@ -50,4 +50,10 @@ class Archive {
   virtual std::shared_ptr<ByteSource> unpack(const std::string& name) const = 0;
 };
 
+// Unpacks everything, archives within archives in folders of their own name, below `folder`, which must not be there
+// and appears only when it is whole. Entries whose names lead out of it are refused (BadFile); links and devices in an
+// archive are not made. Returns the files.
+std::vector<std::filesystem::path> unpack_into(const std::filesystem::path& archive,
+                                               const std::filesystem::path& folder);
+
 }  // namespace katoptra

@@ -73,8 +73,11 @@ class HttpClient {
 
 // What the user named: other hosts are neither asked nor trusted.
 struct HttpAccess {
-  std::set<std::string> hosts;  // as host_of writes them
-  std::string key;              // sent to `hosts` as a bearer token
+  std::set<std::string> hosts;              // as host_of writes them
+  std::map<std::string, std::string> keys;  // bearer tokens by host; the one under "" goes to all `hosts`
+
+  // The key for a host; empty when there is none.
+  std::string key_for(const std::string& host) const;
 };
 std::shared_ptr<HttpClient> make_http_client(HttpAccess access = {});
 // The one that this process uses for files; tests and the tool put in their own.

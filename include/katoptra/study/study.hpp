@@ -2,15 +2,17 @@
 // products, one report and one record as the result. docs/study.md describes the file.
 //
 //   Study s = read_study("study.toml");
-//   StudyPlan p = plan_study(s);                  // headers only
+//   StudyPlan p = plan_study(s);                  // headers only, also of remote tiles
 //   StudyRun r = run_study(s, {.folder = "out"});
 //
-// Steps: find the tiles that cover the area, join them (mosaic), close voids, move to the frame, cut to the area,
-// check, compare with control points and a reference surface, make the products, write report.html and run.json.
+// Steps: find the tiles that cover the area (and bring those that are remote), join them (mosaic), close voids, move to
+// the frame, cut to the area, check, compare with control points and a reference surface, make the products, write
+// report.html and run.json.
 #pragma once
 #include <filesystem>
 #include <functional>
 #include <optional>
+#include <set>
 #include <string>
 #include <vector>
 
@@ -25,7 +27,9 @@
 namespace katoptra {
 
 struct StudySource {
-  std::filesystem::path folder;
+  // Where its tiles are looked up: a folder, a catalogue file, a STAC document or a service (read_catalogue).
+  std::string in;
+  std::string survey;      // only surveys with this in their name
   std::optional<Crs> crs;  // for tiles that do not say
   std::optional<HeightReference> heights;
   std::optional<LengthUnit> unit;
@@ -68,18 +72,27 @@ struct Study {
 };
 
 // BadFile names the line or the key; BadArgument for values that make no sense; unknown keys are refused.
-Study read_study(const std::filesystem::path& path);
+// `catalogue`: looked up instead of what the file names under [catalogue].
+Study read_study(const std::filesystem::path& path, const std::string& catalogue = {});
 
 struct StudyPlan {
   Shortlist shortlist;
   std::vector<std::string> left_out;  // tiles and why
+  std::uint64_t fetched = 0;          // bytes that were brought for it
   Grid surface;                       // lazy, filling not yet included
   Frame frame;
   std::int64_t cells = 0;
   double bytes = 0;                // of the surface, before compression
   std::vector<std::string> steps;  // in words
 };
-StudyPlan plan_study(const Study& study, const RunOptions& run = {});
+struct PlanOptions {
+  std::set<std::string> hosts;  // whose files may be used beside those of the catalogue's own host
+  bool have_key = false;        // tiles that need a key are used
+  std::filesystem::path cache;  // what is known of folders; empty: kept nowhere
+  std::filesystem::path tiles;  // remote tiles are brought here first; empty: they are read where they are
+  RunOptions run;
+};
+StudyPlan plan_study(const Study& study, const PlanOptions& options = {});
 
 struct StepTime {
   std::string step;
@@ -109,6 +122,9 @@ struct StudyRun {
 struct StudyOptions {
   std::filesystem::path folder;  // made when it is not there
   bool overwrite = false;
+  std::set<std::string> hosts;  // as in PlanOptions
+  bool have_key = false;
+  std::filesystem::path cache;
   RunOptions run;
   std::function<void(const std::string&)> say;  // one line at the beginning of each step
 };

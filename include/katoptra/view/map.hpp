@@ -25,7 +25,7 @@ struct Picture {
 // From the extension of a file name; Unsupported for others.
 PictureFormat picture_format_for(const std::string& file_name);
 
-enum class OverlayStyle { Area, Contours, Transect, Footprints, Gaps, Points };
+enum class OverlayStyle { Area, Contours, Transect, Footprints, Kept, Gaps, Points };
 struct MapOverlay {
   Layer layer;
   OverlayStyle style = OverlayStyle::Area;
@@ -34,14 +34,17 @@ struct MapOverlay {
 
 struct MapOptions {
   PictureFormat format = PictureFormat::Png;
-  int width = 1600;  // 400 to 8000
-  std::string title;
-  bool shade = true;          // blend a hillshade into the colours of heights
-  double exaggeration = 1.5;  // of that hillshade
+  int width = 1600;             // 400 to 8000
+  std::string title, subtitle;  // empty: what the grid says of itself
+  bool shade = true;            // blend a hillshade into the colours of heights
+  double exaggeration = 1.5;    // of that hillshade
   std::vector<MapOverlay> overlays;
   RunOptions run;
 };
 Picture draw_map(const Grid& grid, const MapOptions& options = {});
+// A sheet without land: outlines only, over the whole of `frame`. Polygons with a property "label" bear it where it
+// fits.
+Picture draw_outlines(const Frame& frame, const MapOptions& options);
 
 struct GraphOptions {
   PictureFormat format = PictureFormat::Png;

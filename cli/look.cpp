@@ -1,13 +1,12 @@
+#include "katoptra/formats/look.hpp"
+
 #include <cmath>
 #include <cstdio>
 #include <filesystem>
 #include <fmt/format.h>
 
 #include "katoptra/base/error.hpp"
-#include "katoptra/catalogue/find.hpp"
 #include "katoptra/formats/bytes.hpp"
-#include "katoptra/formats/look.hpp"
-#include "katoptra/formats/vector_file.hpp"
 
 #include "common.hpp"
 
@@ -171,100 +170,9 @@ void look(const LookCommand& o) {
   }
 }
 
-struct FindCommand : Common {
-  std::vector<std::string> in;
-  bool complete = false, all = false;
-};
-
-std::string short_path(const std::filesystem::path& p) {
-  const auto parent = p.parent_path().filename().string();
-  return parent.empty() ? p.filename().string() : parent + "/" + p.filename().string();
-}
-
-ordered_json find_json(const Shortlist& s) {
-  ordered_json j;
-  j["covered_fraction"] = s.covered_fraction;
-  j["bytes"] = s.bytes;
-  j["gap_area_m2"] = s.gap_area;
-  j["tiles"] = ordered_json::array();
-  for (const ShortlistTile& t : s.tiles) {
-    ordered_json k;
-    k["path"] = t.tile.path.string();
-    k["survey"] = t.tile.survey;
-    k["date"] = t.tile.date;
-    k["date_guessed"] = t.tile.date_guessed;
-    k["kept"] = t.kept;
-    k["reason"] = t.reason;
-    k["covered_fraction"] = t.covered_fraction;
-    k["cell_m"] = t.tile.spacing.y.metres();
-    k["crs"] = t.tile.frame && t.tile.frame->crs() ? ordered_json(t.tile.frame->crs().label()) : ordered_json(nullptr);
-    k["heights"] = t.tile.quantity.heights.name();
-    k["unit"] = symbol(t.tile.quantity.unit);
-    k["bytes"] = t.tile.bytes;
-    j["tiles"].push_back(std::move(k));
-  }
-  Layer gaps{.name = "gaps", .crs = s.area.crs(), .features = {}};
-  for (const Polygon& p : s.gaps) gaps.features.push_back({MultiPolygon{p}, {}});
-  j["gaps"] = ordered_json::parse(to_geojson(gaps));
-  return j;
-}
-
-std::string find_text(const Shortlist& s) {
-  std::size_t kept = 0, path_width = 4, survey_width = 6;
-  for (const ShortlistTile& t : s.tiles) {
-    kept += t.kept;
-    path_width = std::max(path_width, short_path(t.tile.path).size());
-    survey_width = std::max(survey_width, t.tile.survey.size());
-  }
-  std::string text = fmt::format("   {:<{}}  {:<{}}  {:<11} {:>8}  {:>9}  {:>7}  {}\n", "tile", path_width, "survey",
-                                 survey_width, "date", "cell", "size", "covers", "why");
-  for (const ShortlistTile& t : s.tiles)
-    text += fmt::format(" {} {:<{}}  {:<{}}  {:<11} {:>6.3g} m  {:>9}  {:>5.1f} %  {}\n", t.kept ? '+' : '-',
-                        short_path(t.tile.path), path_width, t.tile.survey, survey_width,
-                        t.tile.date + (t.tile.date_guessed ? "?" : ""), t.tile.spacing.y.metres(),
-                        format_bytes(static_cast<double>(t.tile.bytes)), 100 * t.covered_fraction, t.reason);
-  text += fmt::format("{} of {} tiles kept, {}; {:.3f} % of the area is covered", kept, s.tiles.size(),
-                      format_bytes(static_cast<double>(s.bytes)), 100 * s.covered_fraction);
-  text += s.gaps.empty() ? ", no gap\n" : "\n";
-  if (std::any_of(s.tiles.begin(), s.tiles.end(),
-                  [](const ShortlistTile& t) { return t.reason.starts_with("newer or finer"); }))
-    text += "(headers tell where tiles lie, not where they have voids: --all keeps the covered ones, too)\n";
-  if (s.gaps.empty()) return text;
-  text += fmt::format("{} gap{} of {:.4g} m2 together:\n", s.gaps.size(), s.gaps.size() == 1 ? "" : "s", s.gap_area);
-  for (const Polygon& gap : s.gaps) {
-    const Bounds b = bounds_of(gap.outer);
-    text += fmt::format("   box:{:.6f},{:.6f},{:.6f},{:.6f}{}\n", b.west, b.south, b.east, b.north,
-                        s.area.crs().epsg() == 4326 ? "" : "@" + s.area.crs().label());
-  }
-  return text;
-}
-
-void find(const FindCommand& o, int& status) {
-  Catalogue catalogue;
-  for (const std::string& folder : o.in) {
-    Catalogue part = open_folder(folder, {.run = o.run()});
-    catalogue.tiles.insert(catalogue.tiles.end(), std::make_move_iterator(part.tiles.begin()),
-                           std::make_move_iterator(part.tiles.end()));
-  }
-  Area area = area_from(o.area);
-  if (!o.margin.empty()) area = area.grown(Length::parse(o.margin, LengthUnit::Metre));
-  const Shortlist s = find_tiles(catalogue, area, {.all = o.all});
-  if (!o.out.empty()) {
-    if (std::filesystem::path(o.out).extension() == ".csv")
-      write_text_file(o.out, shortlist_csv(s), {.overwrite = o.overwrite});
-    else
-      write_layer(shortlist_layer(s), o.out, {.overwrite = o.overwrite});
-  }
-  if (o.json)
-    std::fputs((find_json(s).dump(2, ' ', false, ordered_json::error_handler_t::replace) + "\n").c_str(), stdout);
-  else if (!o.quiet)
-    std::fputs((find_text(s) + (o.out.empty() ? "" : "shortlist written to " + o.out + "\n")).c_str(), stdout);
-  if (o.complete && !s.gaps.empty()) status = 1;
-}
-
 }  // namespace
 
-void add_look_and_find(CLI::App& app, int& status) {
+void add_look(CLI::App& app, int&) {
   auto look_options = std::make_shared<LookCommand>();
   CLI::App* look_verb = app.add_subcommand("look", "what each file is, and what is suspicious about it");
   look_verb->add_option("FILE", look_options->files, "grids, folders or shortlists")->required();
@@ -274,19 +182,6 @@ void add_look_and_find(CLI::App& app, int& status) {
   add_reading(*look_verb, *look_options, Reading::Assigns);
   add_running(*look_verb, *look_options);
   look_verb->callback([look_options] { look(*look_options); });
-
-  auto find_options = std::make_shared<FindCommand>();
-  CLI::App* find_verb =
-      app.add_subcommand("find", "tiles that cover an area: shortlist, coverage, gaps, size, and why");
-  find_verb->add_option("--in", find_options->in, "folders to search, with all below them")->required();
-  find_verb->add_option("--area", find_options->area, "box:W,S,E,N, circle:LON,LAT,RADIUS, a vector file or like:FILE")
-      ->required();
-  find_verb->add_option("--margin", find_options->margin, "this much around the area, e.g. 50m");
-  find_verb->add_flag("--all", find_options->all, "keep every tile that touches the area");
-  find_verb->add_flag("--complete", find_options->complete, "exit with 1 when a gap is left");
-  add_output(*find_verb, *find_options, false);
-  add_running(*find_verb, *find_options);
-  find_verb->callback([find_options, &status] { find(*find_options, status); });
 }
 
 }  // namespace katoptra::cli

@@ -1,0 +1,266 @@
+// Orders from services that extract on demand, and the stand-in for such services.
+#include <cstdio>
+#include <filesystem>
+#include <fmt/format.h>
+#include <thread>
+#include <unistd.h>
+
+#include "katoptra/base/error.hpp"
+#include "katoptra/catalogue/orders.hpp"
+#include "katoptra/formats/bytes.hpp"
+
+#include "common.hpp"
+#include "service.hpp"
+
+namespace katoptra::cli {
+namespace fs = std::filesystem;
+namespace {
+
+struct OrderCommand : Common {
+  std::string service, process = "extract", book, gazetteer;
+  std::vector<std::string> set;
+  std::int64_t id = 0;
+  bool no_wait = false;
+
+  fs::path book_path() const { return book.empty() ? default_order_book() : fs::path(book); }
+  // name=value, where value is JSON when it can be, else text.
+  std::string inputs() const {
+    ordered_json j = ordered_json::object();
+    for (const std::string& s : set) {
+      const auto eq = s.find('=');
+      if (eq == 0 || eq == s.npos)
+        throw Error(ErrorCode::BadArgument, fmt::format("'{}' is no input", s), "--set", "write name=value");
+      const auto value = ordered_json::parse(s.substr(eq + 1), nullptr, false);
+      j[s.substr(0, eq)] = value.is_discarded() ? ordered_json(s.substr(eq + 1)) : value;
+    }
+    return j.dump();
+  }
+  std::optional<Area> given_area() const {
+    if (area.empty()) return std::nullopt;
+    Area a = area_from(area, nullptr, {.gazetteer = gazetteer, .margin = margin, .folders = {}, .tiles = {}});
+    return margin.empty() ? a : a.grown(Length::parse(margin, LengthUnit::Metre));
+  }
+};
+
+ordered_json order_json(const Order& o) {
+  ordered_json j = {{"id", o.id},           {"kind", o.kind},       {"service", o.service},
+                    {"process", o.process}, {"job", o.job},         {"state", o.state},
+                    {"message", o.message}, {"created", o.created}, {"file", o.file.string()},
+                    {"bytes", o.bytes}};
+  j["inputs"] = ordered_json::parse(o.inputs.empty() ? "{}" : o.inputs, nullptr, false);
+  const Bounds b = bounds_of(o.area);
+  j["box"] = b.empty() ? ordered_json(nullptr) : ordered_json{b.west, b.south, b.east, b.north};
+  j["stages"] = ordered_json::array();
+  for (const OrderStage& s : o.stages)
+    j["stages"].push_back({{"state", s.state}, {"message", s.message}, {"time", s.time}, {"seconds", s.seconds}});
+  return j;
+}
+
+std::string stage_line(const OrderStage& s) {
+  return fmt::format("{}  {:<11} {}{}", s.time.substr(0, 19), s.state, s.message,
+                     s.seconds > 0 ? fmt::format("  ({:.1f} s)", s.seconds) : "");
+}
+
+void state(const OrderCommand& c, const Order& o) {
+  if (c.json) {
+    std::fputs((order_json(o).dump(2) + "\n").c_str(), stdout);
+  } else if (!c.quiet) {
+    fmt::print("order {}: {} of {}, {}\n", o.id, o.process, o.service, o.state);
+    for (const OrderStage& s : o.stages) fmt::print("  {}\n", stage_line(s));
+    if (o.state == "successful") fmt::print("collect it with: katoptra order collect {} -o FILE\n", o.id);
+    if (!o.done()) fmt::print("follow it with: katoptra order follow {}\n", o.id);
+    if (o.state == "collected") fmt::print("  {}, {}\n", o.file.string(), format_bytes(static_cast<double>(o.bytes)));
+  }
+}
+
+Order follow(const OrderCommand& c, OrderBook& book, std::int64_t id) {
+  // The host is one that the user named when the order was made.
+  name_host(book.get(id).service);
+  FollowOptions f{.at_most = std::nullopt, .progress = &progress(), .say = {}};
+  if (!c.json && !c.quiet && ::isatty(2))
+    f.say = [](const Order& o) { fmt::print(stderr, "- {} {}\n", o.state, o.message); };
+  return follow_order(book, id, f);
+}
+
+// After an order was made: follow it and bring what it made, unless that was not wanted.
+void finish(const OrderCommand& c, OrderBook& book, std::int64_t id, int& status) {
+  Order o = book.get(id);
+  if (!c.no_wait) {
+    o = follow(c, book, id);
+    if (!c.out.empty() && o.state == "successful") o = collect_order(book, id, c.out, c.overwrite);
+  }
+  state(c, o);
+  if (o.state == "failed" || o.state == "dismissed") status = 4;
+}
+
+void list(const OrderCommand& c) {
+  const auto orders = OrderBook(c.book_path()).list();
+  if (c.json) {
+    ordered_json j = ordered_json::array();
+    for (const Order& o : orders) j.push_back(order_json(o));
+    std::fputs((j.dump(2) + "\n").c_str(), stdout);
+    return;
+  }
+  if (c.quiet) return;
+  if (orders.empty()) fmt::print("the book {} is empty\n", c.book_path().string());
+  for (const Order& o : orders) {
+    const Bounds b = bounds_of(o.area);
+    const std::string box =
+        b.empty() ? "" : fmt::format("box:{:.4f},{:.4f},{:.4f},{:.4f}", b.west, b.south, b.east, b.north);
+    fmt::print("{:>4}  {}  {:<5}  {:<10}  {:>10}  {}  {}\n", o.id, o.created.substr(0, 16), o.kind, o.state,
+               o.bytes ? format_bytes(static_cast<double>(o.bytes)) : "", box,
+               o.kind == "order" ? o.service + " " + o.process + " " + o.inputs : o.service + " " + o.message);
+  }
+}
+
+void draw_demand(const OrderCommand& c) {
+  const auto orders = OrderBook(c.book_path()).list();
+  const Grid g = demand_grid(orders);
+  if (fs::path(c.out).extension() == ".tif") {
+    write_and_state(g, c, {});
+    return;
+  }
+  write_picture(draw_map(g, {.format = picture_format_for(c.out),
+                             .width = 1280,
+                             .title = "Where data are wanted",
+                             .subtitle = fmt::format("{} orders and fetches", orders.size()),
+                             .shade = false}),
+                c.out, c.overwrite);
+  if (!c.quiet && !c.json) fmt::print("{}\n", c.out);
+}
+
+struct ServeCommand : Common {
+  std::string folder, listen = "127.0.0.1", slow;
+  int port = 0, page = 100, queue = 0;
+  bool log = false;
+  Misbehaviour wrong;
+};
+
+void serve(const ServeCommand& c) {
+  ServiceOptions o{.folder = c.folder,
+                   .host = c.listen,
+                   .port = c.port,
+                   .key = {},
+                   .page = c.page,
+                   .job_seconds = c.queue,
+                   .wrong = c.wrong,
+                   .log = {}};
+  if (const auto k = http_access().keys.find(""); k != http_access().keys.end()) o.key = k->second;
+  if (!c.slow.empty()) o.wrong.bytes_per_second = static_cast<double>(parse_bytes(c.slow));
+  if (c.log) o.log = [](const std::string& line) { fmt::print(stderr, "{}\n", line); };
+  Service s(o);
+  fmt::print("{}\n", s.address());
+  if (!c.quiet)
+    fmt::print("serves {} until it is interrupted; restricted tiles are {}\n", c.folder,
+               o.key.empty() ? "closed" : "open to the key");
+  std::fflush(stdout);
+  std::jthread watch([&](std::stop_token stop) {
+    while (!stop.stop_requested() && !progress().cancelled())
+      std::this_thread::sleep_for(std::chrono::milliseconds(50));
+    s.stop();
+  });
+  s.run();
+}
+
+}  // namespace
+
+void add_order_and_serve(CLI::App& app, int& status) {
+  CLI::App* order = app.add_subcommand("order", "orders from services that extract on demand, and the book of them");
+  order->require_subcommand(1);
+  auto verb = [&](const char* name, const char* what, bool makes) {
+    auto c = std::make_shared<OrderCommand>();
+    CLI::App* v = order->add_subcommand(name, what);
+    v->add_option("--book", c->book, "the order book (default: KATOPTRA_BOOK, or one of yours)");
+    if (makes) {
+      v->add_option("--area", c->area, "box:W,S,E,N, circle:LON,LAT,RADIUS, a vector file, like:FILE or place:NAME");
+      v->add_option("--margin", c->margin, "this much around the area, e.g. 50m");
+      v->add_option("--gazetteer", c->gazetteer, "where places are looked up (GeoJSON)");
+      v->add_option("--set", c->set, "an input of the process, name=value")->take_all();
+      v->add_flag("--no-wait", c->no_wait, "do not follow it; collect it later by its number");
+    }
+    return std::pair{v, c};
+  };
+  auto [make, m] = verb("new", "order an extraction", true);
+  make->add_option("SERVICE", m->service, "the address of the service")->required();
+  make->add_option("--process", m->process, "its name there");
+  make->get_option("--area")->required();
+  add_output(*make, *m, false);
+  add_network(*make, *m);
+  add_running(*make, *m);
+  make->callback([m = m, &status] {
+    OrderBook book(m->book_path());
+    finish(*m, book,
+           submit_order(
+               book, {.service = m->service, .process = m->process, .area = *m->given_area(), .inputs = m->inputs()}),
+           status);
+  });
+  auto [again, r] = verb("repeat", "order the same again, with changes", true);
+  again->add_option("NUMBER", r->id, "of the order in the book")->required();
+  add_output(*again, *r, false);
+  add_network(*again, *r);
+  add_running(*again, *r);
+  again->callback([r = r, &status] {
+    OrderBook book(r->book_path());
+    name_host(book.get(r->id).service);
+    finish(*r, book, repeat_order(book, r->id, r->inputs(), r->given_area()), status);
+  });
+  auto [foll, f] = verb("follow", "wait until an order is done", false);
+  foll->add_option("NUMBER", f->id, "of the order in the book")->required();
+  add_network(*foll, *f);
+  add_running(*foll, *f);
+  foll->callback([f = f, &status] {
+    OrderBook book(f->book_path());
+    const Order o = follow(*f, book, f->id);
+    state(*f, o);
+    if (o.state == "failed" || o.state == "dismissed") status = 4;
+  });
+  auto [coll, k] = verb("collect", "bring the result of an order", false);
+  coll->add_option("NUMBER", k->id, "of the order in the book")->required();
+  add_output(*coll, *k);
+  add_network(*coll, *k);
+  add_running(*coll, *k);
+  coll->callback([k = k] {
+    OrderBook book(k->book_path());
+    name_host(book.get(k->id).service);
+    state(*k, collect_order(book, k->id, k->out, k->overwrite));
+  });
+  auto [drop, d] = verb("dismiss", "call an order off", false);
+  drop->add_option("NUMBER", d->id, "of the order in the book")->required();
+  add_network(*drop, *d);
+  add_running(*drop, *d);
+  drop->callback([d = d] {
+    OrderBook book(d->book_path());
+    name_host(book.get(d->id).service);
+    state(*d, dismiss_order(book, d->id));
+  });
+  auto [lst, l] = verb("list", "what was ordered and fetched", false);
+  add_running(*lst, *l);
+  lst->callback([l = l] { list(*l); });
+  auto [map, p] = verb("map", "how often each spot was asked for", false);
+  add_output(*map, *p);
+  add_running(*map, *p);
+  map->callback([p = p] { draw_demand(*p); });
+
+  auto s = std::make_shared<ServeCommand>();
+  CLI::App* v =
+      app.add_subcommand("serve", "a stand-in data service over a folder: STAC API, files, extraction on demand");
+  v->add_option("FOLDER", s->folder, "tiles to serve")->required();
+  v->add_option("--listen", s->listen, "the address to listen at; others than loopback let others in");
+  v->add_option("--port", s->port, "0: any that is free")->check(CLI::Range(0, 65535));
+  v->add_option("--key-file", s->key_file, "a file with the key that opens restricted tiles (or KATOPTRA_KEY)");
+  v->add_option("--page", s->page, "most items in an answer")->check(CLI::Range(1, 10000));
+  v->add_option("--queue", s->queue, "seconds that an extraction waits for its turn");
+  v->add_option("--slow", s->slow, "files come no faster than this, a second, e.g. 100K");
+  v->add_option("--cut-every", s->wrong.cut_every, "every how-maniest file ends in the middle");
+  v->add_option("--fail-every", s->wrong.fail_every, "every how-maniest answer is 503");
+  v->add_option("--busy-every", s->wrong.busy_every, "every how-maniest answer is 429, Retry-After: 1");
+  v->add_option("--truncate-every", s->wrong.truncate_every,
+                "every how-maniest whole file comes short and says nothing");
+  v->add_flag("--wrong-sizes", s->wrong.wrong_sizes, "the catalogue tells wrong sizes and no checksums");
+  v->add_flag("--no-ranges", s->wrong.no_ranges, "files come whole or not at all");
+  v->add_flag("--log", s->log, "each request on stderr");
+  v->add_flag("--quiet", s->quiet, "print the address only");
+  v->callback([s] { serve(*s); });
+}
+
+}  // namespace katoptra::cli

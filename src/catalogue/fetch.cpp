@@ -1,0 +1,602 @@
+#include "katoptra/catalogue/fetch.hpp"
+
+#include <algorithm>
+#include <atomic>
+#include <chrono>
+#include <cmath>
+#include <curl/curl.h>
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <map>
+#include <mutex>
+#include <sys/file.h>
+#include <sys/stat.h>
+#include <sys/time.h>
+#include <thread>
+#include <unistd.h>
+
+#include "katoptra/base/checksum.hpp"
+#include "katoptra/base/error.hpp"
+#include "katoptra/base/units.hpp"
+#include "katoptra/formats/archive.hpp"
+#include "katoptra/formats/bytes.hpp"
+
+#include "base/sha1.hpp"
+#include "base/text.hpp"
+#include "formats/csv.hpp"
+#include "formats/descriptor.hpp"
+#include "stac_json.hpp"
+
+namespace katoptra {
+namespace fs = std::filesystem;
+namespace {
+
+constexpr int kWholeTries = 3;  // of a file that came whole, but wrong
+constexpr const char* kRecord = ".fetched.json";
+
+double now_seconds() {
+  return std::chrono::duration<double>(std::chrono::steady_clock::now().time_since_epoch()).count();
+}
+
+// A name that a catalogue uses as a plain file name below a folder.
+std::string plain_name(const std::string& name) {
+  std::string out;
+  for (const char c : name)
+    out += static_cast<unsigned char>(c) < 32 || c == '/' || c == '\\' || c == ':' || c == 127 ? '_' : c;
+  while (out.starts_with('.')) out.erase(0, 1);
+  if (out.size() > 200) out.erase(0, out.size() - 200);
+  return out.empty() ? "tile" : out;
+}
+
+std::string short_hash(const std::string& text) {
+  Sha256 sum;
+  sum.add({reinterpret_cast<const std::uint8_t*>(text.data()), text.size()});
+  return sum.hex().substr(0, 8);
+}
+
+// What is known of a file that is coming or came: which version of which address. Kept beside it.
+struct Version {
+  std::string url, tag, changed;
+  std::uint64_t size = 0;
+  std::string unpacked;  // the folder that took its place
+
+  static Version read(const fs::path& path) {
+    Version v;
+    std::error_code ec;
+    if (!fs::is_regular_file(path, ec) || fs::file_size(path, ec) == 0) return v;
+    const json j = json::parse(read_text_file(path, 1 << 20), nullptr, false);
+    v.url = word(j, "url");
+    v.tag = word(j, "tag");
+    v.changed = word(j, "changed");
+    v.size = static_cast<std::uint64_t>(std::max(0.0, number(j, "size")));
+    v.unpacked = word(j, "unpacked");
+    return v;
+  }
+  // Neither user names nor keys in an address are kept.
+  ordered_json json_text() const {
+    return {{"url", url}, {"tag", tag}, {"changed", changed}, {"size", size}, {"unpacked", unpacked}};
+  }
+  void write(const fs::path& path) const { write_text_file(path, json_text().dump(), {.overwrite = true}); }
+  // What a server needs to know to go on with the same version.
+  std::string condition() const { return !tag.empty() && !tag.starts_with("W/") ? tag : changed; }
+};
+
+// The files that this program brought into a folder, by name.
+class Brought {
+ public:
+  explicit Brought(fs::path folder) : path_(folder / kRecord) {
+    std::error_code ec;
+    if (!fs::is_regular_file(path_, ec)) return;
+    const json j = json::parse(read_text_file(path_), nullptr, false);
+    if (!j.is_object()) return;
+    for (const auto& [name, v] : j.items())
+      versions_[name] = {word(v, "url"), word(v, "tag"), word(v, "changed"),
+                         static_cast<std::uint64_t>(std::max(0.0, number(v, "size"))), word(v, "unpacked")};
+  }
+  const Version* find(const std::string& name) const {
+    const auto f = versions_.find(name);
+    return f == versions_.end() ? nullptr : &f->second;
+  }
+  void add(const std::string& name, Version v) {
+    versions_[name] = std::move(v);
+    ordered_json j = ordered_json::object();
+    for (const auto& [n, x] : versions_) j[n] = x.json_text();
+    write_text_file(path_, j.dump(1), {.overwrite = true});
+  }
+
+ private:
+  fs::path path_;
+  std::map<std::string, Version> versions_;
+};
+
+// A local file that grows from where it is, and knows how large it is.
+class PartFile {
+ public:
+  explicit PartFile(const fs::path& path) : path_(path) {
+    // A link that somebody put there is not followed.
+    fd_ = ::open(path.c_str(), O_WRONLY | O_CREAT | O_CLOEXEC | O_NOFOLLOW, 0666);
+    struct stat st {};
+    if (fd_ < 0 || ::fstat(fd_, &st) != 0)
+      throw Error(ErrorCode::Io, fmt::format("cannot be written: {}", std::strerror(errno)), path.string(),
+                  "check the folder and its permissions");
+    size_ = static_cast<std::uint64_t>(st.st_size);
+    if (::flock(fd_, LOCK_EX | LOCK_NB) != 0) {
+      close();
+      throw Error(ErrorCode::Io, "is being brought by another program", path.string(), "wait until that is done");
+    }
+  }
+  ~PartFile() { close(); }
+  PartFile(const PartFile&) = delete;
+  PartFile& operator=(const PartFile&) = delete;
+  std::uint64_t size() const { return size_; }
+  void cut(std::uint64_t to) {
+    if (::ftruncate(fd_, static_cast<off_t>(to)) != 0)
+      throw Error(ErrorCode::Io, fmt::format("cannot be cut: {}", std::strerror(errno)), path_.string());
+    size_ = to;
+  }
+  void append(std::span<const std::uint8_t> bytes) {
+    write_descriptor(fd_, size_, bytes, path_.string());
+    size_ += bytes.size();
+  }
+  void close() {
+    if (fd_ >= 0) ::close(std::exchange(fd_, -1));
+  }
+
+ private:
+  fs::path path_;
+  int fd_;
+  std::uint64_t size_ = 0;
+};
+
+std::optional<std::uint64_t> content_length(const HttpResponse& head) {
+  const auto n = parse_number(head.header("content-length"));
+  return n && *n >= 0 && *n < 9e15 ? std::optional(static_cast<std::uint64_t>(*n)) : std::nullopt;
+}
+
+// The size of the whole that an answer of 200 or 206 tells; nullopt when it does not.
+std::optional<std::uint64_t> told_size(const HttpResponse& head) {
+  if (head.status != 206) return content_length(head);
+  const std::string range = head.header("content-range");
+  const auto slash = range.rfind('/');
+  const auto n = slash == range.npos ? std::nullopt : parse_number(range.substr(slash + 1));
+  return n && *n >= 0 && *n < 9e15 ? std::optional(static_cast<std::uint64_t>(*n)) : std::nullopt;
+}
+
+// Where the part of an answer of 206 begins.
+std::uint64_t range_begin(const HttpResponse& head) {
+  const std::string range = head.header("content-range");
+  return range.starts_with("bytes ") ? std::strtoull(range.c_str() + 6, nullptr, 10) : 0;
+}
+
+class Mover {
+ public:
+  Mover(const FetchOptions& options, std::function<void(std::uint64_t)> moved)
+      : options_(options), moved_(std::move(moved)) {}
+
+  // Brings the entry to tile.path; throws when that cannot be.
+  void bring(FetchedTile& tile) {
+    const fs::path part = tile.path.parent_path() / ("." + tile.path.filename().string() + ".part"),
+                   note = tile.path.parent_path() / ("." + tile.path.filename().string() + ".part.json");
+    for (int left = kWholeTries;; --left) {
+      const Version v = tile.entry.path.native().empty() || !is_url(tile.entry.path.native()) ? copy(tile, part)
+                                                                                              : load(tile, part, note);
+      const std::string wrong = judge(tile, part, v);
+      if (wrong.empty()) {
+        finish(tile, part, note, v);
+        return;
+      }
+      std::error_code ec;
+      fs::remove(part, ec);
+      fs::remove(note, ec);
+      if (left <= 1 || !is_url(tile.entry.path.native()))
+        throw Error(ErrorCode::BadFile, wrong, shown_url(tile.entry.path.native()),
+                    "tell who publishes it; nothing was kept");
+    }
+  }
+
+ private:
+  void came(FetchedTile& tile, std::uint64_t bytes) {
+    tile.moved += bytes;
+    moved_(bytes);
+    if (options_.progress) options_.progress->check();
+  }
+
+  Version copy(FetchedTile& tile, const fs::path& part) {
+    const auto from = open_file(tile.entry.path);
+    PartFile to(part);
+    to.cut(0);
+    std::vector<std::uint8_t> piece(std::size_t{1} << 20);
+    while (to.size() < from->size()) {
+      const std::size_t n = from->read_at(to.size(), piece);
+      if (n == 0) throw Error(ErrorCode::BadFile, "ends early", from->name(), "it changed meanwhile; start again");
+      to.append(std::span(piece).first(n));
+      came(tile, n);
+    }
+    return {
+        .url = fs::absolute(tile.entry.path).string(), .tag = {}, .changed = {}, .size = from->size(), .unpacked = {}};
+  }
+
+  // Goes on with the part that is there, again and again, until it is whole.
+  Version load(FetchedTile& tile, const fs::path& part, const fs::path& note) {
+    const std::string url = tile.entry.path.string();
+    Version v = Version::read(note);
+    PartFile file(part);
+    if (v.url != shown_url(url) || v.condition().empty()) {
+      file.cut(0);
+      v = {};
+    }
+    if (file.size() > 0) tile.outcome = FetchOutcome::Resumed;
+    Patience patience = options_.patience;
+    std::uint64_t last = file.size();
+    for (int left = std::max(1, patience.tries);;) {
+      std::optional<std::uint64_t> size;
+      HttpRequest q{.url = url, .headers = {{"Accept-Encoding", "identity"}}, .progress = options_.progress};
+      if (file.size() > 0) {
+        q.headers.emplace_back("Range", fmt::format("bytes={}-", file.size()));
+        q.headers.emplace_back("If-Range", v.condition());
+      }
+      q.begin = [&](const HttpResponse& head) {
+        if (head.status != 200 && head.status != 206) return false;
+        if (head.status == 200 || range_begin(head) != file.size()) {
+          if (head.status == 206) return false;  // another part than was asked for
+          if (file.size() > 0) tile.outcome = FetchOutcome::Fetched;
+          file.cut(0);  // another version, or a server without ranges
+        }
+        size = told_size(head);
+        v = {shown_url(url), head.header("etag"), head.header("last-modified"), size.value_or(0), {}};
+        v.write(note);
+        return true;
+      };
+      q.take = [&](std::span<const std::uint8_t> bytes) {
+        file.append(bytes);
+        came(tile, bytes.size());
+      };
+      std::string trouble;
+      try {
+        const HttpResponse r = send_patiently(q, patience);
+        if (r.status == 416 || (r.status == 206 && !size)) {
+          // What is here is longer than what is there.
+          file.cut(0);
+          tile.outcome = FetchOutcome::Fetched;
+          trouble = "has another size than the part that is here";
+        } else if (r.status != 200 && r.status != 206) {
+          refuse_answer(r);
+        } else if (size && file.size() != *size) {
+          trouble = fmt::format("sent {} of {} bytes", file.size(), *size);
+        } else {
+          return v;
+        }
+      } catch (const Error& e) {
+        // A connection that ends early is gone on with; each step forward earns new patience.
+        if (e.code() != ErrorCode::Network || file.size() == 0) throw;
+        trouble = e.problem();
+      }
+      left = file.size() > last ? std::max(1, patience.tries) : left - 1;
+      last = file.size();
+      if (left <= 0)
+        throw Error(ErrorCode::Network, trouble, shown_url(url), "say fetch again later; what came is kept");
+      std::this_thread::sleep_for(patience.first);
+    }
+  }
+
+  // Why the file is not the right one; empty when it is.
+  std::string judge(FetchedTile& tile, const fs::path& part, const Version& v) const {
+    const std::uint64_t size = fs::file_size(part);
+    tile.size = size;
+    if (size == 0) return "is empty";
+    if (!tile.entry.checksum.empty()) {
+      const auto right = matches_multihash(part, tile.entry.checksum);
+      if (right && !*right) return "its checksum is not the one in its catalogue";
+      if (right) {
+        if (tile.entry.bytes && tile.entry.bytes != size)
+          tile.note =
+              fmt::format("its catalogue says {} bytes, it has {}; its checksum is right", tile.entry.bytes, size);
+        return {};
+      }
+      tile.note = "its checksum is of a kind that is not computed here, and was not looked at";
+    }
+    if (v.size && v.size != size) return fmt::format("has {} bytes, and the server said {}", size, v.size);
+    if (tile.entry.bytes && tile.entry.bytes != size) {
+      // One of the two is wrong. A file that can be opened and misses nothing vouches for itself.
+      const TileRecord t = describe_part(part, tile.path);
+      if (!t.openable || !t.problems.empty())
+        return fmt::format("has {} bytes, its catalogue says {}{}", size, tile.entry.bytes,
+                           t.problems.empty() ? "" : "; " + t.problems[0]);
+      tile.note =
+          fmt::format("its catalogue says {} bytes, it has {}, and nothing in it is missing", tile.entry.bytes, size);
+    }
+    return {};
+  }
+
+  // Some formats are known by their names, so the part borrows the one it will have.
+  static TileRecord describe_part(const fs::path& part, const fs::path& path) {
+    const fs::path folder = part.parent_path() / fmt::format(".look-{}-{}", ::getpid(), short_hash(path.string()));
+    std::error_code ec;
+    fs::create_directories(folder, ec);
+    const fs::path name = folder / path.filename();
+    fs::create_hard_link(part, name, ec);
+    if (ec) fs::copy_file(part, name, ec);
+    TileRecord t = describe_tile(name);
+    fs::remove_all(folder, ec);
+    return t;
+  }
+
+  void finish(FetchedTile& tile, const fs::path& part, const fs::path& note, const Version& v) const {
+    if (const std::time_t t = v.changed.empty() ? -1 : curl_getdate(v.changed.c_str(), nullptr); t > 0) {
+      const timeval times[2] = {{t, 0}, {t, 0}};
+      ::utimes(part.c_str(), times);
+    }
+    std::error_code ec;
+    if (fs::is_directory(tile.path, ec)) throw Error(ErrorCode::Io, "is a folder", tile.path.string());
+    if (::rename(part.c_str(), tile.path.c_str()) != 0)
+      throw Error(ErrorCode::Io, fmt::format("cannot be given its name: {}", std::strerror(errno)), tile.path.string());
+    fs::remove(note, ec);
+    if (tile.outcome != FetchOutcome::Resumed) tile.outcome = FetchOutcome::Fetched;
+    version = v;
+  }
+
+ public:
+  mutable Version version;
+
+ private:
+  const FetchOptions& options_;
+  std::function<void(std::uint64_t)> moved_;
+};
+
+// Where each entry goes: FOLDER/SURVEY/NAME, with a mark where two would be the same.
+std::vector<FetchedTile> places(const std::vector<ShortlistEntry>& entries, const fs::path& folder) {
+  std::vector<FetchedTile> out;
+  std::map<fs::path, std::string> taken;
+  std::map<std::string, bool> asked;
+  for (const ShortlistEntry& e : entries) {
+    if (std::exchange(asked[e.path.string()], true)) continue;  // several tiles of one archive
+    FetchedTile t{.entry = e};
+    const std::string name =
+        plain_name(is_url(e.path.native()) ? url_file_name(e.path.native()) : e.path.filename().string());
+    t.path = folder / survey_id(e.survey) / name;
+    if (taken.count(t.path)) t.path = folder / survey_id(e.survey) / (short_hash(e.path.string()) + "-" + name);
+    taken[t.path] = e.path.string();
+    out.push_back(std::move(t));
+  }
+  return out;
+}
+
+// Is it here, and the right one? Says in tile.problem when something else stands there.
+bool is_here(FetchedTile& t, const Brought& brought, const FetchOptions& options) {
+  std::error_code ec;
+  const Version* v = brought.find(t.path.filename().string());
+  const bool ours = v && v->url == (is_url(t.entry.path.native()) ? shown_url(t.entry.path.native())
+                                                                  : fs::absolute(t.entry.path).string());
+  if (ours && !v->unpacked.empty() && fs::is_directory(t.path.parent_path() / v->unpacked, ec)) {
+    t.path = t.path.parent_path() / v->unpacked;
+    t.size = v->size;
+    return true;
+  }
+  if (!fs::exists(t.path, ec)) return false;
+  t.size = fs::is_regular_file(t.path, ec) ? fs::file_size(t.path, ec) : 0;
+  if (!t.entry.checksum.empty())
+    if (const auto right = matches_multihash(t.path, t.entry.checksum)) {
+      if (*right) return true;
+      if (ours || options.overwrite) return false;
+    }
+  if (ours && v->size == t.size) return true;
+  if (ours || options.overwrite) return false;
+  t.problem =
+      "something else of that name is in the folder: " + t.path.string() + "; choose another folder or say --overwrite";
+  return false;
+}
+
+void write_survey(const fs::path& folder, const std::vector<const FetchedTile*>& tiles) {
+  const ShortlistEntry& first = tiles[0]->entry;
+  const fs::path path = folder / "survey.toml";
+  std::error_code ec;
+  if (fs::exists(path, ec) && !read_text_file(path).starts_with("# Brought")) return;
+  auto quoted = [](const std::string& s) {
+    return ordered_json(s).dump(-1, ' ', false, ordered_json::error_handler_t::replace);
+  };
+  std::string text = "# Brought with its tiles; written anew by the next fetch.\n";
+  text += "name = " + quoted(first.survey) + "\n";
+  const bool one_date = std::all_of(tiles.begin(), tiles.end(), [&](const FetchedTile* t) {
+    return t->entry.date == first.date && !t->entry.date_guessed && t->entry.date.size() == 10;
+  });
+  if (one_date) text += "date = " + quoted(first.date) + "\n";
+  if (!first.licence.empty()) text += "licence = " + quoted(first.licence) + "\n";
+  if (!first.custodian.empty()) text += "custodian = " + quoted(first.custodian) + "\n";
+  write_text_file(path, text, {.overwrite = true});
+}
+
+}  // namespace
+
+const char* name_of(FetchOutcome o) {
+  switch (o) {
+    case FetchOutcome::Fetched:
+      return "fetched";
+    case FetchOutcome::Resumed:
+      return "resumed";
+    case FetchOutcome::Here:
+      return "here";
+    case FetchOutcome::Failed:
+      break;
+  }
+  return "failed";
+}
+
+std::optional<bool> matches_multihash(const fs::path& path, const std::string& given) {
+  const std::string m = lower_case(given);
+  const bool sha256 = m.starts_with("1220") && m.size() == 68, sha1 = m.starts_with("1114") && m.size() == 44;
+  if (!sha256 && !sha1) return std::nullopt;
+  Sha256 a;
+  Sha1 b;
+  const auto file = open_file(path);
+  std::vector<std::uint8_t> piece(std::size_t{1} << 20);
+  for (std::uint64_t at = 0; at < file->size();) {
+    const std::size_t n = file->read_at(at, piece);
+    if (n == 0) return false;
+    if (sha256)
+      a.add(std::span(piece).first(n));
+    else
+      b.add(std::span(piece).first(n));
+    at += n;
+  }
+  return (sha256 ? a.hex() : b.hex()) == m.substr(4);
+}
+
+std::vector<const FetchedTile*> FetchReport::missing() const {
+  std::vector<const FetchedTile*> out;
+  for (const FetchedTile& t : tiles)
+    if (t.outcome == FetchOutcome::Failed) out.push_back(&t);
+  return out;
+}
+
+FetchPlan plan_fetch(const std::vector<ShortlistEntry>& entries, const FetchOptions& options) {
+  FetchPlan p;
+  p.tiles = places(entries, options.folder);
+  std::map<fs::path, Brought> brought;
+  std::vector<FetchedTile*> ask;
+  for (FetchedTile& t : p.tiles) {
+    const Brought& b = brought.try_emplace(t.path.parent_path(), t.path.parent_path()).first->second;
+    if (t.entry.access == Access::Restricted) {
+      t.problem = "is restricted: ask " + (t.entry.custodian.empty() ? "its custodian" : t.entry.custodian);
+    } else if (is_here(t, b, options)) {
+      t.outcome = FetchOutcome::Here;
+    } else if (t.problem.empty()) {
+      t.outcome = FetchOutcome::Fetched;
+      t.size = t.entry.bytes;
+      std::error_code ec;
+      if (!is_url(t.entry.path.native()))
+        t.size = fs::is_regular_file(t.entry.path, ec) ? fs::file_size(t.entry.path) : 0;
+      if (t.size == 0) ask.push_back(&t);
+    }
+  }
+  RunOptions run{.threads = options.parallel, .progress = options.progress};
+  parallel_for(ask.size(), run, [&](std::size_t i) {
+    if (!is_url(ask[i]->entry.path.native())) return;
+    try {
+      const HttpResponse r = send_patiently({.url = ask[i]->entry.path.string(), .method = "HEAD"}, {.tries = 2});
+      if (r.ok()) ask[i]->size = content_length(r).value_or(0);
+    } catch (const Error&) {
+      // Its size stays unknown; fetching tells what is wrong.
+    }
+  });
+  for (const FetchedTile& t : p.tiles) {
+    if (t.outcome != FetchOutcome::Fetched) continue;
+    p.bytes += t.size;
+    p.unknown += t.size == 0;
+  }
+  std::error_code ec;
+  fs::path there = fs::absolute(options.folder);
+  while (!fs::exists(there, ec) && there != there.parent_path()) there = there.parent_path();
+  p.free_bytes = fs::space(there, ec).available;
+  return p;
+}
+
+FetchReport fetch_tiles(const std::vector<ShortlistEntry>& entries, const FetchOptions& options) {
+  const double start = now_seconds();
+  FetchPlan plan = plan_fetch(entries, options);
+  if (plan.bytes > plan.free_bytes)
+    throw Error(ErrorCode::Io,
+                fmt::format("has {} free, and {} are to come", format_bytes(static_cast<double>(plan.free_bytes)),
+                            format_bytes(static_cast<double>(plan.bytes))),
+                options.folder.string(), "make room or choose another disk");
+  FetchReport report;
+  report.tiles = std::move(plan.tiles);
+  std::map<fs::path, Brought> brought;
+  for (const FetchedTile& t : report.tiles) {
+    if (t.outcome == FetchOutcome::Failed) continue;
+    std::error_code ec;
+    fs::create_directories(t.path.parent_path(), ec);
+    if (!fs::is_directory(t.path.parent_path(), ec))
+      throw Error(ErrorCode::Io, "cannot be made", t.path.parent_path().string(), "choose another folder");
+    brought.try_emplace(t.path.parent_path(), t.path.parent_path());
+  }
+  std::mutex mutex;
+  FetchProgress progress{.files = report.tiles.size(), .done = 0, .bytes = plan.unknown ? 0 : plan.bytes};
+  double told = 0;
+  auto say = [&](bool now) {
+    const double t = now_seconds();
+    if (!options.say || (!now && t - told < 0.2)) return;
+    told = t;
+    progress.per_second = static_cast<double>(progress.moved) / std::max(0.1, t - start);
+    if (progress.bytes && progress.moved && t - start > 0.5)
+      progress.seconds_left =
+          static_cast<double>(progress.bytes - std::min(progress.bytes, progress.moved)) / progress.per_second;
+    options.say(progress);
+  };
+  auto moved = [&](std::uint64_t n) {
+    std::lock_guard lock(mutex);
+    progress.moved += n;
+    say(false);
+  };
+  std::atomic<std::size_t> next{0};
+  std::exception_ptr stop;
+  auto work = [&] {
+    for (std::size_t i; (i = next++) < report.tiles.size();) {
+      FetchedTile& t = report.tiles[i];
+      if (t.outcome == FetchOutcome::Fetched) {
+        Mover mover(options, moved);
+        try {
+          mover.bring(t);
+          if (options.unpack && Archive::is_archive(*open_file(t.path))) {
+            const std::string name = t.path.filename().string();
+            const fs::path folder = t.path.parent_path() / name.substr(0, name.find('.', 1));
+            t.unpacked = unpack_into(t.path, folder);
+            fs::remove(t.path);
+            mover.version.unpacked = folder.filename().string();
+          }
+          std::lock_guard lock(mutex);
+          brought.at(t.path.parent_path()).add(t.path.filename().string(), mover.version);
+          if (!mover.version.unpacked.empty()) t.path = t.path.parent_path() / mover.version.unpacked;
+        } catch (const Error& e) {
+          t.outcome = FetchOutcome::Failed;
+          t.problem = e.problem() + (e.advice().empty() ? "" : "; " + e.advice());
+          std::lock_guard lock(mutex);
+          // A full disk or a wish to stop concerns all.
+          if (e.code() == ErrorCode::Cancelled) {
+            stop = std::current_exception();
+            next = report.tiles.size();
+          }
+        }
+      }
+      std::lock_guard lock(mutex);
+      ++progress.done;
+      report.moved += t.moved;
+      say(true);
+    }
+  };
+  {
+    std::vector<std::jthread> threads;
+    for (int i = 0; i < std::clamp(options.parallel, 1, 64); ++i) threads.emplace_back(work);
+  }
+  if (stop) std::rethrow_exception(stop);
+  std::map<fs::path, std::vector<const FetchedTile*>> by_folder;
+  std::string list =
+      "kept,path,survey,date,date_guessed,bytes,checksum,licence,access,custodian,west,south,east,north\n";
+  for (const FetchedTile& t : report.tiles) {
+    if (t.outcome == FetchOutcome::Failed) continue;
+    by_folder[options.folder / survey_id(t.entry.survey)].push_back(&t);
+    const Bounds& b = t.entry.box;
+    list +=
+        fmt::format("1,{},{},{},{},{},{},{},{},{},{}\n", csv_field(t.path.string()), csv_field(t.entry.survey),
+                    t.entry.date, t.entry.date_guessed ? 1 : 0, t.size, t.entry.checksum, csv_field(t.entry.licence),
+                    name_of(t.entry.access), csv_field(t.entry.custodian),
+                    b.empty() ? ",,," : fmt::format("{:.7f},{:.7f},{:.7f},{:.7f}", b.west, b.south, b.east, b.north));
+  }
+  for (const auto& [folder, tiles] : by_folder) write_survey(folder, tiles);
+  if (!by_folder.empty()) {
+    report.shortlist = options.folder / "shortlist.csv";
+    write_text_file(report.shortlist, list, {.overwrite = true});
+  }
+  report.seconds = now_seconds() - start;
+  return report;
+}
+
+FetchedTile fetch_file(const ShortlistEntry& entry, const fs::path& path, const FetchOptions& options) {
+  FetchedTile t{.entry = entry, .path = path};
+  std::error_code ec;
+  if (fs::exists(path, ec) && !options.overwrite)
+    throw Error(ErrorCode::Io, "exists already", path.string(), "choose another name or say --overwrite");
+  Mover(options, [](std::uint64_t) {}).bring(t);
+  return t;
+}
+
+}  // namespace katoptra
