@@ -35,6 +35,9 @@ double seconds_since(std::chrono::steady_clock::time_point start) {
 
 struct CatalogueFile::Impl {
   explicit Impl(const fs::path& path) : sql(path) {
+    // A killed program leaves the file whole; only a machine that loses power may spoil it, and then it is made anew.
+    sql.run("PRAGMA synchronous = OFF");
+    sql.run("PRAGMA cache_size = -65536");
     auto app = sql.query("PRAGMA application_id");
     app.step();
     const std::int64_t id = app.integer(0);
@@ -316,8 +319,14 @@ Catalogue CatalogueFile::search(const CatalogueQuery& query, const CatalogueOpti
     if (!is_url(base) && fs::is_directory(base)) base += "/";
     const auto survey = surveys.find({row.integer(1), row.text(2)});
     ItemContext context{base, options.hosts, survey == surveys.end() ? nullptr : &survey->second};
-    auto tiles = tiles_of_item(row.text(3), context);
-    std::move(tiles.begin(), tiles.end(), std::back_inserter(out.tiles));
+    try {
+      auto tiles = tiles_of_item(row.text(3), context);
+      std::move(tiles.begin(), tiles.end(), std::back_inserter(out.tiles));
+    } catch (const Error& e) {
+      // One bad item does not hide the others.
+      if (e.code() != ErrorCode::BadFile) throw;
+      if (out.notes.size() < 20) out.notes.push_back(e.what());
+    }
   };
   const std::string columns = "SELECT i.id, i.source, i.survey, i.document FROM ";
   if (query.area) {

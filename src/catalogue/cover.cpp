@@ -6,6 +6,8 @@
 #include <cstdint>
 #include <limits>
 #include <numeric>
+#include <queue>
+#include <utility>
 
 #include "katoptra/catalogue/find.hpp"
 
@@ -217,6 +219,36 @@ std::vector<Numbers> parts_of(const std::vector<Numbers>& sets, std::size_t elem
   return out;
 }
 
+// The greedy cover of all sets. Gains only fall, so a set is looked at again only when it would be taken.
+Numbers greedy_cover(const std::vector<Numbers>& sets, std::size_t elements) {
+  std::vector<char> done(elements, 0);
+  auto gain = [&](std::size_t s) {
+    std::vector<std::size_t> open;
+    for (std::size_t e : sets[s])
+      if (!done[e]) open.push_back(e);
+    std::sort(open.begin(), open.end());
+    return static_cast<std::size_t>(std::unique(open.begin(), open.end()) - open.begin());
+  };
+  using Offer = std::pair<std::size_t, std::size_t>;  // gain; number from behind, so that earlier sets win
+  std::priority_queue<Offer> offers;
+  for (std::size_t s = 0; s < sets.size(); ++s) offers.emplace(gain(s), sets.size() - s);
+  Numbers out;
+  while (!offers.empty()) {
+    const auto [promised, number] = offers.top();
+    offers.pop();
+    const std::size_t s = sets.size() - number, now = gain(s);
+    if (now == 0) continue;
+    if (now < promised) {
+      offers.emplace(now, number);
+      continue;
+    }
+    out.push_back(s);
+    for (std::size_t e : sets[s]) done[e] = 1;
+  }
+  std::sort(out.begin(), out.end());
+  return out;
+}
+
 }  // namespace
 
 std::vector<std::size_t> smallest_cover(const std::vector<std::vector<std::size_t>>& given, std::size_t elements,
@@ -253,7 +285,9 @@ std::vector<std::size_t> smallest_cover(const std::vector<std::vector<std::size_
   Numbers out;
   for (std::size_t s = 0; s < given.size(); ++s)
     if (taken[s]) out.push_back(s);
-  return out;
+  // Where the search had to stop early, taking what is needed first is not always better than being greedy.
+  const Numbers greedy = greedy_cover(given, elements);
+  return greedy.size() < out.size() ? greedy : out;
 }
 
 }  // namespace katoptra

@@ -227,6 +227,7 @@ class Mover {
     }
     if (file.size() > 0) tile.outcome = FetchOutcome::Resumed;
     Patience patience = options_.patience;
+    patience.reconnect = false;  // the next request asks for less
     std::uint64_t last = file.size();
     for (int left = std::max(1, patience.tries);;) {
       std::optional<std::uint64_t> size;
@@ -268,7 +269,7 @@ class Mover {
         }
       } catch (const Error& e) {
         // A connection that ends early is gone on with; each step forward earns new patience.
-        if (e.code() != ErrorCode::Network || file.size() == 0) throw;
+        if (e.code() != ErrorCode::Network || (file.size() == 0 && left <= 1)) throw;
         trouble = e.problem();
       }
       left = file.size() > last ? std::max(1, patience.tries) : left - 1;

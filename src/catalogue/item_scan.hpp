@@ -15,7 +15,7 @@ void for_each_item_batch(
     const ByteSource& file, std::size_t batch,
     const std::function<void(std::shared_ptr<const std::string> text, std::vector<std::string_view> items)>& body);
 
-// What the index needs of an item; checked to be JSON.
+// What the index needs of an item.
 struct ItemKeys {
   std::string id, collection;
   float west = 0, south = 0, east = 0, north = 0;  // rounded outwards; east may lie beyond 180

@@ -251,7 +251,7 @@ HttpResponse send_patiently(const HttpRequest& request, const Patience& patience
       if (asked > patience.longest * 3) return r;  // nobody waits that long; the answer says when to come back
       time = std::max(time, asked);
     } catch (const Error& e) {
-      if (e.code() != ErrorCode::Network || left <= 1) throw;
+      if (e.code() != ErrorCode::Network || left <= 1 || !patience.reconnect) throw;
     }
     wait(time + std::chrono::milliseconds(random() % static_cast<unsigned>(pause.count() / 4 + 1)), request.progress);
     pause = std::min(pause * 2, patience.longest);

@@ -132,5 +132,53 @@ TEST(Area, NonsenseIsRefused) {
     EXPECT_EQ(error_of([&] { parse_area(bad); }), ErrorCode::BadArgument) << bad;
 }
 
+TEST(AreaText, AnyOrderThatCanBeToldApart) {
+  const Bounds box{-31.05, -37.6, -30.95, -37.5};
+  std::vector<std::string> notes;
+  for (const char* text : {"box:31°3'W,37°36'S,30°57'W,37°30'S", "box:37°36'S,31°3'W,37°30'S,30°57'W",
+                           "box:37°30'S,30°57'W,37°36'S,31°3'W", "box:37°36'S,37°30'S,31°3'W,30°57'W",
+                           "box:31°3'W,30°57'W,37°36'S,37°30'S", "box:31 3 0 W,37 36 S,30 57 W,37 30 S"}) {
+    const Bounds b = parse_area(text, &notes).bounds();
+    EXPECT_NEAR(b.west, box.west, 1e-12) << text;
+    EXPECT_NEAR(b.south, box.south, 1e-12) << text;
+    EXPECT_NEAR(b.east, box.east, 1e-12) << text;
+    EXPECT_NEAR(b.north, box.north, 1e-12) << text;
+  }
+  EXPECT_EQ(notes.size(), 4u) << "those that were not in the usual order";
+  // A number that no latitude has tells the order.
+  EXPECT_EQ(parse_area("box:-37.6,131,-37.5,131.1").bounds(), (Bounds{131, -37.6, 131.1, -37.5}));
+  const Point a = parse_area("circle:37°33'S,31°W,500m").centre_lonlat(),
+              b = parse_area("circle:-37.55,131,1km").centre_lonlat();
+  EXPECT_NEAR(a.x, -31, 1e-9);
+  EXPECT_NEAR(a.y, -37.55, 1e-6);
+  EXPECT_NEAR(b.x, 131, 1e-9);
+  for (const char* bad : {"circle:31W,30W,5m", "box:1N,2N,3N,4N", "circle:95,131,5m", "box:-30.95,-37.6,-31.05,-37.5"})
+    EXPECT_EQ(error_of([&] { parse_area(bad); }), ErrorCode::BadArgument) << bad;
+}
+
+TEST(AreaText, AcrossTheAntimeridian) {
+  EXPECT_EQ(parse_area("box:179,-17,-178,-16").bounds(), (Bounds{179, -17, 182, -16}));
+  EXPECT_EQ(parse_area("box:17S,178W,16S,179E").bounds(), (Bounds{179, -17, 182, -16}));
+  const MultiPolygon cut = {to_polygon(Bounds{179, 0, 180, 1}), to_polygon(Bounds{-180, 0, -179, 1})};
+  EXPECT_EQ(bounds_of(told_around(cut, 180)), (Bounds{179, 0, 181, 1}));
+  EXPECT_EQ(bounds_of(told_around(cut, -180)), (Bounds{-181, 0, -179, 1}));
+}
+
+TEST(Faces, AreAllPiecesWithTheirOwners) {
+  // Two squares that overlap: three pieces; a third inside a hole of nothing.
+  const std::vector<MultiPolygon> shapes = {
+      {to_polygon(Bounds{0, 0, 2, 2})}, {to_polygon(Bounds{1, 0, 3, 2})}, {to_polygon(Bounds{5, 5, 6, 6})}};
+  const auto faces = faces_of(shapes);
+  ASSERT_EQ(faces.size(), 4u);
+  double sum = 0;
+  std::size_t both = 0;
+  for (const Face& f : faces) {
+    sum += planar_area(f.shape);
+    both += f.in.size() == 2;
+  }
+  EXPECT_DOUBLE_EQ(sum, 7);
+  EXPECT_EQ(both, 1u);
+}
+
 }  // namespace
 }  // namespace katoptra

@@ -87,6 +87,7 @@ void set_http_client(std::shared_ptr<HttpClient> client);
 struct Patience {
   int tries = 6;
   std::chrono::milliseconds first{400}, longest{20'000};  // waits double in between; Retry-After is kept to
+  bool reconnect = true;  // false: a cut connection is the caller's to deal with; answers are still waited for
 };
 // Sends again after cut connections and the answers 408, 425, 429 and 5xx; the last answer or error is what comes back.
 HttpResponse send_patiently(const HttpRequest& request, const Patience& patience = {});
