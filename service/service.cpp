@@ -114,6 +114,11 @@ struct Service::Impl {
     jobs.emplace(catalogue, options.job_seconds);
     routes();
     server.set_tcp_nodelay(true);
+    // Unlike the library's own choice, this does not share the port with another service.
+    server.set_socket_options([](socket_t sock) {
+      const int yes = 1;
+      ::setsockopt(sock, SOL_SOCKET, SO_REUSEADDR, &yes, sizeof yes);
+    });
     server.set_keep_alive_timeout(2);
     server.new_task_queue = [] { return new httplib::ThreadPool(8); };
     if (options.port == 0)

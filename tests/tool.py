@@ -19,17 +19,42 @@ class ToolTest(unittest.TestCase):
     def setUp(self):
         self.folder = tempfile.mkdtemp(prefix="katoptra-tool-")
         self.addCleanup(shutil.rmtree, self.folder, ignore_errors=True)
+        # What the tool keeps for its user goes to a place of the test's own.
+        self.home = tempfile.mkdtemp(prefix="katoptra-home-")
+        self.addCleanup(shutil.rmtree, self.home, ignore_errors=True)
+        self.environment = dict(os.environ, HOME=self.home)
+        for name in ("KATOPTRA_KEY", "KATOPTRA_BOOK", "KATOPTRA_GAZETTEER", "XDG_CACHE_HOME", "XDG_DATA_HOME"):
+            self.environment.pop(name, None)
 
     def path(self, name):
         return os.path.join(self.folder, name)
 
     def run_tool(self, *words, status=0, **options):
+        options.setdefault("env", self.environment)
         done = subprocess.run([TOOL, *map(str, words)], capture_output=True, text=True, cwd=self.folder, timeout=240, **options)
         self.assertEqual(done.returncode, status, f"katoptra {' '.join(map(str, words))}\n{done.stdout}\n{done.stderr}")
         return done
 
-    def run_json(self, *words, status=0):
-        done = self.run_tool(*words, "--json", status=status)
+    def with_key(self, key):
+        return dict(self.environment, KATOPTRA_KEY=key)
+
+    def serve(self, folder=DEMO, *words, key=None):
+        """The stand-in service until the test ends; its address."""
+        log = open(os.path.join(self.home, f"serve{len(os.listdir(self.home))}.log"), "w")
+        self.addCleanup(log.close)
+        service = subprocess.Popen([TOOL, "serve", folder, "--log", *map(str, words)], stdout=subprocess.PIPE, stderr=log, text=True, env=self.with_key(key) if key else self.environment)
+
+        def stop():
+            service.terminate()
+            service.wait(timeout=20)
+            service.stdout.close()
+
+        self.addCleanup(stop)
+        self.log = log.name
+        return service.stdout.readline().strip()
+
+    def run_json(self, *words, status=0, **options):
+        done = self.run_tool(*words, "--json", status=status, **options)
         self.assertEqual(done.stderr, "")
         return json.loads(done.stdout)
 

@@ -58,7 +58,7 @@ std::string link_of(const json& j, const std::string& rel, const std::string& ba
 
 void same_host(const std::string& url, const std::string& service) {
   if (is_url(url) && host_of(url) == host_of(service)) return;
-  throw Error(ErrorCode::Network,
+  throw Error(ErrorCode::Refused,
               fmt::format("leads on to {}, which was not named", is_url(url) ? host_of(url) : "no web address"),
               shown_url(service), "fetch the result by hand if you trust it");
 }

@@ -87,7 +87,7 @@ class Search {
  private:
   void check_host(const std::string& url) const {
     if (is_url(url) && (host_of(url) == host_of(address_) || options_.hosts.count(host_of(url)))) return;
-    throw Error(ErrorCode::Network,
+    throw Error(ErrorCode::Refused,
                 fmt::format("leads on to {}, which was not named", is_url(url) ? host_of(url) : "no web address"),
                 shown_url(address_), "name the host with --host if you trust it");
   }

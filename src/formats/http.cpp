@@ -102,11 +102,11 @@ class CurlClient final : public HttpClient {
       const std::string advice =
           fmt::format("name {} with --host if you trust it", is_url(next) ? host_of(next) : "the other address");
       if (!is_url(next) || (host_of(next) != host_of(now.url) && !access_.hosts.count(host_of(next))))
-        throw Error(ErrorCode::Network,
+        throw Error(ErrorCode::Refused,
                     fmt::format("leads on to {}, which was not named", is_url(next) ? host_of(next) : "no web address"),
                     shown_url(now.url), advice);
       if (hop == kMostRedirects)
-        throw Error(ErrorCode::Network, "leads from one address to the next without an end", shown_url(request.url));
+        throw Error(ErrorCode::Refused, "leads from one address to the next without an end", shown_url(request.url));
       now.url = next;
       if (r.status == 303) {
         now.method = "GET";
