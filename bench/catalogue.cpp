@@ -57,7 +57,7 @@ int main(int argc, char** argv) {
   const double check = bench::seconds_of([&] {
     if (!nlohmann::json::accept(text)) std::abort();
   });
-  FillReport filled;
+  CatalogueUpdate filled;
   CatalogueFile file(folder / "tiles.katalog");
   const double fill = bench::seconds_of([&] { filled = file.add_items(folder / "items.json"); });
   if (filled.items != n || file.size() != n) return fmt::print("wrong: {} tiles\n", filled.items), 1;

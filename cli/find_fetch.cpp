@@ -250,7 +250,7 @@ void keep_catalogues(const FindCommand& o) {
   CatalogueFile file(o.keep);
   for (const std::string& in : o.in) {
     std::error_code ec;
-    FillReport r;
+    CatalogueUpdate r;
     const bool items =
         fs::is_regular_file(in, ec) && fs::path(in).extension() != ".katalog" && fs::file_size(in, ec) > (1 << 20);
     if (fs::is_directory(in, ec) && !fs::exists(fs::path(in) / "catalog.json") &&

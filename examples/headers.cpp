@@ -1,9 +1,16 @@
 // The small examples that stand at the top of the headers, so that they cannot rot.
 #include <cstdio>
+#include <thread>
 
+#include "katoptra/catalogue/catalogue_file.hpp"
+#include "katoptra/catalogue/fetch.hpp"
 #include "katoptra/catalogue/find.hpp"
+#include "katoptra/catalogue/orders.hpp"
+#include "katoptra/catalogue/places.hpp"
 #include "katoptra/check/check.hpp"
+#include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/grid_file.hpp"
+#include "katoptra/formats/http.hpp"
 #include "katoptra/formats/vector_file.hpp"
 #include "katoptra/study/study.hpp"
 #include "katoptra/surface/clip.hpp"
@@ -16,6 +23,8 @@
 #include "katoptra/terrain/section.hpp"
 #include "katoptra/view/map.hpp"
 #include "katoptra/view/palette.hpp"
+
+#include "service.hpp"
 
 using namespace katoptra;
 
@@ -75,10 +84,34 @@ int main() {
     CheckReport report = check(dem, {.area = &area});
     std::printf("check %d\n", report.failed());
   }
-  {  // catalogue/catalogue.hpp
-    Catalogue c = open_folder(DEMO);
-    Shortlist s = find_tiles(c, area);
-    std::printf("catalogue %.2f %zu\n", s.covered_fraction, s.gaps.size());
+  {  // catalogue: catalogue, find, catalogue_file, stac, places, fetch
+    const Catalogue c = read_catalogue(DEMO, {.area = &area, .filter = {.from_year = 2015}});
+    const Shortlist s = find_tiles(c, area);
+    CatalogueFile file("surveys.katalog");
+    file.refresh_folder(DEMO);
+    const std::string item = item_of_tile(s.tiles.at(0).tile, {.href = "sheet.tif"});
+    const std::vector<TileRecord> tiles = tiles_of_item(item, {.base = "http://127.0.0.1:8080/collections/a/items/b"});
+    Area inlet = read_gazetteer(DEMO "gazetteer.geojson").area_of("kessa inlet");
+    std::printf("catalogue %.2f %zu %zu %s %.0f\n", s.covered_fraction, s.gaps.size(),
+                file.search({.area = &area}).tiles.size(), tiles[0].path.c_str(), inlet.ground_area() / 1e4);
+    write_text_file("list.csv", shortlist_csv(s));
+    FetchPlan p = plan_fetch(read_shortlist("list.csv"), {.folder = "tiles"});
+    FetchReport r = fetch_tiles(read_shortlist("list.csv"), {.folder = "tiles"});
+    std::printf("fetch %d %zu\n", p.bytes == r.moved, r.missing().size());
+  }
+  {  // formats/http.hpp, catalogue/orders.hpp; service/service.hpp
+    Service service({.folder = DEMO});
+    std::thread t([&] { service.run(); });
+    auto tile = open_url(service.address() + "files/ground-2022/sheet_b2.tif");
+    HttpResponse r = http().send({.url = service.address()});
+    OrderBook book("orders.book");
+    const auto id = submit_order(book, {.service = service.address(), .area = area, .inputs = R"({"cell": 2})"});
+    Order o = follow_order(book, id);
+    collect_order(book, id, "surface.tif");
+    std::printf("http %d %d; order %s, %lld cells\n", r.status, traffic().bytes < tile->size(), o.state.c_str(),
+                static_cast<long long>(open_grid("surface.tif").frame().cols()));
+    service.stop();
+    t.join();
   }
   {  // formats/vector_file.hpp
     Layer points = read_layer(DEMO "control.csv", Crs::parse("EPSG:32725"));

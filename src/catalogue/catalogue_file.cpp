@@ -183,7 +183,7 @@ bool CatalogueFile::is_one(const fs::path& path) {
 
 std::size_t CatalogueFile::size() const { return impl_->count("item"); }
 
-FillReport CatalogueFile::refresh_folder(const fs::path& folder, const RunOptions& run) {
+CatalogueUpdate CatalogueFile::refresh_folder(const fs::path& folder, const RunOptions& run) {
   const auto start = std::chrono::steady_clock::now();
   const FolderListing listing = list_folder(folder);
   Impl& im = *impl_;
@@ -194,7 +194,7 @@ FillReport CatalogueFile::refresh_folder(const fs::path& folder, const RunOption
   auto files = im.sql.query("SELECT name, stamp FROM file WHERE source = ?1");
   for (files.bind(1, source); files.step();) known[files.text(0)] = files.text(1);
   files.reset();
-  FillReport report;
+  CatalogueUpdate report;
   std::vector<const FolderFile*> anew;
   std::vector<std::string> names, gone;
   for (const FolderFile& f : listing.files) {
@@ -234,14 +234,14 @@ FillReport CatalogueFile::refresh_folder(const fs::path& folder, const RunOption
   return report;
 }
 
-FillReport CatalogueFile::add_items(const fs::path& path, const RunOptions& run) {
+CatalogueUpdate CatalogueFile::add_items(const fs::path& path, const RunOptions& run) {
   const auto start = std::chrono::steady_clock::now();
   Impl& im = *impl_;
   const auto file = open_file(path);
   SqlTransaction transaction(im.sql);
   const std::string location = fs::absolute(path).lexically_normal().string();
   const std::int64_t source = im.source_id(location);
-  FillReport report;
+  CatalogueUpdate report;
   report.removed = im.forget_source(source);
   Impl::Writer writer(im, source);
   // Batches are parsed on all cores while the ones before them are written.
@@ -279,13 +279,13 @@ FillReport CatalogueFile::add_items(const fs::path& path, const RunOptions& run)
   return report;
 }
 
-FillReport CatalogueFile::add(const std::string& given, const Catalogue& catalogue) {
+CatalogueUpdate CatalogueFile::add(const std::string& given, const Catalogue& catalogue) {
   const auto start = std::chrono::steady_clock::now();
   Impl& im = *impl_;
   SqlTransaction transaction(im.sql);
   const std::string location = is_url(given) ? given : fs::absolute(given).lexically_normal().string();
   const std::int64_t source = im.source_id(location);
-  FillReport report;
+  CatalogueUpdate report;
   report.removed = im.forget_source(source);
   Impl::Writer writer(im, source);
   for (const SurveyRecord& s : catalogue.surveys) im.add_survey(source, s);

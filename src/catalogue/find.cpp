@@ -90,9 +90,10 @@ class Chooser {
       tile.reason = cannot_use(t, options_);
       out_.tiles.push_back(std::move(tile));
     }
-    std::stable_sort(out_.tiles.begin(), out_.tiles.end(), [&](const ShortlistTile& a, const ShortlistTile& b) {
-      return better(a.tile, b.tile, options_.prefer);
-    });
+    for (auto* list : {&out_.tiles, &filtered_})
+      std::stable_sort(list->begin(), list->end(), [&](const ShortlistTile& a, const ShortlistTile& b) {
+        return better(a.tile, b.tile, options_.prefer);
+      });
   }
 
   // The reference under which most of the area can be covered; of two that cover the same, the one of better tiles.

@@ -338,7 +338,7 @@ TEST(CatalogueFile, OpensOnlyWhatIsNewOrChanged) {
     write_grid(rough_grid(utm_frame(20, 20), 1), data / name, {.run = {}});
   write_text_file(data / "note.txt", "no tile");
   CatalogueFile file(folder / "c.katalog");
-  FillReport r = file.refresh_folder(data);
+  CatalogueUpdate r = file.refresh_folder(data);
   EXPECT_EQ(r.items, 3u);
   r = file.refresh_folder(data);
   EXPECT_EQ(r.read, 0u);

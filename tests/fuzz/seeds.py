@@ -1,5 +1,6 @@
 """Writes small valid inputs for the fuzzers into corpus/TARGET/seed_*: a fuzzer that starts from nothing finds little."""
 import io
+import json
 import os
 import sys
 import tarfile
@@ -79,6 +80,18 @@ with h5py.File(path, "w") as d:
     g.create_dataset("metadata", data=np.frombuffer(xml.encode(), "S1"))
 put("bag", "plain", open(path, "rb").read())
 os.remove(path)
+ring = [[-31.1, -37.7], [-30.9, -37.7], [-30.9, -37.4], [-31.1, -37.4], [-31.1, -37.7]]
+item = {"type": "Feature", "stac_version": "1.0.0", "id": "a", "bbox": [-31.1, -37.7, -30.9, -37.4], "geometry": {"type": "Polygon", "coordinates": [ring]},
+        "properties": {"datetime": "2022-01-01T00:00:00Z", "gsd": 1, "proj:epsg": 32725, "proj:shape": [10, 20], "proj:transform": [2, 0, 676000, 0, -2, 5842000],
+                       "pc:count": 5, "katoptra:heights": "EPSG:3855", "deprecated": False}, "links": [], "collection": "c",
+        "assets": {"data": {"href": "../a.tif", "roles": ["data"], "file:size": 5, "file:checksum": "1220aa", "raster:bands": [{"data_type": "int16", "unit": "m"}]}}}
+put("stac", "item", json.dumps(item).encode())
+put("stac", "collection", json.dumps({"type": "Collection", "id": "c", "license": "CC0-1.0", "providers": [{"name": "x", "roles": ["host"]}], "extent": {}}).encode())
+put("items", "two", json.dumps({"links": [{"a": "\\"}], "type": "FeatureCollection", "features": [item, dict(item, id="b\"]}", bbox=[179, 0, -179, 1])]}).encode())
+put("search", "all", json.dumps({"bbox": [0, 0, 1, 1], "datetime": "2020-01-01T00:00:00Z/..", "collections": ["c"], "ids": ["a"], "limit": 5, "token": "3",
+                                 "filter": {"op": "or", "args": [{"op": "<=", "args": [{"property": "gsd"}, 1]}, {"op": "in", "args": [{"property": "id"}, ["a"]]}]}}).encode())
+put("area", "box", "box:37°36'S,31 3 0 W,37 30 S,30°57'W".encode())
+put("area", "circle", b"circle:-37.55,131,1km@EPSG:4326")
 put("hgt", "short", b"\0\1" * 40)
 f = io.BytesIO()
 with zipfile.ZipFile(f, "w", zipfile.ZIP_DEFLATED) as t:

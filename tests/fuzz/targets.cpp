@@ -1,15 +1,20 @@
 #include "targets.hpp"
 
 #include <algorithm>
+#include <cstdlib>
 #include <vector>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/catalogue/find.hpp"
 #include "katoptra/formats/archive.hpp"
 #include "katoptra/formats/xyz.hpp"
 #include "katoptra/grid/cache.hpp"
 
+#include "catalogue/item_scan.hpp"
+#include "catalogue/stac_json.hpp"
 #include "formats/csv.hpp"
 #include "formats/readers.hpp"
+#include "search.hpp"
 
 namespace katoptra::fuzz {
 namespace {
@@ -25,7 +30,8 @@ void open_and_read(const Located& file, const OpenOptions& options = {}) {
   try {
     const GridFile f = open_grid_file(file, "fuzz/" + file.name, options);
     const Window all = f.grid.frame().window();
-    for (const auto& [c, r] : {std::pair<std::int64_t, std::int64_t>{0, 0}, {all.cols / 2, all.rows / 2}, {all.cols - 1, all.rows - 1}}) {
+    for (const auto& [c, r] :
+         {std::pair<std::int64_t, std::int64_t>{0, 0}, {all.cols / 2, all.rows / 2}, {all.cols - 1, all.rows - 1}}) {
       const Window w = Window{c - 4, r - 4, 40, 9}.intersected(all);
       // Wide formats decode whole rows: a row of a gigabyte is the header's fault, not worth the fuzzer's time.
       if (all.cols > (1 << 22)) return;
@@ -53,7 +59,8 @@ constexpr char kTiff[] = "a.tif", kHgt[] = "S38W032.hgt", kAscii[] = "a.asc", kX
 
 // Header, JSON and data, parted by zero bytes.
 void flat(Bytes data) {
-  const auto first = std::find(data.begin(), data.end(), 0), second = first == data.end() ? first : std::find(first + 1, data.end(), 0);
+  const auto first = std::find(data.begin(), data.end(), 0),
+             second = first == data.end() ? first : std::find(first + 1, data.end(), 0);
   if (second == data.end() || second + 1 == data.end()) return;
   Located l = alone("a.bil", {second + 1, data.end()});
   const std::vector<std::uint8_t> header(data.begin(), first), json(first + 1, second);
@@ -82,17 +89,76 @@ void archive(Bytes data) {
   }
 }
 
-void csv(Bytes data) {
-  parse_csv(std::string_view(reinterpret_cast<const char*>(data.data()), data.size()));
+void csv(Bytes data) { parse_csv(std::string_view(reinterpret_cast<const char*>(data.data()), data.size())); }
+
+std::string_view text_of(Bytes data) { return {reinterpret_cast<const char*>(data.data()), data.size()}; }
+
+// Items of a remote catalogue, through the choice and back into items, which must be items again.
+void judge(const std::vector<TileRecord>& tiles) {
+  static const Area area = Area::box({-31.05, -37.6, -30.95, -37.5});
+  Catalogue c;
+  for (const TileRecord& t : tiles) {
+    c.tiles.push_back(t);
+    const std::string again = item_of_tile(t, {.href = t.path.string()});
+    if (tiles_of_item(again, {}).empty()) std::abort();
+    // Nothing from a web address is a file of this machine.
+    if (t.untrusted.empty() && !t.remote()) std::abort();
+  }
+  find_tiles(c, area);
+}
+
+void stac(Bytes data) {
+  const ItemContext context{.base = "http://host/c/items/a.json", .hosts = {}, .survey = nullptr};
+  try {
+    judge(tiles_of_item(text_of(data), context));
+  } catch (const Error&) {
+  }
+  try {
+    survey_of_collection(text_of(data));
+  } catch (const Error&) {
+  }
+}
+
+void items(Bytes data) {
+  try {
+    for_each_item_batch(*memory("items.json", data), 1 + data.size() / 3,
+                        [](auto, std::vector<std::string_view> batch) {
+                          for (std::string_view item : batch) try {
+                              keys_of_item(item, "items");
+                            } catch (const Error&) {
+                            }
+                        });
+  } catch (const Error&) {
+  }
+}
+
+void search(Bytes data) {
+  static const nlohmann::json item = nlohmann::json::parse(
+      R"({"id": "a", "collection": "c", "properties": {"datetime": "2022-03-14T00:00:00Z", "gsd": 1},
+          "geometry": {"type": "Polygon", "coordinates": [[[0, 0], [1, 0], [1, 1], [0, 1], [0, 0]]]}})");
+  try {
+    parse_item_search(parse_json(text_of(data), "search"), 100).matches(item);
+  } catch (const Error&) {
+  }
+}
+
+void area(Bytes data) {
+  try {
+    std::vector<std::string> notes;
+    parse_area(text_of(data), &notes);
+  } catch (const Error&) {
+  }
 }
 
 }  // namespace
 
 const std::map<std::string, Target>& targets() {
   static const std::map<std::string, Target> all = {
-      {"tiff", grid<kTiff>},     {"hgt", grid<kHgt>}, {"ascii_grid", grid<kAscii>}, {"xyz", grid<kXyz>},
-      {"netcdf", grid<kNetcdf>}, {"bag", grid<kBag>}, {"flat", flat},               {"archive", archive},
-      {"csv", csv}};
+      {"tiff", grid<kTiff>}, {"hgt", grid<kHgt>},       {"ascii_grid", grid<kAscii>},
+      {"xyz", grid<kXyz>},   {"netcdf", grid<kNetcdf>}, {"bag", grid<kBag>},
+      {"flat", flat},        {"archive", archive},      {"csv", csv},
+      {"stac", stac},        {"items", items},          {"search", search},
+      {"area", area}};
   return all;
 }
 

@@ -16,7 +16,7 @@
 
 namespace katoptra {
 
-struct FillReport {
+struct CatalogueUpdate {
   std::size_t items = 0;    // in the source now
   std::size_t read = 0;     // opened or parsed anew
   std::size_t removed = 0;  // no longer there
@@ -32,11 +32,11 @@ class CatalogueFile {
 
   static bool is_one(const std::filesystem::path& path);
 
-  FillReport refresh_folder(const std::filesystem::path& folder, const RunOptions& run = {});
+  CatalogueUpdate refresh_folder(const std::filesystem::path& folder, const RunOptions& run = {});
   // Of an ItemCollection on the disk; references count from where it stands. Items that it brought before are replaced.
-  FillReport add_items(const std::filesystem::path& path, const RunOptions& run = {});
+  CatalogueUpdate add_items(const std::filesystem::path& path, const RunOptions& run = {});
   // What another catalogue gave.
-  FillReport add(const std::string& source, const Catalogue& catalogue);
+  CatalogueUpdate add(const std::string& source, const Catalogue& catalogue);
 
   std::size_t size() const;
   Catalogue search(const CatalogueQuery& query = {}, const CatalogueOptions& options = {}) const;
