@@ -407,10 +407,10 @@ void fetch(const FetchCommand& o, int& status) {
   }
   const std::size_t to_come = static_cast<std::size_t>(std::count_if(
       plan.tiles.begin(), plan.tiles.end(), [](const FetchedTile& t) { return t.outcome == FetchOutcome::Fetched; }));
-  std::string estimate =
-      fmt::format("{} of {} tiles to fetch, {}{}; {} free", to_come, plan.tiles.size(),
-                  format_bytes(static_cast<double>(plan.bytes)),
-                  plan.unknown ? fmt::format(" and {} of unknown size", plan.unknown) : "", size_text(plan.free_bytes));
+  std::string estimate = fmt::format("{} of {} tiles to fetch, {}{}; {} free", to_come, plan.tiles.size(),
+                                     format_bytes(static_cast<double>(plan.bytes)),
+                                     plan.unknown ? fmt::format(" and {} of unknown size", plan.unknown) : "",
+                                     format_bytes(static_cast<double>(plan.free_bytes)));
   if (speed > 0 && plan.bytes)
     estimate += fmt::format("; about {} at the {}/s of the last time",
                             duration_text(std::ceil(static_cast<double>(plan.bytes) / speed)), format_bytes(speed));

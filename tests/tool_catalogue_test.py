@@ -84,6 +84,14 @@ class Find(ToolTest):
         self.assertEqual({g["properties"]["closed_by"] for g in older["gaps"]["features"]}, {"Marrowick ground 2016"})
         self.assertIn("is of 2016", older["gaps"]["features"][0]["properties"]["how"])
 
+    def test_what_is_no_catalogue(self):
+        self.assertIn("no STAC item", self.refused("find", "--in", AREA, "--area", AREA, status=3))
+        self.assertIn("neither a catalogue nor a grid", self.refused("find", "--in", os.path.join(DEMO, "control.csv"), "--area", AREA, status=3))
+        self.assertIn("No such file", self.refused("find", "--in", "nowhere", "--area", AREA, status=4))
+        self.assertIn("no area is given", self.refused("find", "--in", DEMO, status=2))
+        self.assertIn("is no database", self.refused("order", "list", "--book", AREA, status=3))
+        self.assertIn("keeps no tile", self.refused("fetch", AREA, "-o", "t", status=3))
+
     def test_areas_by_name(self):
         self.assertEqual(self.run_json("find", "--in", DEMO, "--area", "place:kessa inlet")["covered_fraction"], 1)
         one = self.run_json("find", "--in", DEMO, "--area", "sheet:sheet_b2")

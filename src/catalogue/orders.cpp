@@ -5,6 +5,7 @@
 #include <cstdlib>
 #include <fmt/chrono.h>
 #include <fmt/format.h>
+#include <numbers>
 #include <thread>
 
 #include "katoptra/base/error.hpp"
@@ -383,13 +384,16 @@ Grid demand_grid(const std::vector<Order>& orders, int cells) {
   Bounds box;
   for (const Order& o : orders) box.include(bounds_of(o.area));
   if (box.empty()) throw Error(ErrorCode::Refused, "names no area", "the order book", "order or fetch something first");
-  const double side = std::max(box.width(), box.height()) * 1.1, cell = side / std::max(8, cells);
+  // Cells as high as wide on the ground, and a rim around what was asked for.
   const Point c = box.centre();
-  const Bounds frame_box = {c.x - side / 2, std::max(-90.0, c.y - side / 2), c.x + side / 2,
-                            std::min(90.0, c.y + side / 2)};
-  const Frame frame(Crs::wgs84(), frame_box.west, frame_box.north, {cell, cell},
-                    std::max<std::int64_t>(1, std::llround(frame_box.width() / cell)),
-                    std::max<std::int64_t>(1, std::llround(frame_box.height() / cell)));
+  const double shrink = std::max(0.05, std::cos(c.y * std::numbers::pi / 180));
+  const double side = std::max({box.width() * shrink, box.height(), 1e-6}), rim = side * 0.08;
+  const CellSize cell{(side + 2 * rim) / std::max(8, cells) / shrink, (side + 2 * rim) / std::max(8, cells)};
+  const Bounds wide = {box.west - rim / shrink, std::max(-90.0, box.south - rim), box.east + rim / shrink,
+                       std::min(90.0, box.north + rim)};
+  const Frame frame(Crs::wgs84(), wide.west, wide.north, cell,
+                    std::max<std::int64_t>(1, std::llround(wide.width() / cell.x)),
+                    std::max<std::int64_t>(1, std::llround(wide.height() / cell.y)));
   std::vector<float> values(static_cast<std::size_t>(frame.cols() * frame.rows()), std::nanf(""));
   for (const Order& o : orders) {
     if (o.area.empty()) continue;

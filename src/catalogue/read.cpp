@@ -8,6 +8,7 @@
 #include <set>
 
 #include "katoptra/base/checksum.hpp"
+#include "katoptra/base/units.hpp"
 #include "katoptra/catalogue/catalogue.hpp"
 #include "katoptra/catalogue/catalogue_file.hpp"
 #include "katoptra/formats/bytes.hpp"
@@ -24,7 +25,14 @@ constexpr std::size_t kMostDocuments = 200'000, kMostDocument = std::size_t{256}
 constexpr int kDeepestCatalogue = 16;
 
 std::string text_at(const std::string& place) {
-  return is_url(place) ? get_text(place, kMostDocument) : read_text_file(place, kMostDocument);
+  if (is_url(place)) return get_text(place, kMostDocument);
+  std::error_code ec;
+  if (const auto size = fs::file_size(place, ec); !ec && size > kMostDocument)
+    throw Error(
+        ErrorCode::TooLarge,
+        fmt::format("is {} of JSON, too much to read for every question", format_bytes(static_cast<double>(size))),
+        place, "keep it in a catalogue file first: find --in FILE --keep FILE.katalog");
+  return read_text_file(place, kMostDocument);
 }
 
 // Does the extent of a collection touch the area? A collection that does not say is looked through.
@@ -102,6 +110,10 @@ class Crawler {
         const json& features = member(j, "features");
         if (features.is_array())
           for (const json& f : features) item(f.dump(), at);
+        // Features that are no items at all were not meant as a catalogue.
+        if (first && features.is_array() && !features.empty() && good_items_ == 0)
+          throw Error(ErrorCode::BadFile, "holds features, but no STAC item", shown_url(at.place),
+                      "name a folder, a STAC document, a catalogue file or the address of a service");
         follow(j, {"next"}, at, at.survey, next);
       } else if (type == "Catalog" || type == "Collection" || j.contains("links")) {
         const SurveyRecord* survey = at.survey;
@@ -129,6 +141,7 @@ class Crawler {
     try {
       auto tiles = tiles_of_item(text, {at.place, options_.hosts, at.survey});
       std::move(tiles.begin(), tiles.end(), std::back_inserter(out_.tiles));
+      ++good_items_;
     } catch (const Error& e) {
       if (e.code() != ErrorCode::BadFile) throw;
       note(e.what());
@@ -174,6 +187,7 @@ class Crawler {
   const CatalogueOptions& options_;
   std::set<std::string> seen_;
   std::deque<SurveyRecord> surveys_;
+  std::size_t good_items_ = 0;
   Catalogue out_;
 };
 

@@ -432,7 +432,7 @@ std::string item_of_tile(const TileRecord& t, const ItemLinks& links) {
     item["geometry"] = nullptr;
     item.erase("bbox");
   } else {
-    item["geometry"] = geometry_json(t.footprint(Crs::wgs84(), box.centre().x));
+    item["geometry"] = geometry_json(cut_at_antimeridian(t.footprint(Crs::wgs84(), box.centre().x)));
     item["bbox"] = bbox_json(box);
   }
   ordered_json& p = item["properties"];

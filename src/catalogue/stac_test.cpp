@@ -78,6 +78,17 @@ TEST(Stac, ATileComesBackAsItWent) {
   EXPECT_EQ(b.bytes, t.bytes);
   EXPECT_EQ(b.checksum, t.checksum);
   EXPECT_EQ(b.problems, t.problems);
+  // One across the antimeridian is cut there, and found again on either side.
+  TileRecord across = t;
+  across.problems.clear();
+  across.access = Access::Open;
+  across.frame = Frame(Crs::wgs84(), 179.5, -16, {0.001, 0.001}, 1000, 500);
+  const json cut = json::parse(item_of_tile(across, {.href = "a.tif"}));
+  EXPECT_EQ(cut["geometry"]["type"], "MultiPolygon");
+  EXPECT_EQ(cut["bbox"][2], -179.5);
+  for (const char* area :
+       {"box:179.6,-16.4,179.9,-16.1", "box:-179.9,-16.4,-179.6,-16.1", "box:179.9,-16.4,-179.9,-16.1"})
+    EXPECT_EQ(find_tiles({{only(cut.dump())}}, parse_area(area)).covered_fraction, 1) << area;
   // One without a place stays without.
   t.frame = t.frame->with_crs(Crs());
   const TileRecord lost = only(item_of_tile(t, {.href = "a.tif"}));

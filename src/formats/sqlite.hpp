@@ -67,7 +67,9 @@ class SqlQuery {
       throw Error(ErrorCode::Io, "cannot be written: " + why, file_, "check the disk and its permissions");
     if (code == SQLITE_BUSY || code == SQLITE_LOCKED)
       throw Error(ErrorCode::Io, "is in use by another program", file_, "wait until that is done");
-    throw Error(ErrorCode::BadFile, "is damaged or not what it should be: " + why, file_, "remove it and make it anew");
+    if (code == SQLITE_NOTADB) throw Error(ErrorCode::BadFile, "is no database", file_, "name another file");
+    throw Error(ErrorCode::BadFile, "is damaged or not what it should be: " + why, file_,
+                "name another file, or make this one anew");
   }
   struct Finalize {
     void operator()(sqlite3_stmt* s) const { sqlite3_finalize(s); }

@@ -193,4 +193,22 @@ MultiPolygon told_around(const MultiPolygon& lonlat, double middle) {
   return out;
 }
 
+MultiPolygon cut_at_antimeridian(const MultiPolygon& lonlat) {
+  const Bounds b = bounds_of(lonlat);
+  if (b.empty() || (b.west >= -180 && b.east <= 180)) return lonlat;
+  MultiPolygon out;
+  const MultiPolygon globe = {to_polygon(Bounds{-180, -90, 180, 90})};
+  for (double turn : {-360.0, 0.0, 360.0}) {
+    MultiPolygon turned = lonlat;
+    for (Polygon& p : turned) {
+      for (Point& q : p.outer) q.x += turn;
+      for (Ring& hole : p.holes)
+        for (Point& q : hole) q.x += turn;
+    }
+    if (!bounds_of(turned).intersects(bounds_of(globe))) continue;
+    for (Polygon& p : overlay(turned, globe, Overlay::Intersection)) out.push_back(std::move(p));
+  }
+  return out;
+}
+
 }  // namespace katoptra

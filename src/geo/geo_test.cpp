@@ -162,6 +162,11 @@ TEST(AreaText, AcrossTheAntimeridian) {
   const MultiPolygon cut = {to_polygon(Bounds{179, 0, 180, 1}), to_polygon(Bounds{-180, 0, -179, 1})};
   EXPECT_EQ(bounds_of(told_around(cut, 180)), (Bounds{179, 0, 181, 1}));
   EXPECT_EQ(bounds_of(told_around(cut, -180)), (Bounds{-181, 0, -179, 1}));
+  const MultiPolygon again = cut_at_antimeridian({to_polygon(Bounds{179, 0, 181, 1})});
+  ASSERT_EQ(again.size(), 2u);
+  EXPECT_EQ(bounds_of(again), (Bounds{-180, 0, 180, 1}));
+  EXPECT_DOUBLE_EQ(planar_area(again), 2);
+  EXPECT_EQ(bounds_of(told_around(again, 180)), (Bounds{179, 0, 181, 1}));
 }
 
 TEST(Faces, AreAllPiecesWithTheirOwners) {

@@ -313,7 +313,11 @@ class MapPainter {
     if (has_land_ && q.kind != QuantityKind::Shade && q.kind != QuantityKind::Code) {
       c.colour(kInk);
       const std::string unit = unit_name(q);
-      c.text(x, y + 8, std::string(name_of(q.kind)) + (unit.empty() ? "" : " (" + unit + ")"), 16, Align::Left, true);
+      // Of what has no name, the unit says what it is.
+      const std::string what = q.kind == QuantityKind::Unknown && !unit.empty()
+                                   ? unit
+                                   : name_of(q.kind) + (unit.empty() ? std::string() : " (" + unit + ")");
+      c.text(x, y + 8, what, 16, Align::Left, true);
       const double tall = std::clamp(height() * 0.45, 160.0, 360.0), low = palette_.lowest(), high = palette_.highest();
       y += 26;
       for (int i = 0; i < static_cast<int>(tall); ++i) {

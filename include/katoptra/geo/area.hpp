@@ -56,4 +56,7 @@ MultiPolygon told_around(const MultiPolygon& lonlat, double middle);
 // lies within the range of longitudes and latitudes.
 bool looks_like_degrees(const Bounds& box);
 
+// The same shape in longitudes from -180 to 180, cut at the antimeridian where it crosses it, as RFC 7946 asks.
+MultiPolygon cut_at_antimeridian(const MultiPolygon& lonlat);
+
 }  // namespace katoptra
