@@ -38,16 +38,7 @@ struct CatalogueFile::Impl {
     // A killed program leaves the file whole; only a machine that loses power may spoil it, and then it is made anew.
     sql.run("PRAGMA synchronous = OFF");
     sql.run("PRAGMA cache_size = -65536");
-    auto app = sql.query("PRAGMA application_id");
-    app.step();
-    const std::int64_t id = app.integer(0);
-    app.reset();
-    auto tables = sql.query("SELECT count(*) FROM sqlite_master");
-    tables.step();
-    const bool fresh = tables.integer(0) == 0;
-    tables.reset();
-    if (!fresh && id != kApplication)
-      throw Error(ErrorCode::BadFile, "is a database, but not a catalogue", path.string(), "name another file");
+    const bool fresh = sql.claim(kApplication, "catalogue");
     if (!fresh) {
       auto version = sql.query("PRAGMA user_version");
       version.step();
@@ -56,7 +47,6 @@ struct CatalogueFile::Impl {
                     path.string(), "make it anew");
       return;
     }
-    sql.run(fmt::format("PRAGMA application_id = {}", kApplication));
     sql.run(fmt::format("PRAGMA user_version = {}", kVersion));
     SqlTransaction t(sql);
     sql.run("CREATE TABLE source(id INTEGER PRIMARY KEY, location TEXT UNIQUE NOT NULL)");

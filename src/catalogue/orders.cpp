@@ -94,18 +94,7 @@ AreaInput area_input(const json& description, const std::string& where) {
 
 struct OrderBook::Impl {
   explicit Impl(const fs::path& path) : sql(path) {
-    auto app = sql.query("PRAGMA application_id");
-    app.step();
-    const std::int64_t id = app.integer(0);
-    app.reset();
-    auto tables = sql.query("SELECT count(*) FROM sqlite_master");
-    tables.step();
-    const bool fresh = tables.integer(0) == 0;
-    tables.reset();
-    if (!fresh && id != kApplication)
-      throw Error(ErrorCode::BadFile, "is a database, but no order book", path.string(), "name another file");
-    if (!fresh) return;
-    sql.run(fmt::format("PRAGMA application_id = {}", kApplication));
+    if (!sql.claim(kApplication, "order book")) return;
     SqlTransaction t(sql);
     sql.run(
         "CREATE TABLE entry(id INTEGER PRIMARY KEY AUTOINCREMENT, kind TEXT, service TEXT, process TEXT, job TEXT, "

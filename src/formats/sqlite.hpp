@@ -94,6 +94,21 @@ class Sql {
   }
   void run(const std::string& sql) { SqlQuery(db_.get(), sql, file_).run(); }
   SqlQuery query(const std::string& sql) const { return {db_.get(), sql, file_}; }
+  // Makes a new file one of ours by its application id; true when it is new. BadFile when it is another program's.
+  bool claim(std::int64_t application, const char* what) {
+    auto one = [&](const char* question) {
+      auto q = query(question);
+      q.step();
+      return q.integer(0);
+    };
+    if (one("SELECT count(*) FROM sqlite_master") == 0) {
+      run(fmt::format("PRAGMA application_id = {}", application));
+      return true;
+    }
+    if (one("PRAGMA application_id") != application)
+      throw Error(ErrorCode::BadFile, fmt::format("is a database, but no {}", what), file_, "name another file");
+    return false;
+  }
   std::int64_t last_row() const { return sqlite3_last_insert_rowid(db_.get()); }
   const std::string& file() const { return file_; }
 
