@@ -259,7 +259,9 @@ void keep_catalogues(const FindCommand& o) {
     else if (items)
       r = file.add_items(in, o.run());
     else
-      r = file.add(in, read_catalogue(in, {}, {.hosts = http_access().hosts, .cache = {}, .run = o.run()}));
+      r = file.add(
+          in, read_catalogue(in, {},
+                             {.hosts = http_access().hosts, .cache = {}, .most_items = 10'000'000, .run = o.run()}));
     if (!o.quiet && !o.json)
       fmt::print("{}: {} tiles, {} read anew, {} gone, {:.1f} s\n", o.keep, r.items, r.read, r.removed, r.seconds);
   }
