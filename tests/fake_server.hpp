@@ -3,6 +3,7 @@
 #include <atomic>
 #include <deque>
 #include <fmt/format.h>
+#include <functional>
 #include <map>
 #include <memory>
 #include <mutex>
@@ -24,6 +25,8 @@ class FakeServer {
     tags_[url] = fmt::format("\"{}\"", ++version_);
   }
 
+  // Answers what files do not: the body, or nothing for 404.
+  std::function<std::optional<std::string>(const HttpRequest&)> handler;
   std::deque<int> answers;  // statuses to give before the right one; 0: no answer at all
   std::string retry_after;
   bool ranges = true, tags = true;
@@ -60,6 +63,11 @@ class FakeServer {
       if (q.begin) q.begin(r);
       return r;
     }
+    if (handler)
+      if (const auto made = handler(q)) {
+        files_[q.url] = *made;
+        tags_[q.url] = fmt::format("\"{}\"", ++version_);
+      }
     const auto file = files_.find(q.url);
     if (file == files_.end()) {
       r.status = 404;

@@ -285,6 +285,9 @@ TEST(Find, TwinsAndDuplicates) {
   const Shortlist s = find_tiles(c, area_of(box));
   EXPECT_EQ(named(s, "copy").reason, "a duplicate of a (same checksum)");
   EXPECT_EQ(named(s, "old").reason, "a twin of a, which is newer");
+  TileRecord slopes = tile("slopes", box, 1, "2024-01-01");
+  slopes.quantity.kind = QuantityKind::Slope;
+  EXPECT_EQ(named(find_tiles({{slopes}}, area_of(box)), "slopes").reason, "holds slope, no heights");
   TileRecord replaced = tile("replaced", box, 1, "2023-01-01");
   replaced.superseded = "its catalogue marks it as replaced";
   c.tiles.push_back(replaced);

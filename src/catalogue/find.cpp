@@ -40,6 +40,8 @@ std::string cannot_use(const TileRecord& t, const FindOptions& options) {
   if (!t.openable) return "cannot be read: " + (t.problems.empty() ? std::string("damaged") : t.problems[0]);
   if (!t.placed()) return "has no coordinate reference system, so its place is not known";
   if (!t.problems.empty()) return "damaged: " + t.problems[0];
+  if (t.kind == TileKind::Grid && t.quantity.kind != QuantityKind::Height && t.quantity.kind != QuantityKind::Unknown)
+    return fmt::format("holds {}, no heights", name_of(t.quantity.kind));
   const std::string at = t.custodian.empty() ? std::string() : " at " + t.custodian;
   if (t.access == Access::Restricted) return "restricted: to be asked for" + at;
   if (t.access == Access::Key && !options.have_key)

@@ -165,6 +165,8 @@ class Runner {
       throw Error(ErrorCode::Io, "holds an earlier run already", options_.folder.string(),
                   "choose another folder or say --overwrite");
     step("write the shortlist", [&] {
+      // What a study makes is no survey: a search of the folder around it must not find it as the newest one.
+      write_text_file(path("survey.toml"), "# Products of a study; not a survey.\nskip = true\n", {.overwrite = true});
       write_text_file(path("shortlist.csv"), shortlist_csv(out_.plan.shortlist), {.overwrite = options_.overwrite});
       write_layer(shortlist_layer(out_.plan.shortlist), path("shortlist.geojson"), {.overwrite = options_.overwrite});
     });
