@@ -428,6 +428,30 @@ TEST(Folder, RecordsDatesAndSurveys) {
   EXPECT_EQ(error_of([&] { open_folder(folder / "nowhere"); }), ErrorCode::Io);
 }
 
+TEST(Folder, SoundingsAreTilesToo) {
+  TemporaryFolder folder;
+  std::mt19937 random(3);
+  std::uniform_real_distribution<double> u(0, 100);
+  std::string text = "east,north,depth\n";
+  for (int i = 0; i < 2000; ++i)
+    text += std::to_string(676000 + u(random)) + "," + std::to_string(5841000 + u(random)) + ",3.5\n";
+  write_text_file(folder / "line.xyz", text);
+  EXPECT_FALSE(open_folder(folder.path()).tiles.at(0).placed());
+  write_text_file(folder / "line.prj", Crs::parse("EPSG:32725").file_wkt());
+  const Catalogue c = open_folder(folder.path());
+  ASSERT_EQ(c.tiles.size(), 1u);
+  EXPECT_EQ(c.tiles[0].kind, TileKind::Soundings);
+  EXPECT_TRUE(c.tiles[0].openable);
+  EXPECT_NEAR(c.tiles[0].density, 0.2, 0.01);
+  const Shortlist s =
+      find_tiles(c, area_of(Bounds{676000, 5841000, 676100, 5841100}), {.filter = {.kind = TileKind::Soundings}});
+  EXPECT_GT(s.covered_fraction, 0.98);
+  // Through a catalogue file, as a STAC item, it is the same.
+  const Catalogue kept = read_catalogue(folder.path().string(), {}, {.cache = folder / "cache"});
+  EXPECT_EQ(kept.tiles.at(0).kind, TileKind::Soundings);
+  EXPECT_NEAR(kept.tiles[0].density, c.tiles[0].density, 1e-12);
+}
+
 TEST(Shortlist, IsReadBackFromBothFormats) {
   TemporaryFolder folder;
   const Bounds box{676000, 5841000, 676100, 5841100};

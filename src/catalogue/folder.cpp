@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cstdlib>
+#include <fmt/chrono.h>
 #include <fmt/format.h>
 #include <iterator>
 #include <map>
@@ -12,6 +13,7 @@
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/grid_file.hpp"
 #include "katoptra/formats/http.hpp"
+#include "katoptra/formats/xyz.hpp"
 
 #include "base/text.hpp"
 
@@ -76,6 +78,28 @@ std::vector<fs::path> with_archive_opened(const fs::path& file) {
 
 bool is_product(const fs::path& path) { return path.filename().string().find(".lineage.") != std::string::npos; }
 
+// Points in text that lie on no lattice are soundings: where they lie, and how dense they are.
+bool describe_soundings(const fs::path& path, TileRecord& tile) {
+  if (tile.remote() || lower_extension(path) != ".xyz") return false;
+  const XyzFacts facts = look_at_xyz(*open_file(path));
+  Crs crs = facts.crs;
+  std::error_code ec;
+  const fs::path prj = fs::path(path).replace_extension(".prj");
+  if (!crs && fs::is_regular_file(prj, ec)) crs = Crs::parse(read_text_file(prj, 1 << 20));
+  tile.kind = TileKind::Soundings;
+  tile.format = "XYZ text";
+  if (crs && facts.bounds.width() > 0 && facts.bounds.height() > 0) {
+    const Area box = Area::box(facts.bounds, crs);
+    tile.outline = box.in(Crs::wgs84()).shape();
+    tile.density = static_cast<double>(facts.points) / box.ground_area();
+  }
+  struct stat st {};
+  if (::stat(path.c_str(), &st) == 0) tile.date = fmt::format("{:%Y-%m-%d}", fmt::gmtime(st.st_mtime));
+  tile.date_guessed = true;
+  tile.survey = fmt::format("{} {} soundings", path.parent_path().filename().string(), tile.date.substr(0, 4));
+  return true;
+}
+
 }  // namespace
 
 TileRecord describe_tile(const fs::path& path) {
@@ -99,6 +123,11 @@ TileRecord describe_tile(const fs::path& path) {
     tile.problems = file.facts.problems;
   } catch (const Error& e) {
     if (e.code() == ErrorCode::Cancelled) throw;
+    try {
+      if (describe_soundings(path, tile)) return tile;
+    } catch (const Error& also) {
+      if (also.code() == ErrorCode::Cancelled) throw;
+    }
     tile.openable = false;
     tile.problems.push_back(e.problem());
   }

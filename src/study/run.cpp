@@ -39,7 +39,7 @@ Candidates gather(const Study& s, const Area& reach, const PlanOptions& options,
                                   {.hosts = options.hosts, .cache = options.cache, .run = options.run});
       notes.insert(notes.end(), at->second.notes.begin(), at->second.notes.end());
     }
-    const TileFilter wanted{.survey = source.survey};
+    const TileFilter wanted{.kind = TileKind::Grid, .survey = source.survey};
     for (TileRecord t : at->second.tiles) {
       // A tile that two sources name belongs to the first.
       if (!wanted.refuses(t).empty() || !taken.insert(t.path).second) continue;
