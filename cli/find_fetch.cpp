@@ -386,6 +386,52 @@ void write_down(const FetchCommand& o, const FetchReport& r, const fs::path& boo
   book.add_stage(book.add(entry), entry.state, entry.message);
 }
 
+void state_plan(const FetchCommand& o, const FetchPlan& plan, std::size_t to_come, double speed,
+                const std::string& estimate) {
+  if (o.json) {
+    ordered_json j = {{"folder", o.out},         {"to_fetch", to_come},           {"bytes", plan.bytes},
+                      {"unknown", plan.unknown}, {"free_bytes", plan.free_bytes}, {"dry_run", true}};
+    j["seconds"] = speed > 0 ? ordered_json(static_cast<double>(plan.bytes) / speed) : ordered_json(nullptr);
+    j["tiles"] = ordered_json::array();
+    for (const FetchedTile& t : plan.tiles) j["tiles"].push_back(fetched_json(t));
+    std::fputs((j.dump(2) + "\n").c_str(), stdout);
+  } else if (!o.quiet) {
+    for (const FetchedTile& t : plan.tiles)
+      fmt::print("  {:<8} {:>10}  {}{}\n", t.outcome == FetchOutcome::Fetched ? "to fetch" : name_of(t.outcome),
+                 size_text(t.size), shown_url(t.entry.path.native()), t.problem.empty() ? "" : ": " + t.problem);
+    fmt::print("{}; nothing was moved\n", estimate);
+  }
+}
+
+void state_report(const FetchCommand& o, const FetchReport& r, const std::string& book_trouble) {
+  const auto missing = r.missing();
+  if (o.json) {
+    ordered_json j = {{"folder", o.out},
+                      {"moved", r.moved},
+                      {"seconds", r.seconds},
+                      {"missing", missing.size()},
+                      {"shortlist", r.shortlist.string()}};
+    j["tiles"] = ordered_json::array();
+    for (const FetchedTile& t : r.tiles) j["tiles"].push_back(fetched_json(t));
+    if (!book_trouble.empty()) j["notes"] = {book_trouble};
+    std::fputs((j.dump(2) + "\n").c_str(), stdout);
+  } else if (!o.quiet) {
+    for (const FetchedTile& t : r.tiles) {
+      if (t.outcome == FetchOutcome::Failed) continue;
+      fmt::print("  {:<8} {:>10}  {}{}\n", name_of(t.outcome), size_text(t.size), t.path.string(),
+                 t.note.empty() ? "" : "; " + t.note);
+      for (const auto& u : t.unpacked) fmt::print("  {:<8} {:>10}  {}\n", "unpacked", "", u.string());
+    }
+    for (const FetchedTile* t : missing)
+      fmt::print("  missing              {}: {}\n", shown_url(t->entry.path.native()), t->problem);
+    fmt::print("{} of {} tiles are here, {} moved in {:.1f} s{}\n", r.tiles.size() - missing.size(), r.tiles.size(),
+               format_bytes(static_cast<double>(r.moved)), r.seconds,
+               r.shortlist.empty() ? "" : "; " + r.shortlist.string() + " lists them");
+    if (!missing.empty()) fmt::print("say the same command again to go on with what is missing\n");
+    if (!book_trouble.empty()) fmt::print("note: the order book could not be written: {}\n", book_trouble);
+  }
+}
+
 void fetch(const FetchCommand& o, int& status) {
   const auto entries = read_shortlist(o.shortlist);
   if (entries.empty())
@@ -416,22 +462,7 @@ void fetch(const FetchCommand& o, int& status) {
   if (speed > 0 && plan.bytes)
     estimate += fmt::format("; about {} at the {}/s of the last time",
                             duration_text(std::ceil(static_cast<double>(plan.bytes) / speed)), format_bytes(speed));
-  if (o.dry_run) {
-    if (o.json) {
-      ordered_json j = {{"folder", o.out},         {"to_fetch", to_come},           {"bytes", plan.bytes},
-                        {"unknown", plan.unknown}, {"free_bytes", plan.free_bytes}, {"dry_run", true}};
-      j["seconds"] = speed > 0 ? ordered_json(static_cast<double>(plan.bytes) / speed) : ordered_json(nullptr);
-      j["tiles"] = ordered_json::array();
-      for (const FetchedTile& t : plan.tiles) j["tiles"].push_back(fetched_json(t));
-      std::fputs((j.dump(2) + "\n").c_str(), stdout);
-    } else if (!o.quiet) {
-      for (const FetchedTile& t : plan.tiles)
-        fmt::print("  {:<8} {:>10}  {}{}\n", t.outcome == FetchOutcome::Fetched ? "to fetch" : name_of(t.outcome),
-                   size_text(t.size), shown_url(t.entry.path.native()), t.problem.empty() ? "" : ": " + t.problem);
-      fmt::print("{}; nothing was moved\n", estimate);
-    }
-    return;
-  }
+  if (o.dry_run) return state_plan(o, plan, to_come, speed, estimate);
   const bool draw = !o.quiet && !o.json && ::isatty(2);
   if (!o.quiet && !o.json) fmt::print("{}\n", estimate);
   if (draw)
@@ -449,33 +480,8 @@ void fetch(const FetchCommand& o, int& status) {
     } catch (const Error& e) {
       book_trouble = e.what();
     }
-  const auto missing = r.missing();
-  if (o.json) {
-    ordered_json j = {{"folder", o.out},
-                      {"moved", r.moved},
-                      {"seconds", r.seconds},
-                      {"missing", missing.size()},
-                      {"shortlist", r.shortlist.string()}};
-    j["tiles"] = ordered_json::array();
-    for (const FetchedTile& t : r.tiles) j["tiles"].push_back(fetched_json(t));
-    if (!book_trouble.empty()) j["notes"] = {book_trouble};
-    std::fputs((j.dump(2) + "\n").c_str(), stdout);
-  } else if (!o.quiet) {
-    for (const FetchedTile& t : r.tiles) {
-      if (t.outcome == FetchOutcome::Failed) continue;
-      fmt::print("  {:<8} {:>10}  {}{}\n", name_of(t.outcome), size_text(t.size), t.path.string(),
-                 t.note.empty() ? "" : "; " + t.note);
-      for (const auto& u : t.unpacked) fmt::print("  {:<8} {:>10}  {}\n", "unpacked", "", u.string());
-    }
-    for (const FetchedTile* t : missing)
-      fmt::print("  missing              {}: {}\n", shown_url(t->entry.path.native()), t->problem);
-    fmt::print("{} of {} tiles are here, {} moved in {:.1f} s{}\n", r.tiles.size() - missing.size(), r.tiles.size(),
-               format_bytes(static_cast<double>(r.moved)), r.seconds,
-               r.shortlist.empty() ? "" : "; " + r.shortlist.string() + " lists them");
-    if (!missing.empty()) fmt::print("say the same command again to go on with what is missing\n");
-    if (!book_trouble.empty()) fmt::print("note: the order book could not be written: {}\n", book_trouble);
-  }
-  if (!missing.empty()) status = 4;
+  state_report(o, r, book_trouble);
+  if (!r.missing().empty()) status = 4;
 }
 
 }  // namespace

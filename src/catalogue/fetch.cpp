@@ -406,6 +406,28 @@ void write_survey(const fs::path& folder, const std::vector<const FetchedTile*>&
   write_text_file(path, text, {.overwrite = true});
 }
 
+// A record in each survey's folder, and a shortlist of all that is here now.
+void write_lists(FetchReport& report, const fs::path& top) {
+  std::map<fs::path, std::vector<const FetchedTile*>> by_folder;
+  std::string list =
+      "kept,path,survey,date,date_guessed,bytes,checksum,licence,access,custodian,west,south,east,north\n";
+  for (const FetchedTile& t : report.tiles) {
+    if (t.outcome == FetchOutcome::Failed) continue;
+    by_folder[top / survey_id(t.entry.survey)].push_back(&t);
+    const Bounds& b = t.entry.box;
+    list +=
+        fmt::format("1,{},{},{},{},{},{},{},{},{},{}\n", csv_field(t.path.string()), csv_field(t.entry.survey),
+                    t.entry.date, t.entry.date_guessed ? 1 : 0, t.size, t.entry.checksum, csv_field(t.entry.licence),
+                    name_of(t.entry.access), csv_field(t.entry.custodian),
+                    b.empty() ? ",,," : fmt::format("{:.7f},{:.7f},{:.7f},{:.7f}", b.west, b.south, b.east, b.north));
+  }
+  for (const auto& [folder, tiles] : by_folder) write_survey(folder, tiles);
+  if (!by_folder.empty()) {
+    report.shortlist = top / "shortlist.csv";
+    write_text_file(report.shortlist, list, {.overwrite = true});
+  }
+}
+
 }  // namespace
 
 const char* name_of(FetchOutcome o) {
@@ -569,24 +591,7 @@ FetchReport fetch_tiles(const std::vector<ShortlistEntry>& entries, const FetchO
     for (int i = 0; i < std::clamp(options.parallel, 1, 64); ++i) threads.emplace_back(work);
   }
   if (stop) std::rethrow_exception(stop);
-  std::map<fs::path, std::vector<const FetchedTile*>> by_folder;
-  std::string list =
-      "kept,path,survey,date,date_guessed,bytes,checksum,licence,access,custodian,west,south,east,north\n";
-  for (const FetchedTile& t : report.tiles) {
-    if (t.outcome == FetchOutcome::Failed) continue;
-    by_folder[options.folder / survey_id(t.entry.survey)].push_back(&t);
-    const Bounds& b = t.entry.box;
-    list +=
-        fmt::format("1,{},{},{},{},{},{},{},{},{},{}\n", csv_field(t.path.string()), csv_field(t.entry.survey),
-                    t.entry.date, t.entry.date_guessed ? 1 : 0, t.size, t.entry.checksum, csv_field(t.entry.licence),
-                    name_of(t.entry.access), csv_field(t.entry.custodian),
-                    b.empty() ? ",,," : fmt::format("{:.7f},{:.7f},{:.7f},{:.7f}", b.west, b.south, b.east, b.north));
-  }
-  for (const auto& [folder, tiles] : by_folder) write_survey(folder, tiles);
-  if (!by_folder.empty()) {
-    report.shortlist = options.folder / "shortlist.csv";
-    write_text_file(report.shortlist, list, {.overwrite = true});
-  }
+  write_lists(report, options.folder);
   report.seconds = now_seconds() - start;
   return report;
 }
