@@ -23,6 +23,8 @@
 
 #include "base/sha1.hpp"
 #include "base/text.hpp"
+#include "box_text.hpp"
+#include "formats/content_range.hpp"
 #include "formats/csv.hpp"
 #include "formats/descriptor.hpp"
 #include "stac_json.hpp"
@@ -155,11 +157,7 @@ std::optional<std::uint64_t> content_length(const HttpResponse& head) {
 
 // The size of the whole that an answer of 200 or 206 tells; nullopt when it does not.
 std::optional<std::uint64_t> told_size(const HttpResponse& head) {
-  if (head.status != 206) return content_length(head);
-  const std::string range = head.header("content-range");
-  const auto slash = range.rfind('/');
-  const auto n = slash == range.npos ? std::nullopt : parse_number(range.substr(slash + 1));
-  return n && *n >= 0 && *n < 9e15 ? std::optional(static_cast<std::uint64_t>(*n)) : std::nullopt;
+  return head.status == 206 ? range_total(head) : content_length(head);
 }
 
 // Where the part of an answer of 206 begins.
@@ -414,12 +412,10 @@ void write_lists(FetchReport& report, const fs::path& top) {
   for (const FetchedTile& t : report.tiles) {
     if (t.outcome == FetchOutcome::Failed) continue;
     by_folder[top / survey_id(t.entry.survey)].push_back(&t);
-    const Bounds& b = t.entry.box;
     list +=
         fmt::format("1,{},{},{},{},{},{},{},{},{},{}\n", csv_field(t.path.string()), csv_field(t.entry.survey),
                     t.entry.date, t.entry.date_guessed ? 1 : 0, t.size, t.entry.checksum, csv_field(t.entry.licence),
-                    name_of(t.entry.access), csv_field(t.entry.custodian),
-                    b.empty() ? ",,," : fmt::format("{:.7f},{:.7f},{:.7f},{:.7f}", b.west, b.south, b.east, b.north));
+                    name_of(t.entry.access), csv_field(t.entry.custodian), box_text(t.entry.box));
   }
   for (const auto& [folder, tiles] : by_folder) write_survey(folder, tiles);
   if (!by_folder.empty()) {

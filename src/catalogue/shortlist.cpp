@@ -7,17 +7,12 @@
 #include "katoptra/formats/vector_file.hpp"
 
 #include "base/text.hpp"
+#include "box_text.hpp"
 #include "formats/csv.hpp"
 #include "stac_json.hpp"
 
 namespace katoptra {
 namespace fs = std::filesystem;
-
-namespace {
-std::string box_text(const Bounds& b) {
-  return b.empty() ? ",,," : fmt::format("{:.7f},{:.7f},{:.7f},{:.7f}", b.west, b.south, b.east, b.north);
-}
-}  // namespace
 
 std::string shortlist_csv(const Shortlist& s) {
   std::string text =

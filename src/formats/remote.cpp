@@ -15,6 +15,7 @@
 #include "katoptra/base/units.hpp"
 #include "katoptra/formats/http.hpp"
 
+#include "content_range.hpp"
 #include "descriptor.hpp"
 #include "traffic.hpp"
 
@@ -33,13 +34,11 @@ std::string day_of(const std::string& http_date) {
 
 // "bytes 0-65535/345202"
 std::uint64_t whole_size(const HttpResponse& r) {
-  const std::string text = r.header("content-range");
-  const auto slash = text.rfind('/');
-  const auto size = slash == text.npos ? std::nullopt : parse_number(text.substr(slash + 1));
-  if (!size || *size < 0 || *size > 9e15)
+  const auto size = range_total(r);
+  if (!size)
     throw Error(ErrorCode::Network, "sends a part of a file without saying how large it is", shown_url(r.url),
                 "fetch the whole file");
-  return static_cast<std::uint64_t>(*size);
+  return *size;
 }
 
 // What a server without ranges sent: all of it, in a file without a name.
