@@ -46,11 +46,15 @@ GridFile open_located(const Located& file, const OpenOptions& options) {
       "give a GeoTIFF, HGT, ASCII grid, flat binary with its .hdr, NetCDF, BAG or XYZ file, or an archive of one");
 }
 
+}  // namespace
+
 std::string file_date(const fs::path& path) {
   struct stat st {};
   if (::stat(path.c_str(), &st) != 0) return {};
   return fmt::format("{:%Y-%m-%d}", fmt::gmtime(st.st_mtime));
 }
+
+namespace {
 
 // ------------------------------------------------------------------------------------------- what lies beside a file
 
@@ -185,6 +189,13 @@ Grid at_usual_longitudes(const Grid& grid) {
 }
 
 }  // namespace
+
+bool complete_references(const Located& located, GridInfo& info, FileFacts& facts, const OpenOptions& options) {
+  use_prj(located, info, facts);
+  const bool depths = use_json(located, info, facts).depths;
+  assign(info, facts, options);
+  return depths;
+}
 
 std::int64_t band_from(const OpenOptions& options, std::int64_t bands, const std::string& file) {
   if (options.band.empty()) return 0;

@@ -23,6 +23,12 @@ GridFile open_xyz(const Located& file, const OpenOptions& options);
 // open_grid_file for a file that was found already, under the name `path`; its lineage is not looked for.
 GridFile open_grid_file(const Located& located, const std::filesystem::path& path, const OpenOptions& options);
 
+// CRS, vertical reference, unit, date and survey from what lies beside a file, then what was assigned; true when what
+// lies beside it says that its values are depths.
+bool complete_references(const Located& located, GridInfo& info, FileFacts& facts, const OpenOptions& options);
+// The day a file on the disk was last changed (ISO); empty when that is not known.
+std::string file_date(const std::filesystem::path& path);
+
 // "S38W032.hgt" and the like.
 bool is_hgt_name(const std::string& name);
 // Text that begins with the keywords of an ASCII grid.

@@ -1,0 +1,526 @@
+#include "laz_chunk.hpp"
+
+#include <fmt/format.h>
+
+#include "katoptra/base/error.hpp"
+
+#include "laz_points.hpp"
+
+namespace katoptra::laz {
+namespace {
+
+bool is_layer_item(ItemType t) {
+  return t == ItemType::Point14 || t == ItemType::Rgb14 || t == ItemType::RgbNir14 || t == ItemType::Wave14 ||
+         t == ItemType::Bytes14;
+}
+
+// Bytes that nothing is known of: each by its change.
+template <class Coder>
+class BytesCoder {
+ public:
+  BytesCoder(std::size_t n, bool d) : models_(n, 256, d), last_(n) {}
+  void reset(const std::uint8_t* first) {
+    models_.reset();
+    std::copy_n(first, last_.size(), last_.begin());
+  }
+  void code(Coder& c, std::uint8_t* r) {
+    for (std::size_t i = 0; i < last_.size(); ++i) {
+      last_[i] = wrapped(last_[i] + static_cast<int>(c.symbol(models_[i], wrapped(r[i] - last_[i]))));
+      if constexpr (Coder::kDecodes) r[i] = last_[i];
+    }
+  }
+
+ private:
+  ModelSet models_;
+  std::vector<std::uint8_t> last_;
+};
+
+// ---- one stream: formats 0 to 3
+
+template <class Coder>
+class StreamRecords {
+ public:
+  StreamRecords(const LazFormat& f)
+      : format_(f), point_(Coder::kDecodes), time_(Coder::kDecodes), colour_(Coder::kDecodes) {
+    for (const Item& i : f.items)
+      if (i.type == ItemType::Bytes) bytes_.emplace_back(i.size, Coder::kDecodes);
+  }
+
+  void reset(const std::uint8_t* first) {
+    std::size_t extra = 0;
+    for (const Item& i : format_.items) {
+      if (i.type == ItemType::Point10) point_.reset(first);
+      if (i.type == ItemType::Time11) time_.reset(load<std::uint64_t>(first));
+      if (i.type == ItemType::Rgb12) {
+        colour_.reset();
+        std::memcpy(rgb_, first, 6);
+      }
+      if (i.type == ItemType::Bytes) bytes_[extra++].reset(first);
+      first += i.size;
+    }
+  }
+  void code(Coder& c, std::uint8_t* r) {
+    std::size_t extra = 0;
+    for (const Item& i : format_.items) {
+      switch (i.type) {
+        case ItemType::Point10:
+          point_.code(c, r);
+          break;
+        case ItemType::Time11:
+          store(r, time_.code(c, load<std::uint64_t>(r)));
+          break;
+        case ItemType::Rgb12:
+          colour_.code(c, rgb_, r);
+          std::memcpy(rgb_, r, 6);
+          break;
+        default:
+          bytes_[extra++].code(c, r);
+          break;
+      }
+      r += i.size;
+    }
+  }
+
+ private:
+  LazFormat format_;
+  Point10Coder<Coder> point_;
+  TimeCoder<Coder, false> time_;
+  ColourCoder<Coder> colour_;
+  std::vector<BytesCoder<Coder>> bytes_;
+  std::uint8_t rgb_[6] = {};
+};
+
+// ---- layers: formats 6 and above
+
+// An item beside the core one: it follows the core's scanner channel, with models of its own for each.
+template <class Coder>
+class SideItem {
+ public:
+  explicit SideItem(const Item& item) : item_(item) {
+    is_colour_ = item.type == ItemType::Rgb14 || item.type == ItemType::RgbNir14;
+    layers_ = is_colour_ ? (item.type == ItemType::RgbNir14 ? 2 : 1) : item.size;
+  }
+  std::size_t layers() const { return layers_; }
+  bool is_colour() const { return is_colour_; }
+
+  void reset(const std::uint8_t* first, int channel) {
+    for (auto& s : channels_)
+      if (s) s->used = false;
+    current_ = channel;
+    begin(channel, first);
+    changed.assign(layers_, false);
+  }
+  void code(Coder* layers, const std::uint8_t* wanted, int channel, std::uint8_t* r) {
+    State* last = channels_[current_].get();
+    State* now = last;
+    if (channel != current_) {
+      current_ = channel;
+      const bool is_new = !channels_[channel] || !channels_[channel]->used;
+      if (is_new) begin(channel, last->bytes.data());
+      now = channels_[channel].get();
+      // Version 3 goes on from the record before, whatever its channel; version 4 from the last one of this channel.
+      if (is_new || item_.version >= 4) last = now;
+    }
+    std::uint8_t* before = last->bytes.data();
+    if (is_colour_)
+      code_colours(layers, wanted, *now, before, r);
+    else
+      for (std::size_t i = 0; i < layers_; ++i) {
+        if (!wanted[i]) {
+          if constexpr (Coder::kDecodes) r[i] = before[i];
+          continue;
+        }
+        const std::uint8_t v =
+            wrapped(before[i] + static_cast<int>(layers[i].symbol(now->plain[i], wrapped(r[i] - before[i]))));
+        if (v != before[i]) changed[i] = true;
+        r[i] = v;
+      }
+    std::memcpy(before, r, item_.size);
+  }
+
+  std::vector<bool> changed;  // by layer
+
+ private:
+  struct State {
+    State(std::size_t bytes_in_item, bool is_colour)
+        : colour(Coder::kDecodes),
+          infrared_used(1, 4, Coder::kDecodes),
+          plain(is_colour ? 2 : bytes_in_item, 256, Coder::kDecodes),
+          bytes(bytes_in_item) {}
+    bool used = false;
+    ColourCoder<Coder> colour;
+    ModelSet infrared_used, plain;
+    std::vector<std::uint8_t> bytes;
+  };
+  void begin(int channel, const std::uint8_t* first) {
+    const std::vector<std::uint8_t> copy(first, first + item_.size);
+    if (!channels_[channel]) channels_[channel] = std::make_unique<State>(item_.size, is_colour_);
+    State& s = *channels_[channel];
+    s.colour.reset();
+    s.infrared_used.reset();
+    s.plain.reset();
+    s.bytes = copy;
+    s.used = true;
+  }
+  void code_colours(Coder* layers, const std::uint8_t* wanted, State& s, const std::uint8_t* before, std::uint8_t* r) {
+    if (wanted[0]) {
+      s.colour.code(layers[0], before, r);
+      if (std::memcmp(before, r, 6) != 0) changed[0] = true;
+    } else if constexpr (Coder::kDecodes) {
+      std::memcpy(r, before, 6);
+    }
+    if (layers_ < 2) return;
+    if (!wanted[1]) {
+      if constexpr (Coder::kDecodes) std::memcpy(r + 6, before + 6, 2);
+      return;
+    }
+    std::uint32_t which = static_cast<std::uint32_t>(r[6] != before[6]) | static_cast<std::uint32_t>(r[7] != before[7])
+                                                                              << 1;
+    which = layers[1].symbol(s.infrared_used[0], which);
+    for (std::size_t i = 0; i < 2; ++i)
+      r[6 + i] = which >> i & 1
+                     ? wrapped(before[6 + i] +
+                               static_cast<int>(layers[1].symbol(s.plain[i], wrapped(r[6 + i] - before[6 + i]))))
+                     : before[6 + i];
+    if (which) changed[1] = true;
+  }
+
+  Item item_;
+  bool is_colour_ = false;
+  std::size_t layers_ = 0;
+  int current_ = 0;
+  std::unique_ptr<State> channels_[4];
+};
+
+template <class Coder>
+class LayeredRecords {
+ public:
+  explicit LayeredRecords(const LazFormat& f)
+      : point_(Coder::kDecodes), size_(static_cast<std::size_t>(f.record_length())) {
+    std::size_t at = Point14Coder<Coder>::kSize, layer = kLayers14;
+    for (std::size_t i = 1; i < f.items.size(); ++i) {
+      sides_.push_back({SideItem<Coder>(f.items[i]), at, layer});
+      at += f.items[i].size;
+      layer += sides_.back().item.layers();
+    }
+    coders_.resize(layer);
+    wanted_.assign(layer, 1);
+  }
+  void reset(const std::uint8_t* first) {
+    point_.reset(first);
+    for (Side& s : sides_) s.item.reset(first + s.at, first[15] >> 4 & 3);
+  }
+  void code(std::uint8_t* r) {
+    point_.code(coders_.data(), wanted_.data(), r);
+    for (Side& s : sides_) s.item.code(coders_.data() + s.layer, wanted_.data() + s.layer, point_.channel(), r + s.at);
+  }
+  bool changed(std::size_t layer) const {
+    if (layer < kLayers14) return layer <= kHeight || point_.layer_changed[layer];
+    for (const Side& s : sides_)
+      if (layer >= s.layer && layer < s.layer + s.item.layers()) return s.item.changed[layer - s.layer];
+    return false;
+  }
+  std::vector<Coder>& coders() { return coders_; }
+  void want(std::size_t layer, bool yes) { wanted_[layer] = yes; }
+  bool wants(std::size_t layer) const { return wanted_[layer]; }
+
+  // What a reader wants, by layer.
+  std::vector<std::uint8_t> chosen(const WantedLayers& w) const {
+    std::vector<std::uint8_t> out{1,        w.z,   w.classification, w.flags, w.intensity, w.scan_angle, w.user_data,
+                                  w.source, w.time};
+    for (const Side& s : sides_)
+      for (std::size_t i = 0; i < s.item.layers(); ++i)
+        out.push_back(!s.item.is_colour() ? w.extra : i == 0 ? w.colour : w.infrared);
+    return out;
+  }
+
+ private:
+  struct Side {
+    SideItem<Coder> item;
+    std::size_t at, layer;
+  };
+  Point14Coder<Coder> point_;
+  std::vector<Side> sides_;
+  std::vector<Coder> coders_;
+  std::vector<std::uint8_t> wanted_;
+  std::size_t size_;
+};
+
+[[noreturn]] void damaged(const char* what) { throw Error(ErrorCode::BadFile, what, {}, "fetch the file again"); }
+
+}  // namespace
+
+// ---- the format
+
+LazFormat LazFormat::for_records(int point_format, int record_length) {
+  LazFormat f;
+  int length = 0;
+  auto add = [&](ItemType type, int size) {
+    f.items.push_back(
+        {type, static_cast<std::uint16_t>(size), static_cast<std::uint16_t>(is_layer_item(type) ? 3 : 2)});
+    length += size;
+  };
+  const bool layers = point_format >= 6;
+  if (point_format < 0 || point_format > 8 || point_format == 4 || point_format == 5)
+    throw Error(ErrorCode::Unsupported, fmt::format("point format {} is not written compressed", point_format), {},
+                "write .las, or another format");
+  f.packing = layers ? Packing::Layers : Packing::Chunks;
+  if (layers) {
+    add(ItemType::Point14, 30);
+    if (point_format == 7) add(ItemType::Rgb14, 6);
+    if (point_format == 8) add(ItemType::RgbNir14, 8);
+  } else {
+    add(ItemType::Point10, 20);
+    if (point_format == 1 || point_format == 3) add(ItemType::Time11, 8);
+    if (point_format >= 2) add(ItemType::Rgb12, 6);
+  }
+  if (record_length > length) add(layers ? ItemType::Bytes14 : ItemType::Bytes, record_length - length);
+  return f;
+}
+
+int LazFormat::record_length() const {
+  int n = 0;
+  for (const Item& i : items) n += i.size;
+  return n;
+}
+
+LazFormat LazFormat::parse(std::span<const std::uint8_t> r) {
+  if (r.size() < 34) damaged("its record of the compression is cut short");
+  LazFormat f;
+  f.packing = static_cast<Packing>(load<std::uint16_t>(r.data()));
+  f.chunk_size = load<std::uint32_t>(r.data() + 12);
+  const std::size_t n = load<std::uint16_t>(r.data() + 32);
+  if (r.size() < 34 + 6 * n || n == 0) damaged("its record of the compression is cut short");
+  if (load<std::uint16_t>(r.data() + 2) != 0)
+    throw Error(ErrorCode::Unsupported, "its entropy coder is not known here");
+  for (std::size_t i = 0; i < n; ++i) {
+    const std::uint8_t* p = r.data() + 34 + 6 * i;
+    f.items.push_back(
+        {static_cast<ItemType>(load<std::uint16_t>(p)), load<std::uint16_t>(p + 2), load<std::uint16_t>(p + 4)});
+  }
+  if (f.packing != Packing::Whole && f.packing != Packing::Chunks && f.packing != Packing::Layers)
+    throw Error(ErrorCode::Unsupported,
+                fmt::format("its way of packing, {}, is not known here", static_cast<int>(f.packing)));
+  if (f.packing == Packing::Whole) f.chunk_size = 0xFFFFFFFF;
+  if (f.chunk_size == 0) damaged("its chunks hold no points");
+  for (std::size_t i = 0; i < n; ++i) {
+    const Item& item = f.items[i];
+    const bool first_fits = (i == 0) == (item.type == ItemType::Point10 || item.type == ItemType::Point14);
+    if (!first_fits || is_layer_item(item.type) != f.layered())
+      damaged("its record of the compression contradicts itself");
+    int size = item.size;
+    switch (item.type) {
+      case ItemType::Point10:
+        size = 20;
+        break;
+      case ItemType::Point14:
+        size = 30;
+        break;
+      case ItemType::Time11:
+        size = 8;
+        break;
+      case ItemType::Rgb12:
+      case ItemType::Rgb14:
+        size = 6;
+        break;
+      case ItemType::RgbNir14:
+        size = 8;
+        break;
+      case ItemType::Bytes:
+      case ItemType::Bytes14:
+        break;
+      default:
+        throw Error(ErrorCode::Unsupported,
+                    fmt::format("compressed items of kind {} (waveforms) are not read", static_cast<int>(item.type)));
+    }
+    if (item.size != size || size == 0) damaged("its record of the compression contradicts itself");
+    if (f.layered() ? item.version < 3 || item.version > 4 : item.version != 2)
+      throw Error(ErrorCode::Unsupported, fmt::format("compressed items of version {} are not read", item.version));
+  }
+  return f;
+}
+
+std::vector<std::uint8_t> LazFormat::record() const {
+  std::vector<std::uint8_t> r(34 + 6 * items.size(), 0);
+  store(r.data(), static_cast<std::uint16_t>(packing));
+  r[4] = 3;  // the edition of the format that describes these items
+  r[5] = 4;
+  store(r.data() + 12, chunk_size);
+  std::fill_n(r.data() + 16, 16, std::uint8_t{0xFF});  // no special records: -1, -1
+  store(r.data() + 32, static_cast<std::uint16_t>(items.size()));
+  for (std::size_t i = 0; i < items.size(); ++i) {
+    store(r.data() + 34 + 6 * i, static_cast<std::uint16_t>(items[i].type));
+    store(r.data() + 36 + 6 * i, items[i].size);
+    store(r.data() + 38 + 6 * i, items[i].version);
+  }
+  return r;
+}
+
+// ---- chunks
+
+struct ChunkCoder::Impl {
+  explicit Impl(const LazFormat& f) : format(f), length(static_cast<std::size_t>(f.record_length())) {}
+  LazFormat format;
+  std::size_t length;
+  std::unique_ptr<StreamRecords<Decoder>> stream_in;
+  std::unique_ptr<StreamRecords<Encoder>> stream_out;
+  std::unique_ptr<LayeredRecords<Decoder>> layers_in;
+  std::unique_ptr<LayeredRecords<Encoder>> layers_out;
+
+  std::size_t decode_stream(std::span<const std::uint8_t> chunk, std::size_t count, std::uint8_t* out,
+                            std::size_t& good) {
+    if (!stream_in) stream_in = std::make_unique<StreamRecords<Decoder>>(format);
+    stream_in->reset(chunk.data());
+    Decoder c;
+    c.start(chunk.subspan(length));
+    for (std::size_t i = 1; i < count; ++i) {
+      std::memset(out + i * length, 0, length);
+      stream_in->code(c, out + i * length);
+      if (c.overrun() > 0) damaged("a chunk of its points ends early");
+      good = i + 1;
+    }
+    return length + c.taken();
+  }
+
+  std::size_t decode_layers(std::span<const std::uint8_t> chunk, std::size_t count, std::uint8_t* out,
+                            const WantedLayers& w, std::size_t& good) {
+    if (!layers_in) layers_in = std::make_unique<LayeredRecords<Decoder>>(format);
+    auto& coders = layers_in->coders();
+    const std::size_t head = length + 4 + 4 * coders.size();
+    if (chunk.size() < head) damaged("a chunk of its points ends early");
+    if (load<std::uint32_t>(chunk.data() + length) != count)
+      damaged("a chunk holds another number of points than the table says");
+    const auto chosen = layers_in->chosen(w);
+    std::size_t at = head;
+    for (std::size_t i = 0; i < coders.size(); ++i) {
+      const std::size_t size = load<std::uint32_t>(chunk.data() + length + 4 + 4 * i);
+      if (size > chunk.size() - at) damaged("a chunk of its points ends early");
+      layers_in->want(i, chosen[i] && (size > 0 || i <= kHeight));
+      coders[i].start(chunk.subspan(at, size));
+      at += size;
+    }
+    layers_in->reset(chunk.data());
+    for (std::size_t i = 1; i < count; ++i) {
+      std::memset(out + i * length, 0, length);
+      layers_in->code(out + i * length);
+      if (coders[kPlace].overrun() > 0) damaged("a chunk of its points ends early");
+      good = i + 1;
+    }
+    for (std::size_t i = 0; i < coders.size(); ++i)
+      if (layers_in->wants(i) && coders[i].overrun() > 4) damaged("a layer of its points ends early");
+    return at;
+  }
+
+  void encode_layers(const std::uint8_t* records, std::size_t count, std::vector<std::uint8_t>& out) {
+    if (!layers_out) layers_out = std::make_unique<LayeredRecords<Encoder>>(format);
+    auto& coders = layers_out->coders();
+    for (Encoder& c : coders) c.start();
+    layers_out->reset(records);
+    std::vector<std::uint8_t> r(length);
+    for (std::size_t i = 1; i < count; ++i) {
+      std::memcpy(r.data(), records + i * length, length);
+      layers_out->code(r.data());
+    }
+    const std::size_t head = out.size();
+    out.resize(head + 4 + 4 * coders.size());
+    store(out.data() + head, static_cast<std::uint32_t>(count));
+    for (std::size_t i = 0; i < coders.size(); ++i) {
+      std::uint32_t size = 0;
+      if (layers_out->changed(i)) {
+        const auto& bytes = coders[i].finish();
+        size = static_cast<std::uint32_t>(bytes.size());
+        out.insert(out.end(), bytes.begin(), bytes.end());
+      }
+      store(out.data() + head + 4 + 4 * i, size);
+    }
+  }
+};
+
+ChunkCoder::ChunkCoder(const LazFormat& format) : impl_(std::make_unique<Impl>(format)) {}
+ChunkCoder::~ChunkCoder() = default;
+ChunkCoder::ChunkCoder(ChunkCoder&&) noexcept = default;
+
+std::size_t ChunkCoder::decode(std::span<const std::uint8_t> chunk, std::size_t count, std::uint8_t* records,
+                               const WantedLayers& wanted, std::size_t* good) {
+  std::size_t whole = 0;
+  if (!good) good = &whole;
+  *good = 0;
+  if (count == 0) return 0;
+  const std::size_t n = impl_->length;
+  if (chunk.size() < n) damaged("a chunk of its points ends early");
+  std::memcpy(records, chunk.data(), n);
+  *good = 1;
+  return impl_->format.layered() ? impl_->decode_layers(chunk, count, records, wanted, *good)
+                                 : impl_->decode_stream(chunk, count, records, *good);
+}
+
+std::vector<std::uint8_t> ChunkCoder::encode(const std::uint8_t* records, std::size_t count) {
+  std::vector<std::uint8_t> out;
+  if (count == 0) return out;
+  const std::size_t n = impl_->length;
+  out.assign(records, records + n);
+  if (impl_->format.layered()) {
+    impl_->encode_layers(records, count, out);
+    return out;
+  }
+  if (!impl_->stream_out) impl_->stream_out = std::make_unique<StreamRecords<Encoder>>(impl_->format);
+  impl_->stream_out->reset(records);
+  Encoder c;
+  c.start();
+  std::vector<std::uint8_t> r(n);
+  for (std::size_t i = 1; i < count; ++i) {
+    std::memcpy(r.data(), records + i * n, n);
+    impl_->stream_out->code(c, r.data());
+  }
+  const auto& bytes = c.finish();
+  out.insert(out.end(), bytes.begin(), bytes.end());
+  return out;
+}
+
+// ---- the table
+
+namespace {
+template <class Coder>
+void code_table(Coder& c, std::vector<ChunkSize>& chunks, bool varies) {
+  IntegerModel sizes(32, 2, Coder::kDecodes);
+  sizes.reset();
+  ChunkSize last;
+  for (ChunkSize& k : chunks) {
+    if (varies)
+      k.points = static_cast<std::uint32_t>(
+          sizes.code(c, static_cast<std::int32_t>(last.points), static_cast<std::int32_t>(k.points), 0));
+    k.bytes = static_cast<std::uint32_t>(
+        sizes.code(c, static_cast<std::int32_t>(last.bytes), static_cast<std::int32_t>(k.bytes), 1));
+    last = k;
+  }
+}
+}  // namespace
+
+std::vector<std::uint8_t> encode_chunk_table(const std::vector<ChunkSize>& chunks, bool varies) {
+  std::vector<std::uint8_t> out(8, 0);
+  store(out.data() + 4, static_cast<std::uint32_t>(chunks.size()));
+  if (chunks.empty()) return out;
+  Encoder c;
+  c.start();
+  std::vector<ChunkSize> copy = chunks;
+  code_table(c, copy, varies);
+  const auto& bytes = c.finish();
+  out.insert(out.end(), bytes.begin(), bytes.end());
+  return out;
+}
+
+std::vector<ChunkSize> decode_chunk_table(std::span<const std::uint8_t> bytes, bool varies, std::uint64_t most) {
+  if (bytes.size() < 8) damaged("its table of chunks ends early");
+  if (load<std::uint32_t>(bytes.data()) != 0) damaged("its table of chunks is of an unknown kind");
+  const std::uint32_t n = load<std::uint32_t>(bytes.data() + 4);
+  if (n > most) damaged("its table lists more chunks than the file can hold");
+  std::vector<ChunkSize> chunks(n);
+  if (n == 0) return chunks;
+  Decoder c;
+  c.start(bytes.subspan(8));
+  code_table(c, chunks, varies);
+  if (c.overrun() > 4) damaged("its table of chunks ends early");
+  return chunks;
+}
+
+}  // namespace katoptra::laz

@@ -1,0 +1,131 @@
+// Opening and writing points: the format by content or extension, then what all have in common.
+#include "katoptra/formats/point_file.hpp"
+
+#include <chrono>
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+
+#include "katoptra/base/error.hpp"
+#include "katoptra/formats/http.hpp"
+
+#include "base/text.hpp"
+#include "las_source.hpp"
+#include "las_write.hpp"
+#include "readers.hpp"
+#include "text_points.hpp"
+
+namespace katoptra {
+namespace fs = std::filesystem;
+namespace {
+
+// References and dates from beside the file, through the same code as for grids.
+void complete(const Located& located, const fs::path& path, const OpenOptions& options, PointFile& file) {
+  GridInfo info;
+  FileFacts facts;
+  facts.path = path;
+  facts.date = file.facts.date;
+  info.quantity = file.cloud.info().quantity;
+  if (file.cloud.info().crs) info.frame = info.frame.with_crs(file.cloud.info().crs);
+  complete_references(located, info, facts, options);
+  PointFileFacts& f = file.facts;
+  f.path = path;
+  f.beside = facts.beside;
+  f.problems.insert(f.problems.end(), facts.problems.begin(), facts.problems.end());
+  f.date = facts.date;
+  f.survey = facts.survey;
+  if (f.date.empty()) {
+    f.date = located.bytes->changed();
+    if (f.date.empty()) f.date = file_date(located.on_disk);
+    f.date_guessed = true;
+  }
+  file.cloud = relabelled(file.cloud, [&](PointInfo& p) {
+    p.name = is_url(path.native()) ? url_file_name(path.native()) : path.filename().string();
+    p.crs = info.frame.crs();
+    p.quantity = info.quantity;
+    p.sources = {{.name = p.name,
+                  .survey = f.survey,
+                  .date = f.date,
+                  .date_guessed = f.date_guessed,
+                  .cell = {},
+                  .treatment = {}}};
+  });
+}
+
+// What text cannot say is said beside it.
+std::string references_json(const PointInfo& info) {
+  nlohmann::ordered_json j;
+  if (info.crs) j["crs"] = info.crs.epsg() ? info.crs.code() : info.crs.wkt();
+  if (info.quantity.heights.known()) j["heights"] = info.quantity.heights.name();
+  if (info.quantity.unit_known) j["unit"] = symbol(info.quantity.unit);
+  if (info.sources.size() == 1 && !info.sources[0].date_guessed) j["date"] = info.sources[0].date;
+  return j.dump(2) + "\n";
+}
+
+}  // namespace
+
+PointFile open_point_file(const fs::path& path, const PointOpenOptions& options) {
+  const Located located = locate(path);
+  const auto head = located.bytes->head(4096);
+  PointFile file;
+  if (las::is_las(head))
+    file = las::open_las(located.bytes, options);
+  else if (is_xyz(head))
+    file = open_text_points(located.bytes, options);
+  else
+    throw Error(ErrorCode::BadFile, "is not in a format of points that is read here", path.string(),
+                "give a LAS, LAZ or COPC file, or text with x, y and z on each line");
+  complete(located, path, options.open, file);
+  return file;
+}
+
+PointCloud open_points(const fs::path& path, const PointOpenOptions& options) {
+  return open_point_file(path, options).cloud;
+}
+
+bool looks_like_points(const fs::path& path) {
+  try {
+    const std::string ext = lower_extension(path);
+    if (ext == ".las" || ext == ".laz") return true;
+    return las::is_las(open_file(path)->head(4));
+  } catch (const Error&) {
+    return false;
+  }
+}
+
+PointWriteReport write_points(const PointCloud& cloud, const fs::path& path, const PointWriteOptions& options) {
+  const auto start = std::chrono::steady_clock::now();
+  const std::string ext = lower_extension(path);
+  const bool text = ext == ".xyz" || ext == ".csv" || ext == ".txt";
+  if (!text && ext != ".las" && ext != ".laz")
+    throw Error(ErrorCode::Unsupported, fmt::format("'{}' is no format that points are written in", ext), path.string(),
+                "end the name in .laz, .las, .csv, .txt or .xyz");
+  PointWriteReport report;
+  report.path = path;
+  report.info = cloud.info();
+  const auto sink = create_file(path, {.overwrite = options.overwrite});
+  std::unique_ptr<ByteSink> beside;
+  const fs::path json = path.string() + ".json";
+  if (text) {
+    beside = create_file(json, {.overwrite = options.overwrite});
+    const std::string words = references_json(cloud.info());
+    beside->write_at(0, {reinterpret_cast<const std::uint8_t*>(words.data()), words.size()});
+  }
+  try {
+    if (text)
+      write_text_points(cloud, *sink, ext, options, report);
+    else
+      las::write_las(cloud, *sink, ext == ".laz", options, report);
+  } catch (const Error& e) {
+    if (!e.where().empty()) throw;
+    throw Error(e.code(), e.problem(), path.string(), e.advice());
+  }
+  if (beside) {
+    beside->commit();
+    report.beside.push_back(json);
+  }
+  sink->commit();
+  report.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
+  return report;
+}
+
+}  // namespace katoptra
