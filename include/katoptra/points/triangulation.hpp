@@ -1,0 +1,82 @@
+// The Delaunay triangulation of points in the plane, on integer coordinates, exact.
+//
+//   Triangulation t({{0, 0}, {1000, 0}, {500, 900}, {480, 300}});
+//   t.for_each_triangle([&](int a, int b, int c) { use(t.point(a), t.point(b), t.point(c)); });   // counter-clockwise
+//
+// Guarantee: every decision is exact (in 64-bit floats where their error bound allows, else in 128-bit integers). Of
+// points on one circle the diagonal is chosen by a rule that knows coordinates only (the circle is thought to rise a
+// little at its last point in order of x, then y), so that the triangulation of a set of points is one and the same,
+// in whatever order they come, and the triangles that two overlapping sets share look alike in both.
+//
+// Divide and conquer (Guibas & Stolfi 1985) with cuts in alternating directions (Dwyer 1987): about 10^6 points a
+// second and kTriangulationBytes bytes a point. Edges that must be kept (breaklines) are put in afterwards by flips
+// (Sloan 1993).
+#pragma once
+#include <cstddef>
+#include <cstdint>
+#include <functional>
+#include <span>
+#include <vector>
+
+#include "katoptra/base/progress.hpp"
+
+namespace katoptra {
+
+inline constexpr int kTriangulationBytes = 88;
+// Coordinates lie within plus and minus this.
+inline constexpr std::int32_t kFarthestLattice = 1 << 26;
+
+struct LatticePoint {
+  std::int32_t x = 0, y = 0;
+  bool operator==(const LatticePoint&) const = default;
+};
+
+class Triangulation {
+ public:
+  // Points that coincide count once: the first of them stands for all. TooLarge beyond kFarthestLattice.
+  explicit Triangulation(std::span<const LatticePoint> points);
+  // The same on several threads.
+  Triangulation(std::span<const LatticePoint> points, const RunOptions& run);
+
+  // Numbers are those of the points given.
+  const LatticePoint& point(int i) const { return given_[static_cast<std::size_t>(i)]; }
+  void for_each_triangle(const std::function<void(int a, int b, int c)>& body) const;
+  std::size_t triangles() const;
+
+  // Makes the straight line between two points an edge, through all points that lie on it. False when it would cross
+  // another edge that must be kept; what lies before the crossing is kept all the same.
+  bool keep_edge(int a, int b);
+  bool is_kept(int a, int b) const;
+
+  // The triangle that holds a place (edges included), as its first half-edge; -1 outside. `near`: where to begin.
+  int locate(double x, double y, int near = -1) const;
+
+  // Half-edges: e leads from from(e); e ^ 1 is the other way; next_left(e) runs around the face to the left of e.
+  int from(int e) const { return sorted_[static_cast<std::size_t>(edges_[static_cast<std::size_t>(e)].from)].id; }
+  int to(int e) const { return from(e ^ 1); }
+  int next_left(int e) const { return edges_[static_cast<std::size_t>(e ^ 1)].before; }
+  int half_edges() const { return static_cast<int>(edges_.size()); }
+  // An edge that is in use, with a triangle (not the outside) on its left.
+  bool has_triangle(int e) const;
+
+ private:
+  friend class TriangulationBuilder;
+  void flip(int e);
+  void settle(std::vector<int> edges);
+  struct Sorted {
+    std::int32_t x, y, id;
+  };
+  struct Edge {
+    std::int32_t from = -1, after = 0, before = 0;  // the next and the last edge around `from`, counter-clockwise
+  };
+  void build(const RunOptions* run);
+  std::span<const LatticePoint> points() const { return given_; }
+
+  std::vector<LatticePoint> given_;
+  std::vector<Sorted> sorted_;
+  std::vector<Edge> edges_;
+  std::vector<std::uint8_t> kept_;   // by edge (half-edge / 2); empty until an edge is kept
+  std::vector<std::int32_t> place_;  // of a point, its place in sorted_; made when first needed
+};
+
+}  // namespace katoptra
