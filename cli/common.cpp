@@ -313,6 +313,12 @@ std::vector<std::string> expand_inputs(const std::vector<std::string>& given) {
 
 // ------------------------------------------------------------------------------------------------------- statements
 
+std::string place_text(const Bounds& b, const Crs& crs) {
+  if (!crs.is_geographic())
+    return fmt::format("x {:.2f} to {:.2f}, y {:.2f} to {:.2f}", b.west, b.east, b.south, b.north);
+  return fmt::format("{:.6f} to {:.6f} east, {:.6f} to {:.6f} north", b.west, b.east, b.south, b.north);
+}
+
 std::string cell_text(const Frame& f) {
   const GroundSpacing s = ground_spacing(f);
   const auto& u = f.crs().unit_name();
@@ -398,7 +404,7 @@ void Statement::written(const WriteReport& r) {
   }
   if (!r.lineage_path.empty()) {
     std::string how;
-    for (How h : {How::Measured, How::Resampled, How::Blended, How::Filled})
+    for (How h : kHows)
       if (const auto n = r.by_how[static_cast<int>(h)])
         how += fmt::format("{}{} {}", how.empty() ? "" : ", ", n, name_of(h));
     line("lineage", fmt::format("{} ({})", r.lineage_path.string(), how));

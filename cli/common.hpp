@@ -67,6 +67,7 @@ std::vector<std::string> expand_inputs(const std::vector<std::string>& given);
 
 // ---- saying what came out
 
+std::string place_text(const Bounds& b, const Crs& crs);
 std::string cell_text(const Frame& f);
 std::string height_text(const Quantity& q);
 std::string range_text(double lowest, double highest, const Quantity& q);
@@ -104,6 +105,7 @@ void add_find_and_fetch(CLI::App& app, int& status);
 void add_order_and_serve(CLI::App& app, int& status);
 void add_surface_verbs(CLI::App& app, int& status);
 void add_product_verbs(CLI::App& app, int& status);
+void add_point_verbs(CLI::App& app, int& status);
 void add_study_verbs(CLI::App& app, int& status);
 
 }  // namespace katoptra::cli

@@ -97,12 +97,6 @@ std::string joined(const std::vector<std::string>& words) {
   return text;
 }
 
-std::string place_text(const Bounds& b, const Crs& crs) {
-  if (!crs.is_geographic())
-    return fmt::format("x {:.2f} to {:.2f}, y {:.2f} to {:.2f}", b.west, b.east, b.south, b.north);
-  return fmt::format("{:.6f} to {:.6f} east, {:.6f} to {:.6f} north", b.west, b.east, b.south, b.north);
-}
-
 void grid_text(const GridFile& file, const std::optional<Statistics>& stats, Statement& s) {
   const GridInfo& info = file.grid.info();
   const Frame& f = info.frame;

@@ -17,6 +17,7 @@
 #include "katoptra/formats/grid_file.hpp"
 #include "katoptra/formats/vector_file.hpp"
 
+#include "lidar.hpp"
 #include "marrowick.hpp"
 
 namespace {
@@ -247,18 +248,50 @@ void study_material(const Crs& utm, const HeightReference& egm) {
                   "# The truth that the surveys were drawn from; not a survey.\nskip = true\n", {.overwrite = true});
 }
 
+// Points, and what brings the older survey down from the ellipsoid: the height of EGM2008's zero above it.
+void points_and_separation(const Crs& utm) {
+  marrowick::draw_lidar(g_folder / "lidar-2022");
+  write_text_file(g_folder / "lidar-2022/survey.toml",
+                  "name = \"Marrowick lidar 2022\"\ndate = 2022-03-14\nlicence = \"CC0-1.0\"\n", {.overwrite = true});
+  marrowick::draw_soundings(g_folder / "soundings-2021");
+  write_text_file(g_folder / "soundings-2021/survey.toml",
+                  "name = \"Kessa shore soundings 2021\"\ndate = 2021-08-03\nlicence = \"CC0-1.0\"\n",
+                  {.overwrite = true});
+  const Frame f(utm, 675900, 5843100, {100, 100}, 34, 34);
+  const Grid down = grid_from_function(
+      f,
+      [](double x, double y) {
+        return std::round(-1000 * marrowick::geoid(x - marrowick::kCentreEast, y - marrowick::kCentreNorth)) / 1000;
+      },
+      {.kind = QuantityKind::Height,
+       .unit = LengthUnit::Metre,
+       .unit_known = true,
+       .other_unit = {},
+       .heights = {},
+       .surface = SurfaceKind::Unknown},
+      "separation");
+  fs::create_directories(g_folder / "separation");
+  write_grid(down, g_folder / "separation/ellipsoid_to_egm2008.asc",
+             {.overwrite = true, .date = {}, .survey = {}, .run = {}});
+  write_text_file(g_folder / "separation/survey.toml",
+                  "# What to add to heights above the ellipsoid; not a survey.\nskip = true\n", {.overwrite = true});
+}
+
 }  // namespace
 
 int main(int argc, char** argv) {
-  if (argc != 2) {
-    fmt::print(stderr, "usage: make_demo FOLDER\n");
+  const bool only_points = argc == 3 && std::string(argv[1]) == "--points";
+  if (argc != 2 && !only_points) {
+    fmt::print(stderr, "usage: make_demo [--points] FOLDER\n");
     return 2;
   }
-  g_folder = argv[1];
+  g_folder = argv[argc - 1];
   try {
     fs::create_directories(g_folder);
     const Crs utm = Crs::parse("EPSG:32725");
     const HeightReference egm = HeightReference::parse("EGM2008");
+    points_and_separation(utm);
+    if (only_points) return 0;
     ground_2022(utm, egm);
     ground_2016(utm, egm);
     coast_2014(utm);

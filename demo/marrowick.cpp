@@ -2,6 +2,8 @@
 
 #include <algorithm>
 #include <cmath>
+#include <iterator>
+#include <limits>
 #include <numbers>
 
 namespace marrowick {
@@ -121,6 +123,64 @@ double ground(double x, double y) {
 }
 
 double ground_utm(double easting, double northing) { return ground(easting - kCentreEast, northing - kCentreNorth); }
+
+namespace {
+
+constexpr double kNothing = std::numeric_limits<double>::quiet_NaN();
+
+// Poles of the power line.
+constexpr Vertex kPoles[] = {{640, -560, 0}, {800, -620, 0}, {960, -700, 0}, {1130, -770, 0}, {1300, -800, 0}};
+constexpr double kPoleHeight = 14, kSag = 2.5;
+
+double hash_at(double i, double j, std::uint64_t seed) {
+  return noise(static_cast<std::int64_t>(i), static_cast<std::int64_t>(j), seed);
+}
+
+}  // namespace
+
+// The same houses that left holes in the ground survey of 2022, where the ground is dry.
+double roof(double x, double y) {
+  const double e = x + kCentreEast, n = y + kCentreNorth, cell = 110, i = std::floor(e / cell),
+               j = std::floor(n / cell);
+  if (hash_at(i, j, 51) <= 0.15) return kNothing;
+  const double cx = (i + 0.5 + 0.3 * hash_at(i, j, 52)) * cell, cy = (j + 0.5 + 0.3 * hash_at(i, j, 53)) * cell;
+  const double wide = 4 + hash_at(i, j, 54), long_ = 5 + hash_at(i, j, 55);
+  if (std::abs(e - cx) >= wide || std::abs(n - cy) >= long_) return kNothing;
+  const double base = ground(cx - kCentreEast, cy - kCentreNorth);
+  if (base < 2) return kNothing;
+  return base + 3.2 + 0.55 * (wide - std::abs(e - cx));
+}
+
+double canopy(double x, double y) {
+  // The plantation: an ellipse with a ragged edge, rows of pines five metres apart.
+  const double inside =
+      std::pow((x - 780) / 170, 2) + std::pow((y + 480) / 120, 2) + 0.25 * value_noise(x / 40, y / 40, 71);
+  if (inside > 1) return kNothing;
+  double top = kNothing;
+  const double step = 5, i0 = std::floor(x / step), j0 = std::floor(y / step);
+  for (double i = i0 - 1; i <= i0 + 1; ++i)
+    for (double j = j0 - 1; j <= j0 + 1; ++j) {
+      if (hash_at(i, j, 72) > 0.8) continue;  // a gap
+      const double tx = (i + 0.5 + 0.2 * hash_at(i, j, 73)) * step, ty = (j + 0.5 + 0.2 * hash_at(i, j, 74)) * step;
+      const double crown = 2.3 + 0.4 * hash_at(i, j, 75), tall = 12 + 3 * hash_at(i, j, 76),
+                   d = std::hypot(x - tx, y - ty);
+      if (d >= crown) continue;
+      const double h = ground(tx, ty) + tall * (1 - 0.45 * d * d / (crown * crown));
+      if (!(top >= h)) top = h;
+    }
+  return top;
+}
+
+double wire(double x, double y) {
+  for (std::size_t k = 0; k + 1 < std::size(kPoles); ++k) {
+    const Vertex &a = kPoles[k], &b = kPoles[k + 1];
+    const double dx = b.x - a.x, dy = b.y - a.y, t = ((x - a.x) * dx + (y - a.y) * dy) / (dx * dx + dy * dy);
+    if (t < 0 || t > 1 || std::hypot(x - a.x - t * dx, y - a.y - t * dy) > 0.5) continue;
+    const double za = std::max(0.0, ground(a.x, a.y)) + kPoleHeight, zb = std::max(0.0, ground(b.x, b.y)) + kPoleHeight;
+    return za + t * (zb - za) - 4 * kSag * t * (1 - t);
+  }
+  return kNothing;
+}
 
 double geoid(double x, double y) { return 14.62 + 0.00009 * x - 0.00006 * y; }
 

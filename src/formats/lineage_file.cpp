@@ -47,7 +47,7 @@ void write_lineage_table(const fs::path& path, const GridInfo& info, bool overwr
   std::string text = "code,source,how,survey,date,date_guessed,cell_m,treatment\n";
   for (std::uint32_t i = 1; i <= info.sources.size(); ++i) {
     const SourceRecord& s = info.sources[i - 1];
-    for (How how : {How::Measured, How::Resampled, How::Blended, How::Filled})
+    for (How how : kHows)
       text += fmt::format("{},{},{},{},{},{},{:.6g},{}\n", origin_code(i, how), csv_field(s.name), name_of(how),
                           csv_field(s.survey), s.date, s.date_guessed ? 1 : 0, s.cell.metres(), csv_field(s.treatment));
   }
@@ -70,9 +70,11 @@ std::optional<Grid> open_lineage_beside(const fs::path& path, const Grid& grid) 
   GridInfo info = grid.info();
   info.sources.clear();
   const auto rows = parse_csv(read_text_file(table_path));
-  for (std::size_t i = 1; i < rows.size(); i += 4) {
+  for (std::size_t i = 1; i < rows.size(); ++i) {
     const auto& r = rows[i];
     if (r.size() < 8) return std::nullopt;
+    // Each source has a line for every way a cell can have come from it.
+    if (r[2] != name_of(How::Measured)) continue;
     info.sources.push_back({.name = r[1],
                             .survey = r[3],
                             .date = r[4],

@@ -93,16 +93,19 @@ Located entry_of(const OpenArchive& a, const std::string& entry) {
   return l;
 }
 
-// Calls body(archive, entry) for every grid in it and in the archives inside.
-void each_grid(const OpenArchive& a, int depth,
+using IsWanted = bool (*)(const std::string& name);
+bool is_survey_name(const std::string& name) { return is_grid_name(name) || is_point_name(name); }
+
+// Calls body(archive, entry) for every file of that kind in it and in the archives inside.
+void each_grid(const OpenArchive& a, int depth, IsWanted is_wanted,
                const std::function<void(const OpenArchive&, const std::string&)>& body) {
   for (const ArchiveEntry& e : a.archive->entries()) {
-    if (is_grid_name(e.name)) {
+    if (is_wanted(e.name)) {
       body(a, e.name);
     } else if (is_archive_name(e.name) && depth < kDeepest) {
       // What only has the name of an archive is no grid either.
       try {
-        each_grid(open_inside(a, e.name), depth + 1, body);
+        each_grid(open_inside(a, e.name), depth + 1, is_wanted, body);
       } catch (const Error& error) {
         if (error.code() != ErrorCode::BadFile) throw;
       }
@@ -112,19 +115,19 @@ void each_grid(const OpenArchive& a, int depth,
 
 Located the_grid_in(const OpenArchive& a) {
   std::vector<std::pair<OpenArchive, std::string>> found;
-  each_grid(a, 0, [&](const OpenArchive& in, const std::string& e) { found.emplace_back(in, e); });
+  each_grid(a, 0, is_survey_name, [&](const OpenArchive& in, const std::string& e) { found.emplace_back(in, e); });
   if (found.size() == 1) return entry_of(found[0].first, found[0].second);
   // One compressed file is what it is, whatever its name.
   if (found.empty() && a.archive->entries().size() == 1 && !is_archive_name(a.archive->entries()[0].name))
     return entry_of(a, a.archive->entries()[0].name);
   if (found.empty())
-    throw Error(ErrorCode::BadFile, "the archive holds no grid in a format that is read here", a.path.string(),
-                "look into it and unpack what you need");
+    throw Error(ErrorCode::BadFile, "the archive holds no grid or points in a format that is read here",
+                a.path.string(), "look into it and unpack what you need");
   std::string names;
   for (std::size_t i = 0; i < found.size() && i < 4; ++i)
     names += fmt::format("{}{}", i ? ", " : "", (found[i].first.path / found[i].second).string());
   throw Error(ErrorCode::Unsupported,
-              fmt::format("the archive holds {} grids: {}{}", found.size(), names, found.size() > 4 ? " ..." : ""),
+              fmt::format("the archive holds {} files: {}{}", found.size(), names, found.size() > 4 ? " ..." : ""),
               a.path.string(), "name one of them like that");
 }
 
@@ -147,7 +150,7 @@ Located follow(OpenArchive a, std::string rest) {
   for (int depth = 0; depth <= kDeepest; ++depth) {
     if (a.archive->has(rest)) {
       auto bytes = a.archive->open_entry(rest);
-      if (Archive::is_archive(*bytes) && !is_grid_name(rest)) return the_grid_in(open_inside(a, rest));
+      if (Archive::is_archive(*bytes) && !is_survey_name(rest)) return the_grid_in(open_inside(a, rest));
       return entry_of(a, rest);
     }
     std::optional<std::string> inner;
@@ -170,6 +173,13 @@ bool is_grid_name(const std::string& name) {
        {".tif", ".tiff", ".hgt", ".asc", ".bil", ".bip", ".bsq", ".flt", ".nc", ".nc4", ".cdf", ".grd", ".bag", ".xyz"})
     if (e == known) return true;
   return false;
+}
+
+bool is_point_name(const std::string& name) {
+  const std::string file = fs::path(name).filename().string();
+  if (file.starts_with(".")) return false;
+  const std::string e = lower_extension(file);
+  return e == ".las" || e == ".laz";
 }
 
 std::shared_ptr<ByteSource> Located::with_extension(const std::string& extension) const {
@@ -197,7 +207,7 @@ Located remote_file(std::shared_ptr<ByteSource> bytes, const fs::path& url) {
   Located l{std::move(bytes), url_file_name(url.native()), {}, url, url, {}};
   const std::string ext = lower_extension(l.name);
   const bool alone = ext == ".tif" || ext == ".tiff" || ext == ".hgt" || ext == ".nc" || ext == ".nc4" ||
-                     ext == ".cdf" || ext == ".bag";
+                     ext == ".cdf" || ext == ".bag" || ext == ".las" || ext == ".laz";
   l.beside = [base = url.native(), alone](const std::string& name) -> std::shared_ptr<ByteSource> {
     if (alone) return nullptr;
     try {
@@ -234,14 +244,29 @@ Located locate(const fs::path& path) {
   return l;
 }
 
-std::vector<fs::path> grids_behind(const fs::path& path) {
+namespace {
+std::vector<fs::path> files_behind(const fs::path& path, IsWanted is_wanted) {
   std::error_code ec;
   const bool there =
       is_url(path.native()) ? is_archive_name(url_file_name(path.native())) : fs::is_regular_file(path, ec);
   if (!there || !Archive::is_archive(*open_file(path))) return {path};
   std::vector<fs::path> out;
-  each_grid(open_on_disk(path), 0, [&](const OpenArchive& a, const std::string& e) { out.push_back(a.path / e); });
+  each_grid(open_on_disk(path), 0, is_wanted,
+            [&](const OpenArchive& a, const std::string& e) { out.push_back(a.path / e); });
   if (out.empty()) return {path};
+  return out;
+}
+}  // namespace
+
+std::vector<fs::path> grids_behind(const fs::path& path) { return files_behind(path, is_grid_name); }
+
+std::vector<fs::path> points_behind(const fs::path& path) {
+  std::error_code ec;
+  if (!fs::is_directory(path, ec)) return files_behind(path, is_point_name);
+  std::vector<fs::path> out;
+  for (const auto& entry : fs::directory_iterator(path))
+    if (entry.is_regular_file(ec) && is_point_name(entry.path().filename().string())) out.push_back(entry.path());
+  std::sort(out.begin(), out.end());
   return out;
 }
 

@@ -28,9 +28,11 @@ struct Located {
 };
 
 // The file of a path that may lead into archives: "county.zip/north.zip/tile.tif". An archive itself stands for the one
-// grid inside; Unsupported, naming them, when there are several.
+// grid, or file of points, inside; Unsupported, naming them, when there are several.
 Located locate(const std::filesystem::path& path);
 // By name alone: what could be a grid inside an archive.
 bool is_grid_name(const std::string& name);
+// What could be points (LAS, LAZ).
+bool is_point_name(const std::string& name);
 
 }  // namespace katoptra

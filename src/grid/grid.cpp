@@ -19,6 +19,8 @@ const char* name_of(How how) {
       return "blended";
     case How::Filled:
       return "filled";
+    case How::Interpolated:
+      return "interpolated";
     case How::None:
       break;
   }

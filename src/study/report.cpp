@@ -202,7 +202,7 @@ class Html {
         "<h2>Where the cells come from</h2>\n<table><tr><th>cells are</th><th class=\"n\">number</th><th "
         "class=\"n\">share</th></tr>\n";
     const auto all = static_cast<double>(run_.surface.cells);
-    for (How h : {How::Measured, How::Resampled, How::Blended, How::Filled, How::None}) {
+    for (How h : {How::Measured, How::Resampled, How::Blended, How::Interpolated, How::Filled, How::None}) {
       const auto n = h == How::None ? run_.surface.voids : run_.surface.by_how[static_cast<int>(h)];
       text_ += fmt::format("<tr><td>{}</td><td class=\"n\">{}</td><td class=\"n\">{:.2f} %</td></tr>\n",
                            h == How::None ? "void (most of them outside the area's outline)" : name_of(h), n,
@@ -295,7 +295,7 @@ std::string record_json(const Study& study, const StudyRun& run) {
                   {"range", {run.surface.lowest, run.surface.highest}},
                   {"cells", run.surface.cells},
                   {"voids", run.surface.voids}};
-  for (How h : {How::Measured, How::Resampled, How::Blended, How::Filled})
+  for (How h : kHows)
     j["surface"]["lineage"][name_of(h)] = run.surface.by_how[static_cast<int>(h)];
   j["fill"] = {{"voids_closed", run.fill.voids_closed},
                {"cells_closed", run.fill.cells_closed},

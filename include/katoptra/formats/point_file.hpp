@@ -60,6 +60,9 @@ PointCloud open_points(const std::filesystem::path& path, const PointOpenOptions
 // True for LAS and LAZ by the first bytes.
 bool looks_like_points(const std::filesystem::path& path);
 
+// The paths of all LAS and LAZ files behind a path: the file itself, those in a folder, or in an archive.
+std::vector<std::filesystem::path> points_behind(const std::filesystem::path& path);
+
 struct PointWriteOptions {
   bool overwrite = false;
   // Point format of LAS; -1: that of the source, else the smallest that holds the fields (6, 7 or 8).

@@ -1,0 +1,25 @@
+// What the verbs for points share: which points, and what they are.
+#pragma once
+#include "katoptra/points/points.hpp"
+#include "katoptra/points/summary.hpp"
+
+#include "common.hpp"
+
+namespace katoptra::cli {
+
+struct PointsCommon : Common {
+  std::vector<std::string> files, classes, drop_classes;
+  std::vector<int> lines;
+  std::string returns = "all", lowest, highest, spacing, write_columns;
+  std::optional<double> from_time, to_time;
+  std::uint64_t every = 1;
+  bool drop_withheld = false, salvage = false;
+};
+
+void add_selection(CLI::App& verb, PointsCommon& o);
+std::vector<std::string> point_files(const std::vector<std::string>& given);
+// All files as one cloud, with references and selection applied.
+PointCloud open_selection(const PointsCommon& o, std::vector<std::string>& notes);
+void state_summary(const PointSummary& p, const PointInfo& info, Statement& s);
+
+}  // namespace katoptra::cli

@@ -1,0 +1,222 @@
+#include "buckets.hpp"
+
+#include <algorithm>
+#include <cmath>
+#include <unordered_map>
+
+#include "base/scratch.hpp"
+
+namespace katoptra {
+
+struct PointBuckets::Bucket {
+  struct Piece {
+    std::uint64_t at, points;
+  };
+  std::vector<StoredPoint> points;
+  std::vector<Piece> pieces;  // in the temporary file, older than `points`
+};
+
+PlaceLattice PlaceLattice::choose(const PointInfo& info, const Frame& frame) {
+  PlaceLattice l;
+  const GroundScale scale = frame.crs() ? GroundRuler(frame.crs()).at(frame.bounds().centre()) : GroundScale{};
+  const bool square = std::abs(scale.x / scale.y - 1) < 1e-3;
+  const double extent =
+      std::max(frame.bounds().width(), frame.bounds().height()) + 4 * std::max(frame.cell().x, frame.cell().y);
+  if (square && info.lattice && info.lattice->step[0] == info.lattice->step[1] && info.lattice->step[0] > 0 &&
+      extent / info.lattice->step[0] < 1e9) {
+    l.step_x = l.step_y = info.lattice->step[0];
+    // A whole number of steps from the file's origin, near the middle of the frame.
+    const Point c = frame.bounds().centre();
+    l.origin_x = info.lattice->origin[0] + std::round((c.x - info.lattice->origin[0]) / l.step_x) * l.step_x;
+    l.origin_y = info.lattice->origin[1] + std::round((c.y - info.lattice->origin[1]) / l.step_y) * l.step_y;
+  } else {
+    l.step_y = std::exp2(std::ceil(std::log2(extent / 0x1p29)));
+    l.step_x = square ? l.step_y : l.step_y * scale.y / scale.x;
+    l.origin_x = frame.bounds().centre().x;
+    l.origin_y = frame.bounds().centre().y;
+  }
+  l.metres = l.step_y * scale.y;
+  return l;
+}
+
+PointBuckets::PointBuckets(const PointCloud& cloud, const Frame& frame, std::int64_t tile, const RunOptions& run)
+    : lattice_(PlaceLattice::choose(cloud.info(), frame)), tile_(tile), budget_(run.memory) {
+  cols_ = (frame.cols() + tile - 1) / tile + 2;
+  rows_ = (frame.rows() + tile - 1) / tile + 2;
+  tile_x_ = static_cast<double>(tile) * frame.cell().x / lattice_.step_x;
+  tile_y_ = static_cast<double>(tile) * frame.cell().y / lattice_.step_y;
+  west_ = lattice_.at_x(frame.west()) - tile_x_;
+  north_ = lattice_.at_y(frame.north()) + tile_y_;
+  buckets_.resize(static_cast<std::size_t>(cols_ * rows_));
+  marks_.assign(buckets_.size() * kMarks * kMarks, 0);
+  struct Sorted {
+    std::unordered_map<std::size_t, std::vector<StoredPoint>> by_bucket;
+    std::vector<std::size_t> order;
+    std::uint64_t outside = 0;
+  };
+  map_points(
+      cloud, PointFields::None, run,
+      [&](std::size_t, PointBatch& b) -> std::shared_ptr<void> {
+        auto s = std::make_shared<Sorted>();
+        std::vector<StoredPoint>* into = nullptr;
+        std::size_t last = SIZE_MAX;
+        for (std::size_t i = 0; i < b.size(); ++i) {
+          const double x = std::round(lattice_.at_x(b.x[i])), y = std::round(lattice_.at_y(b.y[i]));
+          const std::int64_t c = col_of(x), r = row_of(y);
+          if (c < 0 || c >= cols_ || r < 0 || r >= rows_ || !std::isfinite(b.z[i])) {
+            ++s->outside;
+            continue;
+          }
+          const auto k = static_cast<std::size_t>(r * cols_ + c);
+          if (k != last) {
+            const auto [it, is_new] = s->by_bucket.try_emplace(k);
+            if (is_new) s->order.push_back(k);
+            into = &it->second;
+            last = k;
+          }
+          into->push_back({static_cast<std::int32_t>(x), static_cast<std::int32_t>(y), static_cast<float>(b.z[i])});
+        }
+        return s;
+      },
+      [&](std::shared_ptr<void> result) {
+        auto& s = *static_cast<Sorted*>(result.get());
+        outside_ += s.outside;
+        for (std::size_t k : s.order) add(s.by_bucket[k], k);
+        if (in_memory_ * sizeof(StoredPoint) > budget_) spill(false);
+      });
+}
+
+PointBuckets::~PointBuckets() {
+  if (scratch_ >= 0) ::close(scratch_);
+}
+
+std::int64_t PointBuckets::col_of(double x) const {
+  return static_cast<std::int64_t>(std::floor((x - west_) / tile_x_));
+}
+std::int64_t PointBuckets::row_of(double y) const {
+  return static_cast<std::int64_t>(std::floor((north_ - y) / tile_y_));
+}
+
+void PointBuckets::add(const std::vector<StoredPoint>& points, std::size_t k) {
+  Bucket& b = buckets_[k];
+  b.points.insert(b.points.end(), points.begin(), points.end());
+  points_ += points.size();
+  in_memory_ += points.size();
+  const double west = west_ + static_cast<double>(static_cast<std::int64_t>(k) % cols_) * tile_x_,
+               north = north_ - static_cast<double>(static_cast<std::int64_t>(k) / cols_) * tile_y_;
+  std::uint8_t* marks = marks_.data() + k * kMarks * kMarks;
+  for (const StoredPoint& p : points) {
+    box_.include(Point{static_cast<double>(p.x), static_cast<double>(p.y)});
+    const int c = std::clamp(static_cast<int>((p.x - west) / tile_x_ * kMarks), 0, kMarks - 1),
+              r = std::clamp(static_cast<int>((north - p.y) / tile_y_ * kMarks), 0, kMarks - 1);
+    marks[r * kMarks + c] = 1;
+  }
+}
+
+// Moves long runs of points to the temporary file; short ones wait, unless all together are too many.
+void PointBuckets::spill(bool all) {
+  if (scratch_ < 0) scratch_ = open_unnamed_file("points");
+  constexpr std::size_t kShort = 4096;
+  for (Bucket& b : buckets_) {
+    if (b.points.empty() || (!all && b.points.size() < kShort)) continue;
+    const auto* bytes = reinterpret_cast<const std::uint8_t*>(b.points.data());
+    write_descriptor(scratch_, spilled_ * sizeof(StoredPoint), {bytes, b.points.size() * sizeof(StoredPoint)},
+                     "a temporary file");
+    b.pieces.push_back({spilled_, b.points.size()});
+    spilled_ += b.points.size();
+    in_memory_ -= b.points.size();
+    std::vector<StoredPoint>().swap(b.points);
+  }
+  if (!all && in_memory_ * sizeof(StoredPoint) > budget_ / 2) spill(true);
+}
+
+void PointBuckets::read_bucket(std::size_t i, std::vector<StoredPoint>& out) const {
+  const Bucket& b = buckets_[i];
+  for (const Bucket::Piece& p : b.pieces) {
+    const std::size_t at = out.size();
+    out.resize(at + static_cast<std::size_t>(p.points));
+    const std::span bytes(reinterpret_cast<std::uint8_t*>(out.data() + at),
+                          static_cast<std::size_t>(p.points) * sizeof(StoredPoint));
+    if (read_descriptor(scratch_, p.at * sizeof(StoredPoint), bytes, "a temporary file") != bytes.size())
+      throw Error(ErrorCode::Io, "the temporary file ends early", "a temporary file", "check the disk");
+  }
+  out.insert(out.end(), b.points.begin(), b.points.end());
+}
+
+std::vector<StoredPoint> PointBuckets::in_box(double west, double south, double east, double north) const {
+  std::vector<StoredPoint> out, bucket;
+  const std::int64_t c0 = std::max<std::int64_t>(0, col_of(west)), c1 = std::min(cols_ - 1, col_of(east)),
+                     r0 = std::max<std::int64_t>(0, row_of(north)), r1 = std::min(rows_ - 1, row_of(south));
+  for (std::int64_t r = r0; r <= r1; ++r)
+    for (std::int64_t c = c0; c <= c1; ++c) {
+      bucket.clear();
+      read_bucket(static_cast<std::size_t>(r * cols_ + c), bucket);
+      for (const StoredPoint& p : bucket)
+        if (p.x >= west && p.x <= east && p.y >= south && p.y <= north) out.push_back(p);
+    }
+  return out;
+}
+
+bool PointBuckets::may_hold(double x, double y, double radius, const Bounds& except) const {
+  const double mark_x = tile_x_ / kMarks, mark_y = tile_y_ / kMarks;
+  const auto c0 = std::max<std::int64_t>(
+                 0, static_cast<std::int64_t>(std::floor(std::max(-1.0, (x - radius - west_) / mark_x)))),
+             r0 = std::max<std::int64_t>(
+                 0, static_cast<std::int64_t>(std::floor(std::max(-1.0, (north_ - y - radius) / mark_y))));
+  const auto c1 = static_cast<std::int64_t>(
+                 std::floor(std::min(static_cast<double>(cols_ * kMarks - 1), (x + radius - west_) / mark_x))),
+             r1 = static_cast<std::int64_t>(
+                 std::floor(std::min(static_cast<double>(rows_ * kMarks - 1), (north_ - y + radius) / mark_y)));
+  for (std::int64_t r = r0; r <= r1; ++r)
+    for (std::int64_t c = c0; c <= c1; ++c) {
+      const auto bucket = static_cast<std::size_t>(r / kMarks * cols_ + c / kMarks);
+      if (!marks_[bucket * kMarks * kMarks + static_cast<std::size_t>(r % kMarks * kMarks + c % kMarks)]) continue;
+      const Bounds square{west_ + static_cast<double>(c) * mark_x, north_ - static_cast<double>(r + 1) * mark_y,
+                          west_ + static_cast<double>(c + 1) * mark_x, north_ - static_cast<double>(r) * mark_y};
+      if (square.west >= except.west && square.east <= except.east && square.south >= except.south &&
+          square.north <= except.north)
+        continue;
+      const double dx = std::max({square.west - x, 0.0, x - square.east}),
+                   dy = std::max({square.south - y, 0.0, y - square.north});
+      if (dx * dx + dy * dy < radius * radius) return true;
+    }
+  return false;
+}
+
+bool PointBuckets::covers_all(const Bounds& box) const {
+  return box.west <= west_ && box.north >= north_ && box.east >= west_ + static_cast<double>(cols_) * tile_x_ &&
+         box.south <= north_ - static_cast<double>(rows_) * tile_y_;
+}
+
+Length PointBuckets::spacing() const {
+  if (points_ == 0) return {};
+  const double square = tile_x_ / kMarks * (tile_y_ / kMarks) * lattice_.metres * lattice_.metres;
+  auto of_area = [&](double area) { return Length::metres(std::sqrt(area / static_cast<double>(points_))); };
+  // Squares that hold several points each tell the area that has points; from fine to coarse.
+  for (int edge = 1; edge <= kMarks; edge *= 2) {
+    std::uint64_t held = 0;
+    for (std::size_t k = 0; k < buckets_.size(); ++k)
+      for (int r = 0; r < kMarks; r += edge)
+        for (int c = 0; c < kMarks; c += edge) held += any_mark(k, c, r, edge);
+    if (points_ >= 16 * held || edge == kMarks) {
+      const double area = static_cast<double>(held) * square * edge * edge;
+      return of_area(std::min(area, box_area()));
+    }
+  }
+  return {};
+}
+
+// The area of the box around all points, in square metres.
+double PointBuckets::box_area() const {
+  return std::max((box_.width() + 1) * (box_.height() + 1), 1.0) * lattice_.metres * lattice_.metres;
+}
+
+bool PointBuckets::any_mark(std::size_t bucket, int col, int row, int edge) const {
+  const std::uint8_t* marks = marks_.data() + bucket * kMarks * kMarks;
+  for (int r = row; r < row + edge; ++r)
+    for (int c = col; c < col + edge; ++c)
+      if (marks[r * kMarks + c]) return true;
+  return false;
+}
+
+}  // namespace katoptra

@@ -1,0 +1,74 @@
+// Points sorted into square tiles of a frame, so that each tile is worked on with what lies around it: in memory while
+// that lasts, else in a temporary file. One pass over the cloud, in parallel.
+#pragma once
+#include <cstdint>
+#include <memory>
+#include <vector>
+
+#include "katoptra/grid/frame.hpp"
+#include "katoptra/points/points.hpp"
+#include "katoptra/points/triangulation.hpp"
+
+namespace katoptra {
+
+// The integers that places are rounded to: those of the file where x and y have the same step and one is as long as the
+// other on the ground, else steps that are, fine enough to be out of sight.
+struct PlaceLattice {
+  double step_x = 1, step_y = 1, origin_x = 0, origin_y = 0;
+  double metres = 1;  // ground length of a step
+
+  static PlaceLattice choose(const PointInfo& info, const Frame& frame);
+  double at_x(double x) const { return (x - origin_x) / step_x; }
+  double at_y(double y) const { return (y - origin_y) / step_y; }
+};
+
+struct StoredPoint {
+  std::int32_t x = 0, y = 0;
+  float z = 0;
+};
+
+class PointBuckets {
+ public:
+  // Tiles of `tile` cells of the frame, and one ring of tiles around it.
+  PointBuckets(const PointCloud& cloud, const Frame& frame, std::int64_t tile, const RunOptions& run);
+  ~PointBuckets();
+  PointBuckets(const PointBuckets&) = delete;
+  PointBuckets& operator=(const PointBuckets&) = delete;
+
+  const PlaceLattice& lattice() const { return lattice_; }
+  std::int64_t tile() const { return tile_; }
+  // Points whose place (in lattice steps) lies in the box, in the order of the cloud within each tile.
+  std::vector<StoredPoint> in_box(double west, double south, double east, double north) const;
+  // True when a point may lie inside the circle and outside the box.
+  bool may_hold(double x, double y, double radius, const Bounds& except) const;
+  // True when the box reaches beyond everything that is kept.
+  bool covers_all(const Bounds& box) const;
+
+  std::uint64_t points() const { return points_; }
+  std::uint64_t outside() const { return outside_; }
+  // Ground distance between neighbours: square root of the area that has points by their number.
+  Length spacing() const;
+
+ private:
+  struct Bucket;
+  static constexpr int kMarks = 32;  // squares along a tile that are known to hold points or not
+  void add(const std::vector<StoredPoint>& points, std::size_t bucket);
+  void spill(bool all);
+  void read_bucket(std::size_t i, std::vector<StoredPoint>& out) const;
+  bool any_mark(std::size_t bucket, int col, int row, int edge) const;
+  double box_area() const;
+  std::int64_t col_of(double lattice_x) const;
+  std::int64_t row_of(double lattice_y) const;
+
+  PlaceLattice lattice_;
+  std::int64_t tile_, cols_, rows_;
+  double west_, north_, tile_x_, tile_y_;  // in lattice steps
+  std::vector<Bucket> buckets_;
+  std::vector<std::uint8_t> marks_;
+  Bounds box_;
+  std::uint64_t points_ = 0, outside_ = 0, in_memory_ = 0, spilled_ = 0;
+  std::size_t budget_;
+  int scratch_ = -1;
+};
+
+}  // namespace katoptra

@@ -1,0 +1,46 @@
+// Heights by natural neighbours (Sibson 1981): each neighbour counts by the area that a new point would take from its
+// Voronoi cell.
+#pragma once
+#include <vector>
+
+#include "katoptra/points/triangulation.hpp"
+
+namespace katoptra {
+
+struct VoronoiCircle {
+  double x, y, radius;
+};
+// Through three points, told from (x0, y0); the same bits whatever order the points come in.
+VoronoiCircle circle_through(const LatticePoint& a, const LatticePoint& b, const LatticePoint& c, double x0, double y0);
+
+class NaturalNeighbours {
+ public:
+  NaturalNeighbours(const Triangulation& t, const std::vector<float>& heights) : t_(t), heights_(heights) {}
+
+  // `e`: a half-edge of the triangle that holds the place. `visit` is told the circles of all triangles that have a say
+  // (from the origin of the lattice) and may refuse one; then the result is NaN.
+  template <class Visit>
+  float at(double x, double y, int e, const Visit& visit) {
+    if (!gather(x, y, e)) return linear(x, y, e);
+    for (const Piece& p : pieces_)
+      if (!visit(VoronoiCircle{p.circle.x + x, p.circle.y + y, p.circle.radius})) return kNothing;
+    return weighed(x, y, e);
+  }
+
+ private:
+  static const float kNothing;
+  struct Piece {
+    int edges[3];
+    VoronoiCircle circle;  // from the place
+  };
+  bool gather(double x, double y, int e);
+  bool is_inside(int e) const;
+  float weighed(double x, double y, int e) const;
+  float linear(double x, double y, int e) const;
+
+  const Triangulation& t_;
+  const std::vector<float>& heights_;
+  std::vector<Piece> pieces_;
+};
+
+}  // namespace katoptra

@@ -1,0 +1,46 @@
+// The cells of one tile from the points in and around it.
+#pragma once
+#include <cstdint>
+#include <vector>
+
+#include "katoptra/points/gridding.hpp"
+
+#include "buckets.hpp"
+
+namespace katoptra {
+
+// Everything that tiles share.
+struct TilePlan {
+  Frame frame;
+  PointGridding options;
+  std::unique_ptr<PointBuckets> buckets;
+  double longest_edge = 0, radius = 0;  // in lattice steps; radius 0: the cell itself
+  // Breaklines in lattice steps, with vertices close enough to one another.
+  struct Vertex {
+    double x, y, z;
+  };
+  std::vector<std::vector<Vertex>> lines;
+
+  // Centres of a cell in lattice steps.
+  double x_of(std::int64_t col) const { return buckets->lattice().at_x(frame.centre(static_cast<double>(col), 0).x); }
+  double y_of(std::int64_t row) const { return buckets->lattice().at_y(frame.centre(0, static_cast<double>(row)).y); }
+  double cell_x() const { return frame.cell().x / buckets->lattice().step_x; }
+  double cell_y() const { return frame.cell().y / buckets->lattice().step_y; }
+};
+
+// One plane of floats a method, in the order of the methods, then one plane of bytes: 1 where a point lies in the cell.
+struct TileCells {
+  Window window;
+  std::vector<std::vector<float>> planes;
+  std::vector<std::uint8_t> measured;
+
+  TileCells(const Window& w, std::size_t methods)
+      : window(w),
+        planes(methods, std::vector<float>(static_cast<std::size_t>(w.cells()), kVoid)),
+        measured(static_cast<std::size_t>(w.cells()), 0) {}
+};
+
+TileCells triangulated_tile(const TilePlan& plan, const Window& window);
+TileCells counted_tile(const TilePlan& plan, const Window& window);
+
+}  // namespace katoptra

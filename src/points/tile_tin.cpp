@@ -1,0 +1,252 @@
+// The cells of a tile from the triangulation of the points in and around it.
+#include <algorithm>
+#include <cmath>
+#include <map>
+
+#include "natural.hpp"
+#include "predicates.hpp"
+#include "tile_grids.hpp"
+
+namespace katoptra {
+namespace {
+
+// The points of a tile and its rim on coordinates near zero, each place once.
+struct TilePoints {
+  std::vector<LatticePoint> places;
+  std::vector<float> heights;
+  double base_x = 0, base_y = 0;  // whole lattice steps
+
+  TilePoints(const TilePlan& plan, const Bounds& box) {
+    auto all = plan.buckets->in_box(box.west, box.south, box.east, box.north);
+    base_x = std::floor(box.centre().x);
+    base_y = std::floor(box.centre().y);
+    std::sort(all.begin(), all.end(), [](const StoredPoint& a, const StoredPoint& b) {
+      return a.x != b.x ? a.x < b.x : a.y != b.y ? a.y < b.y : a.z < b.z;
+    });
+    places.reserve(all.size());
+    heights.reserve(all.size());
+    for (std::size_t i = 0; i < all.size();) {
+      double sum = 0;
+      std::size_t n = 0;
+      for (; i + n < all.size() && all[i + n].x == all[i].x && all[i + n].y == all[i].y; ++n) sum += all[i + n].z;
+      places.push_back({static_cast<std::int32_t>(all[i].x - base_x), static_cast<std::int32_t>(all[i].y - base_y)});
+      heights.push_back(n == 1 ? all[i].z : static_cast<float>(sum / static_cast<double>(n)));
+      i += n;
+    }
+  }
+};
+
+// The plane through three points, the same bits whatever order they come in and wherever zero lies.
+class Plane {
+ public:
+  Plane(const LatticePoint* p[3], const float* z[3]) {
+    int order[3] = {0, 1, 2};
+    std::sort(order, order + 3, [&](int a, int b) { return exact::comes_before(*p[a], *p[b]); });
+    a_ = *p[order[0]];
+    b_ = *p[order[1]];
+    c_ = *p[order[2]];
+    za_ = *z[order[0]];
+    zb_ = *z[order[1]];
+    zc_ = *z[order[2]];
+    det_ = static_cast<double>(exact::turn(a_, b_, c_));
+  }
+  float at(double x, double y) const {
+    const double dx = x - a_.x, dy = y - a_.y;
+    const double bx = static_cast<double>(b_.x) - a_.x, by = static_cast<double>(b_.y) - a_.y,
+                 cx = static_cast<double>(c_.x) - a_.x, cy = static_cast<double>(c_.y) - a_.y;
+    const double u = (dx * cy - dy * cx) / det_, v = (bx * dy - by * dx) / det_;
+    return static_cast<float>(za_ + u * (zb_ - za_) + v * (zc_ - za_));
+  }
+
+ private:
+  LatticePoint a_, b_, c_;
+  double za_ = 0, zb_ = 0, zc_ = 0, det_ = 1;
+};
+
+// On which side of the edge from p to q a place lies, as seen with `third` on the inside: above zero inside; zero for a
+// place on the edge that belongs to the triangle on its other side. Both triangles at an edge compute the same number.
+double inside_of_edge(const LatticePoint& p, const LatticePoint& q, const LatticePoint& third, double x, double y,
+                      bool& on_edge) {
+  const bool swap = exact::comes_before(q, p);
+  const LatticePoint &lo = swap ? q : p, &hi = swap ? p : q;
+  const double s = (static_cast<double>(hi.x) - lo.x) * (y - lo.y) - (static_cast<double>(hi.y) - lo.y) * (x - lo.x);
+  const bool left = exact::turn(lo, hi, third) > 0;
+  if (s == 0) {
+    on_edge = true;
+    return left ? 1 : 0;
+  }
+  return left ? s : -s;
+}
+
+class Tile {
+ public:
+  Tile(const TilePlan& plan, const Window& w) : plan_(plan), w_(w), out_(w, plan.options.methods.size()) {
+    const double cx = plan.cell_x(), cy = plan.cell_y();
+    core_ = {plan.x_of(w.col) - cx / 2, plan.y_of(w.row + w.rows - 1) - cy / 2, plan.x_of(w.col + w.cols - 1) + cx / 2,
+             plan.y_of(w.row) + cy / 2};
+  }
+
+  TileCells make() {
+    // A rim wide enough for every triangle that is not too long; wider while a circle reaches out of it to where
+    // points are.
+    for (double rim = 2 * plan_.longest_edge + 2;; rim *= 2) {
+      const Bounds box = core_.grown(rim);
+      if (attempt(box) || plan_.buckets->covers_all(box)) return std::move(out_);
+      out_ = TileCells(w_, plan_.options.methods.size());
+    }
+  }
+
+ private:
+  bool attempt(const Bounds& box) {
+    TilePoints points(plan_, box);
+    mark_measured(points);
+    // The rim holds every corner of a triangle that is not too long.
+    if (points.places.size() < 3) return true;
+    const std::vector<std::pair<int, int>> edges = add_lines(points, box);
+    Triangulation t(points.places);
+    for (const auto& [a, b] : edges) t.keep_edge(a, b);
+    NaturalNeighbours natural(t, points.heights);
+    bool certain = true;
+    late_.clear();
+    const double longest2 = plan_.longest_edge * plan_.longest_edge;
+    for (int e = 0; e < t.half_edges() && certain; ++e) {
+      const int e2 = t.next_left(e), e3 = t.next_left(e2);
+      if (e2 < e || e3 < e || !t.has_triangle(e)) continue;
+      const int v[3] = {t.from(e), t.from(e2), t.from(e3)};
+      const LatticePoint* p[3] = {&points.places[static_cast<std::size_t>(v[0])],
+                                  &points.places[static_cast<std::size_t>(v[1])],
+                                  &points.places[static_cast<std::size_t>(v[2])]};
+      if (length2(*p[0], *p[1]) > longest2 || length2(*p[1], *p[2]) > longest2 || length2(*p[2], *p[0]) > longest2)
+        continue;
+      certain = draw(e, p, v, points, box, natural);
+    }
+    // Places on an edge that no triangle on its other side has taken.
+    for (const Late& l : late_)
+      if (float& cell = out_.planes[l.plane][l.at]; std::isnan(cell)) cell = l.value;
+    return certain;
+  }
+
+  static double length2(const LatticePoint& a, const LatticePoint& b) {
+    const double dx = static_cast<double>(a.x) - b.x, dy = static_cast<double>(a.y) - b.y;
+    return dx * dx + dy * dy;
+  }
+
+  // Fills the cells whose centre lies in a triangle; false when the triangle may not be one of the whole cloud.
+  bool draw(int edge, const LatticePoint* p[3], const int v[3], const TilePoints& points, const Bounds& box,
+            NaturalNeighbours& natural) {
+    const double cx = plan_.cell_x(), cy = plan_.cell_y();
+    const double x0 = plan_.x_of(w_.col) - points.base_x, y0 = plan_.y_of(w_.row) - points.base_y;
+    const auto [left, right] = std::minmax({p[0]->x, p[1]->x, p[2]->x});
+    const auto [low, high] = std::minmax({p[0]->y, p[1]->y, p[2]->y});
+    const auto c0 = std::max<std::int64_t>(0, static_cast<std::int64_t>(std::ceil((left - x0) / cx - 1e-6))),
+               c1 = std::min(w_.cols - 1, static_cast<std::int64_t>(std::floor((right - x0) / cx + 1e-6))),
+               r0 = std::max<std::int64_t>(0, static_cast<std::int64_t>(std::ceil((y0 - high) / cy - 1e-6))),
+               r1 = std::min(w_.rows - 1, static_cast<std::int64_t>(std::floor((y0 - low) / cy + 1e-6)));
+    if (c0 > c1 || r0 > r1) return true;
+    const float* z[3] = {&points.heights[static_cast<std::size_t>(v[0])],
+                         &points.heights[static_cast<std::size_t>(v[1])],
+                         &points.heights[static_cast<std::size_t>(v[2])]};
+    const Plane plane(p, z);
+    bool checked = false;
+    for (std::int64_t r = r0; r <= r1; ++r)
+      for (std::int64_t c = c0; c <= c1; ++c) {
+        const double x = plan_.x_of(w_.col + c) - points.base_x, y = plan_.y_of(w_.row + r) - points.base_y;
+        bool on_edge = false;
+        const double a = inside_of_edge(*p[0], *p[1], *p[2], x, y, on_edge),
+                     b = inside_of_edge(*p[1], *p[2], *p[0], x, y, on_edge),
+                     d = inside_of_edge(*p[2], *p[0], *p[1], x, y, on_edge);
+        if (a < 0 || b < 0 || d < 0) continue;
+        if (!checked && !is_certain(p, points, box)) return false;
+        checked = true;
+        const auto at = static_cast<std::size_t>(r * w_.cols + c);
+        for (std::size_t m = 0; m < out_.planes.size(); ++m) {
+          bool sure = true;
+          const float value =
+              plan_.options.methods[m].method == PointMethod::Natural
+                  ? natural.at(x, y, edge, [&](const VoronoiCircle& k) { return sure = is_certain(k, points, box); })
+                  : plane.at(x, y);
+          if (!sure) return false;
+          if (a == 0 || b == 0 || d == 0)
+            late_.push_back({m, at, value});
+          else
+            out_.planes[m][at] = value;
+        }
+      }
+    return true;
+  }
+
+  bool is_certain(const LatticePoint* p[3], const TilePoints& points, const Bounds& box) const {
+    return is_certain(circle_through(*p[0], *p[1], *p[2], 0, 0), points, box);
+  }
+  bool is_certain(const VoronoiCircle& k, const TilePoints& points, const Bounds& box) const {
+    const double x = k.x + points.base_x, y = k.y + points.base_y, r = k.radius * (1 + 1e-9) + 1;
+    if (x - r >= box.west && x + r <= box.east && y - r >= box.south && y + r <= box.north) return true;
+    return !plan_.buckets->may_hold(x, y, r, box);
+  }
+
+  void mark_measured(const TilePoints& points) {
+    const double cx = plan_.cell_x(), cy = plan_.cell_y(), west = core_.west - points.base_x,
+                 north = core_.north - points.base_y;
+    for (const LatticePoint& p : points.places) {
+      const auto c = static_cast<std::int64_t>(std::floor((p.x - west) / cx)),
+                 r = static_cast<std::int64_t>(std::floor((north - p.y) / cy));
+      if (c >= 0 && c < w_.cols && r >= 0 && r < w_.rows) out_.measured[static_cast<std::size_t>(r * w_.cols + c)] = 1;
+    }
+  }
+
+  // The point at a place: one of the survey (they are in order), one that a line added, or a new one.
+  static int index_of(const LatticePoint& p, TilePoints& points, std::size_t surveyed,
+                      std::map<std::pair<std::int32_t, std::int32_t>, int>& added) {
+    const auto end = points.places.begin() + static_cast<std::ptrdiff_t>(surveyed);
+    const auto found =
+        std::lower_bound(points.places.begin(), end, p,
+                         [](const LatticePoint& a, const LatticePoint& b) { return exact::comes_before(a, b); });
+    if (found != end && *found == p) return static_cast<int>(found - points.places.begin());
+    const auto [it, is_new] = added.try_emplace({p.x, p.y}, static_cast<int>(points.places.size()));
+    if (is_new) {
+      points.places.push_back(p);
+      points.heights.push_back(0);
+    }
+    return it->second;
+  }
+
+  // Vertices of breaklines become points; their own height counts where a point of the survey lies at the same place.
+  std::vector<std::pair<int, int>> add_lines(TilePoints& points, const Bounds& box) const {
+    std::vector<std::pair<int, int>> edges;
+    std::map<std::pair<std::int32_t, std::int32_t>, int> added;
+    const std::size_t surveyed = points.places.size();
+    const Bounds reach = box.grown(2 * plan_.longest_edge);
+    for (const auto& line : plan_.lines) {
+      int last = -1;
+      for (const TilePlan::Vertex& v : line) {
+        if (!reach.contains({v.x, v.y})) {
+          last = -1;
+          continue;
+        }
+        const LatticePoint p{static_cast<std::int32_t>(std::round(v.x - points.base_x)),
+                             static_cast<std::int32_t>(std::round(v.y - points.base_y))};
+        const int here = index_of(p, points, surveyed, added);
+        points.heights[static_cast<std::size_t>(here)] = static_cast<float>(v.z);
+        if (last >= 0 && last != here) edges.push_back({last, here});
+        last = here;
+      }
+    }
+    return edges;
+  }
+
+  struct Late {
+    std::size_t plane, at;
+    float value;
+  };
+  const TilePlan& plan_;
+  Window w_;
+  TileCells out_;
+  Bounds core_;
+  std::vector<Late> late_;
+};
+
+}  // namespace
+
+TileCells triangulated_tile(const TilePlan& plan, const Window& window) { return Tile(plan, window).make(); }
+
+}  // namespace katoptra
