@@ -185,9 +185,9 @@ void state_summary(const PointSummary& p, const PointInfo& info, Statement& s) {
     s.line("lines", fmt::format("{} flight lines; {:.3g} % of the ground seen by two or more", p.by_line.size(),
                                 100 * p.overlap_share));
   for (std::size_t i = 0; i < p.lines.size() && i < 4; ++i)
-    s.line("", fmt::format("line {} minus line {}: mean {:+.3f}, rms {:.3f} {} on {} even squares", p.lines[i].other,
-                           p.lines[i].line, p.lines[i].mean, p.lines[i].rms, symbol(info.quantity.unit),
-                           p.lines[i].squares));
+    s.line("", fmt::format("line {} minus line {}: median {:+.3f}, spread {:.3f} {} on {} even squares",
+                           p.lines[i].other, p.lines[i].line, p.lines[i].median, p.lines[i].spread,
+                           symbol(info.quantity.unit), p.lines[i].squares));
   if (p.gaps > 0)
     s.line("gaps", fmt::format("{} with {:.4g} m2 in all, the largest {:.4g} m2 at {:.2f}, {:.2f}", p.gaps, p.gap_area,
                                p.largest_gap, p.largest_gap_at.x, p.largest_gap_at.y));
@@ -218,7 +218,8 @@ void state_summary(const PointSummary& p, const PointInfo& info, Statement& s) {
   for (const FieldRange& r : p.ranges) fields[r.name] = {r.lowest, r.highest};
   for (const auto& [line, n] : p.by_line) lines[std::to_string(line)] = n;
   for (const LineDifference& d : p.lines)
-    pairs.push_back({{"line", d.line}, {"other", d.other}, {"squares", d.squares}, {"mean", d.mean}, {"rms", d.rms}});
+    pairs.push_back(
+        {{"line", d.line}, {"other", d.other}, {"squares", d.squares}, {"median", d.median}, {"spread", d.spread}});
   s.fact("classes", by_class);
   s.fact("returns", by_return);
   s.fact("ranges", fields);

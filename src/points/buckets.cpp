@@ -49,6 +49,15 @@ PointBuckets::PointBuckets(const PointCloud& cloud, const Frame& frame, std::int
   north_ = lattice_.at_y(frame.north()) + tile_y_;
   buckets_.resize(static_cast<std::size_t>(cols_ * rows_));
   marks_.assign(buckets_.size() * kMarks * kMarks, 0);
+  // Squares that do not depend on the tiles, about four points wide, and no more than a few million of them.
+  squares_west_ = lattice_.at_x(frame.west());
+  squares_north_ = lattice_.at_y(frame.north());
+  const double wide = lattice_.at_x(frame.east()) - squares_west_, high = squares_north_ - lattice_.at_y(frame.south());
+  square_ = std::max({2 * std::sqrt(wide * high / static_cast<double>(std::max<std::uint64_t>(cloud.info().count, 1))),
+                      wide / 2048, high / 2048, 1e-9});
+  square_cols_ = static_cast<std::int64_t>(wide / square_) + 1;
+  square_rows_ = static_cast<std::int64_t>(high / square_) + 1;
+  squares_.assign(static_cast<std::size_t>(square_cols_ * square_rows_), 0);
   struct Sorted {
     std::unordered_map<std::size_t, std::vector<StoredPoint>> by_bucket;
     std::vector<std::size_t> order;
@@ -107,6 +116,11 @@ void PointBuckets::add(const std::vector<StoredPoint>& points, std::size_t k) {
   std::uint8_t* marks = marks_.data() + k * kMarks * kMarks;
   for (const StoredPoint& p : points) {
     box_.include(Point{static_cast<double>(p.x), static_cast<double>(p.y)});
+    const auto sc = std::clamp<std::int64_t>(static_cast<std::int64_t>((p.x - squares_west_) / square_), 0,
+                                             square_cols_ - 1),
+               sr = std::clamp<std::int64_t>(static_cast<std::int64_t>((squares_north_ - p.y) / square_), 0,
+                                             square_rows_ - 1);
+    squares_[static_cast<std::size_t>(sr * square_cols_ + sc)] = 1;
     const int c = std::clamp(static_cast<int>((p.x - west) / tile_x_ * kMarks), 0, kMarks - 1),
               r = std::clamp(static_cast<int>((north - p.y) / tile_y_ * kMarks), 0, kMarks - 1);
     marks[r * kMarks + c] = 1;
@@ -190,33 +204,27 @@ bool PointBuckets::covers_all(const Bounds& box) const {
 
 Length PointBuckets::spacing() const {
   if (points_ == 0) return {};
-  const double square = tile_x_ / kMarks * (tile_y_ / kMarks) * lattice_.metres * lattice_.metres;
-  auto of_area = [&](double area) { return Length::metres(std::sqrt(area / static_cast<double>(points_))); };
-  // Squares that hold several points each tell the area that has points; from fine to coarse.
-  for (int edge = 1; edge <= kMarks; edge *= 2) {
-    std::uint64_t held = 0;
-    for (std::size_t k = 0; k < buckets_.size(); ++k)
-      for (int r = 0; r < kMarks; r += edge)
-        for (int c = 0; c < kMarks; c += edge) held += any_mark(k, c, r, edge);
-    if (points_ >= 16 * held || edge == kMarks) {
-      const double area = static_cast<double>(held) * square * edge * edge;
-      return of_area(std::min(area, box_area()));
-    }
+  // Squares that hold many points tell the area that has points; from fine to coarse.
+  std::vector<std::uint8_t> held = squares_;
+  std::int64_t cols = square_cols_, rows = square_rows_;
+  for (double area = square_ * square_ * lattice_.metres * lattice_.metres;; area *= 4) {
+    const auto n = static_cast<double>(std::count(held.begin(), held.end(), std::uint8_t{1}));
+    if (static_cast<double>(points_) >= 16 * n || (cols <= 1 && rows <= 1))
+      return Length::metres(std::sqrt(std::min(n * area, box_area()) / static_cast<double>(points_)));
+    const std::int64_t half_cols = (cols + 1) / 2, half_rows = (rows + 1) / 2;
+    std::vector<std::uint8_t> coarse(static_cast<std::size_t>(half_cols * half_rows), 0);
+    for (std::int64_t r = 0; r < rows; ++r)
+      for (std::int64_t c = 0; c < cols; ++c)
+        coarse[static_cast<std::size_t>(r / 2 * half_cols + c / 2)] |= held[static_cast<std::size_t>(r * cols + c)];
+    held.swap(coarse);
+    cols = half_cols;
+    rows = half_rows;
   }
-  return {};
 }
 
 // The area of the box around all points, in square metres.
 double PointBuckets::box_area() const {
   return std::max((box_.width() + 1) * (box_.height() + 1), 1.0) * lattice_.metres * lattice_.metres;
-}
-
-bool PointBuckets::any_mark(std::size_t bucket, int col, int row, int edge) const {
-  const std::uint8_t* marks = marks_.data() + bucket * kMarks * kMarks;
-  for (int r = row; r < row + edge; ++r)
-    for (int c = col; c < col + edge; ++c)
-      if (marks[r * kMarks + c]) return true;
-  return false;
 }
 
 }  // namespace katoptra

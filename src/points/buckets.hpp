@@ -55,7 +55,6 @@ class PointBuckets {
   void add(const std::vector<StoredPoint>& points, std::size_t bucket);
   void spill(bool all);
   void read_bucket(std::size_t i, std::vector<StoredPoint>& out) const;
-  bool any_mark(std::size_t bucket, int col, int row, int edge) const;
   double box_area() const;
   std::int64_t col_of(double lattice_x) const;
   std::int64_t row_of(double lattice_y) const;
@@ -66,6 +65,9 @@ class PointBuckets {
   std::vector<Bucket> buckets_;
   std::vector<std::uint8_t> marks_;
   Bounds box_;
+  double squares_west_ = 0, squares_north_ = 0, square_ = 1;
+  std::int64_t square_cols_ = 1, square_rows_ = 1;
+  std::vector<std::uint8_t> squares_;
   std::uint64_t points_ = 0, outside_ = 0, in_memory_ = 0, spilled_ = 0;
   std::size_t budget_;
   int scratch_ = -1;

@@ -42,6 +42,7 @@ bool NaturalNeighbours::is_inside(int e) const {
 // The triangles whose circle holds the place, from the one it lies in outwards.
 bool NaturalNeighbours::gather(double x, double y, int e) {
   pieces_.clear();
+  beyond_.clear();
   auto add = [&](int edge) {
     const int b = t_.next_left(edge), c = t_.next_left(b);
     const VoronoiCircle k = circle_through(t_.point(t_.from(edge)), t_.point(t_.from(b)), t_.point(t_.from(c)), x, y);
@@ -53,8 +54,17 @@ bool NaturalNeighbours::gather(double x, double y, int e) {
   for (std::size_t i = 0; i < pieces_.size(); ++i)
     for (int k = 0; k < 3; ++k) {
       const int other = pieces_[i].edges[k] ^ 1;
-      if (is_inside(other) || !t_.has_triangle(other)) continue;
+      if (is_inside(other)) continue;
+      if (!t_.has_triangle(other)) continue;
       add(other);
+    }
+  // A point beyond an edge of the rim would have a say if it lay in the circle through that edge and the place.
+  for (const Piece& p : pieces_)
+    for (int edge : p.edges) {
+      if (is_inside(edge ^ 1)) continue;
+      const LatticePoint &a = t_.point(t_.from(edge)), &b = t_.point(t_.to(edge));
+      const Place m = centre_of({0, 0}, {a.x - x, a.y - y}, {b.x - x, b.y - y});
+      if (std::isfinite(m.x) && std::isfinite(m.y)) beyond_.push_back({m.x, m.y, std::hypot(m.x, m.y)});
     }
   return true;
 }

@@ -24,6 +24,8 @@ class NaturalNeighbours {
     if (!gather(x, y, e)) return linear(x, y, e);
     for (const Piece& p : pieces_)
       if (!visit(VoronoiCircle{p.circle.x + x, p.circle.y + y, p.circle.radius})) return kNothing;
+    for (const VoronoiCircle& k : beyond_)
+      if (!visit(VoronoiCircle{k.x + x, k.y + y, k.radius})) return kNothing;
     return weighed(x, y, e);
   }
 
@@ -41,6 +43,7 @@ class NaturalNeighbours {
   const Triangulation& t_;
   const std::vector<float>& heights_;
   std::vector<Piece> pieces_;
+  std::vector<VoronoiCircle> beyond_;  // where a point beyond the rim would have a say
 };
 
 }  // namespace katoptra

@@ -212,15 +212,17 @@ void find_gaps(const std::vector<std::uint32_t>& counts, const Raster& r, PointS
   }
 }
 
+double middle_of(std::vector<double>& v) {
+  const auto m = v.begin() + static_cast<std::ptrdiff_t>(v.size() / 2);
+  std::nth_element(v.begin(), m, v.end());
+  return *m;
+}
+
 void compare_lines(const std::unordered_map<std::uint64_t, LineSquare>& all, double unit, std::int64_t covered,
                    PointSummary& s) {
   std::vector<std::pair<std::uint64_t, LineSquare>> sorted(all.begin(), all.end());
   std::sort(sorted.begin(), sorted.end(), [](const auto& a, const auto& b) { return a.first < b.first; });
-  struct Sums {
-    std::int64_t n = 0;
-    double sum = 0, squares = 0;
-  };
-  std::map<std::pair<int, int>, Sums> pairs;
+  std::map<std::pair<int, int>, std::vector<double>> pairs;
   std::int64_t shared = 0;
   for (std::size_t i = 0; i < sorted.size();) {
     std::size_t end = i;
@@ -231,18 +233,20 @@ void compare_lines(const std::unordered_map<std::uint64_t, LineSquare>& all, dou
         const LineSquare &p = sorted[a].second, &q = sorted[b].second;
         if (p.high - p.low > kEvenGround / unit || q.high - q.low > kEvenGround / unit || p.points < 2 || q.points < 2)
           continue;
-        Sums& t = pairs[{static_cast<int>(sorted[a].first & 0xFFFF), static_cast<int>(sorted[b].first & 0xFFFF)}];
-        const double d = q.sum / q.points - p.sum / p.points;
-        ++t.n;
-        t.sum += d;
-        t.squares += d * d;
+        pairs[{static_cast<int>(sorted[a].first & 0xFFFF), static_cast<int>(sorted[b].first & 0xFFFF)}].push_back(
+            q.sum / q.points - p.sum / p.points);
       }
     i = end;
   }
   s.overlap_share = covered > 0 ? static_cast<double>(shared) / static_cast<double>(covered) : 0;
-  for (const auto& [lines, t] : pairs)
-    s.lines.push_back({lines.first, lines.second, t.n, t.sum / static_cast<double>(t.n),
-                       std::sqrt(t.squares / static_cast<double>(t.n))});
+  // Middle values: squares where one line saw the tops and the other the ground have no say.
+  for (auto& [lines, d] : pairs) {
+    const double median = middle_of(d);
+    std::vector<double> off;
+    for (double v : d) off.push_back(std::abs(v - median));
+    s.lines.push_back(
+        {lines.first, lines.second, static_cast<std::int64_t>(d.size()), median, 1.4826 * middle_of(off)});
+  }
   std::stable_sort(s.lines.begin(), s.lines.end(), [](const auto& a, const auto& b) { return a.squares > b.squares; });
 }
 

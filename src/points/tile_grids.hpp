@@ -1,6 +1,8 @@
 // The cells of one tile from the points in and around it.
 #pragma once
+#include <cmath>
 #include <cstdint>
+#include <memory>
 #include <vector>
 
 #include "katoptra/points/gridding.hpp"
@@ -24,6 +26,13 @@ struct TilePlan {
   // Centres of a cell in lattice steps.
   double x_of(std::int64_t col) const { return buckets->lattice().at_x(frame.centre(static_cast<double>(col), 0).x); }
   double y_of(std::int64_t row) const { return buckets->lattice().at_y(frame.centre(0, static_cast<double>(row)).y); }
+  // The cell of the frame that holds a point: the same for every tile that asks.
+  std::int64_t col_of(double x) const {
+    return static_cast<std::int64_t>(std::floor((x - buckets->lattice().at_x(frame.west())) / cell_x()));
+  }
+  std::int64_t row_of(double y) const {
+    return static_cast<std::int64_t>(std::floor((buckets->lattice().at_y(frame.north()) - y) / cell_y()));
+  }
   double cell_x() const { return frame.cell().x / buckets->lattice().step_x; }
   double cell_y() const { return frame.cell().y / buckets->lattice().step_y; }
 };

@@ -21,8 +21,7 @@ struct Binned {
     const auto all = plan.buckets->in_box(std::floor(west), std::floor(north - cy * static_cast<double>(rows)),
                                           std::ceil(west + cx * static_cast<double>(cols)), std::ceil(north));
     auto cell_of = [&](const StoredPoint& p) -> std::int64_t {
-      const auto c = static_cast<std::int64_t>(std::floor((p.x - west) / cx)),
-                 r = static_cast<std::int64_t>(std::floor((north - p.y) / cy));
+      const std::int64_t c = plan.col_of(p.x) - w.col + halo, r = plan.row_of(p.y) - w.row + halo;
       return c < 0 || c >= cols || r < 0 || r >= rows ? -1 : r * cols + c;
     };
     begin.assign(static_cast<std::size_t>(cols * rows) + 1, 0);

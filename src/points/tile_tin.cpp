@@ -185,11 +185,8 @@ class Tile {
   }
 
   void mark_measured(const TilePoints& points) {
-    const double cx = plan_.cell_x(), cy = plan_.cell_y(), west = core_.west - points.base_x,
-                 north = core_.north - points.base_y;
     for (const LatticePoint& p : points.places) {
-      const auto c = static_cast<std::int64_t>(std::floor((p.x - west) / cx)),
-                 r = static_cast<std::int64_t>(std::floor((north - p.y) / cy));
+      const std::int64_t c = plan_.col_of(p.x + points.base_x) - w_.col, r = plan_.row_of(p.y + points.base_y) - w_.row;
       if (c >= 0 && c < w_.cols && r >= 0 && r < w_.rows) out_.measured[static_cast<std::size_t>(r * w_.cols + c)] = 1;
     }
   }

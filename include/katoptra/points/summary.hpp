@@ -30,8 +30,8 @@ struct FieldRange {
 
 struct LineDifference {
   int line = 0, other = 0;
-  std::int64_t squares = 0;  // that both have, even in both
-  double mean = 0, rms = 0;  // other minus line, in the unit of z
+  std::int64_t squares = 0;       // that both have, even in both
+  double median = 0, spread = 0;  // of other minus line, in the unit of z; spread: NMAD (Höhle & Höhle 2009)
 };
 
 struct PointSummary {
