@@ -47,7 +47,7 @@ std::vector<Echo> echoes(double x, double y, std::int64_t i, std::int64_t j) {
   }
   if (bare < 0) {
     // The sea swallows most pulses.
-    if (chance > 0.55) out.push_back({0.02 * normal(i, j, 83), kWater, 30});
+    if (chance > 0.72) out.push_back({0.02 * normal(i, j, 83), kWater, 30});
     return out;
   }
   if (const double top = canopy(x, y); !std::isnan(top)) {

@@ -1,0 +1,371 @@
+#include "katoptra/points/ground.hpp"
+
+#include <algorithm>
+#include <cmath>
+#include <fmt/format.h>
+#include <mutex>
+#include <unordered_map>
+
+#include "katoptra/base/error.hpp"
+#include "katoptra/points/gridding.hpp"
+#include "katoptra/points/select.hpp"
+
+#include "sampler.hpp"
+
+namespace katoptra {
+namespace {
+
+constexpr int kGround = 2, kLowNoise = 7, kWater = 9, kHighNoise = 18;
+// Cubes narrower than this would find noise among sparse points.
+constexpr double kSmallestCube = 2;  // metres
+
+// ---- noise
+
+// How many points lie in each cube of space that holds any.
+class Cubes {
+ public:
+  Cubes(const PointCloud& cloud, double edge_x, double edge_y, double edge_z, const RunOptions& run)
+      : x_(edge_x), y_(edge_y), z_(edge_z) {
+    map_points(
+        cloud, PointFields::None, run,
+        [&](std::size_t, PointBatch& b) -> std::shared_ptr<void> {
+          auto counts = std::make_shared<std::unordered_map<std::uint64_t, std::uint32_t>>();
+          for (std::size_t i = 0; i < b.size(); ++i) ++(*counts)[key(b.x[i], b.y[i], b.z[i], 0, 0, 0)];
+          return counts;
+        },
+        [&](std::shared_ptr<void> result) {
+          for (const auto& [k, n] : *static_cast<std::unordered_map<std::uint64_t, std::uint32_t>*>(result.get()))
+            counts_[k] += n;
+        });
+  }
+  // Other points in the 27 cubes around a point, as far as `enough`.
+  int neighbours(double x, double y, double z, int enough) const {
+    // Its own cube alone is enough for nearly all.
+    const auto own = counts_.find(key(x, y, z, 0, 0, 0));
+    if (own != counts_.end() && own->second > static_cast<std::uint32_t>(enough)) return enough;
+    int n = -1;
+    for (int dz = -1; dz <= 1; ++dz)
+      for (int dy = -1; dy <= 1; ++dy)
+        for (int dx = -1; dx <= 1; ++dx) {
+          const auto it = counts_.find(key(x, y, z, dx, dy, dz));
+          if (it != counts_.end()) n += static_cast<int>(std::min<std::uint32_t>(it->second, 1u << 20));
+          if (n >= enough) return n;
+        }
+    return n;
+  }
+
+ private:
+  std::uint64_t key(double x, double y, double z, int dx, int dy, int dz) const {
+    auto part = [](double v, double edge, int d) {
+      return static_cast<std::uint64_t>(static_cast<std::int64_t>(std::floor(v / edge)) + d) & 0x1FFFFF;
+    };
+    return part(x, x_, dx) << 42 | part(y, y_, dy) << 21 | part(z, z_, dz);
+  }
+  double x_, y_, z_;
+  std::unordered_map<std::uint64_t, std::uint32_t> counts_;
+};
+
+// ---- seeds
+
+// The lowest heights of cells that are ground after progressive openings; the others void.
+class SeedSource : public GridSource {
+ public:
+  SeedSource(Grid lowest, std::vector<int> reaches, std::vector<float> steps)
+      : in_(std::move(lowest)), info_(in_.info()), reaches_(std::move(reaches)), steps_(std::move(steps)) {
+    for (int r : reaches_) halo_ += 2 * r;
+  }
+  const GridInfo& info() const override { return info_; }
+  void read(const BlockView& out) const override {
+    const Window wide = out.window.grown(halo_);
+    const Block lowest = in_.read(wide);
+    const std::int64_t cols = wide.cols, rows = wide.rows;
+    std::vector<float> surface(lowest.row(0), lowest.row(0) + cols * rows), opened;
+    std::vector<std::uint8_t> rises(surface.size(), 0);
+    for (std::size_t k = 0; k < reaches_.size(); ++k) {
+      opened = surface;
+      extreme(opened, cols, rows, reaches_[k], true);
+      extreme(opened, cols, rows, reaches_[k], false);
+      for (std::size_t i = 0; i < surface.size(); ++i)
+        if (surface[i] - opened[i] > steps_[k]) rises[i] = 1;
+      surface.swap(opened);
+    }
+    for (std::int64_t r = 0; r < out.window.rows; ++r)
+      for (std::int64_t c = 0; c < out.window.cols; ++c) {
+        const auto at = static_cast<std::size_t>((r + halo_) * cols + c + halo_);
+        out.row(r)[c] = rises[at] ? kVoid : lowest.row(0)[at];
+        if (Origin* o = out.origin_row(r)) o[c] = std::isnan(out.row(r)[c]) ? 0 : origin_code(1, How::Measured);
+      }
+  }
+
+ private:
+  // The lowest (or highest) value within `reach` cells along both axes; voids have no say.
+  static void extreme(std::vector<float>& v, std::int64_t cols, std::int64_t rows, int reach, bool lowest) {
+    std::vector<float> line, result;
+    auto pass = [&](std::int64_t n, std::int64_t start, std::int64_t step) {
+      line.resize(static_cast<std::size_t>(n));
+      for (std::int64_t i = 0; i < n; ++i) {
+        const float x = v[static_cast<std::size_t>(start + i * step)];
+        line[static_cast<std::size_t>(i)] = std::isnan(x) ? std::numeric_limits<float>::infinity() : lowest ? x : -x;
+      }
+      slide(line, reach, result);
+      for (std::int64_t i = 0; i < n; ++i) {
+        const float x = result[static_cast<std::size_t>(i)];
+        v[static_cast<std::size_t>(start + i * step)] = std::isinf(x) ? kVoid : lowest ? x : -x;
+      }
+    };
+    for (std::int64_t r = 0; r < rows; ++r) pass(cols, r * cols, 1);
+    for (std::int64_t c = 0; c < cols; ++c) pass(rows, c, cols);
+  }
+  // Smallest of each 2 reach + 1 neighbours, in time that does not depend on the reach (van Herk 1992).
+  static void slide(const std::vector<float>& in, int reach, std::vector<float>& out) {
+    const auto n = static_cast<std::int64_t>(in.size());
+    const std::int64_t w = 2 * reach + 1;
+    constexpr float kFar = std::numeric_limits<float>::infinity();
+    auto value = [&](std::int64_t i) { return i < 0 || i >= n ? kFar : in[static_cast<std::size_t>(i)]; };
+    const std::int64_t padded = n + 2 * reach;
+    std::vector<float> ahead(static_cast<std::size_t>(padded)), back(static_cast<std::size_t>(padded));
+    for (std::int64_t i = 0; i < padded; ++i) {
+      const float x = value(i - reach);
+      ahead[static_cast<std::size_t>(i)] = i % w == 0 ? x : std::min(x, ahead[static_cast<std::size_t>(i) - 1]);
+    }
+    for (std::int64_t i = padded - 1; i >= 0; --i) {
+      const float x = value(i - reach);
+      back[static_cast<std::size_t>(i)] =
+          (i + 1) % w == 0 || i == padded - 1 ? x : std::min(x, back[static_cast<std::size_t>(i) + 1]);
+    }
+    out.resize(static_cast<std::size_t>(n));
+    for (std::int64_t i = 0; i < n; ++i)
+      out[static_cast<std::size_t>(i)] =
+          std::min(back[static_cast<std::size_t>(i)], ahead[static_cast<std::size_t>(i + 2 * reach)]);
+  }
+
+  Grid in_;
+  GridInfo info_;
+  std::vector<int> reaches_;
+  std::vector<float> steps_;
+  std::int64_t halo_ = 0;
+};
+
+// ---- points by a surface
+
+// Points chosen or changed by what `mark` says of each batch.
+class MarkedPoints : public PointSource {
+ public:
+  using Change = std::function<void(PointBatch& batch, std::vector<std::uint8_t>& keep)>;
+  MarkedPoints(PointCloud in, PointFields needed, PointFields added, Change change)
+      : in_(std::move(in)), info_(in_.info()), needed_(needed), change_(std::move(change)) {
+    info_.fields = info_.fields | added;
+  }
+  const PointInfo& info() const override { return info_; }
+  PointInfo& info_to_change() { return info_; }
+  std::size_t parts() const override { return in_.parts(); }
+  PointPart part(std::size_t i) const override { return in_.part(i); }
+  void read(std::size_t i, PointFields fields, PointBatch& out) const override {
+    in_.read(i, (fields | needed_) & in_.info().fields, out);
+    std::vector<std::uint8_t> keep(out.size(), 1);
+    change_(out, keep);
+    out.keep(keep);
+    if (!has(fields, PointFields::Class)) out.classification.clear();
+    if (!has(fields, PointFields::Return)) {
+      out.return_number.clear();
+      out.return_count.clear();
+    }
+  }
+
+ private:
+  PointCloud in_;
+  PointInfo info_;
+  PointFields needed_;
+  Change change_;
+};
+
+PointCloud changed(const PointCloud& in, PointFields needed, PointFields added, MarkedPoints::Change change) {
+  return PointCloud(std::make_shared<MarkedPoints>(in, needed, added, std::move(change)));
+}
+
+Grid seeds_of(const Grid& lowest, const GroundFilter& o, double unit) {
+  const double cell = ground_spacing(lowest.frame()).x.metres();
+  std::vector<int> reaches;
+  std::vector<float> steps;
+  int last = 0;
+  for (int reach = 1; last * 2 * cell < o.widest.metres(); reach *= 2) {
+    const int r = std::min(reach, std::max(1, static_cast<int>(std::ceil(o.widest.metres() / (2 * cell)))));
+    if (r == last) break;
+    reaches.push_back(r);
+    // What ground may rise over the widening of the window; never less than a step in one cell.
+    steps.push_back(static_cast<float>((o.step.metres() + o.slope * (r - last) * cell) / unit));
+    last = r;
+  }
+  return Grid(std::make_shared<SeedSource>(lowest, std::move(reaches), std::move(steps)));
+}
+
+bool is_open(int classification, bool anew) { return anew || classification <= 1; }
+
+}  // namespace
+
+PointCloud classify_ground(const PointCloud& cloud, const GroundFilter& o) {
+  const PointInfo& info = cloud.info();
+  if (!(o.widest > Length()) || !(o.slope > 0) || !(o.near > Length()) || !(o.step > Length()) ||
+      o.noise_neighbours < 0)
+    throw Error(ErrorCode::BadArgument, "the ground filter needs widths and heights above zero", info.name,
+                "leave them at their defaults");
+  const double unit = metres_per(info.quantity.unit);
+  RunOptions quiet = o.run;
+  quiet.progress = nullptr;
+  const GroundScale scale =
+      info.crs && !info.bounds.empty() ? GroundRuler(info.crs).at(info.bounds.centre()) : GroundScale{};
+  const double area =
+      info.bounds.empty() ? 1 : std::max(1e-9, info.bounds.width() * scale.x * info.bounds.height() * scale.y);
+  const double spacing = std::sqrt(area / static_cast<double>(std::max<std::uint64_t>(1, info.count)));
+  const double cube = std::max(kSmallestCube, 4 * spacing);
+  std::shared_ptr<const Cubes> cubes;
+  if (o.noise) cubes = std::make_shared<const Cubes>(cloud, cube / scale.x, cube / scale.y, cube / unit, quiet);
+  auto is_noise = [cubes, enough = o.noise_neighbours](const PointBatch& b, std::size_t i) {
+    return cubes && cubes->neighbours(b.x[i], b.y[i], b.z[i], enough) < enough;
+  };
+  Grid surface;
+  if (o.ground || o.noise) {
+    const PointFields both = PointFields::Return | PointFields::Class;
+    const PointCloud last =
+        changed(cloud, both, PointFields::None, [=](PointBatch& b, std::vector<std::uint8_t>& keep) {
+          for (std::size_t i = 0; i < b.size(); ++i)
+            keep[i] =
+                (b.return_number.empty() || b.return_number[i] >= b.return_count[i]) && !is_noise(b, i) &&
+                (b.classification.empty() || (b.classification[i] != kLowNoise && b.classification[i] != kHighNoise));
+        });
+    const Length cell = o.cell > Length() ? o.cell : cell_for_spacing(Length::metres(1.5 * spacing));
+    const Grid seeds = seeds_of(
+        grid_points(last, {.methods = {{PointMethod::Lowest, 50}}, .cell = cell, .run = quiet}).grids[0], o, unit);
+    PointCloud ground =
+        changed(last, PointFields::None, PointFields::None, [seeds](PointBatch& b, std::vector<std::uint8_t>& keep) {
+          GridSampler s(seeds);
+          for (std::size_t i = 0; i < b.size(); ++i) keep[i] = static_cast<float>(b.z[i]) == s.cell_at(b.x[i], b.y[i]);
+        });
+    // Gaps under buildings are bridged; the sea stays open.
+    const PointGridding tin{
+        .methods = {{PointMethod::Tin, 50}}, .frame = seeds.frame(), .longest_edge = o.widest * 1.5, .run = quiet};
+    for (int round = 0; round < 2; ++round) {
+      surface = grid_points(ground, tin).grids[0];
+      ground = changed(last, PointFields::None, PointFields::None,
+                       [surface, near = o.near.metres() / unit](PointBatch& b, std::vector<std::uint8_t>& keep) {
+                         GridSampler s(surface);
+                         for (std::size_t i = 0; i < b.size(); ++i)
+                           keep[i] = std::abs(b.z[i] - s.at(b.x[i], b.y[i])) <= near;
+                       });
+    }
+    surface = grid_points(ground, tin).grids[0];
+  }
+  std::optional<double> water;
+  if (o.water) water = o.water->metres() / unit;
+  auto source = std::make_shared<MarkedPoints>(
+      cloud, PointFields::Class, PointFields::Class,
+      [=, near = o.near.metres() / unit, ground = o.ground, anew = o.anew, band = kWaterBand / unit](
+          PointBatch& b, std::vector<std::uint8_t>&) {
+        GridSampler s(surface);
+        if (b.classification.empty()) b.classification.assign(b.size(), 1);
+        for (std::size_t i = 0; i < b.size(); ++i) {
+          if (!is_open(b.classification[i], anew)) continue;
+          const double height = b.z[i] - s.at(b.x[i], b.y[i]);
+          if (is_noise(b, i))
+            b.classification[i] = static_cast<std::uint8_t>(height < 0 ? kLowNoise : kHighNoise);
+          else if (water && std::abs(b.z[i] - *water) <= band)
+            b.classification[i] = kWater;
+          else if (ground)
+            b.classification[i] = static_cast<std::uint8_t>(std::abs(height) <= near ? kGround : 1);
+        }
+      });
+  source->info_to_change().notes.push_back("ground and noise classed by a filter");
+  return PointCloud(source);
+}
+
+PointCloud above_surface(const PointCloud& cloud, const Grid& surface) {
+  const PointInfo& info = cloud.info();
+  if (!info.crs || !surface.frame().crs() || !info.crs.same_place(surface.frame().crs()))
+    throw Error(ErrorCode::Refused, "the points and the surface are not in one known CRS", info.name,
+                "reproject one of them first");
+  if (!(info.quantity.heights == surface.quantity().heights) || info.quantity.unit != surface.quantity().unit)
+    throw Error(ErrorCode::Refused,
+                "the heights of the points and of the surface are not above the same reference in the same unit",
+                info.name, "bring them together with --heights and --unit");
+  auto source = std::make_shared<MarkedPoints>(cloud, PointFields::None, PointFields::None,
+                                               [surface](PointBatch& b, std::vector<std::uint8_t>& keep) {
+                                                 GridSampler s(surface);
+                                                 for (std::size_t i = 0; i < b.size(); ++i) {
+                                                   const double ground = s.at(b.x[i], b.y[i]);
+                                                   b.z[i] -= ground;
+                                                   keep[i] = !std::isnan(ground);
+                                                 }
+                                               });
+  PointInfo& changed_info = source->info_to_change();
+  changed_info.quantity.heights = HeightReference::named("ground");
+  changed_info.notes.push_back("heights are above " + surface.info().name);
+  if (changed_info.lattice) {
+    changed_info.lattice->step[2] = std::min(changed_info.lattice->step[2], 0.001);
+    changed_info.lattice->origin[2] = 0;
+  }
+  return PointCloud(source);
+}
+
+// ---- canopy
+
+namespace {
+
+// The highest of several grids of one frame; zero at least where the first has a value.
+class HighestOf : public GridSource {
+ public:
+  HighestOf(std::vector<Grid> grids, GridInfo info) : grids_(std::move(grids)), info_(std::move(info)) {}
+  const GridInfo& info() const override { return info_; }
+  void read(const BlockView& out) const override {
+    grids_[0].read_into(out);
+    for (std::int64_t r = 0; r < out.window.rows; ++r)
+      for (std::int64_t c = 0; c < out.window.cols; ++c)
+        if (out.row(r)[c] < 0) out.row(r)[c] = 0;
+    for (std::size_t k = 1; k < grids_.size(); ++k) {
+      const Block b = grids_[k].read(out.window);
+      for (std::int64_t r = 0; r < out.window.rows; ++r)
+        for (std::int64_t c = 0; c < out.window.cols; ++c)
+          if (b.at(c, r) > out.row(r)[c]) out.row(r)[c] = b.at(c, r);
+    }
+  }
+
+ private:
+  std::vector<Grid> grids_;
+  GridInfo info_;
+};
+
+}  // namespace
+
+Grid canopy_height(const PointCloud& heights, Length cell, const RunOptions& run) {
+  const PointInfo& info = heights.info();
+  const double unit = metres_per(info.quantity.unit);
+  const PointCloud first = has(info.fields, PointFields::Return)
+                               ? select(heights, {.area = nullptr, .returns = Returns::First, .drop_noise = true})
+                               : select(heights, {.area = nullptr, .drop_noise = true});
+  RunOptions quiet = run;
+  quiet.progress = nullptr;
+  const GriddedPoints all = grid_points(
+      first, {.methods = {{PointMethod::Tin, 50}}, .cell = cell, .surface = SurfaceKind::FirstReturn, .run = quiet});
+  std::vector<Grid> layers{all.grids[0]};
+  const Frame frame = layers[0].frame();
+  // Crowns are joined across a little more than the spacing, the gaps between them are not.
+  const Length reach = Length::metres(std::max(1.5, 3 * all.spacing.metres()));
+  double highest = 0;
+  for_each_batch(first, PointFields::None, quiet, [&](const PointBatch& b) {
+    for (double z : b.z) highest = std::max(highest, z * unit);
+  });
+  for (double from : {2.0, 5.0, 10.0, 15.0, 20.0, 25.0, 30.0, 40.0}) {
+    if (from >= highest) break;
+    PointSelection s{.area = nullptr};
+    s.lowest = from / unit;
+    layers.push_back(
+        grid_points(select(first, s),
+                    {.methods = {{PointMethod::Tin, 50}}, .frame = frame, .longest_edge = reach, .run = quiet})
+            .grids[0]);
+  }
+  GridInfo g = layers[0].info();
+  g.name = "canopy";
+  g.quantity.heights = HeightReference::named("ground");
+  return Grid(std::make_shared<HighestOf>(std::move(layers), std::move(g)));
+}
+
+}  // namespace katoptra
