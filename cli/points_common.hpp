@@ -14,6 +14,8 @@ struct PointsCommon : Common {
   std::optional<double> from_time, to_time;
   std::uint64_t every = 1;
   bool drop_withheld = false, salvage = false;
+  bool find_ground = false, find_noise = false, anew = false;
+  std::string water_level, above;
 };
 
 void add_selection(CLI::App& verb, PointsCommon& o);

@@ -4,12 +4,16 @@
 #include <fmt/format.h>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/catalogue/catalogue.hpp"
+#include "katoptra/catalogue/point_index.hpp"
 #include "katoptra/formats/point_file.hpp"
 #include "katoptra/formats/vector_file.hpp"
 #include "katoptra/points/gridding.hpp"
+#include "katoptra/points/ground.hpp"
 #include "katoptra/points/select.hpp"
 #include "katoptra/points/summary.hpp"
 #include "katoptra/surface/heights.hpp"
+#include "katoptra/view/points.hpp"
 
 #include "common.hpp"
 #include "points_common.hpp"
@@ -35,6 +39,11 @@ void add_selection(CLI::App& verb, PointsCommon& o) {
   verb.add_option("--every", o.every, "only the first of every so many points")->check(CLI::PositiveNumber);
   verb.add_flag("--drop-withheld", o.drop_withheld, "without points that are marked as withheld");
   verb.add_option("--spacing", o.spacing, "COPC: no finer than this distance between points");
+  verb.add_flag("--find-ground", o.find_ground, "class ground and noise first, where points are not classified");
+  verb.add_flag("--find-noise", o.find_noise, "class isolated points as noise first");
+  verb.add_flag("--anew", o.anew, "with those: class all points anew, whatever their class");
+  verb.add_option("--water-level", o.water_level, "with those: the level of open water, whose points are no ground");
+  verb.add_option("--above", o.above, "heights above this surface (a grid)");
   verb.add_flag("--salvage", o.salvage, "take the points before a damage");
 }
 
@@ -72,6 +81,12 @@ PointCloud with_references(const PointCloud& in, const PointsCommon& o, std::vec
   });
 }
 
+PointCloud classed(const PointCloud& cloud, const PointsCommon& o, std::vector<std::string>& notes) {
+  GroundFilter f{.anew = o.anew, .noise = true, .ground = o.find_ground, .water = {}, .run = o.run()};
+  if (!o.water_level.empty()) f.water = length_from(o.water_level, cloud.info().quantity.unit, notes);
+  return classify_ground(cloud, f);
+}
+
 }  // namespace
 
 std::vector<std::string> point_files(const std::vector<std::string>& given) {
@@ -100,9 +115,13 @@ PointCloud open_selection(const PointsCommon& o, std::vector<std::string>& notes
   for (const std::string& file : point_files(o.files)) {
     PointFile f = open_point_file(file, open);
     for (const std::string& p : f.facts.problems) notes.push_back(f.cloud.info().name + ": " + p);
-    sheets.push_back(with_references(f.cloud, o, notes));
+    PointCloud sheet = f.cloud;
+    if (area) sheet = with_kept_index(sheet, file, default_cache(), o.run());
+    sheets.push_back(with_references(sheet, o, notes));
   }
   PointCloud cloud = merged(sheets);
+  if (o.find_ground || o.find_noise) cloud = classed(cloud, o, notes);
+  if (!o.above.empty()) cloud = above_surface(cloud, open_grid(o.above));
   PointSelection s{.area = area ? &*area : nullptr,
                    .box = {},
                    .classes = {},
@@ -130,7 +149,7 @@ PointCloud open_selection(const PointsCommon& o, std::vector<std::string>& notes
 namespace {
 
 struct PointsCommand : PointsCommon {
-  std::string thin, density;
+  std::string thin, density, sheets, picture, colour_by = "height", title, slice_from, slice_to, slab = "2m";
   int format = -1;
 };
 
@@ -233,6 +252,62 @@ void state_summary(const PointSummary& p, const PointInfo& info, Statement& s) {
 
 namespace {
 
+// A file for each square of the map that holds points, named by its south-western corner.
+void write_sheets(const PointCloud& cloud, const PointsCommand& o, const PointWriteOptions& w, Statement& s,
+                  std::vector<std::string>& notes) {
+  namespace fs = std::filesystem;
+  const PointInfo& info = cloud.info();
+  if (info.bounds.empty())
+    throw Error(ErrorCode::BadFile, "there are no points to split", info.name, "check the selection");
+  const Length edge = length_from(o.sheets, LengthUnit::Metre, notes);
+  const CellSize size =
+      info.crs ? cell_for(info.crs, edge, info.bounds.centre()) : CellSize{edge.metres(), edge.metres()};
+  const Frame f = Frame::snapped(info.crs, info.bounds, size);
+  if (f.cols() * f.rows() > 100'000)
+    throw Error(ErrorCode::BadArgument, "that would make more than 100000 sheets", "--sheets", "make them larger");
+  const PointCloud indexed = with_boxes(cloud, part_boxes(cloud, w.run));
+  const fs::path out = o.out;
+  ordered_json files = ordered_json::array();
+  std::uint64_t points = 0;
+  for (std::int64_t r = 0; r < f.rows(); ++r)
+    for (std::int64_t c = 0; c < f.cols(); ++c) {
+      const Bounds box = f.sub({c, r, 1, 1}).bounds();
+      // A sheet has its western and southern edge, not the others.
+      const PointSelection inside{
+          .area = nullptr,
+          .box = {box.west, box.south, std::nextafter(box.east, -1e300), std::nextafter(box.north, -1e300)}};
+      const PointCloud sheet = select(indexed, inside);
+      std::uint64_t n = 0;
+      for_each_batch(sheet, PointFields::None, w.run, [&](const PointBatch& b) { n += b.size(); });
+      if (n == 0) continue;
+      const fs::path path = out.parent_path() / fmt::format("{}_{:.10g}_{:.10g}{}", out.stem().string(), box.west,
+                                                            box.south, out.extension().string());
+      points += write_points(sheet, path, w).points;
+      files.push_back(path.string());
+    }
+  s.title(fmt::format("{} sheets {}_*{}", files.size(), (out.parent_path() / out.stem()).string(),
+                      out.extension().string()));
+  s.line("points", fmt::format("{}", points));
+  s.fact("points", points);
+  s.fact("files", files);
+}
+
+void draw_picture(const PointCloud& cloud, const PointsCommand& o, Statement& s, std::vector<std::string>& notes) {
+  PointPictureOptions p{.format = picture_format_for(o.picture),
+                        .title = o.title,
+                        .colour_by = parse_point_colouring(o.colour_by),
+                        .slice = {},
+                        .run = o.run()};
+  if (o.slice_from.empty() != o.slice_to.empty())
+    throw Error(ErrorCode::BadArgument, "a slice needs both ends", "--slice-from", "give --slice-from and --slice-to");
+  if (!o.slice_from.empty())
+    p.slice = PointSlice{point_from(o.slice_from, cloud.info().crs), point_from(o.slice_to, cloud.info().crs),
+                         length_from(o.slab, LengthUnit::Metre, notes)};
+  write_picture(draw_points(cloud, p), o.picture, o.overwrite);
+  s.line("picture", o.picture);
+  s.fact("picture", o.picture);
+}
+
 int run_points(const PointsCommand& o) {
   std::vector<std::string> notes;
   const RunOptions run = o.run();
@@ -247,13 +322,17 @@ int run_points(const PointsCommand& o) {
     cloud = thinned(cloud, {.keep = by, .cell = length_from(o.cell, LengthUnit::Metre, notes)}, run);
   }
   Statement s(o);
-  if (o.out.empty()) {
+  PointWriteOptions w{
+      .overwrite = o.overwrite, .record_format = o.format, .delimiter = ',', .columns = o.write_columns, .run = run};
+  if (const char d = o.open_options().delimiter) w.delimiter = d;
+  if (o.out.empty() && !o.picture.empty()) {
+    s.title(cloud.info().name);
+  } else if (o.out.empty()) {
     s.title(cloud.info().name);
     state_summary(summarise(cloud, run), cloud.info(), s);
+  } else if (!o.sheets.empty()) {
+    write_sheets(cloud, o, w, s, notes);
   } else {
-    PointWriteOptions w{
-        .overwrite = o.overwrite, .record_format = o.format, .delimiter = ',', .columns = o.write_columns, .run = run};
-    if (const char d = o.open_options().delimiter) w.delimiter = d;
     const PointWriteReport r = write_points(cloud, o.out, w);
     s.title(r.path.string());
     s.line("kind", fmt::format("{}, {}", r.format, format_bytes(static_cast<double>(r.bytes))));
@@ -264,6 +343,7 @@ int run_points(const PointsCommand& o) {
     s.fact("seconds", r.seconds);
     for (const std::string& n : r.notes) s.note(n);
   }
+  if (!o.picture.empty()) draw_picture(cloud, o, s, notes);
   if (!o.density.empty()) {
     PointGridding g{.methods = {{PointMethod::Count, 50}}, .run = run};
     if (!o.cell.empty()) g.cell = length_from(o.cell, LengthUnit::Metre, notes);
@@ -297,6 +377,23 @@ std::string path_for(const std::string& out, const std::string& method, bool sev
   return several ? (p.parent_path() / (p.stem().string() + "." + method + p.extension().string())).string() : out;
 }
 
+// Tops above the ground: that of --above, else of the points classed as ground.
+int run_canopy(const PointCloud& cloud, const GridCommand& o, std::vector<std::string> notes) {
+  const RunOptions run = o.run();
+  const Length cell = o.cell.empty() ? Length() : length_from(o.cell, LengthUnit::Metre, notes);
+  PointCloud heights = cloud;
+  if (o.above.empty()) {
+    RunOptions quiet = run;
+    quiet.progress = nullptr;
+    const Grid ground = grid_points(select(cloud, {.area = nullptr, .classes = {2}}),
+                                    {.cell = cell, .surface = SurfaceKind::Ground, .run = quiet})
+                            .grids[0];
+    heights = above_surface(cloud, relabelled(ground, [](GridInfo& i) { i.name = "the points classed as ground"; }));
+  }
+  notes.push_back("first returns above the ground, without pits");
+  return write_and_state(canopy_height(heights, cell, run), o, notes, false);
+}
+
 int run_grid(GridCommand o) {
   std::vector<std::string> notes;
   PointsCommon reading = o;
@@ -313,7 +410,8 @@ int run_grid(GridCommand o) {
   PointCloud cloud = open_selection(reading, notes);
   PointSelection s{.area = nullptr, .drop_noise = true};
   SurfaceKind surface = SurfaceKind::Unknown;
-  if (o.classes.empty() && !o.all_classes && has(cloud.info().fields, PointFields::Class)) {
+  const bool canopy = o.methods == std::vector<std::string>{"canopy"};
+  if (o.classes.empty() && !o.all_classes && !canopy && has(cloud.info().fields, PointFields::Class)) {
     bool has_ground = false;
     for_each_batch(cloud, PointFields::Class, o.run(), [&](const PointBatch& b) {
       has_ground =
@@ -334,6 +432,7 @@ int run_grid(GridCommand o) {
               : o.surface == "first" ? SurfaceKind::FirstReturn
                                      : SurfaceKind::SeaFloor;
   cloud = select(cloud, s);
+  if (o.methods == std::vector<std::string>{"canopy"}) return run_canopy(cloud, o, notes);
   PointGridding g{.methods = {}, .area = area ? &*area : nullptr, .surface = surface, .run = o.run()};
   for (const std::string& m : o.methods) g.methods.push_back(parse_point_method(m));
   if (!o.cell.empty()) g.cell = length_from(o.cell, LengthUnit::Metre, notes);
@@ -377,6 +476,14 @@ void add_point_verbs(CLI::App& app, int& status) {
   points->add_option("--cell", p->cell, "the cell to thin by, or of --density");
   points->add_option("--format", p->format, "LAS: the point format to write, 0 to 10")->check(CLI::Range(0, 10));
   points->add_option("--write-columns", p->write_columns, "text: the columns to write, e.g. x,y,z,class");
+  points->add_option("--sheets", p->sheets,
+                     "split into square sheets of this edge, named by their south-western corner");
+  points->add_option("--picture", p->picture, "draw them: a .png, .svg or .pdf, from above or as a slice");
+  points->add_option("--colour-by", p->colour_by, "height, class, intensity, return, time, colour, line");
+  points->add_option("--title", p->title, "the title of the picture");
+  points->add_option("--slice-from", p->slice_from, "one end of a slice, X,Y or X,Y@CRS");
+  points->add_option("--slice-to", p->slice_to, "its other end");
+  points->add_option("--slab", p->slab, "how deep the slice is");
   points->add_option("--density", p->density, "also write how many points lie on a square metre, as a grid");
   add_running(*points, *p);
   points->callback([p, &status] { status = run_points(*p); });
@@ -388,7 +495,8 @@ void add_point_verbs(CLI::App& app, int& status) {
   add_reading(*grid, *g, Reading::Moves);
   grid->add_option("--crs", g->crs, "the CRS to move them to first, e.g. EPSG:32725, or utm");
   grid->add_option("--method", g->methods,
-                   "tin, natural, lowest, highest, mean, median, idw, deviation, count, p0 to p100; several at once")
+                   "tin, natural, lowest, highest, mean, median, idw, deviation, count, p0 to p100; several at once; "
+                   "or canopy: tops above the ground")
       ->delimiter(',');
   grid->add_option("--cell", g->cell, "the cell, e.g. 1m; else the finest round one that the points carry");
   grid->add_option("--like", g->like, "the very cells of another grid");

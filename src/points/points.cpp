@@ -116,6 +116,23 @@ class RelabelledPoints : public PointSource {
   PointInfo info_;
 };
 
+class BoxedPoints : public PointSource {
+ public:
+  BoxedPoints(PointCloud in, std::vector<Bounds> boxes) : in_(std::move(in)), boxes_(std::move(boxes)) {}
+  const PointInfo& info() const override { return in_.info(); }
+  std::size_t parts() const override { return in_.parts(); }
+  PointPart part(std::size_t i) const override {
+    PointPart p = in_.part(i);
+    p.box = boxes_[i];
+    return p;
+  }
+  void read(std::size_t i, PointFields fields, PointBatch& out) const override { in_.read(i, fields, out); }
+
+ private:
+  PointCloud in_;
+  std::vector<Bounds> boxes_;
+};
+
 constexpr std::array<const char*, 23> kClasses{"never classified",
                                                "unassigned",
                                                "ground",
@@ -249,6 +266,26 @@ PointCloud relabelled(const PointCloud& cloud, const std::function<void(PointInf
   PointInfo info = cloud.info();
   change(info);
   return PointCloud(std::make_shared<RelabelledPoints>(cloud, std::move(info)));
+}
+
+std::vector<Bounds> part_boxes(const PointCloud& cloud, const RunOptions& run) {
+  std::vector<Bounds> boxes;
+  map_points(
+      cloud, PointFields::None, run,
+      [](std::size_t, PointBatch& b) -> std::shared_ptr<void> {
+        auto box = std::make_shared<Bounds>();
+        for (std::size_t i = 0; i < b.size(); ++i) box->include(Point{b.x[i], b.y[i]});
+        return box;
+      },
+      [&](std::shared_ptr<void> box) { boxes.push_back(*static_cast<const Bounds*>(box.get())); });
+  return boxes;
+}
+
+PointCloud with_boxes(const PointCloud& cloud, std::vector<Bounds> boxes) {
+  if (boxes.size() != cloud.parts())
+    throw Error(ErrorCode::BadArgument, "the index of the points is not of this file", cloud.info().name,
+                "build it anew");
+  return PointCloud(std::make_shared<BoxedPoints>(cloud, std::move(boxes)));
 }
 
 void map_points(const PointCloud& cloud, PointFields fields, const RunOptions& options,

@@ -164,6 +164,11 @@ PointCloud points_from_batch(PointBatch batch, const PointInfo& info, std::size_
 // The same points under other facts.
 PointCloud relabelled(const PointCloud& cloud, const std::function<void(PointInfo&)>& change);
 
+// The box around the points of each part, found in one pass; and the cloud with such boxes, so that operations by area
+// read only the parts that matter. BadArgument unless there is a box for each part.
+std::vector<Bounds> part_boxes(const PointCloud& cloud, const RunOptions& run = {});
+PointCloud with_boxes(const PointCloud& cloud, std::vector<Bounds> boxes);
+
 // Reads all parts, in parallel: `map` runs on any thread with a batch, `reduce` gets its results in the order of parts.
 void map_points(const PointCloud& cloud, PointFields fields, const RunOptions& options,
                 const std::function<std::shared_ptr<void>(std::size_t part, PointBatch& batch)>& map,

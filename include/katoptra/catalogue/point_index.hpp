@@ -1,0 +1,16 @@
+// Where the chunks of a LAS or LAZ file lie: found in one pass over it and kept with the catalogue's other knowledge of
+// files, so that the next question about an area decodes only the chunks that touch it.
+#pragma once
+#include <filesystem>
+
+#include "katoptra/points/points.hpp"
+
+namespace katoptra {
+
+// The cloud of a file with the boxes of its chunks. `cache`: the folder of kept indexes (default_cache()); empty: none
+// is kept. A kept index counts while size and time of the file are those it was made from. Parts that tell their box
+// already (octrees), text and remote files come back as they are.
+PointCloud with_kept_index(const PointCloud& cloud, const std::filesystem::path& file,
+                           const std::filesystem::path& cache, const RunOptions& run = {});
+
+}  // namespace katoptra
