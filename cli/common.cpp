@@ -287,13 +287,14 @@ Grid open_input(const std::string& path, const Common& c) {
   return in_unit(grid, unit);
 }
 
-std::vector<std::string> expand_inputs(const std::vector<std::string>& given) {
+std::vector<std::string> expand_inputs(const std::vector<std::string>& given, Inputs wanted) {
   std::vector<std::string> out;
   for (const std::string& g : given) {
     const std::filesystem::path p = g;
     std::error_code ec;
     if (std::filesystem::is_directory(p, ec)) {
-      for (const TileRecord& t : open_folder(p).tiles) out.push_back(t.path.string());
+      for (const TileRecord& t : open_folder(p).tiles)
+        if (t.kind == TileKind::Grid || wanted == Inputs::All) out.push_back(t.path.string());
     } else if (std::filesystem::is_regular_file(p, ec) && p.extension() != ".csv" && p.extension() != ".geojson") {
       for (const auto& grid : grids_behind(p)) out.push_back(grid.string());
     } else if (p.extension() == ".csv" || p.extension() == ".geojson") {

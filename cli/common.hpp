@@ -63,7 +63,9 @@ Point point_from(const std::string& text, const Crs& crs);
 Length length_from(const std::string& text, LengthUnit bare, std::vector<std::string>& notes);
 // Opens a grid and brings its heights to the reference and unit asked for.
 Grid open_input(const std::string& path, const Common& c);
-std::vector<std::string> expand_inputs(const std::vector<std::string>& given);
+// Files as they are; the tiles of folders, archives and shortlists (of folders only grids, unless all are wanted).
+enum class Inputs { Grids, All };
+std::vector<std::string> expand_inputs(const std::vector<std::string>& given, Inputs wanted = Inputs::Grids);
 
 // ---- saying what came out
 

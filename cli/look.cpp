@@ -9,6 +9,7 @@
 #include "katoptra/formats/bytes.hpp"
 
 #include "common.hpp"
+#include "points_common.hpp"
 
 namespace katoptra::cli {
 namespace {
@@ -64,12 +65,61 @@ void grid_json(const GridFile& file, const std::optional<Statistics>& stats, ord
   j["percentiles"] = any ? ordered_json(stats->percentiles) : ordered_json(nullptr);
 }
 
+void points_json(const Looked& l, ordered_json& j) {
+  const PointFileFacts& f = l.points->facts;
+  const PointInfo& info = l.points->cloud.info();
+  j["format"] = f.format;
+  j["bytes"] = f.bytes;
+  j["compression"] = f.compression;
+  j["point_format"] = f.record_format;
+  j["record_length"] = f.record_length;
+  j["declared_points"] = f.declared;
+  j["crs_in_file"] = f.crs_name;
+  j["system"] = f.system;
+  j["software"] = f.software;
+  j["date"] = f.date;
+  j["date_guessed"] = f.date_guessed;
+  j["survey"] = f.survey;
+  j["attributes"] = ordered_json::array();
+  for (const ExtraAttribute& a : info.extra)
+    j["attributes"].push_back({{"name", a.name}, {"description", a.description}});
+  j["notes"] = info.notes;
+  Common plain;
+  Statement s(plain);
+  if (l.summary)
+    state_summary(*l.summary, info, s);
+  else
+    state_points(info, f.declared, info.bounds, info.lowest, info.highest, s);
+  j.update(s.json());
+}
+
+void points_text(const Looked& l, Statement& s) {
+  const PointFileFacts& f = l.points->facts;
+  const PointInfo& info = l.points->cloud.info();
+  s.line("kind", fmt::format("{}, point format {}, {}, {}", f.format, f.record_format,
+                             format_bytes(static_cast<double>(f.bytes)), f.compression));
+  if (!f.software.empty()) s.line("made by", f.software);
+  if (l.summary)
+    state_summary(*l.summary, info, s);
+  else
+    state_points(info, f.declared, info.bounds, info.lowest, info.highest, s);
+  std::string names;
+  for (const ExtraAttribute& a : info.extra) names += (names.empty() ? "" : ", ") + a.name;
+  if (!names.empty()) s.line("attributes", names);
+  s.line("date", f.date + (f.date_guessed ? " (a guess: the file time)" : ""));
+  if (!f.survey.empty()) s.line("survey", f.survey);
+  for (const std::string& n : info.notes) s.line("note", n);
+}
+
 ordered_json look_json(const Looked& l) {
   ordered_json j;
   j["path"] = l.path.string();
   if (l.file) {
     j["kind"] = "grid";
     grid_json(*l.file, l.statistics, j);
+  } else if (l.points) {
+    j["kind"] = "points";
+    points_json(l, j);
   } else {
     const XyzFacts& x = *l.soundings;
     j["kind"] = "soundings";
@@ -137,7 +187,7 @@ void soundings_text(const XyzFacts& x, Statement& s) {
 }
 
 void look(const LookCommand& o) {
-  const auto names = expand_inputs(o.files);
+  const auto names = expand_inputs(o.files, Inputs::All);
   std::optional<Area> area;
   if (!o.area.empty()) area = area_from(o.area);
   const auto looked =
@@ -154,6 +204,8 @@ void look(const LookCommand& o) {
     s.title(l.path.string());
     if (l.file)
       grid_text(*l.file, l.statistics, s);
+    else if (l.points)
+      points_text(l, s);
     else
       soundings_text(*l.soundings, s);
     for (const Suspicion& x : l.suspicious) {
@@ -169,7 +221,7 @@ void look(const LookCommand& o) {
 void add_look(CLI::App& app, int&) {
   auto look_options = std::make_shared<LookCommand>();
   CLI::App* look_verb = app.add_subcommand("look", "what each file is, and what is suspicious about it");
-  look_verb->add_option("FILE", look_options->files, "grids, folders or shortlists")->required();
+  look_verb->add_option("FILE", look_options->files, "grids, files of points, folders or shortlists")->required();
   look_verb->add_option("--area", look_options->area,
                         "where the files are thought to lie: helps to guess a missing CRS");
   look_verb->add_flag("--quick", look_options->quick, "headers only: no range, no voids");

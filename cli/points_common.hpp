@@ -22,6 +22,9 @@ void add_selection(CLI::App& verb, PointsCommon& o);
 std::vector<std::string> point_files(const std::vector<std::string>& given);
 // All files as one cloud, with references and selection applied.
 PointCloud open_selection(const PointsCommon& o, std::vector<std::string>& notes);
+// CRS, place, heights and range of points; and all that a pass over them tells.
+void state_points(const PointInfo& info, std::uint64_t points, const Bounds& b, double lowest, double highest,
+                  Statement& s);
 void state_summary(const PointSummary& p, const PointInfo& info, Statement& s);
 
 }  // namespace katoptra::cli

@@ -157,6 +157,8 @@ std::string share(std::uint64_t n, std::uint64_t of) {
   return fmt::format("{} ({:.3g} %)", n, of ? 100.0 * static_cast<double>(n) / static_cast<double>(of) : 0.0);
 }
 
+}  // namespace
+
 void state_points(const PointInfo& info, std::uint64_t points, const Bounds& b, double lowest, double highest,
                   Statement& s) {
   s.line("points", fmt::format("{}", points));
@@ -172,8 +174,6 @@ void state_points(const PointInfo& info, std::uint64_t points, const Bounds& b, 
   s.fact("unit_known", info.quantity.unit_known);
   s.fact("range", points ? ordered_json{lowest, highest} : ordered_json{nullptr, nullptr});
 }
-
-}  // namespace
 
 void state_summary(const PointSummary& p, const PointInfo& info, Statement& s) {
   state_points(info, p.points, p.bounds, p.lowest, p.highest, s);

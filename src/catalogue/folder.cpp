@@ -6,6 +6,7 @@
 #include <fmt/format.h>
 #include <iterator>
 #include <map>
+#include <set>
 #include <sys/stat.h>
 #include <toml++/toml.h>
 
@@ -13,6 +14,7 @@
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/grid_file.hpp"
 #include "katoptra/formats/http.hpp"
+#include "katoptra/formats/point_file.hpp"
 #include "katoptra/formats/xyz.hpp"
 
 #include "base/text.hpp"
@@ -69,6 +71,7 @@ std::vector<fs::path> with_archive_opened(const fs::path& file) {
   if (!is_archive_extension(lower_extension(file))) return {file};
   try {
     std::vector<fs::path> inside = grids_behind(file);
+    if (inside.size() == 1 && inside[0] == file) inside = points_behind(file);
     if (inside.size() == 1) return {file};
     return inside;
   } catch (const Error&) {
@@ -77,6 +80,38 @@ std::vector<fs::path> with_archive_opened(const fs::path& file) {
 }
 
 bool is_product(const fs::path& path) { return path.filename().string().find(".lineage.") != std::string::npos; }
+
+// Classes that occur among the points: of a few chunks, so that a folder of large files is not read whole.
+std::vector<int> classes_seen(const PointCloud& cloud) {
+  constexpr std::size_t kChunks = 4;
+  std::set<int> seen;
+  if (!has(cloud.info().fields, PointFields::Class)) return {};
+  const std::size_t n = cloud.parts(), step = std::max<std::size_t>(1, n / kChunks);
+  for (std::size_t i = 0; i < n; i += step)
+    for (const std::uint8_t c : cloud.read(i, PointFields::Class).classification) seen.insert(c);
+  return {seen.begin(), seen.end()};
+}
+
+// LAS and LAZ by their headers, and the classes of a few chunks.
+void describe_points(const fs::path& path, TileRecord& tile) {
+  tile.kind = TileKind::Points;
+  const PointFile file = open_point_file(path);
+  const PointInfo& info = file.cloud.info();
+  tile.format = file.facts.format.substr(0, file.facts.format.find(' '));
+  tile.survey = file.facts.survey;
+  tile.date = file.facts.date;
+  tile.date_guessed = file.facts.date_guessed;
+  tile.quantity = info.quantity;
+  tile.problems = file.facts.problems;
+  if (info.crs && !info.bounds.empty() && info.bounds.width() > 0 && info.bounds.height() > 0) {
+    const Area box = Area::box(info.bounds, info.crs);
+    tile.outline = box.in(Crs::wgs84()).shape();
+    tile.density = static_cast<double>(info.count) / box.ground_area();
+  }
+  if (!tile.remote()) tile.classes = classes_seen(file.cloud);
+  if (tile.survey.empty())
+    tile.survey = fmt::format("{} {} points", path.parent_path().filename().string(), tile.date.substr(0, 4));
+}
 
 // Points in text that lie on no lattice are soundings: where they lie, and how dense they are.
 bool describe_soundings(const fs::path& path, TileRecord& tile) {
@@ -110,6 +145,10 @@ TileRecord describe_tile(const fs::path& path) {
   std::error_code ec;
   if (fs::exists(path, ec)) tile.bytes = fs::file_size(path, ec);
   try {
+    if (looks_like_points(path)) {
+      describe_points(path, tile);
+      return tile;
+    }
     const GridFile file = open_grid_file(path);
     tile.format = file.facts.format;
     if (tile.bytes == 0) tile.bytes = file.facts.bytes;
@@ -188,7 +227,7 @@ FolderListing list_folder(const fs::path& folder) {
 std::vector<TileRecord> tiles_in_file(const FolderFile& file) {
   const std::string e = lower_extension(file.path);
   const bool tile_name = e == ".tif" || e == ".tiff" || e == ".hgt" || e == ".asc" || e == ".nc" || e == ".bag" ||
-                         e == ".flt" || e == ".bil";
+                         e == ".flt" || e == ".bil" || e == ".las" || e == ".laz";
   std::vector<TileRecord> out;
   const std::vector<fs::path> inside = with_archive_opened(file.path);
   if (inside.size() == 1 && !tile_name && !looks_like_grid(file.path)) return {};

@@ -10,6 +10,8 @@
 #include "katoptra/terrain/sample.hpp"
 
 #include "base/text.hpp"
+#include "las_source.hpp"
+#include "located.hpp"
 
 namespace katoptra {
 namespace fs = std::filesystem;
@@ -269,8 +271,70 @@ std::optional<XyzFacts> soundings_in(const fs::path& path, const OpenOptions& o)
   }
 }
 
+bool is_points(const fs::path& path) {
+  try {
+    return las::is_las(locate(path).bytes->head(4));
+  } catch (const Error&) {
+    return false;
+  }
+}
+
+// Points are taken as far as they are whole: what is wrong with them is said, not refused.
+void open_points_of(Looked& l, const LookOptions& options) {
+  l.points = open_point_file(l.path, {.open = options.open, .area = nullptr, .spacing = {}, .salvage = true});
+  for (const std::string& p : l.points->facts.problems) l.suspicious.push_back({"damaged", p, "fetch it again"});
+  if (options.values) l.summary = summarise(l.points->cloud, options.run);
+}
+
+void judge_points(Looked& l) {
+  const PointInfo& info = l.points->cloud.info();
+  const PointFileFacts& f = l.points->facts;
+  auto say = [&](const char* code, const std::string& message, const std::string& advice) {
+    l.suspicious.push_back({code, message, advice});
+  };
+  if (!info.crs) say("no-crs", "no coordinate reference system: nobody can say where it lies", "tell it with --crs");
+  if (!info.quantity.heights.known())
+    say("no-reference", "does not say from where heights are counted", "tell it with --heights");
+  if (!info.quantity.unit_known) {
+    const bool feet = info.crs && !info.crs.is_geographic() && info.crs.unit_name().starts_with("ft");
+    say(feet ? "feet" : "no-unit",
+        feet ? fmt::format("does not say in which unit heights are, and its coordinates are in {}: heights may be, too",
+                           info.crs.unit_name())
+             : std::string("does not say in which unit heights are; metres are taken"),
+        "tell it with --unit");
+  }
+  if (!l.summary) return;
+  const PointSummary& s = *l.summary;
+  if (s.points != f.declared)
+    say("points-count", fmt::format("its header tells of {} points, and {} could be read", f.declared, s.points),
+        "fetch it again");
+  if (s.outside_declared > 0)
+    say("points-bounds", fmt::format("{} points lie outside of the box in its header", s.outside_declared),
+        "write it anew with points, which makes a true header");
+  const bool lies_wide =
+      s.points > 0 && !info.bounds.empty() &&
+      (info.bounds.width() > 2 * s.bounds.width() + 1 || info.bounds.height() > 2 * s.bounds.height() + 1);
+  if (lies_wide)
+    say("points-bounds", "the box in its header is more than twice as large as that of its points",
+        "write it anew with points, which makes a true header");
+  std::uint64_t off = 0;
+  for (std::size_t r = 1; r < 16 && r <= f.by_return.size() && s.points == f.declared; ++r)
+    off += f.by_return[r - 1] != s.by_return[r];
+  if (off > 0)
+    say("points-returns", "the numbers of points by return in its header are not those of its points",
+        "nothing here uses them");
+  if (s.points > 0 && s.by_class[0] + s.by_class[1] + s.by_class[7] + s.by_class[18] == s.points)
+    say("unclassified", "no point is classified", "find the ground with points --find-ground");
+  if (f.date_guessed)
+    say("no-date", "no date inside: the file time is taken for it", "name it in a survey.toml beside it");
+}
+
 Looked open_one(const fs::path& path, const LookOptions& options) {
   Looked l{.path = path};
+  if (is_points(path)) {
+    open_points_of(l, options);
+    return l;
+  }
   try {
     l.file = open_grid_file(path, options.open);
   } catch (const Error& e) {
@@ -291,6 +355,10 @@ Looked open_one(const fs::path& path, const LookOptions& options) {
 }
 
 void judge(Looked& l, const std::vector<Neighbour>& given, const LookOptions& options) {
+  if (l.points) {
+    judge_points(l);
+    return;
+  }
   if (l.soundings) {
     if (!l.soundings->crs)
       l.suspicious.push_back({"no-crs", "points in text say nothing of their CRS", "tell it with --crs"});

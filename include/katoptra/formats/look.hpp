@@ -14,8 +14,10 @@
 
 #include "katoptra/check/statistics.hpp"
 #include "katoptra/formats/grid_file.hpp"
+#include "katoptra/formats/point_file.hpp"
 #include "katoptra/formats/xyz.hpp"
 #include "katoptra/geo/area.hpp"
+#include "katoptra/points/summary.hpp"
 
 namespace katoptra {
 
@@ -34,6 +36,8 @@ struct Looked {
   std::filesystem::path path;
   std::optional<GridFile> file;          // a grid
   std::optional<XyzFacts> soundings;     // or points in text
+  std::optional<PointFile> points;       // or LAS, LAZ, COPC
+  std::optional<PointSummary> summary;   // of those; none when they were not read, or could not be
   std::optional<Statistics> statistics;  // none when values could not be read
   std::vector<CrsProposal> proposals;
   std::vector<Suspicion> suspicious;
