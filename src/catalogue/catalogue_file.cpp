@@ -20,7 +20,7 @@ namespace katoptra {
 namespace fs = std::filesystem;
 namespace {
 
-constexpr std::int64_t kApplication = 0x4b746c67, kVersion = 1;
+constexpr std::int64_t kApplication = 0x4b746c67, kVersion = 2;
 // Fewer boxes than this are put into the tree one by one; more, and the tree is packed anew.
 constexpr std::size_t kFewBoxes = 2000;
 constexpr std::size_t kBatch = std::size_t{4} << 20;

@@ -1,6 +1,7 @@
 #include "folder.hpp"
 
 #include <algorithm>
+#include <cmath>
 #include <cstdlib>
 #include <fmt/chrono.h>
 #include <fmt/format.h>
@@ -105,8 +106,9 @@ void describe_points(const fs::path& path, TileRecord& tile) {
   tile.problems = file.facts.problems;
   if (info.crs && !info.bounds.empty() && info.bounds.width() > 0 && info.bounds.height() > 0) {
     const Area box = Area::box(info.bounds, info.crs);
-    tile.outline = box.in(Crs::wgs84()).shape();
     tile.density = static_cast<double>(info.count) / box.ground_area();
+    // A point stands for the ground around it: sheets that were cut from one cloud meet.
+    tile.outline = box.grown(Length::metres(1 / std::sqrt(std::max(tile.density, 1e-6)))).in(Crs::wgs84()).shape();
   }
   if (!tile.remote()) tile.classes = classes_seen(file.cloud);
   if (tile.survey.empty())

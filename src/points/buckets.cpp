@@ -16,7 +16,7 @@ struct PointBuckets::Bucket {
   std::vector<Piece> pieces;  // in the temporary file, older than `points`
 };
 
-PlaceLattice PlaceLattice::choose(const PointInfo& info, const Frame& frame) {
+PlaceLattice PlaceLattice::choose(const PointInfo& info, const Frame& frame, std::int64_t tile) {
   PlaceLattice l;
   const GroundScale scale = frame.crs() ? GroundRuler(frame.crs()).at(frame.bounds().centre()) : GroundScale{};
   const bool square = std::abs(scale.x / scale.y - 1) < 1e-3;
@@ -30,7 +30,9 @@ PlaceLattice PlaceLattice::choose(const PointInfo& info, const Frame& frame) {
     l.origin_x = info.lattice->origin[0] + std::round((c.x - info.lattice->origin[0]) / l.step_x) * l.step_x;
     l.origin_y = info.lattice->origin[1] + std::round((c.y - info.lattice->origin[1]) / l.step_y) * l.step_y;
   } else {
-    l.step_y = std::exp2(std::ceil(std::log2(extent / 0x1p29)));
+    // A tile and what lies around it must be told in 26 bits, all points in 31.
+    const double edge = static_cast<double>(tile) * std::max(frame.cell().x, frame.cell().y);
+    l.step_y = std::exp2(std::ceil(std::log2(std::max(extent / 0x1p29, edge / 0x1p22))));
     l.step_x = square ? l.step_y : l.step_y * scale.y / scale.x;
     l.origin_x = frame.bounds().centre().x;
     l.origin_y = frame.bounds().centre().y;
@@ -40,7 +42,7 @@ PlaceLattice PlaceLattice::choose(const PointInfo& info, const Frame& frame) {
 }
 
 PointBuckets::PointBuckets(const PointCloud& cloud, const Frame& frame, std::int64_t tile, const RunOptions& run)
-    : lattice_(PlaceLattice::choose(cloud.info(), frame)), tile_(tile), budget_(run.memory) {
+    : lattice_(PlaceLattice::choose(cloud.info(), frame, tile)), tile_(tile), budget_(run.memory) {
   cols_ = (frame.cols() + tile - 1) / tile + 2;
   rows_ = (frame.rows() + tile - 1) / tile + 2;
   tile_x_ = static_cast<double>(tile) * frame.cell().x / lattice_.step_x;

@@ -17,7 +17,7 @@ struct PlaceLattice {
   double step_x = 1, step_y = 1, origin_x = 0, origin_y = 0;
   double metres = 1;  // ground length of a step
 
-  static PlaceLattice choose(const PointInfo& info, const Frame& frame);
+  static PlaceLattice choose(const PointInfo& info, const Frame& frame, std::int64_t tile);
   double at_x(double x) const { return (x - origin_x) / step_x; }
   double at_y(double y) const { return (y - origin_y) / step_y; }
 };

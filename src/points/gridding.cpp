@@ -128,7 +128,15 @@ SourceRecord record_of(const PointInfo& info, Length spacing) {
   return r;
 }
 
-Frame frame_for_points(const PointInfo& info, const PointGridding& o, Length cell) {
+// How far apart the points would lie if they filled their box, in metres.
+double rough_spacing(const PointInfo& info) {
+  const Bounds b = info.bounds;
+  if (b.empty() || info.count == 0) return 1;
+  const GroundScale s = info.crs ? GroundRuler(info.crs).at(b.centre()) : GroundScale{};
+  return std::sqrt(std::max(b.width() * s.x * b.height() * s.y, 1e-12) / static_cast<double>(info.count));
+}
+
+Frame frame_with(const PointInfo& info, const PointGridding& o, Length cell) {
   if (o.frame) return *o.frame;
   Bounds box = info.bounds;
   if (o.area) {
@@ -197,23 +205,18 @@ Length cell_for_spacing(Length spacing) {
   return Length::metres(10 * ten);
 }
 
+Frame frame_for_points(const PointInfo& info, const PointGridding& o) {
+  return frame_with(info, o,
+                    o.cell > Length() ? o.cell : cell_for_spacing(Length::metres(std::max(rough_spacing(info), 1e-6))));
+}
+
 GriddedPoints grid_points(const PointCloud& cloud, const PointGridding& o) {
   const PointInfo& info = cloud.info();
   if (o.methods.empty()) throw Error(ErrorCode::BadArgument, "no method was named", info.name, "name one, such as tin");
-  Length cell = o.cell;
-  const double ground = info.crs && !info.bounds.empty() ? [&] {
-    const GroundScale s = GroundRuler(info.crs).at(info.bounds.centre());
-    return s.x * s.y;
-  }() : 1.0;
-  const Bounds b = info.bounds;
-  const double about =
-      b.empty() || info.count == 0
-          ? 1
-          : std::sqrt(std::max(b.width() * b.height() * ground, 1e-12) / static_cast<double>(info.count));
-  if (!(cell > Length())) cell = cell_for_spacing(Length::metres(std::max(about, 1e-6)));
   TilePlan plan;
   plan.options = o;
-  plan.frame = frame_for_points(info, o, cell);
+  plan.frame = frame_for_points(info, o);
+  const double about = rough_spacing(info);
   const double cells_a_point =
       std::max(1e-9, about * about) /
       std::max(1e-12, ground_spacing(plan.frame).x.metres() * ground_spacing(plan.frame).y.metres());

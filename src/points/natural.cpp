@@ -33,20 +33,18 @@ VoronoiCircle circle_through(const LatticePoint& a, const LatticePoint& b, const
   return {m.x, m.y, std::hypot(m.x - q[0].x, m.y - q[0].y)};
 }
 
-bool NaturalNeighbours::is_inside(int e) const {
-  for (const Piece& p : pieces_)
-    if (p.edges[0] == e || p.edges[1] == e || p.edges[2] == e) return true;
-  return false;
-}
-
 // The triangles whose circle holds the place, from the one it lies in outwards.
 bool NaturalNeighbours::gather(double x, double y, int e) {
   pieces_.clear();
+  stamps_.resize(static_cast<std::size_t>(t_.half_edges()));
+  ++round_;
   beyond_.clear();
   auto add = [&](int edge) {
     const int b = t_.next_left(edge), c = t_.next_left(b);
     const VoronoiCircle k = circle_through(t_.point(t_.from(edge)), t_.point(t_.from(b)), t_.point(t_.from(c)), x, y);
     if (!pieces_.empty() && !(std::hypot(k.x, k.y) < k.radius * (1 - 1e-12))) return false;
+    for (int i : {edge, b, c})
+      stamps_[static_cast<std::size_t>(i)] = {round_, static_cast<std::int32_t>(pieces_.size())};
     pieces_.push_back({{edge, b, c}, k});
     return true;
   };
@@ -81,8 +79,8 @@ float NaturalNeighbours::weighed(double x, double y, int e) const {
     return Place{p.x - x, p.y - y};
   };
   auto circle_at = [&](int edge) -> Place {
-    for (const Piece& p : pieces_)
-      if (p.edges[0] == edge || p.edges[1] == edge || p.edges[2] == edge) return {p.circle.x, p.circle.y};
+    if (const int k = piece_of(edge); k >= 0)
+      return {pieces_[static_cast<std::size_t>(k)].circle.x, pieces_[static_cast<std::size_t>(k)].circle.y};
     return {0, 0};
   };
   auto corner = [&](int edge) { return centre_of(Place{0, 0}, place(edge), place(edge ^ 1)); };

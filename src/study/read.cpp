@@ -3,6 +3,7 @@
 #include <toml++/toml.h>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/catalogue/catalogue.hpp"
 #include "katoptra/catalogue/places.hpp"
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/http.hpp"
@@ -88,6 +89,7 @@ std::string place_in(const Study& s, const std::string& text) {
 
 void read_sources(const toml::table& root, const std::string& file, const std::string& catalogue, Study& s) {
   const auto* sources = root.get_as<toml::array>("source");
+  if (root.contains("points") && !sources) return;
   if (!sources || sources->empty())
     throw Error(ErrorCode::BadFile, "has no [[source]]", file, "name at least one folder or survey with tiles");
   for (const auto& item : *sources) {
@@ -110,6 +112,61 @@ void read_sources(const toml::table& root, const std::string& file, const std::s
     source.shift = parse_height_shift(t.text("shift"), source.unit.value_or(LengthUnit::Metre),
                                       [&](const std::string& name) { return open_grid(s.folder / name); });
     s.sources.push_back(std::move(source));
+  }
+}
+
+// The files of a [[points]] table: one that is named, or all LAS and LAZ of a folder with what its record says.
+void find_points(const TableReader& t, const std::string& file, const Study& s, StudyPoints& p) {
+  const std::string folder = t.text("folder"), one = t.text("file");
+  if (folder.empty() == one.empty())
+    throw Error(ErrorCode::BadFile, "a [[points]] needs a folder or a file", file,
+                "add folder = \"...\" or file = \"...\"");
+  p.name = folder.empty() ? one : folder;
+  if (!one.empty()) {
+    p.files = {s.folder / one};
+    return;
+  }
+  for (const TileRecord& tile : open_folder(s.folder / folder).tiles) {
+    if (tile.kind != TileKind::Points || !tile.openable) continue;
+    p.files.push_back(tile.path);
+    p.survey = tile.survey;
+    if (tile.date > p.date) p.date = tile.date;
+  }
+  if (p.files.empty())
+    throw Error(ErrorCode::BadFile, fmt::format("the folder {} holds no LAS or LAZ file", folder), file,
+                "check its name");
+}
+
+void read_points(const toml::table& root, const std::string& file, Study& s) {
+  const auto* list = root.get_as<toml::array>("points");
+  if (!list) return;
+  for (const auto& item : *list) {
+    const TableReader t(item.as_table(), "points", file,
+                        {"folder", "file", "crs", "heights", "unit", "shift", "depths", "columns", "class",
+                         "find_ground", "water_level", "method", "cell", "longest_edge", "surface"});
+    StudyPoints p;
+    find_points(t, file, s, p);
+    p.open.crs = t.parsed("crs", [](const std::string& x) { return Crs::parse(x); });
+    p.open.heights = t.parsed("heights", [](const std::string& x) { return HeightReference::parse(x); });
+    p.open.unit = t.parsed("unit", [](const std::string& x) { return parse_length_unit(x); });
+    p.open.depths = t.flag("depths", false);
+    p.open.columns = t.text("columns");
+    if (const auto by = t.length("shift")) p.shift.by = *by;
+    for (const std::string& c : t.list("class")) p.classes.push_back(parse_class(c));
+    p.find_ground = t.flag("find_ground", false);
+    p.water = t.length("water_level");
+    p.gridding.methods = {
+        t.parsed("method", [](const std::string& x) { return parse_point_method(x); }).value_or(PointStatistic{})};
+    p.gridding.cell = t.length("cell").value_or(Length());
+    p.gridding.longest_edge = t.length("longest_edge").value_or(Length());
+    const std::string surface = t.text("surface", "ground");
+    if (surface != "ground" && surface != "sea-floor" && surface != "first")
+      throw Error(ErrorCode::BadFile, fmt::format("surface = \"{}\" in [[points]] is not understood", surface), file,
+                  "use ground, sea-floor or first");
+    p.gridding.surface = surface == "ground"  ? SurfaceKind::Ground
+                         : surface == "first" ? SurfaceKind::FirstReturn
+                                              : SurfaceKind::SeaFloor;
+    s.points.push_back(std::move(p));
   }
 }
 
@@ -158,8 +215,8 @@ Study read_study(const fs::path& path, const std::string& other_catalogue) {
                 fmt::format("{} line {}", file, e.source().begin.line), "mend the study file");
   }
   const TableReader top(&root, "study", file,
-                        {"title", "area", "catalogue", "source", "frame", "mosaic", "fill", "reproject", "control",
-                         "reference", "product"});
+                        {"title", "area", "catalogue", "source", "points", "frame", "mosaic", "fill", "reproject",
+                         "control", "reference", "product"});
   s.title = top.text("title", path.stem().string());
   const TableReader area(root.get_as<toml::table>("area"), "area", file,
                          {"file", "box", "circle", "place", "gazetteer", "margin"});
@@ -178,6 +235,8 @@ Study read_study(const fs::path& path, const std::string& other_catalogue) {
   const TableReader catalogue(root.get_as<toml::table>("catalogue"), "catalogue", file, {"in"});
   const std::string in = catalogue.text("in");
   read_sources(root, file, !other_catalogue.empty() ? other_catalogue : in.empty() ? in : place_in(s, in), s);
+
+  read_points(root, file, s);
 
   const TableReader frame(root.get_as<toml::table>("frame"), "frame", file, {"crs", "cell", "heights", "unit"});
   s.crs = frame.text("crs");

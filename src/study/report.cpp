@@ -295,8 +295,7 @@ std::string record_json(const Study& study, const StudyRun& run) {
                   {"range", {run.surface.lowest, run.surface.highest}},
                   {"cells", run.surface.cells},
                   {"voids", run.surface.voids}};
-  for (How h : kHows)
-    j["surface"]["lineage"][name_of(h)] = run.surface.by_how[static_cast<int>(h)];
+  for (How h : kHows) j["surface"]["lineage"][name_of(h)] = run.surface.by_how[static_cast<int>(h)];
   j["fill"] = {{"voids_closed", run.fill.voids_closed},
                {"cells_closed", run.fill.cells_closed},
                {"voids_left_at_edge", run.fill.voids_left_at_edge},

@@ -16,6 +16,7 @@
 #include "katoptra/terrain/derivatives.hpp"
 #include "katoptra/terrain/sample.hpp"
 
+#include "points.hpp"
 #include "report.hpp"
 
 namespace katoptra {
@@ -231,10 +232,13 @@ class Runner {
       if (!t.tile.openable || (!t.kept && t.tile.access != Access::Open) || !t.tile.problems.empty() ||
           (t.tile.remote() && !t.kept))
         continue;
-      const Grid g = relabelled(open_grid(t.tile.path), [&](GridInfo& i) {
-        i.name = short_name(t.tile);
-        if (i.sources.size() == 1) i.sources[0].survey = t.tile.survey;
-      });
+      // Kept tiles as the mosaic has them, brought to its reference.
+      const auto brought = out_.plan.tiles.find(t.tile.path);
+      const Grid g =
+          relabelled(brought != out_.plan.tiles.end() ? brought->second : open_grid(t.tile.path), [&](GridInfo& i) {
+            i.name = short_name(t.tile);
+            if (i.sources.size() == 1) i.sources[0].survey = t.tile.survey;
+          });
       if (g.frame().crs()) tiles.push_back(g);
       if (!t.kept) continue;
       CheckReport r = check(g, {.run = options_.run});
@@ -274,7 +278,7 @@ class Runner {
     struct Sum {
       std::int64_t n = 0;
       double sum = 0, squares = 0, largest = 0;
-    } sums[5];
+    } sums[kHowCount];
     for_each_band(surface_, Planes::ValuesAndOrigin, options_.run, [&](const Block& a) {
       const Block b = other.read(a.window());
       for (std::int64_t r = 0; r < a.window().rows; ++r)
@@ -282,7 +286,7 @@ class Runner {
           const double d = static_cast<double>(a.row(r)[c]) - static_cast<double>(b.row(r)[c]);
           if (std::isnan(d)) continue;
           for (int k : {0, static_cast<int>(how_of(a.origin_row(r)[c]))}) {
-            Sum& s = sums[std::min(k, 4)];
+            Sum& s = sums[k];
             ++s.n;
             s.sum += d;
             s.squares += d * d;
@@ -290,7 +294,7 @@ class Runner {
           }
         }
     });
-    for (int k = 0; k < 5; ++k)
+    for (int k = 0; k < kHowCount; ++k)
       if (sums[k].n > 0) {
         const auto n = static_cast<double>(sums[k].n);
         out_.reference.push_back({k == 0 ? "all" : name_of(static_cast<How>(k)), sums[k].n, sums[k].sum / n,
@@ -407,10 +411,23 @@ StudyPlan plan_study(const Study& s, const PlanOptions& options) {
   if (remote && !options.tiles.empty()) plan.fetched = bring(c, plan.shortlist, options);
   std::vector<Grid> tiles;
   for (const ShortlistTile& t : plan.shortlist.tiles) {
-    if (t.kept)
+    if (t.kept) {
       tiles.push_back(open_chosen(c, t, s.heights, notes));
-    else
+      plan.tiles[t.tile.path] = tiles.back();
+    } else {
       plan.left_out.push_back(short_name(t.tile) + ": " + t.reason);
+    }
+  }
+  for (const StudyPoints& p : s.points) {
+    const Grid g = surface_of(p, s.heights, options.run);
+    const Bounds wanted = reach.in(g.frame().crs()).bounds();
+    if (!g.frame().bounds().intersects(wanted)) {
+      plan.left_out.push_back(p.name + ": its points lie outside the area");
+      continue;
+    }
+    tiles.push_back(g);
+    plan.steps.push_back(fmt::format("make a surface of the points of {} ({} file{}), by {}", p.name, p.files.size(),
+                                     p.files.size() == 1 ? "" : "s", name_of(p.gridding.methods.front())));
   }
   if (tiles.empty())
     throw Error(ErrorCode::BadArgument, "no tile covers any part of the area", s.file.string(),

@@ -31,6 +31,7 @@ inline constexpr float kVoid = std::numeric_limits<float>::quiet_NaN();
 // ---- lineage: which source a cell came from, and how
 
 enum class How : std::uint8_t { None = 0, Measured = 1, Resampled = 2, Blended = 3, Filled = 4, Interpolated = 5 };
+inline constexpr int kHowCount = 6;
 // The ways a cell can have come by its value, in the order they are told.
 inline constexpr How kHows[] = {How::Measured, How::Resampled, How::Blended, How::Interpolated, How::Filled};
 const char* name_of(How how);

@@ -69,6 +69,9 @@ struct GriddedPoints {
 // Refused when the CRS of the points is not known and a length is needed; BadFile when there are no points.
 GriddedPoints grid_points(const PointCloud& cloud, const PointGridding& options);
 
+// The cells that grid_points would make.
+Frame frame_for_points(const PointInfo& info, const PointGridding& options);
+
 // The finest round cell (1, 2 or 5 times a power of ten) that most often holds a point: at least the spacing.
 Length cell_for_spacing(Length spacing);
 

@@ -11,6 +11,7 @@
 #pragma once
 #include <filesystem>
 #include <functional>
+#include <map>
 #include <optional>
 #include <set>
 #include <string>
@@ -19,6 +20,7 @@
 #include "katoptra/catalogue/find.hpp"
 #include "katoptra/check/check.hpp"
 #include "katoptra/formats/grid_file.hpp"
+#include "katoptra/points/gridding.hpp"
 #include "katoptra/study/tables.hpp"
 #include "katoptra/surface/fill.hpp"
 #include "katoptra/surface/heights.hpp"
@@ -35,6 +37,19 @@ struct StudySource {
   std::optional<LengthUnit> unit;
   // Added to its heights, which are above the study's reference then.
   HeightShift shift;
+};
+
+// Points that become a surface of their own, which then is one of the tiles.
+struct StudyPoints {
+  std::string name;  // for the lineage: the folder or file as it is written
+  std::vector<std::filesystem::path> files;
+  std::string survey, date;  // of their record; empty: what the files say
+  OpenOptions open;
+  HeightShift shift;         // as for sources; lengths only
+  std::vector<int> classes;  // empty: ground where there is any, else all but noise
+  bool find_ground = false;
+  std::optional<Length> water;  // with that: the level of open water
+  PointGridding gridding;
 };
 
 struct StudyProduct {
@@ -56,6 +71,7 @@ struct Study {
   Area area;
   Length margin;
   std::vector<StudySource> sources;
+  std::vector<StudyPoints> points;
   std::string crs;  // "utm", a code, or empty: that of the finest tile
   std::optional<Length> cell;
   HeightReference heights;  // unknown: that of the preferred tile; tiles that cannot be brought there are left out
@@ -78,6 +94,7 @@ Study read_study(const std::filesystem::path& path, const std::string& catalogue
 struct StudyPlan {
   Shortlist shortlist;
   std::vector<std::string> left_out;  // tiles and why
+  std::map<std::filesystem::path, Grid> tiles;  // those that are kept, with their references
   std::uint64_t fetched = 0;          // bytes that were brought for it
   Grid surface;                       // lazy, filling not yet included
   Frame frame;
@@ -101,7 +118,7 @@ struct StepTime {
 
 // Differences from a reference surface, by the way cells came about.
 struct ReferenceResult {
-  std::string how;  // "all", "measured", "resampled", "blended", "filled"
+  std::string how;  // "all", "measured", "resampled", "blended", "filled", "interpolated"
   std::int64_t cells = 0;
   double mean = 0, rmse = 0, largest = 0;
 };

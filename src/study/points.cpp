@@ -1,0 +1,96 @@
+#include "points.hpp"
+
+#include <algorithm>
+#include <fmt/format.h>
+#include <mutex>
+
+#include "katoptra/base/error.hpp"
+#include "katoptra/formats/point_file.hpp"
+#include "katoptra/points/ground.hpp"
+#include "katoptra/points/select.hpp"
+
+namespace katoptra {
+namespace {
+
+PointCloud brought(const StudyPoints& p, const HeightReference& heights) {
+  std::vector<PointCloud> sheets;
+  for (const auto& file : p.files) {
+    OpenOptions open = p.open;
+    if (p.shift.by) open.heights.reset();
+    PointCloud cloud = open_points(file, {.open = open, .area = nullptr, .spacing = {}});
+    if (p.shift.by)
+      cloud = shifted_heights(cloud, *p.shift.by, heights);
+    else if (heights.known())
+      cloud = to_heights(cloud, heights);
+    sheets.push_back(cloud);
+  }
+  return merged(sheets);
+}
+
+PointCloud chosen(const StudyPoints& p, const PointCloud& all, const RunOptions& run) {
+  PointCloud cloud = all;
+  if (p.find_ground) cloud = classify_ground(cloud, {.water = p.water, .run = run});
+  PointSelection s{.area = nullptr, .classes = p.classes, .drop_noise = true, .drop_withheld = true};
+  if (p.classes.empty() && has(cloud.info().fields, PointFields::Class)) {
+    bool ground = p.find_ground;
+    for (std::size_t i = 0; i < cloud.parts() && !ground; ++i) {
+      const PointBatch b = cloud.read(i, PointFields::Class);
+      ground = std::find(b.classification.begin(), b.classification.end(), 2) != b.classification.end();
+    }
+    if (ground) s.classes = {2};
+  }
+  return select(cloud, s);
+}
+
+// Gridding takes a pass over the points, which a plan alone does not need.
+class LateSurface : public GridSource {
+ public:
+  LateSurface(StudyPoints p, PointCloud cloud, const RunOptions& run)
+      : points_(std::move(p)), cloud_(std::move(cloud)), run_(run) {
+    run_.progress = nullptr;
+    points_.gridding.run = run_;
+    info_.frame = frame_for_points(cloud_.info(), points_.gridding);
+    info_.quantity = cloud_.info().quantity;
+    info_.quantity.surface = points_.gridding.surface;
+    info_.name = points_.name;
+    SourceRecord r = cloud_.info().sources.empty() ? SourceRecord{} : cloud_.info().sources.front();
+    r.name =
+        fmt::format("{} ({} points, {})", points_.name, cloud_.info().count, name_of(points_.gridding.methods.front()));
+    if (!points_.survey.empty()) r.survey = points_.survey;
+    if (!points_.date.empty()) {
+      r.date = points_.date;
+      r.date_guessed = false;
+    }
+    r.cell = ground_spacing(info_.frame).y;
+    info_.sources = {r};
+  }
+  const GridInfo& info() const override { return info_; }
+  void read(const BlockView& out) const override {
+    std::call_once(once_, [&] {
+      PointGridding g = points_.gridding;
+      g.frame = info_.frame;
+      made_ = grid_points(chosen(points_, cloud_, run_), g).grids.front();
+    });
+    made_.read_into(out);
+  }
+
+ private:
+  StudyPoints points_;
+  PointCloud cloud_;
+  RunOptions run_;
+  GridInfo info_;
+  mutable std::once_flag once_;
+  mutable Grid made_;
+};
+
+}  // namespace
+
+Grid surface_of(const StudyPoints& points, const HeightReference& heights, const RunOptions& run) {
+  const PointCloud cloud = brought(points, heights);
+  if (!cloud.info().crs)
+    throw Error(ErrorCode::Refused, "has no coordinate reference system", points.name,
+                "say it with crs = \"...\" in its [[points]]");
+  return Grid(std::make_shared<LateSurface>(points, cloud, run));
+}
+
+}  // namespace katoptra
