@@ -11,6 +11,7 @@
 #include "katoptra/points/gridding.hpp"
 #include "katoptra/points/ground.hpp"
 #include "katoptra/points/select.hpp"
+#include "katoptra/points/soundings.hpp"
 #include "katoptra/points/summary.hpp"
 #include "katoptra/surface/heights.hpp"
 #include "katoptra/view/points.hpp"
@@ -367,7 +368,7 @@ int run_points(const PointsCommand& o) {
 
 struct GridCommand : PointsCommon {
   std::vector<std::string> methods{"tin"};
-  std::string radius, longest_edge, like, breaklines, surface = "auto";
+  std::string radius, longest_edge, like, breaklines, uncertainty, surface = "auto";
   bool all_classes = false;
 };
 
@@ -392,6 +393,25 @@ int run_canopy(const PointCloud& cloud, const GridCommand& o, std::vector<std::s
   }
   notes.push_back("first returns above the ground, without pits");
   return write_and_state(canopy_height(heights, cell, run), o, notes, false);
+}
+
+// How far the sea floor may be off, as a grid, and which orders of S-44 it meets.
+void write_uncertainty(const PointCloud& cloud, const Grid& floor, const GridCommand& o,
+                       std::vector<std::string>& notes) {
+  RunOptions quiet = o.run();
+  quiet.progress = nullptr;
+  const Grid u = sounding_uncertainty(cloud, floor.frame(), quiet);
+  write_grid(u, o.uncertainty, o.write_options());
+  const S44Shares s = s44_shares(u, floor, quiet);
+  std::string text;
+  for (std::size_t k = 0; k < s.cells.size(); ++k)
+    if (s.cells[k] > 0)
+      text += fmt::format("{}{:.3g} % {}", text.empty() ? "" : ", ",
+                          100.0 * static_cast<double>(s.cells[k]) / static_cast<double>(s.all),
+                          name_of(static_cast<S44Order>(k)));
+  notes.push_back(
+      fmt::format("{} has the uncertainty (95 %) that density and spread of the soundings show; by IHO S-44: {}",
+                  o.uncertainty, text.empty() ? "nothing lies under water" : text));
 }
 
 int run_grid(GridCommand o) {
@@ -450,6 +470,7 @@ int run_grid(GridCommand o) {
         cell.metres(), made.spacing.metres()));
   notes.push_back(fmt::format("from {} points, {:.3f} m apart; edges up to {:.3g} m", made.points,
                               made.spacing.metres(), made.longest_edge.metres()));
+  if (!o.uncertainty.empty()) write_uncertainty(cloud, made.grids[0], o, notes);
   for (std::size_t i = 0; i < made.grids.size(); ++i) {
     Common to = o;
     to.out = path_for(o.out, name_of(g.methods[i]), made.grids.size() > 1);
@@ -504,6 +525,9 @@ void add_point_verbs(CLI::App& app, int& status) {
                    "statistics: take points this near to a cell's centre, not just those inside it");
   grid->add_option("--longest-edge", g->longest_edge,
                    "tin: triangles with a longer edge stay void; else ten times the spacing");
+  grid->add_option("--breaklines", g->breaklines, "tin: a file of lines with heights (z) that stay edges");
+  grid->add_option("--uncertainty", g->uncertainty,
+                   "soundings: also write how far the sea floor may be off (95 %), and tell the orders of IHO S-44");
   grid->add_flag("--all-classes", g->all_classes, "points of all classes (but noise), not just ground");
   grid->add_option("--surface", g->surface, "what it is then: ground, first, sea-floor")
       ->check(CLI::IsMember({"ground", "first", "sea-floor"}));

@@ -2,11 +2,13 @@
 
 #include <algorithm>
 #include <cmath>
+#include <cstring>
 #include <fmt/format.h>
 #include <mutex>
 #include <unordered_map>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/grid/cache.hpp"
 #include "katoptra/points/gridding.hpp"
 #include "katoptra/points/select.hpp"
 
@@ -71,11 +73,44 @@ class Cubes {
 class SeedSource : public GridSource {
  public:
   SeedSource(Grid lowest, std::vector<int> reaches, std::vector<float> steps)
-      : in_(std::move(lowest)), info_(in_.info()), reaches_(std::move(reaches)), steps_(std::move(steps)) {
+      : in_(std::move(lowest)),
+        info_(in_.info()),
+        reaches_(std::move(reaches)),
+        steps_(std::move(steps)),
+        owner_(BlockCache::shared().new_owner()) {
     for (int r : reaches_) halo_ += 2 * r;
   }
+  ~SeedSource() override { BlockCache::shared().forget(owner_); }
+  SeedSource(const SeedSource&) = delete;
+  SeedSource& operator=(const SeedSource&) = delete;
   const GridInfo& info() const override { return info_; }
+  // In tiles that are much wider than what lies around them, and kept.
   void read(const BlockView& out) const override {
+    const Window& w = out.window;
+    const std::int64_t tile_cols = (info_.frame.cols() + kTile - 1) / kTile;
+    for (std::int64_t tr = w.row / kTile; tr * kTile < w.row + w.rows; ++tr)
+      for (std::int64_t tc = w.col / kTile; tc * kTile < w.col + w.cols; ++tc) {
+        const Window tile = Window{tc * kTile, tr * kTile, kTile, kTile}.intersected(info_.frame.window());
+        const auto bytes = BlockCache::shared().get(owner_, static_cast<std::uint64_t>(tr * tile_cols + tc), [&] {
+          BlockCache::Bytes b(static_cast<std::size_t>(tile.cells()) * sizeof(float));
+          make({tile, reinterpret_cast<float*>(b.data()), nullptr, tile.cols});
+          return b;
+        });
+        const BlockView part = out.part(tile.intersected(w));
+        for (std::int64_t r = 0; r < part.window.rows; ++r) {
+          const auto from = (part.window.row + r - tile.row) * tile.cols + part.window.col - tile.col;
+          std::memcpy(part.row(r), bytes->data() + static_cast<std::size_t>(from) * sizeof(float),
+                      static_cast<std::size_t>(part.window.cols) * sizeof(float));
+          if (Origin* o = part.origin_row(r))
+            for (std::int64_t c = 0; c < part.window.cols; ++c)
+              o[c] = std::isnan(part.row(r)[c]) ? 0 : origin_code(1, How::Measured);
+        }
+      }
+  }
+
+ private:
+  static constexpr std::int64_t kTile = 512;
+  void make(const BlockView& out) const {
     const Window wide = out.window.grown(halo_);
     const Block lowest = in_.read(wide);
     const std::int64_t cols = wide.cols, rows = wide.rows;
@@ -93,11 +128,9 @@ class SeedSource : public GridSource {
       for (std::int64_t c = 0; c < out.window.cols; ++c) {
         const auto at = static_cast<std::size_t>((r + halo_) * cols + c + halo_);
         out.row(r)[c] = rises[at] ? kVoid : lowest.row(0)[at];
-        if (Origin* o = out.origin_row(r)) o[c] = std::isnan(out.row(r)[c]) ? 0 : origin_code(1, How::Measured);
       }
   }
 
- private:
   // The lowest (or highest) value within `reach` cells along both axes; voids have no say.
   static void extreme(std::vector<float>& v, std::int64_t cols, std::int64_t rows, int reach, bool lowest) {
     std::vector<float> line, result;
@@ -144,6 +177,7 @@ class SeedSource : public GridSource {
   std::vector<int> reaches_;
   std::vector<float> steps_;
   std::int64_t halo_ = 0;
+  std::uint64_t owner_;
 };
 
 // ---- points by a surface

@@ -1,0 +1,175 @@
+#include "katoptra/points/soundings.hpp"
+
+#include <algorithm>
+#include <cmath>
+
+#include "katoptra/base/error.hpp"
+#include "katoptra/points/gridding.hpp"
+
+#include "buckets.hpp"
+
+namespace katoptra {
+namespace {
+
+constexpr double kReach = 3;  // spacings
+constexpr double kTwoSided95 = 1.96;
+
+struct Allowed {
+  const char* name;
+  double a, b;
+};
+constexpr Allowed kOrders[] = {{"exclusive order", 0.15, 0.0075},
+                               {"special order", 0.25, 0.0075},
+                               {"order 1", 0.5, 0.013},
+                               {"order 2", 1.0, 0.023}};
+
+// Standard deviation of heights about the plane that fits them best; places in units of the reach, from the cell.
+double about_plane(const std::vector<std::array<double, 3>>& p) {
+  double m[3][4] = {};
+  for (const auto& q : p) {
+    const double v[3] = {1, q[0], q[1]};
+    for (int i = 0; i < 3; ++i) {
+      for (int k = 0; k < 3; ++k) m[i][k] += v[i] * v[k];
+      m[i][3] += v[i] * q[2];
+    }
+  }
+  for (int i = 0; i < 3; ++i) {
+    int best = i;
+    for (int r = i + 1; r < 3; ++r)
+      if (std::abs(m[r][i]) > std::abs(m[best][i])) best = r;
+    if (std::abs(m[best][i]) < 1e-9) return std::nan("");  // all on one line
+    std::swap_ranges(m[i], m[i] + 4, m[best]);
+    for (int r = 0; r < 3; ++r) {
+      if (r == i) continue;
+      const double f = m[r][i] / m[i][i];
+      for (int k = i; k < 4; ++k) m[r][k] -= f * m[i][k];
+    }
+  }
+  double sum = 0;
+  for (const auto& q : p) {
+    const double d = q[2] - m[0][3] / m[0][0] - m[1][3] / m[1][1] * q[0] - m[2][3] / m[2][2] * q[1];
+    sum += d * d;
+  }
+  return std::sqrt(sum / static_cast<double>(p.size() - 3));
+}
+
+class UncertaintySource : public GridSource {
+ public:
+  UncertaintySource(const PointCloud& cloud, const Frame& frame, const RunOptions& run)
+      : buckets_(cloud, frame, 256, run) {
+    info_.frame = frame;
+    info_.quantity = cloud.info().quantity;
+    info_.quantity.kind = QuantityKind::Uncertainty;
+    info_.quantity.other_unit = symbol(cloud.info().quantity.unit);
+    info_.name = "uncertainty";
+    info_.sources = cloud.info().sources;
+    spacing_ = buckets_.spacing().metres() / buckets_.lattice().metres;
+  }
+  const GridInfo& info() const override { return info_; }
+  void read(const BlockView& out) const override {
+    const PlaceLattice& l = buckets_.lattice();
+    const Frame& f = info_.frame;
+    const double reach = kReach * spacing_;
+    auto x_of = [&](std::int64_t c) { return l.at_x(f.centre(static_cast<double>(c), 0).x); };
+    auto y_of = [&](std::int64_t r) { return l.at_y(f.centre(0, static_cast<double>(r)).y); };
+    const Window& w = out.window;
+    const double west = x_of(w.col) - reach, north = y_of(w.row) + reach;
+    auto points = buckets_.in_box(west, y_of(w.row + w.rows - 1) - reach, x_of(w.col + w.cols - 1) + reach, north);
+    // Sorted, so that sums do not depend on the window they are read through; in squares of the reach, to be found.
+    std::sort(points.begin(), points.end(), [](const StoredPoint& a, const StoredPoint& b) {
+      return a.x != b.x ? a.x < b.x : a.y != b.y ? a.y < b.y : a.z < b.z;
+    });
+    const auto cols = static_cast<std::int64_t>((x_of(w.col + w.cols - 1) + reach - west) / reach) + 1;
+    std::vector<std::vector<std::uint32_t>> squares(static_cast<std::size_t>(
+        cols * (static_cast<std::int64_t>((north - y_of(w.row + w.rows - 1) + reach) / reach) + 1)));
+    auto square_of = [&](double x, double y) {
+      return static_cast<std::int64_t>((north - y) / reach) * cols + static_cast<std::int64_t>((x - west) / reach);
+    };
+    for (std::size_t i = 0; i < points.size(); ++i)
+      if (const auto k = static_cast<std::size_t>(square_of(points[i].x, points[i].y)); k < squares.size())
+        squares[k].push_back(static_cast<std::uint32_t>(i));
+    std::vector<std::uint32_t> near;
+    std::vector<std::array<double, 3>> fit;
+    for (std::int64_t r = 0; r < w.rows; ++r)
+      for (std::int64_t c = 0; c < w.cols; ++c) {
+        const double x = x_of(w.col + c), y = y_of(w.row + r);
+        near.clear();
+        for (std::int64_t dr = -1; dr <= 1; ++dr)
+          for (std::int64_t dc = -1; dc <= 1; ++dc) {
+            const std::int64_t k = square_of(x, y) + dr * cols + dc;
+            if (k >= 0 && k < static_cast<std::int64_t>(squares.size()))
+              near.insert(near.end(), squares[static_cast<std::size_t>(k)].begin(),
+                          squares[static_cast<std::size_t>(k)].end());
+          }
+        std::sort(near.begin(), near.end());
+        near.erase(std::unique(near.begin(), near.end()), near.end());
+        fit.clear();
+        double nearest2 = std::numeric_limits<double>::infinity();
+        for (std::uint32_t i : near) {
+          const double dx = points[i].x - x, dy = points[i].y - y, d2 = dx * dx + dy * dy;
+          if (d2 > reach * reach) continue;
+          nearest2 = std::min(nearest2, d2);
+          fit.push_back({dx / reach, dy / reach, points[i].z});
+        }
+        out.row(r)[c] =
+            static_cast<int>(fit.size()) < kFewestSoundings
+                ? kVoid
+                : static_cast<float>(kTwoSided95 * about_plane(fit) * std::sqrt(1 + nearest2 / (spacing_ * spacing_)));
+        if (Origin* o = out.origin_row(r)) o[c] = std::isnan(out.row(r)[c]) ? 0 : origin_code(1, How::Interpolated);
+      }
+  }
+
+ private:
+  PointBuckets buckets_;
+  GridInfo info_;
+  double spacing_ = 1;
+};
+
+}  // namespace
+
+Grid sounding_uncertainty(const PointCloud& soundings, const Frame& frame, const RunOptions& run) {
+  return Grid(std::make_shared<UncertaintySource>(soundings, frame, run));
+}
+
+const char* name_of(S44Order order) {
+  return order == S44Order::None ? "no order" : kOrders[static_cast<int>(order)].name;
+}
+
+Length s44_allows(S44Order order, Length depth) {
+  if (order == S44Order::None) return Length::metres(std::numeric_limits<double>::infinity());
+  const Allowed& o = kOrders[static_cast<int>(order)];
+  return Length::metres(std::hypot(o.a, o.b * depth.metres()));
+}
+
+S44Order s44_order(Length uncertainty, Length depth) {
+  for (S44Order o : {S44Order::Exclusive, S44Order::Special, S44Order::One, S44Order::Two})
+    if (uncertainty <= s44_allows(o, depth)) return o;
+  return S44Order::None;
+}
+
+S44Shares s44_shares(const Grid& uncertainty, const Grid& heights, const RunOptions& run) {
+  const auto at = heights.frame().window_of(uncertainty.frame());
+  if (!at)
+    throw Error(ErrorCode::BadArgument, "the uncertainty and the sea floor do not share a lattice",
+                uncertainty.info().name, "make both of the same cells");
+  S44Shares s;
+  const double unit = metres_per(heights.quantity().unit);
+  for_each_band(heights, Planes::Values, run, [&](const Block& b) {
+    Window w = b.window();
+    w.col -= at->col;
+    w.row -= at->row;
+    const Block u = uncertainty.read(w);
+    for (std::int64_t r = 0; r < w.rows; ++r)
+      for (std::int64_t c = 0; c < w.cols; ++c) {
+        const float z = b.at(c, r), e = u.at(c, r);
+        if (std::isnan(z) || z >= 0) continue;
+        ++s.all;
+        const S44Order o =
+            std::isnan(e) ? S44Order::None : s44_order(Length::metres(e * unit), Length::metres(-z * unit));
+        ++s.cells[static_cast<std::size_t>(o)];
+      }
+  });
+  return s;
+}
+
+}  // namespace katoptra
