@@ -459,6 +459,7 @@ int run_grid(GridCommand o) {
   if (!o.like.empty()) g.frame = open_grid(o.like).frame();
   if (!o.radius.empty()) g.radius = length_from(o.radius, LengthUnit::Metre, notes);
   if (!o.longest_edge.empty()) g.longest_edge = length_from(o.longest_edge, LengthUnit::Metre, notes);
+  if (!o.breaklines.empty()) g.breaklines = read_breaklines(o.breaklines, cloud.info().crs);
   const GriddedPoints made = grid_points(cloud, g);
   if (made.outside > 0 && !area && o.like.empty())
     notes.push_back(

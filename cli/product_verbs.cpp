@@ -5,7 +5,9 @@
 #include "katoptra/base/error.hpp"
 #include "katoptra/check/statistics.hpp"
 #include "katoptra/formats/bytes.hpp"
+#include "katoptra/formats/point_file.hpp"
 #include "katoptra/formats/vector_file.hpp"
+#include "katoptra/points/measure.hpp"
 #include "katoptra/study/tables.hpp"
 #include "katoptra/surface/clip.hpp"
 #include "katoptra/terrain/contours.hpp"
@@ -130,11 +132,68 @@ int run_section(const SectionCommand& o) {
 }
 
 struct SampleCommand : Common {
-  std::string in, points_file;
+  std::string in, points_file, radius = "1m";
   std::vector<std::string> at;
 };
 
+// Heights measured on points: what stands highest near each place, and how far above the ground.
+int run_sample_points(const SampleCommand& o) {
+  std::vector<std::string> notes;
+  PointOpenOptions open{.open = o.open_options(), .area = nullptr, .spacing = {}};
+  open.open.crs.reset();
+  const PointCloud cloud = open_points(o.in, open);
+  const PointInfo& info = cloud.info();
+  std::vector<Point> places;
+  std::optional<Transform> there;
+  if (!o.points_file.empty()) {
+    const Layer layer = read_layer(o.points_file, o.crs.empty() ? info.crs : Crs::parse(o.crs));
+    if (layer.crs && info.crs && !layer.crs.same_place(info.crs)) there.emplace(layer.crs, info.crs);
+    for (const Feature& f : layer.features)
+      if (const auto* p = std::get_if<Point>(&f.geometry)) places.push_back(there ? there->forward(*p) : *p);
+  }
+  for (const std::string& text : o.at) places.push_back(point_from(text, info.crs));
+  if (places.empty())
+    throw Error(ErrorCode::BadArgument, "no points to sample", "sample", "give --points FILE or --at X,Y");
+  const Length radius = length_from(o.radius, LengthUnit::Metre, notes);
+  const auto measured = measure_points(cloud, places, radius, o.run());
+  auto number = [](double v) { return std::isnan(v) ? std::string() : fmt::format("{:.3f}", v); };
+  auto json_number = [](double v) { return std::isnan(v) ? ordered_json(nullptr) : ordered_json(v); };
+  std::string csv = "x,y,points,lowest,highest,class,ground,above_ground\n";
+  ordered_json list = ordered_json::array();
+  for (const PointMeasure& m : measured) {
+    csv += fmt::format("{:.3f},{:.3f},{},{},{},{},{},{}\n", m.place.x, m.place.y, m.points, number(m.lowest),
+                       number(m.highest), m.points ? class_name(m.highest_class) : "", number(m.ground),
+                       number(m.highest - m.ground));
+    list.push_back({{"x", m.place.x},
+                    {"y", m.place.y},
+                    {"points", m.points},
+                    {"lowest", json_number(m.lowest)},
+                    {"highest", json_number(m.highest)},
+                    {"class", m.highest_class},
+                    {"ground", json_number(m.ground)},
+                    {"above_ground", json_number(m.highest - m.ground)}});
+  }
+  if (!o.out.empty()) write_text_file(o.out, csv, {.overwrite = o.overwrite});
+  if (o.json) {
+    std::fputs(
+        (ordered_json{{"unit", symbol(info.quantity.unit)}, {"radius_m", radius.metres()}, {"points", list}}.dump(2) +
+         "\n")
+            .c_str(),
+        stdout);
+  } else if (!o.quiet) {
+    std::fputs(o.out.empty() ? csv.c_str() : (o.out + "\n").c_str(), stdout);
+    if (measured.size() == 2)
+      fmt::print(
+          stderr,
+          "from the ground at the second place to the top at the first: {:+.3f} {}; from top to top: {:+.3f} {}\n",
+          measured[0].highest - measured[1].ground, symbol(info.quantity.unit),
+          measured[0].highest - measured[1].highest, symbol(info.quantity.unit));
+  }
+  return 0;
+}
+
 int run_sample(const SampleCommand& o) {
+  if (looks_like_points(o.in)) return run_sample_points(o);
   Common reading = o;
   reading.crs.clear();
   const Grid in = open_input(o.in, reading);
@@ -299,8 +358,11 @@ void add_product_verbs(CLI::App& app, int& status) {
   v->callback([s, &status] { status = run_section(*s); });
 
   auto p = std::make_shared<SampleCommand>();
-  v = app.add_subcommand("sample", "values at points; with a known height in the table, residuals too");
-  v->add_option("IN", p->in, "a grid")->required();
+  v = app.add_subcommand(
+      "sample",
+      "values at points; with a known height in the table, residuals too; on lidar, heights above the ground");
+  v->add_option("IN", p->in, "a grid, or a LAS or LAZ file")->required();
+  v->add_option("--radius", p->radius, "on points: look this far around each place");
   v->add_option("--points", p->points_file, "a CSV, GeoJSON or GeoPackage file with points");
   v->add_option("--at", p->at, "X,Y or X,Y@CRS; may be given several times")->allow_extra_args(false);
   v->add_option("--crs", p->crs, "the CRS of a table that does not say (default: the grid's)");

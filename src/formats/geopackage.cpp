@@ -98,13 +98,15 @@ class WkbReader {
     std::uint32_t type = u32(little);
     const int extra = type / 1000 % 10;  // Z, M or ZM coordinates follow x and y
     dims_ = type >= 1000 ? (extra == 3 ? 4 : 3) : 2;
+    has_z_ = extra == 1 || extra == 3;
     type %= 1000;
     switch (type) {
       case 1:
         out.push_back({point(little), {}});
         break;
       case 2:
-        out.push_back({line(little), {}});
+        out.push_back({line(little), {}, {}});
+        out.back().heights = heights_;
         break;
       case 3:
         out.push_back({MultiPolygon{polygon(little)}, {}});
@@ -162,13 +164,17 @@ class WkbReader {
   Point point(bool little) {
     Point p{number(little), 0};
     p.y = number(little);
-    for (int i = 2; i < dims_; ++i) number(little);
+    for (int i = 2; i < dims_; ++i) {
+      const double v = number(little);
+      if (i == 2 && has_z_) heights_.push_back(v);
+    }
     return p;
   }
   LineString line(bool little) {
     const std::uint32_t n = u32(little);
     need(std::size_t{n} * 8 * static_cast<std::size_t>(dims_));
     LineString l;
+    heights_.clear();
     for (std::uint32_t i = 0; i < n; ++i) l.push_back(point(little));
     return l;
   }
@@ -182,6 +188,8 @@ class WkbReader {
   const std::uint8_t *at_, *end_;
   std::string file_;
   int dims_ = 2;
+  bool has_z_ = false;
+  std::vector<double> heights_;  // of the line that was read last
 };
 
 // ---- writing

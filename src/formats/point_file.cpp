@@ -7,6 +7,7 @@
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/formats/http.hpp"
+#include "katoptra/formats/vector_file.hpp"
 
 #include "base/text.hpp"
 #include "las_source.hpp"
@@ -90,6 +91,39 @@ bool looks_like_points(const fs::path& path) {
   } catch (const Error&) {
     return false;
   }
+}
+
+std::vector<Breakline> read_breaklines(const fs::path& path, const Crs& crs) {
+  const Layer layer = read_layer(path);
+  std::optional<Transform> there;
+  if (layer.crs && crs && !layer.crs.same_place(crs)) there.emplace(layer.crs, crs);
+  std::vector<Breakline> out;
+  auto add = [&](LineString line, const Feature& f) {
+    Breakline b{std::move(line), f.heights};
+    for (const auto& [name, value] : f.properties) {
+      const std::string n = lower_case(name);
+      if (!b.heights.empty() || (n != "z" && n != "height" && n != "level")) continue;
+      if (const auto* number = std::get_if<double>(&value)) b.heights.assign(b.line.size(), *number);
+      if (const auto* whole = std::get_if<std::int64_t>(&value))
+        b.heights.assign(b.line.size(), static_cast<double>(*whole));
+    }
+    if (b.heights.size() != b.line.size())
+      throw Error(ErrorCode::BadFile, "a line has neither third coordinates nor a property z, height or level",
+                  path.string(), "breaklines need heights");
+    if (there) there->forward(b.line);
+    out.push_back(std::move(b));
+  };
+  for (const Feature& f : layer.features) {
+    if (const auto* l = std::get_if<LineString>(&f.geometry)) add(*l, f);
+    if (const auto* shape = std::get_if<MultiPolygon>(&f.geometry))
+      for (const Polygon& p : *shape) {
+        add(p.outer, f);
+        for (const Ring& hole : p.holes) add(hole, f);
+      }
+  }
+  if (out.empty())
+    throw Error(ErrorCode::BadFile, "has no line in it", path.string(), "give breaklines as lines with heights");
+  return out;
 }
 
 PointWriteReport write_points(const PointCloud& cloud, const fs::path& path, const PointWriteOptions& options) {

@@ -98,11 +98,13 @@ class GeoJsonReader {
       add(point(c));
     else if (type == "MultiPoint")
       for (const json& p : list(c)) add(point(p));
-    else if (type == "LineString")
-      add(line(c));
-    else if (type == "MultiLineString")
-      for (const json& p : list(c)) add(line(p));
-    else if (type == "Polygon")
+    else if (type == "LineString" || type == "MultiLineString") {
+      auto add_line = [&](const json& one) { l.features.push_back({line(one), properties, heights_of(one)}); };
+      if (type == "LineString")
+        add_line(c);
+      else
+        for (const json& p : list(c)) add_line(p);
+    } else if (type == "Polygon")
       add(MultiPolygon{polygon(c)});
     else if (type == "MultiPolygon") {
       MultiPolygon m;
@@ -125,6 +127,14 @@ class GeoJsonReader {
     LineString l;
     for (const json& p : list(c)) l.push_back(point(p));
     return l;
+  }
+  // The third coordinates, when all points of the line have one.
+  std::vector<double> heights_of(const json& c) const {
+    std::vector<double> z;
+    for (const json& p : c)
+      if (p.size() > 2 && p[2].is_number()) z.push_back(p[2].get<double>());
+    if (z.size() != c.size()) z.clear();
+    return z;
   }
   Polygon polygon(const json& c) const {
     Polygon p;

@@ -18,6 +18,7 @@
 
 #include "katoptra/formats/grid_file.hpp"
 #include "katoptra/geo/area.hpp"
+#include "katoptra/points/gridding.hpp"
 #include "katoptra/points/points.hpp"
 
 namespace katoptra {
@@ -62,6 +63,10 @@ bool looks_like_points(const std::filesystem::path& path);
 
 // The paths of all LAS and LAZ files behind a path: the file itself, those in a folder, or in an archive.
 std::vector<std::filesystem::path> points_behind(const std::filesystem::path& path);
+
+// The lines of a vector file as breaklines, in `crs`: their heights are their third coordinates, else a property called
+// z, height or level that holds for the whole line or outline. BadFile when there are none.
+std::vector<Breakline> read_breaklines(const std::filesystem::path& path, const Crs& crs);
 
 struct PointWriteOptions {
   bool overwrite = false;
