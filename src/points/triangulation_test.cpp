@@ -1,0 +1,174 @@
+#include "katoptra/points/triangulation.hpp"
+
+#include <algorithm>
+#include <array>
+#include <set>
+
+#include "point_testing.hpp"
+#include "points/predicates.hpp"
+
+namespace katoptra {
+namespace {
+
+using namespace testing;
+using Triangles = std::set<std::array<int, 3>>;
+
+std::array<int, 3> canonical(int a, int b, int c) {
+  std::array<int, 3> t{a, b, c};
+  std::rotate(t.begin(), std::min_element(t.begin(), t.end()), t.end());
+  return t;
+}
+Triangles triangles_of(const Triangulation& t) {
+  Triangles out;
+  t.for_each_triangle([&](int a, int b, int c) { out.insert(canonical(a, b, c)); });
+  return out;
+}
+// Few points on small lattices, on one line, many at one place: what goes wrong first.
+std::vector<LatticePoint> degenerate_points(unsigned seed) {
+  Dice r(seed);
+  const std::uint32_t n = 1 + r(40), range = r(3) == 0 ? 4 : r(2) ? 30 : 100000;
+  const bool line = r(10) == 0;
+  std::vector<LatticePoint> p;
+  for (std::uint32_t i = 0; i < n; ++i) {
+    const int x = static_cast<int>(r(range)) - static_cast<int>(range / 2);
+    p.push_back({x, line ? 2 * x + 1 : static_cast<int>(r(range)) - static_cast<int>(range / 2)});
+  }
+  return p;
+}
+
+TEST(Triangulation, NoCircleHoldsAPoint) {
+  for (unsigned seed = 1; seed <= 1500; ++seed) {
+    SCOPED_TRACE(seed);
+    const auto p = degenerate_points(seed);
+    std::vector<int> once;
+    for (int i = 0; i < static_cast<int>(p.size()); ++i)
+      if (std::none_of(once.begin(), once.end(),
+                       [&](int k) { return p[static_cast<std::size_t>(k)] == p[static_cast<std::size_t>(i)]; }))
+        once.push_back(i);
+    auto at = [&](int i) { return p[static_cast<std::size_t>(i)]; };
+    Triangles brute;
+    for (int a : once)
+      for (int b : once)
+        for (int c : once)
+          if (a < b && a < c && b != c && exact::turn(at(a), at(b), at(c)) > 0 &&
+              std::none_of(once.begin(), once.end(), [&](int d) {
+                return d != a && d != b && d != c && exact::in_circle(at(a), at(b), at(c), at(d));
+              }))
+            brute.insert(canonical(a, b, c));
+    ASSERT_EQ(triangles_of(Triangulation(p)), brute);
+  }
+}
+
+TEST(Triangulation, IsTheSameInWhateverOrderAndOnWhateverThreads) {
+  Dice r(4);
+  std::vector<LatticePoint> p;
+  for (int i = 0; i < 60000; ++i) p.push_back({static_cast<int>(r(300)) * 100, static_cast<int>(r(300)) * 100});
+  auto places = [](const Triangulation& t) {
+    std::set<std::array<int, 6>> out;
+    t.for_each_triangle([&](int a, int b, int c) {
+      std::array<LatticePoint, 3> v{t.point(a), t.point(b), t.point(c)};
+      std::rotate(
+          v.begin(),
+          std::min_element(v.begin(), v.end(), [](const auto& i, const auto& k) { return exact::comes_before(i, k); }),
+          v.end());
+      out.insert({v[0].x, v[0].y, v[1].x, v[1].y, v[2].x, v[2].y});
+    });
+    return out;
+  };
+  const auto one = places(Triangulation(p));
+  std::reverse(p.begin(), p.end());
+  EXPECT_EQ(places(Triangulation(p)), one);
+  EXPECT_EQ(places(Triangulation(p, RunOptions{.threads = 4})), one);
+}
+
+TEST(Triangulation, ExactWhereDoublesAreNot) {
+  // Four corners of a square far away, and points a single step inside and outside of their circle.
+  const int e = 1 << 26;
+  const LatticePoint a{-e, -e}, b{e, -e}, c{e, e};
+  EXPECT_TRUE(exact::in_circle(a, b, c, LatticePoint{-e + 1, e}));
+  EXPECT_EQ(exact::in_circle_by_integers(a, b, c, LatticePoint{-e, e}), 0);
+  EXPECT_EQ(error_of([&] {
+              Triangulation(std::vector<LatticePoint>{{0, 0}, {e + 1, 0}, {0, 5}});
+            }),
+            ErrorCode::TooLarge);
+}
+
+TEST(Triangulation, KeepsEdges) {
+  for (unsigned seed = 1; seed <= 400; ++seed) {
+    SCOPED_TRACE(seed);
+    Dice r(seed);
+    const auto range = static_cast<std::uint32_t>(seed % 3 ? 1000 : 12);
+    std::vector<LatticePoint> p;
+    std::set<std::pair<int, int>> seen;
+    while (p.size() < 30) {
+      const LatticePoint q{static_cast<int>(r(range)), static_cast<int>(r(range))};
+      if (seen.insert({q.x, q.y}).second) p.push_back(q);
+    }
+    Triangulation t(p);
+    const std::size_t before = t.triangles();
+    std::int64_t area = 0;
+    t.for_each_triangle([&](int a, int b, int c) { area += exact::turn(t.point(a), t.point(b), t.point(c)); });
+    const int a = static_cast<int>(r(30)), b = static_cast<int>(r(30));
+    ASSERT_TRUE(t.keep_edge(a, b));
+    // Every piece of the line between points on it is an edge now.
+    std::vector<int> on;
+    for (int i = 0; i < 30; ++i)
+      if (exact::turn(p[static_cast<std::size_t>(a)], p[static_cast<std::size_t>(b)], p[static_cast<std::size_t>(i)]) ==
+          0) {
+        auto along = [&](int k) {
+          return static_cast<std::int64_t>(p[static_cast<std::size_t>(k)].x - p[static_cast<std::size_t>(a)].x) *
+                     (p[static_cast<std::size_t>(b)].x - p[static_cast<std::size_t>(a)].x) +
+                 static_cast<std::int64_t>(p[static_cast<std::size_t>(k)].y - p[static_cast<std::size_t>(a)].y) *
+                     (p[static_cast<std::size_t>(b)].y - p[static_cast<std::size_t>(a)].y);
+        };
+        if (along(i) >= 0 && along(i) <= along(b)) on.push_back(i);
+      }
+    std::sort(on.begin(), on.end(), [&](int i, int k) {
+      auto d = [&](int q) {
+        return std::abs(p[static_cast<std::size_t>(q)].x - p[static_cast<std::size_t>(a)].x) +
+               std::abs(p[static_cast<std::size_t>(q)].y - p[static_cast<std::size_t>(a)].y);
+      };
+      return d(i) < d(k);
+    });
+    for (std::size_t i = 0; i + 1 < on.size() && a != b; ++i)
+      EXPECT_TRUE(t.is_kept(on[i], on[i + 1]) || t.is_kept(on[i + 1], on[i]));
+    // Still a triangulation of the same hull.
+    std::int64_t after = 0;
+    t.for_each_triangle([&](int i, int k, int m) { after += exact::turn(t.point(i), t.point(k), t.point(m)); });
+    EXPECT_EQ(t.triangles(), before);
+    EXPECT_EQ(after, area);
+    // A second edge across the first is refused.
+    for (int i = 0; i < 30; ++i)
+      for (int k = 0; k < i && a != b; ++k) {
+        auto side = [&](int u, int v, int w) {
+          return exact::turn(p[static_cast<std::size_t>(u)], p[static_cast<std::size_t>(v)],
+                             p[static_cast<std::size_t>(w)]);
+        };
+        const bool crosses = side(a, b, i) != 0 && side(a, b, k) != 0 && (side(a, b, i) > 0) != (side(a, b, k) > 0) &&
+                             side(i, k, a) != 0 && side(i, k, b) != 0 && (side(i, k, a) > 0) != (side(i, k, b) > 0);
+        if (!crosses) continue;
+        Triangulation copy = t;
+        EXPECT_FALSE(copy.keep_edge(i, k));
+      }
+  }
+}
+
+TEST(Triangulation, FindsTheTriangleOfAPlace) {
+  Dice r(9);
+  std::vector<LatticePoint> p;
+  for (int i = 0; i < 3000; ++i) p.push_back({static_cast<int>(r(100000)), static_cast<int>(r(100000))});
+  const Triangulation t(p);
+  int near = -1;
+  for (int i = 0; i < 2000; ++i) {
+    const LatticePoint q{static_cast<int>(r(100000)), static_cast<int>(r(100000))};
+    const int e = t.locate(q.x, q.y, near);
+    if (e < 0) continue;
+    near = e;
+    const int b = t.next_left(e), c = t.next_left(b);
+    for (int edge : {e, b, c}) EXPECT_GE(exact::turn(t.point(t.from(edge)), t.point(t.to(edge)), q), 0);
+  }
+  EXPECT_EQ(t.locate(-5000, 50000), -1);
+}
+
+}  // namespace
+}  // namespace katoptra
