@@ -123,7 +123,9 @@ class Scan {
           ++n;
         }
       }
-      g.row_stripe.push_back(n >= 32 ? sum / static_cast<double>(n) : std::nan(""));
+      // The mean of a few cells wanders far without any stripe.
+      const bool enough = n >= 32 && 4 * n >= segment_begin(s + 1) - segment_begin(s);
+      g.row_stripe.push_back(enough ? sum / static_cast<double>(n) : std::nan(""));
     }
     for (std::int64_t c = 1; c < cols; ++c) {
       const auto i = static_cast<std::size_t>(c);

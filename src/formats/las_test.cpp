@@ -269,17 +269,16 @@ Octree make_octree() {
   node(page.data() + 96, 1, 1, 1, 150, 5);
   const auto table = laz::encode_chunk_table(sizes, true);
   const std::size_t table_at = begin + chunks.size(), evlr = table_at + table.size();
-  o.child_page = evlr + 60 + 64;
-  // The root page: the root, and one entry that leads to the page of the children (for the first of them).
+  o.child_page = evlr + 60 + 160;
+  // The root page: the root, three children, and an entry that leads to the page of the fourth.
   std::vector<std::uint8_t> pages(root.begin(), root.begin() + 32);
-  pages.resize(64, 0);
-  std::memcpy(pages.data() + 32, page.data(), 16);
-  store<std::uint64_t>(pages.data() + 48, o.child_page);
-  store<std::int32_t>(pages.data() + 56, 128);
-  store<std::int32_t>(pages.data() + 60, -1);
   pages.insert(pages.end(), page.begin(), page.end());
+  store<std::uint64_t>(pages.data() + 128 + 16, o.child_page);
+  store<std::int32_t>(pages.data() + 128 + 24, 32);
+  store<std::int32_t>(pages.data() + 128 + 28, -1);
+  pages.insert(pages.end(), page.begin() + 96, page.end());
   store<std::uint64_t>(h.records[0].bytes.data() + 40, evlr + 60);
-  store<std::uint64_t>(h.records[0].bytes.data() + 48, 64);
+  store<std::uint64_t>(h.records[0].bytes.data() + 48, 160);
   h.points = 1300;
   h.lowest[0] = 677000, h.lowest[1] = 5842000, h.highest[0] = 677512, h.highest[1] = 5842512, h.highest[2] = 150;
   o.bytes = las::header_bytes(h);
@@ -326,7 +325,7 @@ TEST(Copc, PagesThatLeadInCirclesOrBeyondAreRefused) {
     return error_of([&] { open_point_file(folder / "a.laz", {.open = {}, .area = nullptr, .spacing = 1_m}); });
   };
   auto circle = o.bytes;
-  store<std::uint64_t>(circle.data() + entry + 16, entry - 32);
+  store<std::uint64_t>(circle.data() + entry + 16, entry - 128);
   EXPECT_EQ(open(circle), ErrorCode::BadFile);
   auto beyond = o.bytes;
   store<std::uint64_t>(beyond.data() + entry + 16, beyond.size() - 8);
@@ -358,7 +357,10 @@ TEST(Las, DamageIsAnErrorUnlessThePointsBeforeItAreAskedFor) {
             open_point_file(folder / "cut.laz", {.open = {}, .area = nullptr, .spacing = {}, .salvage = true});
         const PointBatch some = all_points(saved.cloud);
         ASSERT_LT(some.size(), whole.size());
-        EXPECT_GT(some.size(), 0u);
+        // A layered chunk is whole or nothing.
+        if (share > 0.4) {
+          EXPECT_GT(some.size(), 0u);
+        }
         for (std::size_t i = 0; i < some.size(); ++i) ASSERT_EQ(some.z[i], whole.z[i]);
         EXPECT_FALSE(saved.facts.problems.empty());
       }

@@ -211,7 +211,15 @@ Frame frame_for_points(const PointInfo& info, const PointGridding& o) {
 }
 
 GriddedPoints grid_points(const PointCloud& cloud, const PointGridding& o) {
-  const PointInfo& info = cloud.info();
+  PointInfo info = cloud.info();
+  if (!info.exact && !o.frame && !(o.cell > Length())) {
+    // The cell follows from the points themselves.
+    RunOptions quiet = o.run;
+    quiet.progress = nullptr;
+    const PointTally there = tally(cloud, quiet);
+    info.count = there.count;
+    info.bounds = there.bounds;
+  }
   if (o.methods.empty()) throw Error(ErrorCode::BadArgument, "no method was named", info.name, "name one, such as tin");
   TilePlan plan;
   plan.options = o;

@@ -167,7 +167,7 @@ TEST(Gridding, LongEdgesLeaveTheHoleAndBreaklinesBendTheSurface) {
   const GriddedPoints open = grid_points(cloud, {.cell = 1_m, .longest_edge = 6_m}),
                       closed = grid_points(cloud, {.cell = 1_m, .longest_edge = 50_m});
   const Frame& f = open.grids[0].frame();
-  const auto c = static_cast<std::int64_t>(f.col_at(677036)), r = static_cast<std::int64_t>(f.row_at(5842030));
+  const auto c = static_cast<std::int64_t>(f.col_at(677036)), r = static_cast<std::int64_t>(f.row_at(5842030.5));
   EXPECT_TRUE(std::isnan(open.grids[0].at(c, r)));
   EXPECT_NEAR(closed.grids[0].at(c, r), plane(677036.5, 5842030.5), 0.3);
   EXPECT_EQ(how_of(closed.grids[0].read({c, r, 1, 1}, Planes::ValuesAndOrigin).origin_row(0)[0]), How::Interpolated);

@@ -188,6 +188,7 @@ class MarkedPoints : public PointSource {
   using Change = std::function<void(PointBatch& batch, std::vector<std::uint8_t>& keep)>;
   MarkedPoints(PointCloud in, PointFields needed, PointFields added, Change change)
       : in_(std::move(in)), info_(in_.info()), needed_(needed), change_(std::move(change)) {
+    info_.exact = false;
     info_.fields = info_.fields | added;
   }
   const PointInfo& info() const override { return info_; }
@@ -246,11 +247,12 @@ PointCloud classify_ground(const PointCloud& cloud, const GroundFilter& o) {
   const double unit = metres_per(info.quantity.unit);
   RunOptions quiet = o.run;
   quiet.progress = nullptr;
+  const PointTally there = tally(cloud, quiet);
   const GroundScale scale =
-      info.crs && !info.bounds.empty() ? GroundRuler(info.crs).at(info.bounds.centre()) : GroundScale{};
+      info.crs && !there.bounds.empty() ? GroundRuler(info.crs).at(there.bounds.centre()) : GroundScale{};
   const double area =
-      info.bounds.empty() ? 1 : std::max(1e-9, info.bounds.width() * scale.x * info.bounds.height() * scale.y);
-  const double spacing = std::sqrt(area / static_cast<double>(std::max<std::uint64_t>(1, info.count)));
+      there.bounds.empty() ? 1 : std::max(1e-9, there.bounds.width() * scale.x * there.bounds.height() * scale.y);
+  const double spacing = std::sqrt(area / static_cast<double>(std::max<std::uint64_t>(1, there.count)));
   const double cube = std::max(kSmallestCube, 4 * spacing);
   std::shared_ptr<const Cubes> cubes;
   if (o.noise) cubes = std::make_shared<const Cubes>(cloud, cube / scale.x, cube / scale.y, cube / unit, quiet);

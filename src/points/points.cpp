@@ -268,6 +268,25 @@ PointCloud relabelled(const PointCloud& cloud, const std::function<void(PointInf
   return PointCloud(std::make_shared<RelabelledPoints>(cloud, std::move(info)));
 }
 
+PointTally tally(const PointCloud& cloud, const RunOptions& run) {
+  if (cloud.info().exact) return {cloud.info().count, cloud.info().bounds};
+  PointTally all;
+  map_points(
+      cloud, PointFields::None, run,
+      [](std::size_t, PointBatch& b) -> std::shared_ptr<void> {
+        auto part = std::make_shared<PointTally>();
+        part->count = b.size();
+        for (std::size_t i = 0; i < b.size(); ++i) part->bounds.include(Point{b.x[i], b.y[i]});
+        return part;
+      },
+      [&](std::shared_ptr<void> result) {
+        const auto& part = *static_cast<const PointTally*>(result.get());
+        all.count += part.count;
+        all.bounds.include(part.bounds);
+      });
+  return all;
+}
+
 std::vector<Bounds> part_boxes(const PointCloud& cloud, const RunOptions& run) {
   std::vector<Bounds> boxes;
   map_points(

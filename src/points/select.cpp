@@ -49,6 +49,7 @@ class Derived : public PointSource {
 class SelectedPoints : public Derived {
  public:
   SelectedPoints(const PointCloud& in, const PointSelection& s) : Derived(in), s_(s) {
+    info_.exact = false;
     const PointInfo& info = in.info();
     if (s.area) {
       if (!info.crs)
@@ -159,6 +160,7 @@ class MergedPoints : public PointSource {
       for (std::size_t i = 0; i < clouds[k].parts(); ++i) places_.push_back({k, i, info_.count});
       refuse_mixture(c);
       info_.count += c.count;
+      info_.exact = info_.exact && c.exact;
       info_.bounds.include(c.bounds);
       info_.lowest = std::min(info_.lowest, c.lowest);
       info_.highest = std::max(info_.highest, c.highest);
@@ -239,6 +241,7 @@ class MergedPoints : public PointSource {
 class ThinnedPoints : public Derived {
  public:
   ThinnedPoints(const PointCloud& in, const Thinning& t, const RunOptions& run) : Derived(in), t_(t), run_(run) {
+    info_.exact = false;
     const PointInfo& info = in.info();
     if (!(t.cell > Length()))
       throw Error(ErrorCode::BadArgument, "the cell to thin by must be larger than zero", info.name, "give it like 1m");

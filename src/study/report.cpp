@@ -271,6 +271,13 @@ std::string record_json(const Study& study, const StudyRun& run) {
                              {"date", t.tile.date},
                              {"bytes", t.tile.bytes},
                              {"sha256", checksum_of(t.tile.path)}});
+  for (const StudyPoints& points : study.points)
+    for (const auto& p : points.files)
+      j["inputs"].push_back({{"path", p.string()},
+                             {"survey", points.survey},
+                             {"date", points.date},
+                             {"bytes", std::filesystem::file_size(p)},
+                             {"sha256", checksum_of(p)}});
   for (const auto& p : {study.control, study.reference})
     if (!p.empty())
       j["inputs"].push_back(

@@ -232,14 +232,17 @@ class Runner {
       if (!t.tile.openable || (!t.kept && t.tile.access != Access::Open) || !t.tile.problems.empty() ||
           (t.tile.remote() && !t.kept))
         continue;
-      // Kept tiles as the mosaic has them, brought to its reference.
+      // Tiles are compared as the mosaic has them, brought to its reference, and judged as they are.
       const auto brought = out_.plan.tiles.find(t.tile.path);
-      const Grid g =
-          relabelled(brought != out_.plan.tiles.end() ? brought->second : open_grid(t.tile.path), [&](GridInfo& i) {
-            i.name = short_name(t.tile);
-            if (i.sources.size() == 1) i.sources[0].survey = t.tile.survey;
-          });
-      if (g.frame().crs()) tiles.push_back(g);
+      auto named = [&](const Grid& grid) {
+        return relabelled(grid, [&](GridInfo& i) {
+          i.name = short_name(t.tile);
+          if (i.sources.size() == 1) i.sources[0].survey = t.tile.survey;
+        });
+      };
+      const Grid g = named(open_grid(t.tile.path));
+      const Grid beside = brought != out_.plan.tiles.end() ? named(brought->second) : g;
+      if (beside.frame().crs()) tiles.push_back(beside);
       if (!t.kept) continue;
       CheckReport r = check(g, {.run = options_.run});
       for (Finding& f : r.findings)

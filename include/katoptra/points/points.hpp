@@ -115,8 +115,9 @@ struct PointInfo {
   Crs crs;
   Quantity quantity;  // of z: unit and vertical reference
   PointFields fields = PointFields::None;
-  std::uint64_t count = 0;  // how many points at most; exact for files
-  Bounds bounds;            // as the file says; may be wrong or wider
+  std::uint64_t count = 0;  // how many points at most
+  Bounds bounds;            // holds all points; may be wider, and as wrong as the header of a file
+  bool exact = true;        // count and bounds are those of its points, as far as its file can be believed
   double lowest = 0, highest = 0;
   std::optional<PointLattice> lattice;  // none for text
   int record_format = -1;               // point format of LAS; -1 for text
@@ -158,6 +159,13 @@ class PointCloud {
  private:
   std::shared_ptr<const PointSource> source_;
 };
+
+// How many points there are and where: what the cloud says where that is exact, else found in one pass.
+struct PointTally {
+  std::uint64_t count = 0;
+  Bounds bounds;
+};
+PointTally tally(const PointCloud& cloud, const RunOptions& run = {});
 
 // Points held in memory, in parts of at most `part_size`. BadArgument when columns differ in length.
 PointCloud points_from_batch(PointBatch batch, const PointInfo& info, std::size_t part_size = 65536);
