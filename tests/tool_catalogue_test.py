@@ -67,7 +67,7 @@ class Find(ToolTest):
         self.assertEqual(kept("--cell", "30m", "--heights", "ellipsoid"), {"coast.tif"})
         self.assertEqual(kept("--survey", "orbit"), {"S38W031.hgt.zip"})
         self.assertEqual(kept("--prefer", "given,one-reference", "--year", "2000..2014"), {"coast.tif"})
-        self.assertEqual(kept("--kind", "points"), set())
+        self.assertEqual(kept("--kind", "points"), {"lidar_ne.laz", "lidar_nw.laz", "lidar_se.laz", "lidar_sw.laz"})
         for words in (["--kind", "tables"], ["--year", "last"], ["--access", "maybe"], ["--density", "much"], ["--prefer", "nicest"], ["--map", "a.doc"]):
             self.refused("find", "--in", DEMO, "--area", AREA, *words, status=3 if words[0] == "--map" else 2)
 
@@ -451,7 +451,7 @@ class Study(ToolTest):
         self.assertEqual(plan["covered_fraction"], 1)
         self.run_tool("study", "s/study.toml", "--in", url, "-o", "s/out")
         # Tiles that were damaged or restricted were not brought; the others are whole.
-        self.assertEqual(same_as_demo(self, self.path("s/out/tiles")), 11)
+        self.assertEqual(same_as_demo(self, self.path("s/out/tiles")), 12)
         surface = self.run_json("look", "s/out/surface.tif")[0]
         self.assertIn("marrowick-ground-2022/sheet_b2.tif", {s["name"] for s in surface["sources"]})
         # What was made is not taken for a survey, nor what was brought for a second one.

@@ -60,6 +60,7 @@ class Chooser {
   }
 
   Shortlist run() {
+    leave_points_aside();
     if (options_.one_reference) keep_one_reference();
     drop_twins();
     choose();
@@ -96,6 +97,19 @@ class Chooser {
       std::stable_sort(list->begin(), list->end(), [&](const ShortlistTile& a, const ShortlistTile& b) {
         return better(a.tile, b.tile, options_.prefer);
       });
+  }
+
+  // Points and grids do not make one mosaic: points are left aside unless they were asked for, or nothing else is
+  // there.
+  void leave_points_aside() {
+    const TileFilter& f = options_.filter;
+    if (f.kind || f.density || f.point_class) return;
+    const auto is_points = [](const ShortlistTile& t) { return t.tile.kind == TileKind::Points; };
+    const auto points = static_cast<std::size_t>(std::count_if(out_.tiles.begin(), out_.tiles.end(), is_points));
+    if (points == out_.tiles.size()) return;
+    for (auto* list : {&out_.tiles, &filtered_}) std::erase_if(*list, is_points);
+    out_.notes.push_back(
+        fmt::format("{} tile{} of points left aside: --kind points finds those", points, points == 1 ? "" : "s"));
   }
 
   // The reference under which most of the area can be covered; of two that cover the same, the one of better tiles.

@@ -6,6 +6,7 @@
 #include <map>
 
 #include "katoptra/formats/http.hpp"
+#include "katoptra/points/points.hpp"
 
 #include "base/text.hpp"
 #include "stac_json.hpp"
@@ -422,6 +423,7 @@ std::string item_of_tile(const TileRecord& t, const ItemLinks& links) {
                                       "https://stac-extensions.github.io/raster/v1.1.0/schema.json",
                                       "https://stac-extensions.github.io/file/v2.1.0/schema.json"};
   if (t.kind != TileKind::Grid) extensions.insert("https://stac-extensions.github.io/pointcloud/v1.0.0/schema.json");
+  if (!t.classes.empty()) extensions.insert("https://stac-extensions.github.io/classification/v1.1.0/schema.json");
   if (item.contains("stac_extensions") && item["stac_extensions"].is_array())
     for (const auto& e : item["stac_extensions"])
       if (e.is_string()) extensions.insert(e.get<std::string>());
@@ -458,6 +460,11 @@ std::string item_of_tile(const TileRecord& t, const ItemLinks& links) {
   if (!t.problems.empty()) p["katoptra:problems"] = t.problems;
   if (!t.openable) p["katoptra:openable"] = false;
   if (t.density > 0) p["pc:density"] = t.density;
+  if (!t.classes.empty()) {
+    p["classification:classes"] = ordered_json::array();
+    for (int c : t.classes)
+      p["classification:classes"].push_back({{"value", c}, {"name", class_name(c)}, {"description", class_name(c)}});
+  }
   ordered_json asset = {{"href", links.href}, {"type", media_type(t)}, {"roles", {"data"}}};
   asset["file:size"] = t.bytes;
   if (!t.checksum.empty()) asset["file:checksum"] = t.checksum;

@@ -124,7 +124,7 @@ class Scan {
         }
       }
       // The mean of a few cells wanders far without any stripe.
-      const bool enough = n >= 32 && 4 * n >= segment_begin(s + 1) - segment_begin(s);
+      const bool enough = n >= 32 && 2 * n >= segment_begin(s + 1) - segment_begin(s);
       g.row_stripe.push_back(enough ? sum / static_cast<double>(n) : std::nan(""));
     }
     for (std::int64_t c = 1; c < cols; ++c) {

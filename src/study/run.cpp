@@ -421,6 +421,7 @@ StudyPlan plan_study(const Study& s, const PlanOptions& options) {
       plan.left_out.push_back(short_name(t.tile) + ": " + t.reason);
     }
   }
+  std::vector<std::string> of_points;
   for (const StudyPoints& p : s.points) {
     const Grid g = surface_of(p, s.heights, options.run);
     const Bounds wanted = reach.in(g.frame().crs()).bounds();
@@ -429,8 +430,8 @@ StudyPlan plan_study(const Study& s, const PlanOptions& options) {
       continue;
     }
     tiles.push_back(g);
-    plan.steps.push_back(fmt::format("make a surface of the points of {} ({} file{}), by {}", p.name, p.files.size(),
-                                     p.files.size() == 1 ? "" : "s", name_of(p.gridding.methods.front())));
+    of_points.push_back(fmt::format("make a surface of the points of {} ({} file{}), by {}", p.name, p.files.size(),
+                                    p.files.size() == 1 ? "" : "s", name_of(p.gridding.methods.front())));
   }
   if (tiles.empty())
     throw Error(ErrorCode::BadArgument, "no tile covers any part of the area", s.file.string(),
@@ -457,6 +458,7 @@ StudyPlan plan_study(const Study& s, const PlanOptions& options) {
     plan.steps.push_back(
         fmt::format("fetch what is remote ({})",
                     format_bytes(static_cast<double>(plan.fetched ? plan.fetched : plan.shortlist.bytes))));
+  plan.steps.insert(plan.steps.end(), of_points.begin(), of_points.end());
   plan.steps.push_back(fmt::format("mosaic {} tile{} ({}), {:.2f} % of the area", kept, kept == 1 ? "" : "s",
                                    format_bytes(static_cast<double>(plan.shortlist.bytes)),
                                    100 * plan.shortlist.covered_fraction));
