@@ -7,6 +7,7 @@
 #include <algorithm>
 #include <bit>
 #include <cstdint>
+#include <cstring>
 #include <limits>
 #include <memory>
 #include <span>
@@ -52,7 +53,7 @@ class SymbolModel {
       symbols_ = symbols;
       table_bits_ = 0;
       if (decoding && symbols > 16)
-        for (table_bits_ = 3; symbols > 1u << (table_bits_ + 2);) ++table_bits_;
+        for (table_bits_ = 3; symbols > 1u << (table_bits_ + 1);) ++table_bits_;
       memory_ = std::make_unique<std::uint32_t[]>(2 * symbols + (table_bits_ ? (1u << table_bits_) + 2 : 0));
     }
     total_ = 0;
@@ -63,26 +64,24 @@ class SymbolModel {
   }
   bool is_ready() const { return symbols_ != 0; }
   std::uint32_t last() const { return symbols_ - 1; }
+  // The symbol that comes more often than all others together; none where there is no such.
+  std::uint32_t usual() const { return usual_; }
+  static constexpr std::uint32_t kNoneUsual = 0xFFFFFFFF;
   // Where the symbol's share begins, in 1/2^kShift.
   std::uint32_t begin(std::uint32_t symbol) const { return memory_[symbol]; }
 
   // The symbol whose share holds `place`, which may be too large in damaged data.
   std::uint32_t find(std::uint32_t place) const {
     const std::uint32_t* from = memory_.get();
-    std::uint32_t s = 0, n = symbols_;
+    std::uint32_t s = 0;
     if (table_bits_) {
-      const std::uint32_t t = std::min(place, (1u << kShift) - 1) >> (kShift - table_bits_);
-      const std::uint32_t* table = from + 2 * symbols_;
-      s = table[t];
-      n = table[t + 1] + 1;
+      // The table leads to the first symbol that it can be; seldom is it far from there.
+      s = from[2 * symbols_ + (std::min(place, (1u << kShift) - 1) >> (kShift - table_bits_))];
+      while (s + 1 < symbols_ && from[s + 1] <= place) ++s;
+      return s;
     }
-    while (n > s + 1) {
-      const std::uint32_t k = (s + n) >> 1;
-      if (from[k] > place)
-        n = k;
-      else
-        s = k;
-    }
+    // Few symbols: counting those that begin at or before the place needs no decision.
+    for (std::uint32_t k = 1; k < symbols_; ++k) s += from[k] <= place;
     return s;
   }
   void seen(std::uint32_t symbol) {
@@ -100,9 +99,12 @@ class SymbolModel {
     }
     const std::uint32_t scale = 0x80000000u / total_;
     std::uint32_t sum = 0;
+    usual_ = kNoneUsual;
     for (std::uint32_t i = 0; i < symbols_; ++i) {
       memory_[i] = (scale * sum) >> (31 - kShift);
       sum += count[i];
+      // The last symbol has no end in the table and is left to the search.
+      if (2 * count[i] > total_ && i + 1 < symbols_) usual_ = i;
     }
     if (table_bits_) update_table();
     cycle_ = std::min((5 * cycle_) >> 2, (symbols_ + 6) << 3);
@@ -119,7 +121,7 @@ class SymbolModel {
     while (filled <= size) table[++filled] = symbols_ - 1;
   }
 
-  std::uint32_t symbols_ = 0, total_ = 0, cycle_ = 0, until_update_ = 0;
+  std::uint32_t symbols_ = 0, total_ = 0, cycle_ = 0, until_update_ = 0, usual_ = kNoneUsual;
   int table_bits_ = 0;
   std::unique_ptr<std::uint32_t[]> memory_;  // begins, counts, table
 };
@@ -227,6 +229,17 @@ class Decoder {
   }
   std::uint32_t symbol(SymbolModel& m, std::uint32_t = 0) {
     const std::uint32_t unit = length_ >> SymbolModel::kShift;
+    if (const std::uint32_t s = m.usual(); s != SymbolModel::kNoneUsual) {
+      // Without a division: does the value lie in the share of the usual symbol?
+      const std::uint32_t x = m.begin(s) * unit, width = m.begin(s + 1) * unit - x;
+      if (value_ - x < width) {
+        length_ = width;
+        value_ -= x;
+        settle();
+        m.seen(s);
+        return s;
+      }
+    }
     const std::uint32_t s = m.find(value_ / unit);
     const std::uint32_t x = m.begin(s) * unit;
     length_ = (s == m.last() ? length_ : m.begin(s + 1) * unit) - x;
@@ -255,7 +268,18 @@ class Decoder {
     ++overrun_;
     return 0;
   }
-  void settle() {
+  // Takes as many bytes as the length has become short of; away from the end without deciding how many.
+  [[gnu::always_inline]] void settle() {
+    const int n = std::countl_zero(length_) & ~7;
+    if (end_ - at_ >= 4) [[likely]] {
+      std::uint32_t word = 0;
+      std::memcpy(&word, at_, 4);
+      word = __builtin_bswap32(word);
+      value_ = static_cast<std::uint32_t>(((static_cast<std::uint64_t>(value_) << 32 | word) << n) >> 32);
+      length_ <<= n;
+      at_ += n / 8;
+      return;
+    }
     while (length_ < kShortest) {
       value_ = value_ << 8 | next();
       length_ <<= 8;

@@ -13,7 +13,9 @@
 #include "catalogue/item_scan.hpp"
 #include "catalogue/stac_json.hpp"
 #include "formats/csv.hpp"
+#include "formats/las_source.hpp"
 #include "formats/readers.hpp"
+#include "formats/text_points.hpp"
 #include "search.hpp"
 
 namespace katoptra::fuzz {
@@ -56,6 +58,30 @@ void grid(Bytes data) {
 }
 constexpr char kTiff[] = "a.tif", kHgt[] = "S38W032.hgt", kAscii[] = "a.asc", kXyz[] = "a.xyz", kNetcdf[] = "a.nc",
                kBag[] = "a.bag";
+
+// LAS, LAZ and COPC: whole, and by the octree where there is one.
+void las_points(Bytes data) {
+  for (const double spacing : {0.0, 1.0}) try {
+      const PointFile f =
+          las::open_las(memory("a.laz", data),
+                        {.open = {}, .area = nullptr, .spacing = Length::metres(spacing), .salvage = spacing > 0});
+      std::uint64_t points = 0;
+      for (std::size_t i = 0; i < f.cloud.parts() && points < 200'000; ++i) {
+        points += f.cloud.part(i).count;
+        if (points < 2'000'000) f.cloud.read(i);
+      }
+    } catch (const Error&) {
+    }
+}
+
+void text_points(Bytes data) {
+  if (data.empty()) return;
+  try {
+    const PointFile f = open_text_points(memory("a.csv", data), {});
+    for (std::size_t i = 0; i < f.cloud.parts(); ++i) f.cloud.read(i);
+  } catch (const Error&) {
+  }
+}
 
 // Header, JSON and data, parted by zero bytes.
 void flat(Bytes data) {
@@ -158,7 +184,7 @@ const std::map<std::string, Target>& targets() {
       {"xyz", grid<kXyz>},   {"netcdf", grid<kNetcdf>}, {"bag", grid<kBag>},
       {"flat", flat},        {"archive", archive},      {"csv", csv},
       {"stac", stac},        {"items", items},          {"search", search},
-      {"area", area}};
+      {"area", area},        {"las", las_points},       {"text_points", text_points}};
   return all;
 }
 
