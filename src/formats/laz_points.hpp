@@ -8,6 +8,17 @@
 
 namespace katoptra::laz {
 
+// A coordinate by its step from the one before, as against the running median of steps.
+template <class Coder>
+void code_step(Coder& c, IntegerModel& model, RunningMedian& steps, std::uint8_t* last, const std::uint8_t* now,
+               std::uint32_t context) {
+  const auto before = load<std::uint32_t>(last);
+  const std::int32_t d =
+      model.code(c, steps.get(), static_cast<std::int32_t>(load<std::uint32_t>(now) - before), context);
+  store(last, before + static_cast<std::uint32_t>(d));
+  steps.add(d);
+}
+
 // ---- point formats 0 to 5
 
 // Which running median a return uses, by its number and the number of returns of its pulse; and how far it is from the
@@ -76,9 +87,9 @@ class Point10Coder {
       store(last_ + 18, static_cast<std::uint16_t>(
                             source_.code(c, load<std::uint16_t>(last_ + 18), load<std::uint16_t>(r + 18), 0)));
 
-    step(c, dx_, x_steps_[m], last_, r, single);
+    code_step(c, dx_, x_steps_[m], last_, r, single);
     std::uint32_t k = dx_.size();
-    step(c, dy_, y_steps_[m], last_ + 4, r + 4, single + (k < 20 ? even(k) : 20));
+    code_step(c, dy_, y_steps_[m], last_ + 4, r + 4, single + (k < 20 ? even(k) : 20));
     k = (dx_.size() + dy_.size()) / 2;
     std::int32_t& z = last_z_[std::abs(of - number)];
     z = z_.code(c, z, load<std::int32_t>(r + 8), single + (k < 18 ? even(k) : 18));
@@ -87,15 +98,6 @@ class Point10Coder {
   }
 
  private:
-  static void step(Coder& c, IntegerModel& model, RunningMedian& steps, std::uint8_t* last, const std::uint8_t* now,
-                   std::uint32_t context) {
-    const auto before = load<std::uint32_t>(last);
-    const std::int32_t d =
-        model.code(c, steps.get(), static_cast<std::int32_t>(load<std::uint32_t>(now) - before), context);
-    store(last, before + static_cast<std::uint32_t>(d));
-    steps.add(d);
-  }
-
   ModelSet changed_, bits_, classes_, users_, angles_;
   IntegerModel intensity_, source_, dx_, dy_, z_;
   RunningMedian x_steps_[16], y_steps_[16];
@@ -198,9 +200,9 @@ class Point14Coder {
     std::memcpy(out, last, kSize);
     out[14] = static_cast<std::uint8_t>(of << 4 | number);
     out[15] = static_cast<std::uint8_t>((last[15] & 0xCF) | current_ << 4);
-    step(c, s->dx, s->x_steps[m << 1 | time_changed], out, r, single);
+    code_step(c, s->dx, s->x_steps[m << 1 | time_changed], out, r, single);
     std::uint32_t k = s->dx.size();
-    step(c, s->dy, s->y_steps[m << 1 | time_changed], out + 4, r + 4, single + (k < 20 ? even(k) : 20));
+    code_step(c, s->dy, s->y_steps[m << 1 | time_changed], out + 4, r + 4, single + (k < 20 ? even(k) : 20));
     k = (s->dx.size() + s->dy.size()) / 2;
 
     if (wanted[kHeight]) {
@@ -252,14 +254,6 @@ class Point14Coder {
  private:
   static std::uint32_t flags_of(const std::uint8_t* r) {
     return static_cast<std::uint32_t>((r[15] & 15) | (r[15] >> 6) << 4);
-  }
-  static void step(Coder& c, IntegerModel& model, RunningMedian& steps, std::uint8_t* last, const std::uint8_t* now,
-                   std::uint32_t context) {
-    const auto before = load<std::uint32_t>(last);
-    const std::int32_t d =
-        model.code(c, steps.get(), static_cast<std::int32_t>(load<std::uint32_t>(now) - before), context);
-    store(last, before + static_cast<std::uint32_t>(d));
-    steps.add(d);
   }
 
   // What is known of one scanner channel.

@@ -5,8 +5,8 @@
 //   PointCloud sparse = thinned(ground, {.keep = ThinBy::Lowest, .cell = 1_m});
 //
 // All are lazy: parts are filtered when they are read, and a part whose box misses the area is not read at all.
-// `thinned` looks through the points once, the first time a part is read, and remembers 16 bytes for each cell that
-// holds a point (minimum spacing: for each point that stays).
+// `thinned` looks through the points once, the first time a part is read, and remembers some 50 bytes for each cell
+// that holds a point (minimum spacing: for each point that stays).
 #pragma once
 #include <limits>
 #include <optional>
