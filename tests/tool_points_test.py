@@ -207,7 +207,8 @@ class Points(ToolTest):
         self.assertGreater(saved["points"], 50000)
         self.assertEqual(self.run_json("look", "cut.laz")[0]["findings"][0]["code"], "damaged")
         self.assertIn("thinning needs a cell", self.run_tool("points", sheet, "--thin", "lowest", status=2).stderr)
-        self.assertIn("no class", self.run_tool("points", sheet, "--class", "meadow", status=2).stderr.replace("is not a class", "no class"))
+        self.assertIn("is not a class of points", self.run_tool("points", sheet, "--class", "meadow", status=2).stderr)
+        self.assertIn("make a surface of them with grid", self.run_tool("hillshade", sheet, "-o", "h.tif", status=3).stderr)
         self.run_tool("grid", sheet, "-o", "a.tif", "--cell", "2m")
         self.assertIn("exists", self.run_tool("grid", sheet, "-o", "a.tif", "--cell", "2m", status=4).stderr)
 

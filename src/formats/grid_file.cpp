@@ -13,6 +13,7 @@
 #include "katoptra/formats/http.hpp"
 
 #include "base/text.hpp"
+#include "las_source.hpp"
 #include "lineage_file.hpp"
 #include "readers.hpp"
 #include "rows_source.hpp"
@@ -40,6 +41,8 @@ GridFile open_located(const Located& file, const OpenOptions& options) {
   const bool header = lower_extension(file.name) == ".hdr";
   if (is_ascii_grid(head) && !header) return open_ascii_grid(file);
   if (is_xyz(head)) return open_xyz(file, options);
+  if (las::is_las(head))
+    throw Error(ErrorCode::BadFile, "holds points and no grid", file.bytes->name(), "make a surface of them with grid");
   if (is_flat(file)) return open_flat(file, options);
   throw Error(
       ErrorCode::BadFile, "is not in a grid format that is read here", file.bytes->name(),
