@@ -51,10 +51,9 @@ class SymbolModel {
   void prepare(std::uint32_t symbols, bool decoding) {
     if (symbols != symbols_) {
       symbols_ = symbols;
-      table_bits_ = 0;
-      if (decoding && symbols > 16)
-        for (table_bits_ = 3; symbols > 1u << (table_bits_ + 1);) ++table_bits_;
-      memory_ = std::make_unique<std::uint32_t[]>(2 * symbols + (table_bits_ ? (1u << table_bits_) + 2 : 0));
+      table_bits_ = decoding && symbols > 16 && symbols <= 256 ? (symbols > 64 ? 10 : 8) : 0;
+      memory_ = std::make_unique<std::uint32_t[]>(2 * symbols);
+      if (table_bits_) table_ = std::make_unique<std::uint8_t[]>(std::size_t{1} << table_bits_);
     }
     total_ = 0;
     cycle_ = symbols;
@@ -75,9 +74,20 @@ class SymbolModel {
     const std::uint32_t* from = memory_.get();
     std::uint32_t s = 0;
     if (table_bits_) {
-      // The table leads to the first symbol that it can be; seldom is it far from there.
-      s = from[2 * symbols_ + (std::min(place, (1u << kShift) - 1) >> (kShift - table_bits_))];
+      // The table leads to the first symbol that it can be; seldom is it another.
+      s = table_[std::min(place, (1u << kShift) - 1) >> (kShift - table_bits_)];
       while (s + 1 < symbols_ && from[s + 1] <= place) ++s;
+      return s;
+    }
+    if (symbols_ > 16) {
+      std::uint32_t n = symbols_;
+      while (n > s + 1) {
+        const std::uint32_t k = (s + n) >> 1;
+        if (from[k] > place)
+          n = k;
+        else
+          s = k;
+      }
       return s;
     }
     // Few symbols: counting those that begin at or before the place needs no decision.
@@ -112,18 +122,19 @@ class SymbolModel {
   }
   // table[t]: the last symbol whose share begins at or before the t-th piece of the line.
   void update_table() {
-    std::uint32_t* table = memory_.get() + 2 * symbols_;
-    const std::uint32_t size = 1u << table_bits_;
+    const std::uint32_t size = 1u << table_bits_, piece = kShift - static_cast<std::uint32_t>(table_bits_);
     std::uint32_t filled = 0;
-    table[0] = 0;
-    for (std::uint32_t i = 1; i < symbols_; ++i)
-      for (const std::uint32_t piece = memory_[i] >> (kShift - table_bits_); filled < piece;) table[++filled] = i - 1;
-    while (filled <= size) table[++filled] = symbols_ - 1;
+    for (std::uint32_t i = 1; i < symbols_; ++i) {
+      const std::uint32_t until = (memory_[i] + (1u << piece) - 1) >> piece;
+      while (filled < until) table_[filled++] = static_cast<std::uint8_t>(i - 1);
+    }
+    while (filled < size) table_[filled++] = static_cast<std::uint8_t>(symbols_ - 1);
   }
 
   std::uint32_t symbols_ = 0, total_ = 0, cycle_ = 0, until_update_ = 0, usual_ = kNoneUsual;
   int table_bits_ = 0;
-  std::unique_ptr<std::uint32_t[]> memory_;  // begins, counts, table
+  std::unique_ptr<std::uint32_t[]> memory_;  // begins, counts
+  std::unique_ptr<std::uint8_t[]> table_;
 };
 
 class Encoder {
