@@ -330,7 +330,7 @@ void for_each_batch(const PointCloud& cloud, PointFields fields, const RunOption
                     const std::function<void(const PointBatch&)>& body) {
   map_points(
       cloud, fields, options,
-      [](std::size_t, PointBatch& b) { return std::static_pointer_cast<void>(std::make_shared<PointBatch>(b)); },
+      [](std::size_t, PointBatch& b) { return std::static_pointer_cast<void>(std::make_shared<PointBatch>(std::move(b))); },
       [&](std::shared_ptr<void> b) { body(*static_cast<const PointBatch*>(b.get())); });
 }
 
