@@ -344,10 +344,13 @@ Places places_of(const Header& h) {
 
 constexpr double kAngleSteps = 1 / kAngleStep;
 
+// Records are turned into columns a few at a time, so that they are still near when the next column is filled.
+constexpr std::size_t kAtOnce = 512;
+
 template <class T, class Get>
-void column(std::vector<T>& v, std::size_t n, const std::uint8_t* r, std::size_t stride, const Get& get) {
-  v.resize(n);
-  for (std::size_t i = 0; i < n; ++i) v[i] = get(r + i * stride);
+void column(std::vector<T>& v, std::size_t from, std::size_t to, const std::uint8_t* r, std::size_t stride,
+            const Get& get) {
+  for (std::size_t i = from; i < to; ++i) v[i] = get(r + i * stride);
 }
 template <class T, class Put>
 void put(const std::vector<T>& v, std::size_t n, std::uint8_t* r, std::size_t stride, const Put& put_one) {
@@ -357,57 +360,69 @@ void put(const std::vector<T>& v, std::size_t n, std::uint8_t* r, std::size_t st
 
 }  // namespace
 
-void records_to_batch(const Header& h, const std::uint8_t* r, std::size_t n, PointFields wanted, PointBatch& out) {
-  out.clear();
+namespace {
+
+void fill_columns(const Header& h, const std::uint8_t* r, std::size_t from, std::size_t to, PointFields fields,
+                  bool extra, PointBatch& out) {
   const auto stride = static_cast<std::size_t>(h.record_length);
   const Places p = places_of(h);
-  PointFields fields = wanted & fields_of(h.point_format);
   const auto step = h.lattice.step, origin = h.lattice.origin;
-  column(out.x, n, r, stride, [&](const std::uint8_t* b) { return load<std::int32_t>(b) * step[0] + origin[0]; });
-  column(out.y, n, r, stride, [&](const std::uint8_t* b) { return load<std::int32_t>(b + 4) * step[1] + origin[1]; });
-  column(out.z, n, r, stride, [&](const std::uint8_t* b) { return load<std::int32_t>(b + 8) * step[2] + origin[2]; });
+  column(out.x, from, to, r, stride,
+         [&](const std::uint8_t* b) { return load<std::int32_t>(b) * step[0] + origin[0]; });
+  column(out.y, from, to, r, stride,
+         [&](const std::uint8_t* b) { return load<std::int32_t>(b + 4) * step[1] + origin[1]; });
+  column(out.z, from, to, r, stride,
+         [&](const std::uint8_t* b) { return load<std::int32_t>(b + 8) * step[2] + origin[2]; });
   using F = PointFields;
   using Bytes = const std::uint8_t*;
   if (has(fields, F::Intensity))
-    column(out.intensity, n, r, stride, [](Bytes b) { return load<std::uint16_t>(b + 12); });
+    column(out.intensity, from, to, r, stride, [](Bytes b) { return load<std::uint16_t>(b + 12); });
   if (has(fields, F::Return)) {
-    column(out.return_number, n, r, stride,
+    column(out.return_number, from, to, r, stride,
            [&](Bytes b) { return static_cast<std::uint8_t>(b[14] & (p.wide ? 15 : 7)); });
-    column(out.return_count, n, r, stride,
+    column(out.return_count, from, to, r, stride,
            [&](Bytes b) { return static_cast<std::uint8_t>(p.wide ? b[14] >> 4 : b[14] >> 3 & 7); });
   }
   if (has(fields, F::Class))
-    column(out.classification, n, r, stride,
+    column(out.classification, from, to, r, stride,
            [&](Bytes b) { return static_cast<std::uint8_t>(p.wide ? b[16] : b[15] & 31); });
   if (has(fields, F::Flags))
-    column(out.flags, n, r, stride, [&](Bytes b) {
+    column(out.flags, from, to, r, stride, [&](Bytes b) {
       // Old formats: three flags above the class, scan bits above the returns. New: four flags, channel, scan bits.
       return static_cast<std::uint8_t>(p.wide ? (b[15] & 15) | (b[15] >> 6) << 4 | (b[15] >> 4 & 3) << kChannelShift
                                               : b[15] >> 5 | (b[14] >> 6) << 4);
     });
-  if (has(fields, F::User)) column(out.user, n, r, stride, [](Bytes b) { return b[17]; });
+  if (has(fields, F::User)) column(out.user, from, to, r, stride, [](Bytes b) { return b[17]; });
   if (has(fields, F::Angle))
-    column(out.angle, n, r, stride, [&](Bytes b) {
+    column(out.angle, from, to, r, stride, [&](Bytes b) {
       return p.wide ? load<std::int16_t>(b + 18)
                     : static_cast<std::int16_t>(std::lround(static_cast<std::int8_t>(b[16]) * kAngleSteps));
     });
   if (has(fields, F::Source))
-    column(out.source, n, r, stride, [&](Bytes b) { return load<std::uint16_t>(b + (p.wide ? 20 : 18)); });
-  if (has(fields, F::Time)) column(out.time, n, r, stride, [&](Bytes b) { return load<double>(b + p.time); });
+    column(out.source, from, to, r, stride, [&](Bytes b) { return load<std::uint16_t>(b + (p.wide ? 20 : 18)); });
+  if (has(fields, F::Time)) column(out.time, from, to, r, stride, [&](Bytes b) { return load<double>(b + p.time); });
   if (has(fields, F::Colour)) {
-    column(out.red, n, r, stride, [&](Bytes b) { return load<std::uint16_t>(b + p.colour); });
-    column(out.green, n, r, stride, [&](Bytes b) { return load<std::uint16_t>(b + p.colour + 2); });
-    column(out.blue, n, r, stride, [&](Bytes b) { return load<std::uint16_t>(b + p.colour + 4); });
+    column(out.red, from, to, r, stride, [&](Bytes b) { return load<std::uint16_t>(b + p.colour); });
+    column(out.green, from, to, r, stride, [&](Bytes b) { return load<std::uint16_t>(b + p.colour + 2); });
+    column(out.blue, from, to, r, stride, [&](Bytes b) { return load<std::uint16_t>(b + p.colour + 4); });
   }
   if (has(fields, F::Infrared))
-    column(out.infrared, n, r, stride, [&](Bytes b) { return load<std::uint16_t>(b + p.infrared); });
+    column(out.infrared, from, to, r, stride, [&](Bytes b) { return load<std::uint16_t>(b + p.infrared); });
   auto copy_bytes = [&](std::vector<std::uint8_t>& v, int at, std::size_t width) {
-    v.resize(n * width);
-    for (std::size_t i = 0; i < n; ++i) std::memcpy(v.data() + i * width, r + i * stride + at, width);
+    for (std::size_t i = from; i < to; ++i) std::memcpy(v.data() + i * width, r + i * stride + at, width);
   };
   if (has(fields, F::Waveform)) copy_bytes(out.waveform, p.waveform, kWaveformBytes);
-  if (has(wanted, F::Extra) && h.extra_bytes() > 0)
-    copy_bytes(out.extra, p.extra, static_cast<std::size_t>(h.extra_bytes()));
+  if (extra) copy_bytes(out.extra, p.extra, static_cast<std::size_t>(h.extra_bytes()));
+}
+
+}  // namespace
+
+void records_to_batch(const Header& h, const std::uint8_t* r, std::size_t n, PointFields wanted, PointBatch& out) {
+  const PointFields fields = wanted & fields_of(h.point_format);
+  const bool extra = has(wanted, PointFields::Extra) && h.extra_bytes() > 0;
+  out.resize(n, extra ? fields | PointFields::Extra : fields, h.extra_bytes());
+  for (std::size_t from = 0; from < n; from += kAtOnce)
+    fill_columns(h, r, from, std::min(n, from + kAtOnce), fields, extra, out);
 }
 
 void batch_to_records(const Header& h, const PointBatch& b, std::uint8_t* r) {
