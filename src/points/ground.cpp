@@ -304,7 +304,7 @@ PointCloud classify_ground(const PointCloud& cloud, const GroundFilter& o) {
           const double height = b.z[i] - s.at(b.x[i], b.y[i]);
           if (is_noise(b, i))
             b.classification[i] = static_cast<std::uint8_t>(height < 0 ? kLowNoise : kHighNoise);
-          else if (water && std::abs(b.z[i] - *water) <= band)
+          else if (ground && water && std::abs(b.z[i] - *water) <= band)
             b.classification[i] = kWater;
           else if (ground)
             b.classification[i] = static_cast<std::uint8_t>(std::abs(height) <= near ? kGround : 1);
