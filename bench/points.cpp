@@ -91,10 +91,10 @@ void laz(std::size_t n, const fs::path& folder) {
   write_points(made, las, {.overwrite = true});
   const PointCloud plain = open_points(las);
   const double points = static_cast<double>(plain.info().count);
-  auto pass = [&](const PointCloud& cloud) {
+  auto pass = [&](const PointCloud& cloud, int threads = 1) {
     double sum = 0;
     std::uint64_t count = 0;
-    for_each_batch(cloud, PointFields::All, {.threads = 1}, [&](const PointBatch& b) {
+    for_each_batch(cloud, PointFields::All, {.threads = threads}, [&](const PointBatch& b) {
       count += b.size();
       for (std::size_t i = 0; i < b.size(); ++i) sum += b.z[i] + b.intensity[i] + b.classification[i];
     });
@@ -107,13 +107,15 @@ void laz(std::size_t n, const fs::path& folder) {
       bench::seconds_of([&] { write_points(plain, packed, {.overwrite = true, .run = {.threads = 1}}); });
   const PointCloud back = open_points(packed);
   if (pass(back) != expected) throw std::runtime_error("the points came back otherwise");
-  const double read = bench::seconds_of([&] { pass(plain); }), decode = bench::seconds_of([&] { pass(back); });
+  const double read = bench::seconds_of([&] { pass(plain); }), decode = bench::seconds_of([&] { pass(back); }),
+               together = bench::seconds_of([&] { pass(back, 0); });
   fmt::print("LAZ, point format 6, {:.1f} M points, {:.2f} bytes a point; one thread\n", points / 1e6,
              static_cast<double>(fs::file_size(packed)) / points);
   fmt::print("  write {:6.2f} M points/s   {:.2f} x copying plain LAS ({:.2f} M/s)\n", points / encode / 1e6,
              encode / copy, points / copy / 1e6);
   fmt::print("  read  {:6.2f} M points/s   {:.2f} x reading plain LAS ({:.2f} M/s)\n", points / decode / 1e6,
              decode / read, points / read / 1e6);
+  fmt::print("  read  {:6.2f} M points/s on {} threads\n", points / together / 1e6, thread_count({}));
   fmt::print("  (tests/npm/laz_perf.mjs {} reads it with an independent decoder)\n", packed.string());
 }
 

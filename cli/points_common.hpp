@@ -16,6 +16,7 @@ struct PointsCommon : Common {
   bool drop_withheld = false, salvage = false;
   bool find_ground = false, find_noise = false, anew = false;
   std::string water_level, above;
+  bool around_area = false;  // points around the area count, too: parts are found by place, none is dropped
 };
 
 void add_selection(CLI::App& verb, PointsCommon& o);

@@ -54,6 +54,12 @@ double height_in(const std::string& text, const PointInfo& info, double otherwis
   return text.empty() ? otherwise : length_from(text, info.quantity.unit, notes).in(info.quantity.unit);
 }
 
+std::optional<Area> area_of(const PointsCommon& o, std::vector<std::string>& notes) {
+  if (o.area.empty()) return std::nullopt;
+  const Area area = area_from(o.area, &notes, {.margin = o.margin});
+  return o.margin.empty() ? area : area.grown(length_from(o.margin, LengthUnit::Metre, notes));
+}
+
 // References that a file lacks are taken from the options; others are converted.
 PointCloud with_references(const PointCloud& in, const PointsCommon& o, std::vector<std::string>& notes) {
   PointCloud cloud = in;
@@ -104,12 +110,10 @@ std::vector<std::string> point_files(const std::vector<std::string>& given) {
 }
 
 PointCloud open_selection(const PointsCommon& o, std::vector<std::string>& notes) {
-  std::optional<Area> area;
-  if (!o.area.empty()) {
-    area = area_from(o.area, &notes, {.margin = o.margin});
-    if (!o.margin.empty()) area = area->grown(length_from(o.margin, LengthUnit::Metre, notes));
-  }
-  PointOpenOptions open{.open = o.open_options(), .area = area ? &*area : nullptr, .spacing = {}, .salvage = o.salvage};
+  std::vector<std::string> said_already;
+  const std::optional<Area> area = area_of(o, o.around_area ? said_already : notes);
+  PointOpenOptions open{
+      .open = o.open_options(), .area = area && !o.around_area ? &*area : nullptr, .spacing = {}, .salvage = o.salvage};
   open.open.crs = o.from_crs.empty() ? std::nullopt : std::optional(Crs::parse(o.from_crs));
   if (!o.spacing.empty()) open.spacing = length_from(o.spacing, LengthUnit::Metre, notes);
   std::vector<PointCloud> sheets;
@@ -117,13 +121,13 @@ PointCloud open_selection(const PointsCommon& o, std::vector<std::string>& notes
     PointFile f = open_point_file(file, open);
     for (const std::string& p : f.facts.problems) notes.push_back(f.cloud.info().name + ": " + p);
     PointCloud sheet = f.cloud;
-    if (area) sheet = with_kept_index(sheet, file, default_cache(), o.run());
+    if (area || o.around_area) sheet = with_kept_index(sheet, file, default_cache(), o.run());
     sheets.push_back(with_references(sheet, o, notes));
   }
   PointCloud cloud = merged(sheets);
   if (o.find_ground || o.find_noise) cloud = classed(cloud, o, notes);
   if (!o.above.empty()) cloud = above_surface(cloud, open_grid(o.above));
-  PointSelection s{.area = area ? &*area : nullptr,
+  PointSelection s{.area = area && !o.around_area ? &*area : nullptr,
                    .box = {},
                    .classes = {},
                    .drop_classes = {},
@@ -418,26 +422,15 @@ int run_grid(GridCommand o) {
   std::vector<std::string> notes;
   PointsCommon reading = o;
   // The area decides where the surface lies; points around it still count.
-  const std::string area_text = o.area;
-  std::optional<Area> area;
-  if (!area_text.empty()) {
-    area = area_from(area_text, &notes, {.margin = o.margin});
-    if (!o.margin.empty()) area = area->grown(length_from(o.margin, LengthUnit::Metre, notes));
-  }
-  reading.area.clear();
-  reading.margin.clear();
+  const std::optional<Area> area = area_of(o, notes);
+  reading.around_area = area || !o.like.empty();
   reading.drop_withheld = true;
   PointCloud cloud = open_selection(reading, notes);
   PointSelection s{.area = nullptr, .drop_noise = true};
   SurfaceKind surface = SurfaceKind::Unknown;
   const bool canopy = o.methods == std::vector<std::string>{"canopy"};
   if (o.classes.empty() && !o.all_classes && !canopy && has(cloud.info().fields, PointFields::Class)) {
-    bool has_ground = false;
-    for_each_batch(cloud, PointFields::Class, o.run(), [&](const PointBatch& b) {
-      has_ground =
-          has_ground || std::find(b.classification.begin(), b.classification.end(), 2) != b.classification.end();
-    });
-    if (has_ground) {
+    if (has_class(area ? select(cloud, {.area = &*area}) : cloud, 2, o.run())) {
       s.classes = {2};
       surface = SurfaceKind::Ground;
       notes.push_back("made of the points classed as ground; --all-classes takes all");

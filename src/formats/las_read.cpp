@@ -343,6 +343,27 @@ PointCloud open_octree(const std::shared_ptr<ByteSource>& file, const Header& h,
   return PointCloud(std::make_shared<ChunkedSource>(file, h, info, format, std::move(chunks), options.salvage));
 }
 
+constexpr const char* kOctree = "layers, an octree of chunks";
+
+// All points by the octree, so that each part tells where it lies; false where the chunks alone have to do.
+bool open_whole_octree(const std::shared_ptr<ByteSource>& file, const Header& h, const Record& copc, PointFile& out,
+                       const PointOpenOptions& options) {
+  try {
+    const PointCloud cloud = open_octree(file, h, copc, options);
+    if (cloud.info().count != h.points) {
+      out.facts.problems.push_back(
+          fmt::format("its octree leads to {} of its {} points", cloud.info().count, h.points));
+      return false;
+    }
+    out.cloud = cloud;
+    return true;
+  } catch (const Error& e) {
+    if (e.code() != ErrorCode::BadFile) throw;
+    out.facts.problems.push_back("its octree cannot be used: " + e.problem());
+    return false;
+  }
+}
+
 }  // namespace
 
 bool is_las(std::span<const std::uint8_t> head) { return head.size() >= 4 && std::memcmp(head.data(), "LASF", 4) == 0; }
@@ -362,12 +383,14 @@ PointFile open_las(const std::shared_ptr<ByteSource>& file, const PointOpenOptio
   f.crs_name = read_references(h).crs_name;
   f.problems = h.problems;
   const Record* copc = h.find("copc", 1);
-  const bool octree = copc && copc->bytes.size() >= 160 && h.compressed && (options.area || options.spacing > Length());
+  const bool octree = copc && copc->bytes.size() >= 160 && h.compressed;
   f.format = fmt::format("{} 1.{}", copc ? "COPC" : h.compressed ? "LAZ" : "LAS", h.minor);
   f.compression = "none";
-  if (octree) {
-    f.compression = "layers, an octree of chunks";
+  if (octree && (options.area || options.spacing > Length())) {
+    f.compression = kOctree;
     out.cloud = open_octree(file, h, *copc, options);
+  } else if (octree && open_whole_octree(file, h, *copc, out, options)) {
+    f.compression = kOctree;
   } else if (h.compressed) {
     out.cloud = open_chunks(file, h, out, options);
   } else {

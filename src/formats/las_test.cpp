@@ -8,6 +8,7 @@
 #include "katoptra/formats/point_file.hpp"
 #include "katoptra/points/select.hpp"
 
+#include "fake_server.hpp"
 #include "formats/las_header.hpp"
 #include "formats/laz_chunk.hpp"
 #include "formats/laz_items.hpp"
@@ -215,7 +216,8 @@ struct Octree {
   PointBatch points;
   std::size_t child_page = 0;
 };
-Octree make_octree() {
+// `times`: that many times 1300 points.
+Octree make_octree(std::size_t times = 1) {
   Octree o;
   las::Header h;
   h.point_format = 6;
@@ -262,11 +264,11 @@ Octree make_octree() {
     las::records_to_batch(h, records.data(), n, PointFields::All, held);
     o.points.append(held);
   };
-  node(root.data(), 0, 0, 0, 400, 1);
-  node(page.data(), 1, 0, 0, 300, 2);
-  node(page.data() + 32, 1, 1, 0, 250, 3);
-  node(page.data() + 64, 1, 0, 1, 200, 4);
-  node(page.data() + 96, 1, 1, 1, 150, 5);
+  node(root.data(), 0, 0, 0, 400 * times, 1);
+  node(page.data(), 1, 0, 0, 300 * times, 2);
+  node(page.data() + 32, 1, 1, 0, 250 * times, 3);
+  node(page.data() + 64, 1, 0, 1, 200 * times, 4);
+  node(page.data() + 96, 1, 1, 1, 150 * times, 5);
   const auto table = laz::encode_chunk_table(sizes, true);
   const std::size_t table_at = begin + chunks.size(), evlr = table_at + table.size();
   o.child_page = evlr + 60 + 160;
@@ -279,7 +281,7 @@ Octree make_octree() {
   pages.insert(pages.end(), page.begin() + 96, page.end());
   store<std::uint64_t>(h.records[0].bytes.data() + 40, evlr + 60);
   store<std::uint64_t>(h.records[0].bytes.data() + 48, 160);
-  h.points = 1300;
+  h.points = 1300 * times;
   h.lowest[0] = 677000, h.lowest[1] = 5842000, h.highest[0] = 677512, h.highest[1] = 5842512, h.highest[2] = 150;
   o.bytes = las::header_bytes(h);
   store<std::uint64_t>(o.bytes.data() + 235, evlr);
@@ -314,6 +316,38 @@ TEST(Copc, AWindowIsReadByTheOctree) {
   const PointFile coarse = open_point_file(folder / "a.copc.laz", {.open = {}, .area = nullptr, .spacing = 4_m});
   EXPECT_EQ(coarse.cloud.parts(), 1u);
   EXPECT_EQ(open_point_file(folder / "a.copc.laz", {.open = {}, .area = nullptr, .spacing = 2_m}).cloud.parts(), 5u);
+}
+
+TEST(Copc, OfAFileOnTheWebOnlyTheNodesOfTheAreaTravel) {
+  TemporaryFolder folder;
+  const Octree o = make_octree(120);
+  write_file(folder / "a.copc.laz", o.bytes);
+  FakeServer web;
+  const std::string url = "https://points.example/a.copc.laz";
+  web.put(url, {o.bytes.begin(), o.bytes.end()});
+  const Area corner = Area::box({677300, 5842300, 677500, 5842500}, Crs::parse("EPSG:32725"));
+  const PointFile part = open_point_file(url, {.open = {}, .area = &corner, .spacing = {}});
+  EXPECT_EQ(part.cloud.parts(), 2u);
+  expect_same_points(all_points(select(part.cloud, {.area = &corner})),
+                     all_points(select(open_points(folder / "a.copc.laz"), {.area = &corner})));
+  // The root and one child of four hold 550 of 1300 points.
+  EXPECT_LT(static_cast<double>(web.sent), 0.55 * static_cast<double>(o.bytes.size()));
+  EXPECT_GT(o.bytes.size(), 1u << 20);
+  // Without an area all of it is read, and says which part lies where.
+  const PointCloud whole = open_points(url);
+  for (std::size_t i = 0; i < whole.parts(); ++i) EXPECT_FALSE(whole.part(i).box.empty());
+  expect_same_points(all_points(whole), o.points);
+}
+
+TEST(Copc, PointsThatTheOctreeForgetsAreReadByTheChunks) {
+  TemporaryFolder folder;
+  Octree o = make_octree();
+  store<std::int32_t>(o.bytes.data() + o.child_page + 28, 0);
+  write_file(folder / "a.laz", o.bytes);
+  const PointFile file = open_point_file(folder / "a.laz");
+  EXPECT_EQ(all_points(file.cloud).size(), 1300u);
+  ASSERT_EQ(file.facts.problems.size(), 1u);
+  EXPECT_EQ(file.facts.problems[0], "its octree leads to 1150 of its 1300 points");
 }
 
 TEST(Copc, PagesThatLeadInCirclesOrBeyondAreRefused) {

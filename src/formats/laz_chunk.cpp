@@ -4,6 +4,7 @@
 
 #include "katoptra/base/error.hpp"
 
+#include "base/clones.hpp"
 #include "laz_points.hpp"
 
 namespace katoptra::laz {
@@ -367,14 +368,13 @@ struct ChunkCoder::Impl {
   std::unique_ptr<LayeredRecords<Decoder>> layers_in;
   std::unique_ptr<LayeredRecords<Encoder>> layers_out;
 
-  std::size_t decode_stream(std::span<const std::uint8_t> chunk, std::size_t count, std::uint8_t* out,
-                            std::size_t& good) {
+  KATOPTRA_FLAT_CLONES std::size_t decode_stream(std::span<const std::uint8_t> chunk, std::size_t count,
+                                                 std::uint8_t* out, std::size_t& good) {
     if (!stream_in) stream_in = std::make_unique<StreamRecords<Decoder>>(format);
     stream_in->reset(chunk.data());
     Decoder c;
     c.start(chunk.subspan(length));
     for (std::size_t i = 1; i < count; ++i) {
-      std::memset(out + i * length, 0, length);
       stream_in->code(c, out + i * length);
       if (c.overrun() > 0) damaged("a chunk of its points ends early");
       good = i + 1;
@@ -382,8 +382,8 @@ struct ChunkCoder::Impl {
     return length + c.taken();
   }
 
-  std::size_t decode_layers(std::span<const std::uint8_t> chunk, std::size_t count, std::uint8_t* out,
-                            const WantedLayers& w, std::size_t& good) {
+  KATOPTRA_FLAT_CLONES std::size_t decode_layers(std::span<const std::uint8_t> chunk, std::size_t count,
+                                                 std::uint8_t* out, const WantedLayers& w, std::size_t& good) {
     if (!layers_in) layers_in = std::make_unique<LayeredRecords<Decoder>>(format);
     auto& coders = layers_in->coders();
     const std::size_t head = length + 4 + 4 * coders.size();
@@ -401,7 +401,6 @@ struct ChunkCoder::Impl {
     }
     layers_in->reset(chunk.data());
     for (std::size_t i = 1; i < count; ++i) {
-      std::memset(out + i * length, 0, length);
       layers_in->code(out + i * length);
       if (coders[kPlace].overrun() > 0) damaged("a chunk of its points ends early");
       good = i + 1;
@@ -482,7 +481,7 @@ std::vector<std::uint8_t> ChunkCoder::encode(const std::uint8_t* records, std::s
 namespace {
 template <class Coder>
 void code_table(Coder& c, std::vector<ChunkSize>& chunks, bool varies) {
-  IntegerModel sizes(32, 2, Coder::kDecodes);
+  IntegerModel<32> sizes(2, Coder::kDecodes);
   sizes.reset();
   ChunkSize last;
   for (ChunkSize& k : chunks) {

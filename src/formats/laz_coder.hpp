@@ -5,6 +5,7 @@
 // A decoder never reads beyond its bytes: it takes zeros there and says so with `overrun`.
 #pragma once
 #include <algorithm>
+#include <array>
 #include <bit>
 #include <cstdint>
 #include <cstring>
@@ -51,89 +52,82 @@ class SymbolModel {
   void prepare(std::uint32_t symbols, bool decoding) {
     if (symbols != symbols_) {
       symbols_ = symbols;
-      table_bits_ = decoding && symbols > 16 && symbols <= 256 ? (symbols > 64 ? 10 : 8) : 0;
-      memory_ = std::make_unique<std::uint32_t[]>(2 * symbols);
-      if (table_bits_) table_ = std::make_unique<std::uint8_t[]>(std::size_t{1} << table_bits_);
+      table_bits_ = !decoding ? 0 : symbols > 64 ? 9 : symbols > 16 ? 7 : 5;
+      piece_ = kShift - table_bits_;
+      memory_ = std::make_unique<std::uint16_t[]>(2 * symbols + kSentinels);
+      counts_ = memory_.get() + symbols + kSentinels;
+      if (table_bits_) table_ = std::make_unique<std::uint8_t[]>((std::size_t{1} << table_bits_) + kSpare);
     }
     total_ = 0;
     cycle_ = symbols;
-    std::fill_n(counts(), symbols, 1u);
+    std::fill_n(counts_, symbols, std::uint16_t{1});
+    std::fill_n(memory_.get() + symbols, kSentinels, std::uint16_t{0xFFFF});
     update();
     cycle_ = until_update_ = (symbols + 6) >> 1;
   }
   bool is_ready() const { return symbols_ != 0; }
   std::uint32_t last() const { return symbols_ - 1; }
-  // The symbol that comes more often than all others together; none where there is no such.
+  // The symbol that comes nearly always, and its share, which is none where there is no such.
   std::uint32_t usual() const { return usual_; }
-  static constexpr std::uint32_t kNoneUsual = 0xFFFFFFFF;
-  // Where the symbol's share begins, in 1/2^kShift.
+  std::uint32_t usual_share() const { return usual_share_; }
+  // Where the symbol's share begins, in 1/2^kShift; that of the one behind the last is never reached.
   std::uint32_t begin(std::uint32_t symbol) const { return memory_[symbol]; }
 
-  // The symbol whose share holds `place`, which may be too large in damaged data.
+  // The symbol whose share holds `place`, which may be a little beyond 2^kShift.
   std::uint32_t find(std::uint32_t place) const {
-    const std::uint32_t* from = memory_.get();
-    std::uint32_t s = 0;
-    if (table_bits_) {
-      // The table leads to the first symbol that it can be; seldom is it another.
-      s = table_[std::min(place, (1u << kShift) - 1) >> (kShift - table_bits_)];
-      while (s + 1 < symbols_ && from[s + 1] <= place) ++s;
-      return s;
-    }
-    if (symbols_ > 16) {
-      std::uint32_t n = symbols_;
-      while (n > s + 1) {
-        const std::uint32_t k = (s + n) >> 1;
-        if (from[k] > place)
-          n = k;
-        else
-          s = k;
-      }
-      return s;
-    }
-    // Few symbols: counting those that begin at or before the place needs no decision.
-    for (std::uint32_t k = 1; k < symbols_; ++k) s += from[k] <= place;
+    const std::uint16_t* from = memory_.get();
+    // The table leads to the first symbol that it can be; often it is that or the next one.
+    std::uint32_t s = table_[place >> piece_];
+    s += from[s + 1] <= place;
+    while (from[s + 1] <= place) [[unlikely]]++ s;
     return s;
   }
   void seen(std::uint32_t symbol) {
-    ++counts()[symbol];
-    if (--until_update_ == 0) update();
+    ++counts_[symbol];
+    if (--until_update_ == 0) [[unlikely]]
+      update();
   }
 
  private:
-  std::uint32_t* counts() { return memory_.get() + symbols_; }
-  void update() {
-    std::uint32_t* count = counts();
+  static constexpr std::size_t kSpare = 16, kSentinels = 4;
+  [[gnu::noinline]] void update() {
+    std::uint16_t* count = counts_;
     if ((total_ += cycle_) > 1u << kShift) {
       total_ = 0;
-      for (std::uint32_t i = 0; i < symbols_; ++i) total_ += (count[i] = (count[i] + 1) >> 1);
+      for (std::uint32_t i = 0; i < symbols_; ++i)
+        total_ += (count[i] = static_cast<std::uint16_t>((count[i] + 1u) >> 1));
     }
     const std::uint32_t scale = 0x80000000u / total_;
-    std::uint32_t sum = 0;
-    usual_ = kNoneUsual;
+    std::uint32_t sum = 0, most = 0;
     for (std::uint32_t i = 0; i < symbols_; ++i) {
-      memory_[i] = (scale * sum) >> (31 - kShift);
+      memory_[i] = static_cast<std::uint16_t>((scale * sum) >> (31 - kShift));
       sum += count[i];
-      // The last symbol has no end in the table and is left to the search.
-      if (2 * count[i] > total_ && i + 1 < symbols_) usual_ = i;
+      most = std::max<std::uint32_t>(most, count[i] << 16 | i);
     }
+    usual_ = most & 0xFFFF;
+    // The last symbol has no end in the table and is left to the search.
+    usual_share_ = 16 * (most >> 16) > 15 * total_ && usual_ + 1 < symbols_ ? begin(usual_ + 1) - begin(usual_) : 0;
     if (table_bits_) update_table();
     cycle_ = std::min((5 * cycle_) >> 2, (symbols_ + 6) << 3);
     until_update_ = cycle_;
   }
   // table[t]: the last symbol whose share begins at or before the t-th piece of the line.
   void update_table() {
-    const std::uint32_t size = 1u << table_bits_, piece = kShift - static_cast<std::uint32_t>(table_bits_);
+    const std::uint32_t size = (1u << table_bits_) + 4;
     std::uint32_t filled = 0;
-    for (std::uint32_t i = 1; i < symbols_; ++i) {
-      const std::uint32_t until = (memory_[i] + (1u << piece) - 1) >> piece;
-      while (filled < until) table_[filled++] = static_cast<std::uint8_t>(i - 1);
+    for (std::uint32_t i = 1; i <= symbols_; ++i) {
+      const std::uint32_t until = i == symbols_ ? size : (memory_[i] + (1u << piece_) - 1) >> piece_;
+      const std::uint64_t eight = 0x0101010101010101u * std::min(i - 1, 255u);
+      std::memcpy(table_.get() + filled, &eight, 8);
+      for (filled += 8; filled < until; filled += 8) std::memcpy(table_.get() + filled, &eight, 8);
+      filled = until;
     }
-    while (filled < size) table_[filled++] = static_cast<std::uint8_t>(symbols_ - 1);
   }
 
-  std::uint32_t symbols_ = 0, total_ = 0, cycle_ = 0, until_update_ = 0, usual_ = kNoneUsual;
-  int table_bits_ = 0;
-  std::unique_ptr<std::uint32_t[]> memory_;  // begins, counts
+  std::uint32_t symbols_ = 0, total_ = 0, cycle_ = 0, until_update_ = 0, usual_ = 0, usual_share_ = 0;
+  int table_bits_ = 0, piece_ = 0;
+  std::unique_ptr<std::uint16_t[]> memory_;  // begins, counts
+  std::uint16_t* counts_ = nullptr;
   std::unique_ptr<std::uint8_t[]> table_;
 };
 
@@ -209,51 +203,51 @@ class Encoder {
   std::uint32_t base_ = 0, length_ = kLongest;
 };
 
+// 2^32 / (n + 1025), rounded down.
+inline constexpr auto kReciprocals = [] {
+  std::array<std::uint32_t, 1024> r{};
+  for (std::uint64_t i = 0; i < r.size(); ++i) r[i] = static_cast<std::uint32_t>((std::uint64_t{1} << 32) / (i + 1025));
+  return r;
+}();
+
 class Decoder {
  public:
   static constexpr bool kDecodes = true;
 
   void start(std::span<const std::uint8_t> bytes) {
-    begin_ = at_ = bytes.data();
-    end_ = at_ + bytes.size();
-    overrun_ = 0;
+    bytes_.assign(bytes.begin(), bytes.end());
+    bytes_.resize(bytes.size() + kBeyond + 4, 0);
+    at_ = bytes_.data();
+    last_ = at_ + bytes.size() + kBeyond;
     length_ = kLongest;
     value_ = 0;
-    for (int i = 0; i < 4; ++i) value_ = value_ << 8 | next();
+    for (int i = 0; i < 4; ++i) value_ = value_ << 8 | *at_++;
+    // Below the length, as everything behind this relies on; damaged data may begin otherwise.
+    value_ = std::min(value_, length_ - 1);
   }
-  // Bytes asked for beyond the end, and bytes taken in all.
-  std::size_t overrun() const { return overrun_; }
-  std::size_t taken() const { return static_cast<std::size_t>(at_ - begin_); }
+  // Bytes asked for beyond the end (kBeyond for more than that), and bytes taken in all.
+  std::size_t overrun() const { return static_cast<std::size_t>(std::max<std::ptrdiff_t>(at_ - last_ + kBeyond, 0)); }
+  std::size_t taken() const { return static_cast<std::size_t>(at_ - bytes_.data()) - overrun(); }
 
   std::uint32_t bit(BitModel& m, std::uint32_t = 0) {
     const std::uint32_t x = m.zeros() * (length_ >> BitModel::kShift);
-    const std::uint32_t b = value_ >= x;
-    if (b) {
-      value_ -= x;
-      length_ -= x;
-    } else {
-      length_ = x;
-    }
+    const std::uint32_t b = value_ >= x, all = 0u - b;
+    value_ -= x & all;
+    length_ = x + ((length_ - 2 * x) & all);
     settle();
     m.seen(b);
     return b;
   }
-  std::uint32_t symbol(SymbolModel& m, std::uint32_t = 0) {
+  [[gnu::always_inline]] std::uint32_t symbol(SymbolModel& m, std::uint32_t = 0) {
     const std::uint32_t unit = length_ >> SymbolModel::kShift;
-    if (const std::uint32_t s = m.usual(); s != SymbolModel::kNoneUsual) {
-      // Without a division: does the value lie in the share of the usual symbol?
-      const std::uint32_t x = m.begin(s) * unit, width = m.begin(s + 1) * unit - x;
-      if (value_ - x < width) {
-        length_ = width;
-        value_ -= x;
-        settle();
-        m.seen(s);
-        return s;
-      }
+    std::uint32_t s = m.usual(), x = m.begin(s) * unit, width = m.usual_share() * unit;
+    // Without a division: does the value lie in the share of the usual symbol?
+    if (value_ - x >= width) {
+      s = m.find(value_ / unit);
+      x = m.begin(s) * unit;
+      width = (s == m.last() ? length_ : m.begin(s + 1) * unit) - x;
     }
-    const std::uint32_t s = m.find(value_ / unit);
-    const std::uint32_t x = m.begin(s) * unit;
-    length_ = (s == m.last() ? length_ : m.begin(s + 1) * unit) - x;
+    length_ = width;
     value_ -= x;
     settle();
     m.seen(s);
@@ -274,39 +268,35 @@ class Decoder {
     settle();
     return v & ((1u << n) - 1);
   }
-  std::uint32_t next() {
-    if (at_ < end_) return *at_++;
-    ++overrun_;
-    return 0;
+  // Where the value lies in the length, in 1/2^15: a little less than that, without a division.
+  std::uint32_t place() const {
+    const int n = std::countl_zero(length_ | 1);
+    const std::uint32_t top = (length_ << n) >> 21 & 1023;
+    return static_cast<std::uint32_t>((static_cast<std::uint64_t>(value_ << n) * kReciprocals[top]) >> 38);
   }
-  // Takes as many bytes as the length has become short of; away from the end without deciding how many.
+  // Takes as many bytes as the length has become short of, without deciding how many.
   [[gnu::always_inline]] void settle() {
-    const int n = std::countl_zero(length_) & ~7;
-    if (end_ - at_ >= 4) [[likely]] {
-      std::uint32_t word = 0;
-      std::memcpy(&word, at_, 4);
-      word = __builtin_bswap32(word);
-      value_ = static_cast<std::uint32_t>(((static_cast<std::uint64_t>(value_) << 32 | word) << n) >> 32);
-      length_ <<= n;
-      at_ += n / 8;
-      return;
-    }
-    while (length_ < kShortest) {
-      value_ = value_ << 8 | next();
-      length_ <<= 8;
-    }
+    const int n = std::countl_zero(length_ | 1) & 24;
+    std::uint32_t word = 0;
+    std::memcpy(&word, at_, 4);
+    word = __builtin_bswap32(word);
+    value_ = static_cast<std::uint32_t>(((static_cast<std::uint64_t>(value_) << 32 | word) << n) >> 32);
+    length_ <<= n;
+    at_ += n / 8;
+    at_ = at_ < last_ ? at_ : last_;
   }
-  const std::uint8_t *begin_ = nullptr, *at_ = nullptr, *end_ = nullptr;
-  std::size_t overrun_ = 0;
+  static constexpr std::ptrdiff_t kBeyond = 16;
+  std::vector<std::uint8_t> bytes_;  // and zeros behind them
+  const std::uint8_t *at_ = nullptr, *last_ = nullptr;
   std::uint32_t value_ = 0, length_ = kLongest;
 };
 
 // An integer by its difference from what was expected: first how many bits the difference has, then the difference,
 // its upper eight bits by a model and the rest as they are.
+template <int kBits>
 class IntegerModel {
  public:
-  IntegerModel(int bits, std::uint32_t contexts, bool decoding)
-      : bits_(bits), decoding_(decoding), sizes_(contexts), uppers_(static_cast<std::size_t>(bits) + 1) {}
+  IntegerModel(std::uint32_t contexts, bool decoding) : decoding_(decoding), sizes_(contexts), uppers_(kBits + 1) {}
 
   void reset() {
     for (Lazy& m : sizes_) m.fresh = false;
@@ -320,15 +310,16 @@ class IntegerModel {
   template <class Coder>
   std::int32_t code(Coder& c, std::int32_t expected, std::int32_t value, std::uint32_t context) {
     std::uint32_t difference = static_cast<std::uint32_t>(value) - static_cast<std::uint32_t>(expected);
-    if (bits_ < 32) {
+    if constexpr (kBits < 32) {
       // Differences count around the circle of the type, from -half to half - 1.
-      const std::uint32_t mask = (1u << bits_) - 1, half = 1u << (bits_ - 1);
+      const std::uint32_t mask = (1u << kBits) - 1, half = 1u << (kBits - 1);
       if constexpr (!Coder::kDecodes) difference = ((difference + half) & mask) - half;
     }
     const std::uint32_t coded =
         static_cast<std::uint32_t>(difference_of(c, static_cast<std::int32_t>(difference), context));
     const std::uint32_t result = static_cast<std::uint32_t>(expected) + coded;
-    return static_cast<std::int32_t>(bits_ < 32 ? result & ((1u << bits_) - 1) : result);
+    if constexpr (kBits < 32) return static_cast<std::int32_t>(result & ((1u << kBits) - 1));
+    return static_cast<std::int32_t>(result);
   }
 
  private:
@@ -352,7 +343,7 @@ class IntegerModel {
     if constexpr (!Coder::kDecodes)
       k = static_cast<std::uint32_t>(
           std::bit_width(d <= 0 ? 0u - static_cast<std::uint32_t>(d) : static_cast<std::uint32_t>(d) - 1));
-    k = size_ = c.symbol(ready(sizes_[context], static_cast<std::uint32_t>(bits_) + 1), k);
+    k = size_ = c.symbol(ready(sizes_[context], kBits + 1), k);
     if (k == 0) return static_cast<std::int32_t>(c.bit(smallest_, static_cast<std::uint32_t>(d)));
     if (k >= 32) return std::numeric_limits<std::int32_t>::min();
     const std::uint32_t reach = (1u << k) - 1;
@@ -369,7 +360,6 @@ class IntegerModel {
     return static_cast<std::int32_t>(place >= 1u << (k - 1) ? place + 1 : place - reach);
   }
 
-  int bits_;
   bool decoding_;
   std::uint32_t size_ = 0;
   std::vector<Lazy> sizes_, uppers_;

@@ -25,57 +25,31 @@ void store(std::uint8_t* p, T v) {
 inline std::uint8_t wrapped(int v) { return static_cast<std::uint8_t>(v); }
 inline int clamped(int v) { return std::clamp(v, 0, 255); }
 
+// The lower and the higher of two, by arithmetic: a decision would be guessed wrongly every other time.
+inline std::int32_t lower(std::int32_t a, std::int32_t b) {
+  const std::int64_t d = static_cast<std::int64_t>(a) - b;
+  return static_cast<std::int32_t>(b + (d & (d >> 63)));
+}
+inline std::int32_t higher(std::int32_t a, std::int32_t b) {
+  const std::int64_t d = static_cast<std::int64_t>(a) - b;
+  return static_cast<std::int32_t>(a - (d & (d >> 63)));
+}
+
 // The middle one of the last five values, nearly: values leave at alternating ends.
 class RunningMedian {
  public:
   void reset() { *this = RunningMedian(); }
   std::int32_t get() const { return v_[2]; }
+  // Put in order among the four that stay.
   void add(std::int32_t v) {
-    if (drop_high_) {
-      if (v < v_[2]) {
-        v_[4] = v_[3];
-        v_[3] = v_[2];
-        if (v < v_[0]) {
-          v_[2] = v_[1];
-          v_[1] = v_[0];
-          v_[0] = v;
-        } else if (v < v_[1]) {
-          v_[2] = v_[1];
-          v_[1] = v;
-        } else {
-          v_[2] = v;
-        }
-      } else {
-        if (v < v_[3]) {
-          v_[4] = v_[3];
-          v_[3] = v;
-        } else {
-          v_[4] = v;
-        }
-        drop_high_ = false;
-      }
-    } else if (v_[2] < v) {
-      v_[0] = v_[1];
-      v_[1] = v_[2];
-      if (v_[4] < v) {
-        v_[2] = v_[3];
-        v_[3] = v_[4];
-        v_[4] = v;
-      } else if (v_[3] < v) {
-        v_[2] = v_[3];
-        v_[3] = v;
-      } else {
-        v_[2] = v;
-      }
-    } else {
-      if (v_[1] < v) {
-        v_[0] = v_[1];
-        v_[1] = v;
-      } else {
-        v_[0] = v;
-      }
-      drop_high_ = true;
-    }
+    const std::int32_t* stay = v_ + !drop_high_;
+    const std::int32_t a = stay[0], b = stay[1], c = stay[2], d = stay[3], middle = v_[2];
+    drop_high_ = (v < middle) | (!drop_high_ & (v == middle));
+    v_[0] = lower(a, v);
+    v_[1] = higher(a, lower(b, v));
+    v_[2] = higher(b, lower(c, v));
+    v_[3] = higher(c, lower(d, v));
+    v_[4] = higher(d, v);
   }
 
  private:
@@ -123,7 +97,7 @@ class TimeCoder {
   static constexpr int kFirst = kChanges ? 0 : 1;
 
  public:
-  explicit TimeCoder(bool d) : multiples_(1, kAll, d), starts_(1, kFirst + 5, d), steps_(32, 9, d) {}
+  explicit TimeCoder(bool d) : multiples_(1, kAll, d), starts_(1, kFirst + 5, d), steps_(9, d) {}
   void reset(std::uint64_t first) {
     multiples_.reset();
     starts_.reset();
@@ -239,7 +213,7 @@ class TimeCoder {
   }
 
   ModelSet multiples_, starts_;
-  IntegerModel steps_;
+  IntegerModel<32> steps_;
   int at_ = 0, newest_ = 0;
   std::array<std::uint64_t, 4> last_{};
   std::array<std::int32_t, 4> step_{};

@@ -65,8 +65,13 @@ PointBuckets::PointBuckets(const PointCloud& cloud, const Frame& frame, std::int
     std::vector<std::size_t> order;
     std::uint64_t outside = 0;
   };
+  // Parts that lie beyond the ring need not be read; one cell more, for rounding.
+  const double reach = static_cast<double>(tile + 1);
+  const Bounds all = frame.bounds();
+  const PointCloud near = parts_near(cloud, {all.west - reach * frame.cell().x, all.south - reach * frame.cell().y,
+                                             all.east + reach * frame.cell().x, all.north + reach * frame.cell().y});
   map_points(
-      cloud, PointFields::None, run,
+      near, PointFields::None, run,
       [&](std::size_t, PointBatch& b) -> std::shared_ptr<void> {
         auto s = std::make_shared<Sorted>();
         std::vector<StoredPoint>* into = nullptr;

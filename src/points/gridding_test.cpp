@@ -1,6 +1,7 @@
 #include "katoptra/points/gridding.hpp"
 
 #include <algorithm>
+#include <atomic>
 #include <cmath>
 #include <fmt/format.h>
 
@@ -72,6 +73,46 @@ TEST(Gridding, IsTheSameForEveryTileThreadAndBudget) {
   }
   expect_same_for_every_window(
       grid_points(cloud, {.methods = {{PointMethod::Natural, 50}}, .cell = 1_m, .tile = 16}).grids[0], 4, 20);
+}
+
+// Counts the parts that are read.
+class CountedPoints : public PointSource {
+ public:
+  explicit CountedPoints(PointCloud in) : in_(std::move(in)) {}
+  const PointInfo& info() const override { return in_.info(); }
+  std::size_t parts() const override { return in_.parts(); }
+  PointPart part(std::size_t i) const override { return in_.part(i); }
+  void read(std::size_t i, PointFields fields, PointBatch& out) const override {
+    ++reads;
+    in_.read(i, fields, out);
+  }
+  mutable std::atomic<int> reads{0};
+
+ private:
+  PointCloud in_;
+};
+
+TEST(Gridding, OfAnAreaReadsOnlyThePartsAroundIt) {
+  // Strips one after the other, as flight lines come.
+  const PointBatch all = all_points(strewn(40000, 400, 8, waves));
+  std::vector<std::size_t> order(all.size());
+  for (std::size_t i = 0; i < order.size(); ++i) order[i] = i;
+  std::sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) { return all.y[a] < all.y[b]; });
+  PointBatch sorted;
+  for (std::size_t i : order) {
+    sorted.x.push_back(all.x[i]);
+    sorted.y.push_back(all.y[i]);
+    sorted.z.push_back(all.z[i]);
+  }
+  const PointCloud plain = points_from_batch(sorted, point_info(6), 500);
+  const auto counted = std::make_shared<CountedPoints>(with_boxes(plain, part_boxes(plain)));
+  const Area area = Area::box({677100, 5842090, 677160, 5842140}, Crs::parse("EPSG:32725"));
+  const PointGridding options{.methods = {{PointMethod::Tin, 50}}, .cell = 2_m, .area = &area, .tile = 16};
+  const Grid a = grid_points(plain, options).grids[0], b = grid_points(PointCloud(counted), options).grids[0];
+  const Block x = a.read(a.frame().window()), y = b.read(b.frame().window());
+  for (std::int64_t i = 0; i < a.frame().window().cells(); ++i) ASSERT_TRUE(same_bits(x.row(0)[i], y.row(0)[i]));
+  EXPECT_LT(counted->reads, static_cast<int>(plain.parts()) / 2);
+  EXPECT_GT(counted->reads, 0);
 }
 
 TEST(Gridding, StatisticsAreWhatACountByHandGives) {

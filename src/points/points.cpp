@@ -133,6 +133,23 @@ class BoxedPoints : public PointSource {
   std::vector<Bounds> boxes_;
 };
 
+class SomeParts : public PointSource {
+ public:
+  SomeParts(PointCloud in, std::vector<std::size_t> parts)
+      : in_(std::move(in)), info_(in_.info()), parts_(std::move(parts)) {
+    info_.exact = false;
+  }
+  const PointInfo& info() const override { return info_; }
+  std::size_t parts() const override { return parts_.size(); }
+  PointPart part(std::size_t i) const override { return in_.part(parts_[i]); }
+  void read(std::size_t i, PointFields fields, PointBatch& out) const override { in_.read(parts_[i], fields, out); }
+
+ private:
+  PointCloud in_;
+  PointInfo info_;
+  std::vector<std::size_t> parts_;
+};
+
 constexpr std::array<const char*, 23> kClasses{"never classified",
                                                "unassigned",
                                                "ground",
@@ -307,6 +324,13 @@ PointCloud with_boxes(const PointCloud& cloud, std::vector<Bounds> boxes) {
   return PointCloud(std::make_shared<BoxedPoints>(cloud, std::move(boxes)));
 }
 
+PointCloud parts_near(const PointCloud& cloud, const Bounds& box) {
+  std::vector<std::size_t> near;
+  for (std::size_t i = 0; i < cloud.parts(); ++i)
+    if (const Bounds b = cloud.part(i).box; b.empty() || b.intersects(box)) near.push_back(i);
+  return near.size() == cloud.parts() ? cloud : PointCloud(std::make_shared<SomeParts>(cloud, std::move(near)));
+}
+
 void map_points(const PointCloud& cloud, PointFields fields, const RunOptions& options,
                 const std::function<std::shared_ptr<void>(std::size_t, PointBatch&)>& map,
                 const std::function<void(std::shared_ptr<void>)>& reduce) {
@@ -330,7 +354,9 @@ void for_each_batch(const PointCloud& cloud, PointFields fields, const RunOption
                     const std::function<void(const PointBatch&)>& body) {
   map_points(
       cloud, fields, options,
-      [](std::size_t, PointBatch& b) { return std::static_pointer_cast<void>(std::make_shared<PointBatch>(std::move(b))); },
+      [](std::size_t, PointBatch& b) {
+        return std::static_pointer_cast<void>(std::make_shared<PointBatch>(std::move(b)));
+      },
       [&](std::shared_ptr<void> b) { body(*static_cast<const PointBatch*>(b.get())); });
 }
 

@@ -1,6 +1,7 @@
 #include "katoptra/points/select.hpp"
 
 #include <algorithm>
+#include <atomic>
 #include <bitset>
 #include <cmath>
 #include <fmt/format.h>
@@ -409,6 +410,19 @@ Returns parse_returns(std::string_view text) {
 
 PointCloud select(const PointCloud& cloud, const PointSelection& selection) {
   return PointCloud(std::make_shared<SelectedPoints>(cloud, selection));
+}
+
+bool has_class(const PointCloud& cloud, int classification, const RunOptions& run) {
+  RunOptions quiet = run;
+  quiet.progress = nullptr;
+  std::atomic<bool> found = false;
+  parallel_for(cloud.parts(), quiet, [&](std::size_t i) {
+    if (found) return;
+    const PointBatch b = cloud.read(i, F::Class);
+    if (std::find(b.classification.begin(), b.classification.end(), classification) != b.classification.end())
+      found = true;
+  });
+  return found;
 }
 
 PointCloud merged(const std::vector<PointCloud>& clouds) {

@@ -32,12 +32,7 @@ PointCloud chosen(const StudyPoints& p, const PointCloud& all, const RunOptions&
   if (p.find_ground) cloud = classify_ground(cloud, {.water = p.water, .run = run});
   PointSelection s{.area = nullptr, .classes = p.classes, .drop_noise = true, .drop_withheld = true};
   if (p.classes.empty() && has(cloud.info().fields, PointFields::Class)) {
-    bool ground = p.find_ground;
-    for (std::size_t i = 0; i < cloud.parts() && !ground; ++i) {
-      const PointBatch b = cloud.read(i, PointFields::Class);
-      ground = std::find(b.classification.begin(), b.classification.end(), 2) != b.classification.end();
-    }
-    if (ground) s.classes = {2};
+    if (p.find_ground || has_class(cloud, 2, run)) s.classes = {2};
   }
   return select(cloud, s);
 }

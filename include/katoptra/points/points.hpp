@@ -176,6 +176,8 @@ PointCloud relabelled(const PointCloud& cloud, const std::function<void(PointInf
 // read only the parts that matter. BadArgument unless there is a box for each part.
 std::vector<Bounds> part_boxes(const PointCloud& cloud, const RunOptions& run = {});
 PointCloud with_boxes(const PointCloud& cloud, std::vector<Bounds> boxes);
+// Without the parts whose boxes are known to miss `box`; points of the others are not looked at.
+PointCloud parts_near(const PointCloud& cloud, const Bounds& box);
 
 // Reads all parts, in parallel: `map` runs on any thread with a batch, `reduce` gets its results in the order of parts.
 void map_points(const PointCloud& cloud, PointFields fields, const RunOptions& options,

@@ -40,6 +40,9 @@ struct PointSelection {
 // BadArgument when the cloud lacks a field that is asked about.
 PointCloud select(const PointCloud& cloud, const PointSelection& selection);
 
+// True when a point has that class; looks no further than the first one.
+bool has_class(const PointCloud& cloud, int classification, const RunOptions& run = {});
+
 // One after the other. Refused when CRS, unit or vertical reference differ: bring them together first.
 PointCloud merged(const std::vector<PointCloud>& clouds);
 
