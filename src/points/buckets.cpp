@@ -2,19 +2,8 @@
 
 #include <algorithm>
 #include <cmath>
-#include <unordered_map>
-
-#include "base/scratch.hpp"
 
 namespace katoptra {
-
-struct PointBuckets::Bucket {
-  struct Piece {
-    std::uint64_t at, points;
-  };
-  std::vector<StoredPoint> points;
-  std::vector<Piece> pieces;  // in the temporary file, older than `points`
-};
 
 PlaceLattice PlaceLattice::choose(const PointInfo& info, const Frame& frame, std::int64_t tile) {
   PlaceLattice l;
@@ -42,15 +31,14 @@ PlaceLattice PlaceLattice::choose(const PointInfo& info, const Frame& frame, std
 }
 
 PointBuckets::PointBuckets(const PointCloud& cloud, const Frame& frame, std::int64_t tile, const RunOptions& run)
-    : lattice_(PlaceLattice::choose(cloud.info(), frame, tile)), tile_(tile), budget_(run.memory) {
+    : lattice_(PlaceLattice::choose(cloud.info(), frame, tile)), tile_(tile), buckets_(run.memory) {
   cols_ = (frame.cols() + tile - 1) / tile + 2;
   rows_ = (frame.rows() + tile - 1) / tile + 2;
   tile_x_ = static_cast<double>(tile) * frame.cell().x / lattice_.step_x;
   tile_y_ = static_cast<double>(tile) * frame.cell().y / lattice_.step_y;
   west_ = lattice_.at_x(frame.west()) - tile_x_;
   north_ = lattice_.at_y(frame.north()) + tile_y_;
-  buckets_.resize(static_cast<std::size_t>(cols_ * rows_));
-  marks_.assign(buckets_.size() * kMarks * kMarks, 0);
+  marks_.assign(static_cast<std::size_t>(cols_ * rows_) * kMarks * kMarks, 0);
   // Squares that do not depend on the tiles, about four points wide, and no more than a few million of them.
   squares_west_ = lattice_.at_x(frame.west());
   squares_north_ = lattice_.at_y(frame.north());
@@ -61,8 +49,7 @@ PointBuckets::PointBuckets(const PointCloud& cloud, const Frame& frame, std::int
   square_rows_ = static_cast<std::int64_t>(high / square_) + 1;
   squares_.assign(static_cast<std::size_t>(square_cols_ * square_rows_), 0);
   struct Sorted {
-    std::unordered_map<std::size_t, std::vector<StoredPoint>> by_bucket;
-    std::vector<std::size_t> order;
+    HeapBatch<StoredPoint> points;
     std::uint64_t outside = 0;
   };
   // Parts that lie beyond the ring need not be read; one cell more, for rounding.
@@ -74,8 +61,6 @@ PointBuckets::PointBuckets(const PointCloud& cloud, const Frame& frame, std::int
       near, PointFields::None, run,
       [&](std::size_t, PointBatch& b) -> std::shared_ptr<void> {
         auto s = std::make_shared<Sorted>();
-        std::vector<StoredPoint>* into = nullptr;
-        std::size_t last = SIZE_MAX;
         for (std::size_t i = 0; i < b.size(); ++i) {
           const double x = std::round(lattice_.at_x(b.x[i])), y = std::round(lattice_.at_y(b.y[i]));
           const std::int64_t c = col_of(x), r = row_of(y);
@@ -83,27 +68,17 @@ PointBuckets::PointBuckets(const PointCloud& cloud, const Frame& frame, std::int
             ++s->outside;
             continue;
           }
-          const auto k = static_cast<std::size_t>(r * cols_ + c);
-          if (k != last) {
-            const auto [it, is_new] = s->by_bucket.try_emplace(k);
-            if (is_new) s->order.push_back(k);
-            into = &it->second;
-            last = k;
-          }
-          into->push_back({static_cast<std::int32_t>(x), static_cast<std::int32_t>(y), static_cast<float>(b.z[i])});
+          s->points.add(static_cast<std::uint64_t>(r * cols_ + c),
+                        {static_cast<std::int32_t>(x), static_cast<std::int32_t>(y), static_cast<float>(b.z[i])});
         }
         return s;
       },
       [&](std::shared_ptr<void> result) {
         auto& s = *static_cast<Sorted*>(result.get());
         outside_ += s.outside;
-        for (std::size_t k : s.order) add(s.by_bucket[k], k);
-        if (in_memory_ * sizeof(StoredPoint) > budget_) spill(false);
+        for (std::uint64_t k : s.points.order()) note(s.points.records(k), static_cast<std::size_t>(k));
+        buckets_.add(s.points);
       });
-}
-
-PointBuckets::~PointBuckets() {
-  if (scratch_ >= 0) ::close(scratch_);
 }
 
 std::int64_t PointBuckets::col_of(double x) const {
@@ -113,11 +88,9 @@ std::int64_t PointBuckets::row_of(double y) const {
   return static_cast<std::int64_t>(std::floor((north_ - y) / tile_y_));
 }
 
-void PointBuckets::add(const std::vector<StoredPoint>& points, std::size_t k) {
-  Bucket& b = buckets_[k];
-  b.points.insert(b.points.end(), points.begin(), points.end());
+// Where points lie, roughly, and how many there are.
+void PointBuckets::note(const std::vector<StoredPoint>& points, std::size_t k) {
   points_ += points.size();
-  in_memory_ += points.size();
   const double west = west_ + static_cast<double>(static_cast<std::int64_t>(k) % cols_) * tile_x_,
                north = north_ - static_cast<double>(static_cast<std::int64_t>(k) / cols_) * tile_y_;
   std::uint8_t* marks = marks_.data() + k * kMarks * kMarks;
@@ -134,36 +107,6 @@ void PointBuckets::add(const std::vector<StoredPoint>& points, std::size_t k) {
   }
 }
 
-// Moves long runs of points to the temporary file; short ones wait, unless all together are too many.
-void PointBuckets::spill(bool all) {
-  if (scratch_ < 0) scratch_ = open_unnamed_file("points");
-  constexpr std::size_t kShort = 4096;
-  for (Bucket& b : buckets_) {
-    if (b.points.empty() || (!all && b.points.size() < kShort)) continue;
-    const auto* bytes = reinterpret_cast<const std::uint8_t*>(b.points.data());
-    write_descriptor(scratch_, spilled_ * sizeof(StoredPoint), {bytes, b.points.size() * sizeof(StoredPoint)},
-                     "a temporary file");
-    b.pieces.push_back({spilled_, b.points.size()});
-    spilled_ += b.points.size();
-    in_memory_ -= b.points.size();
-    std::vector<StoredPoint>().swap(b.points);
-  }
-  if (!all && in_memory_ * sizeof(StoredPoint) > budget_ / 2) spill(true);
-}
-
-void PointBuckets::read_bucket(std::size_t i, std::vector<StoredPoint>& out) const {
-  const Bucket& b = buckets_[i];
-  for (const Bucket::Piece& p : b.pieces) {
-    const std::size_t at = out.size();
-    out.resize(at + static_cast<std::size_t>(p.points));
-    const std::span bytes(reinterpret_cast<std::uint8_t*>(out.data() + at),
-                          static_cast<std::size_t>(p.points) * sizeof(StoredPoint));
-    if (read_descriptor(scratch_, p.at * sizeof(StoredPoint), bytes, "a temporary file") != bytes.size())
-      throw Error(ErrorCode::Io, "the temporary file ends early", "a temporary file", "check the disk");
-  }
-  out.insert(out.end(), b.points.begin(), b.points.end());
-}
-
 std::vector<StoredPoint> PointBuckets::in_box(double west, double south, double east, double north) const {
   std::vector<StoredPoint> out, bucket;
   const std::int64_t c0 = std::max<std::int64_t>(0, col_of(west)), c1 = std::min(cols_ - 1, col_of(east)),
@@ -171,7 +114,7 @@ std::vector<StoredPoint> PointBuckets::in_box(double west, double south, double 
   for (std::int64_t r = r0; r <= r1; ++r)
     for (std::int64_t c = c0; c <= c1; ++c) {
       bucket.clear();
-      read_bucket(static_cast<std::size_t>(r * cols_ + c), bucket);
+      buckets_.read(static_cast<std::uint64_t>(r * cols_ + c), bucket);
       for (const StoredPoint& p : bucket)
         if (p.x >= west && p.x <= east && p.y >= south && p.y <= north) out.push_back(p);
     }

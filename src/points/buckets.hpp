@@ -9,6 +9,8 @@
 #include "katoptra/points/points.hpp"
 #include "katoptra/points/triangulation.hpp"
 
+#include "spill.hpp"
+
 namespace katoptra {
 
 // The integers that places are rounded to: those of the file where x and y have the same step and one is as long as the
@@ -31,9 +33,6 @@ class PointBuckets {
  public:
   // Tiles of `tile` cells of the frame, and one ring of tiles around it.
   PointBuckets(const PointCloud& cloud, const Frame& frame, std::int64_t tile, const RunOptions& run);
-  ~PointBuckets();
-  PointBuckets(const PointBuckets&) = delete;
-  PointBuckets& operator=(const PointBuckets&) = delete;
 
   const PlaceLattice& lattice() const { return lattice_; }
   std::int64_t tile() const { return tile_; }
@@ -50,11 +49,8 @@ class PointBuckets {
   Length spacing() const;
 
  private:
-  struct Bucket;
   static constexpr int kMarks = 32;  // squares along a tile that are known to hold points or not
-  void add(const std::vector<StoredPoint>& points, std::size_t bucket);
-  void spill(bool all);
-  void read_bucket(std::size_t i, std::vector<StoredPoint>& out) const;
+  void note(const std::vector<StoredPoint>& points, std::size_t bucket);
   double box_area() const;
   std::int64_t col_of(double lattice_x) const;
   std::int64_t row_of(double lattice_y) const;
@@ -62,15 +58,13 @@ class PointBuckets {
   PlaceLattice lattice_;
   std::int64_t tile_, cols_, rows_;
   double west_, north_, tile_x_, tile_y_;  // in lattice steps
-  std::vector<Bucket> buckets_;
+  Heaps<StoredPoint> buckets_;             // by row * cols_ + col
   std::vector<std::uint8_t> marks_;
   Bounds box_;
   double squares_west_ = 0, squares_north_ = 0, square_ = 1;
   std::int64_t square_cols_ = 1, square_rows_ = 1;
   std::vector<std::uint8_t> squares_;
-  std::uint64_t points_ = 0, outside_ = 0, in_memory_ = 0, spilled_ = 0;
-  std::size_t budget_;
-  int scratch_ = -1;
+  std::uint64_t points_ = 0, outside_ = 0;
 };
 
 }  // namespace katoptra

@@ -8,6 +8,7 @@
 #include "katoptra/base/error.hpp"
 #include "katoptra/grid/cache.hpp"
 
+#include "cached_tiles.hpp"
 #include "tile_grids.hpp"
 
 namespace katoptra {
@@ -31,31 +32,19 @@ constexpr double kPointsInTile = 200'000;
 // What the grids of one run share: tiles are computed once for all methods while the block cache holds them.
 class Tiles {
  public:
-  explicit Tiles(TilePlan plan) : plan_(std::move(plan)), owner_(BlockCache::shared().new_owner()) {
-    tile_ = plan_.buckets->tile();
-    tile_cols_ = (plan_.frame.cols() + tile_ - 1) / tile_;
+  explicit Tiles(TilePlan plan) : plan_(std::move(plan)), cached_(plan_.frame.window(), plan_.buckets->tile()) {
     for (const PointStatistic& s : plan_.options.methods) triangulates_ = triangulates_ || is_triangulated(s.method);
   }
-  ~Tiles() { BlockCache::shared().forget(owner_); }
-  Tiles(const Tiles&) = delete;
-  Tiles& operator=(const Tiles&) = delete;
-
   void read(const BlockView& out, std::size_t plane) const {
-    const Window& w = out.window;
-    for (std::int64_t tr = w.row / tile_; tr * tile_ < w.row + w.rows; ++tr)
-      for (std::int64_t tc = w.col / tile_; tc * tile_ < w.col + w.cols; ++tc) {
-        const Window tile = window_of(tc, tr);
-        const auto bytes = BlockCache::shared().get(owner_, static_cast<std::uint64_t>(tr * tile_cols_ + tc),
-                                                    [&] { return make(tile); });
-        copy(*bytes, tile, out.part(tile.intersected(w)), plane);
-      }
+    cached_.read(
+        out, [&](const Window& tile) { return make(tile); },
+        [&](const BlockCache::Bytes& bytes, const Window& tile, const BlockView& part) {
+          copy(bytes, tile, part, plane);
+        });
   }
   const TilePlan& plan() const { return plan_; }
 
  private:
-  Window window_of(std::int64_t tc, std::int64_t tr) const {
-    return Window{tc * tile_, tr * tile_, tile_, tile_}.intersected(plan_.frame.window());
-  }
   // The planes one after the other, then the marks of measured cells.
   BlockCache::Bytes make(const Window& w) const {
     TileCells cells = triangulates_ ? triangulated_tile(plan_, w) : counted_tile(plan_, w);
@@ -93,8 +82,7 @@ class Tiles {
   }
 
   TilePlan plan_;
-  std::uint64_t owner_;
-  std::int64_t tile_ = 0, tile_cols_ = 0;
+  CachedTiles cached_;
   bool triangulates_ = false;
 };
 

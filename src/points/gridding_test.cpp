@@ -4,6 +4,8 @@
 #include <atomic>
 #include <cmath>
 #include <fmt/format.h>
+#include <map>
+#include <tuple>
 
 #include "katoptra/points/ground.hpp"
 #include "katoptra/points/select.hpp"
@@ -305,6 +307,48 @@ TEST(Ground, IsFoundOnTheIsland) {
   }
   EXPECT_GT(n, 700000);
   EXPECT_LT(std::sqrt(squares / static_cast<double>(n)), 0.15);
+}
+
+TEST(Ground, NoiseIsWhatABruteSearchFindsForEveryBudget) {
+  // A dense ground and lone points; where cubes, 2 m wide here, are on both sides of zero and of the rims of tiles.
+  PointInfo info = point_info(6);
+  info.crs = {};
+  PointBatch b;
+  Dice r(4);
+  auto add = [&](double x, double y, double z) {
+    b.x.push_back(x);
+    b.y.push_back(y);
+    b.z.push_back(z);
+  };
+  for (int i = 0; i < 100000; ++i) add(r(150000) * 0.001 - 20, r(150000) * 0.001 - 20, r(100) * 0.01);
+  for (int i = 0; i < 200; ++i) {
+    const double x = r(150000) * 0.001 - 20, y = r(150000) * 0.001 - 20, z = 5 + r(3000) * 0.01;
+    for (std::uint32_t k = 0; k <= r(9); ++k) add(x + k * 0.3, y, z);
+  }
+  const PointCloud cloud = points_from_batch(b, info, 3000);
+  const GroundFilter noise{.noise = true, .ground = false};
+  const PointBatch told = all_points(classify_ground(cloud, noise));
+  std::map<std::tuple<long, long, long>, int> cubes;
+  auto cube = [](double v) { return static_cast<long>(std::floor(v / 2)); };
+  for (std::size_t i = 0; i < b.size(); ++i) ++cubes[{cube(b.x[i]), cube(b.y[i]), cube(b.z[i])}];
+  std::size_t wrong = 0, alone = 0;
+  for (std::size_t i = 0; i < b.size(); ++i) {
+    int others = -1;
+    for (long dx = -1; dx <= 1; ++dx)
+      for (long dy = -1; dy <= 1; ++dy)
+        for (long dz = -1; dz <= 1; ++dz) {
+          const auto it = cubes.find({cube(b.x[i]) + dx, cube(b.y[i]) + dy, cube(b.z[i]) + dz});
+          if (it != cubes.end()) others += it->second;
+        }
+    const bool is_noise = told.classification[i] == 7 || told.classification[i] == 18;
+    wrong += is_noise != (others < noise.noise_neighbours);
+    alone += is_noise;
+  }
+  EXPECT_EQ(wrong, 0u);
+  EXPECT_GT(alone, 200u);
+  GroundFilter tight = noise;
+  tight.run = {.threads = 3, .memory = 20000};
+  EXPECT_EQ(all_points(classify_ground(cloud, tight)).classification, told.classification);
 }
 
 TEST(Ground, WaterIsToldApartByItsLevelAndClassesThatAreThereStay) {

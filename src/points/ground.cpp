@@ -12,7 +12,10 @@
 #include "katoptra/points/gridding.hpp"
 #include "katoptra/points/select.hpp"
 
+#include "cached_tiles.hpp"
+#include "derived.hpp"
 #include "sampler.hpp"
+#include "spill.hpp"
 
 namespace katoptra {
 namespace {
@@ -23,48 +26,92 @@ constexpr double kSmallestCube = 2;  // metres
 
 // ---- noise
 
-// How many points lie in each cube of space that holds any.
-class Cubes {
+// A point by the cube of space that it lies in; one that was lent to a tile beside its own has no place there.
+struct CubePoint {
+  std::int32_t x, y, z;
+  PointPlace place;
+};
+constexpr std::uint32_t kLent = 0xFFFFFFFF;
+
+// Which points have fewer than `enough` others in the 27 cubes around theirs. Points are sorted into tiles of columns
+// of cubes, each with those at the rims of its neighbours, so that memory does not grow with the area.
+class Isolated {
  public:
-  Cubes(const PointCloud& cloud, double edge_x, double edge_y, double edge_z, const RunOptions& run)
-      : x_(edge_x), y_(edge_y), z_(edge_z) {
+  Isolated(const PointCloud& cloud, const double (&edge)[3], int enough, const RunOptions& run)
+      : enough_(enough), points_(run.memory), marks_(cloud) {
     map_points(
         cloud, PointFields::None, run,
-        [&](std::size_t, PointBatch& b) -> std::shared_ptr<void> {
-          auto counts = std::make_shared<std::unordered_map<std::uint64_t, std::uint32_t>>();
-          for (std::size_t i = 0; i < b.size(); ++i) ++(*counts)[key(b.x[i], b.y[i], b.z[i], 0, 0, 0)];
-          return counts;
+        [&](std::size_t part, PointBatch& b) -> std::shared_ptr<void> {
+          auto batch = std::make_shared<HeapBatch<CubePoint>>();
+          for (std::size_t i = 0; i < b.size(); ++i)
+            lend({cube(b.x[i], edge[0]),
+                  cube(b.y[i], edge[1]),
+                  cube(b.z[i], edge[2]),
+                  {static_cast<std::uint32_t>(part), static_cast<std::uint32_t>(i)}},
+                 *batch);
+          return batch;
         },
-        [&](std::shared_ptr<void> result) {
-          for (const auto& [k, n] : *static_cast<std::unordered_map<std::uint64_t, std::uint32_t>*>(result.get()))
-            counts_[k] += n;
+        [&](std::shared_ptr<void> batch) { points_.add(*static_cast<const HeapBatch<CubePoint>*>(batch.get())); });
+    const std::vector<std::uint64_t> tiles = points_.numbers();
+    parallel_ordered(
+        tiles.size(), 4 * static_cast<std::size_t>(thread_count(run)), run,
+        [&](std::size_t i) { return std::static_pointer_cast<void>(search(tiles[i])); },
+        [&](std::size_t, std::shared_ptr<void> found) {
+          for (const PointPlace& p : *static_cast<const std::vector<PointPlace>*>(found.get()))
+            marks_.set(p.part, p.index);
         });
   }
+  const PointMarks& marks() const { return marks_; }
+
+ private:
+  static constexpr std::int32_t kTile = 64;  // cubes along a tile
+  static std::int32_t cube(double v, double edge) {
+    const double c = std::floor(v / edge);
+    return c > -0x1p30 && c < 0x1p30 ? static_cast<std::int32_t>(c) : 0;
+  }
+  // To its own tile, and to those that it is beside.
+  static void lend(CubePoint p, HeapBatch<CubePoint>& batch) {
+    const std::int32_t col = p.x >> 6, row = p.y >> 6;
+    batch.add(heap_of(col, row), p);
+    const auto side = [](std::int32_t in_tile) { return in_tile == 0 ? -1 : in_tile == kTile - 1 ? 1 : 0; };
+    const int dc = side(p.x & (kTile - 1)), dr = side(p.y & (kTile - 1));
+    p.place.part = kLent;
+    if (dc) batch.add(heap_of(col + dc, row), p);
+    if (dr) batch.add(heap_of(col, row + dr), p);
+    if (dc && dr) batch.add(heap_of(col + dc, row + dr), p);
+  }
+  std::shared_ptr<std::vector<PointPlace>> search(std::uint64_t tile) const {
+    std::vector<CubePoint> all;
+    points_.read(tile, all);
+    std::unordered_map<std::uint64_t, int> counts;
+    for (const CubePoint& p : all) ++counts[key(p.x, p.y, p.z)];
+    auto found = std::make_shared<std::vector<PointPlace>>();
+    for (const CubePoint& p : all)
+      if (p.place.part != kLent && neighbours(counts, p) < enough_) found->push_back(p.place);
+    return found;
+  }
   // Other points in the 27 cubes around a point, as far as `enough`.
-  int neighbours(double x, double y, double z, int enough) const {
+  int neighbours(const std::unordered_map<std::uint64_t, int>& counts, const CubePoint& p) const {
     // Its own cube alone is enough for nearly all.
-    const auto own = counts_.find(key(x, y, z, 0, 0, 0));
-    if (own != counts_.end() && own->second > static_cast<std::uint32_t>(enough)) return enough;
+    const auto own = counts.find(key(p.x, p.y, p.z));
+    if (own->second > enough_) return enough_;
     int n = -1;
     for (int dz = -1; dz <= 1; ++dz)
       for (int dy = -1; dy <= 1; ++dy)
         for (int dx = -1; dx <= 1; ++dx) {
-          const auto it = counts_.find(key(x, y, z, dx, dy, dz));
-          if (it != counts_.end()) n += static_cast<int>(std::min<std::uint32_t>(it->second, 1u << 20));
-          if (n >= enough) return n;
+          const auto it = counts.find(key(p.x + dx, p.y + dy, p.z + dz));
+          if (it != counts.end()) n += it->second;
+          if (n >= enough_) return n;
         }
     return n;
   }
-
- private:
-  std::uint64_t key(double x, double y, double z, int dx, int dy, int dz) const {
-    auto part = [](double v, double edge, int d) {
-      return static_cast<std::uint64_t>(static_cast<std::int64_t>(std::floor(v / edge)) + d) & 0x1FFFFF;
-    };
-    return part(x, x_, dx) << 42 | part(y, y_, dy) << 21 | part(z, z_, dz);
+  static std::uint64_t key(std::int32_t x, std::int32_t y, std::int32_t z) {
+    auto part = [](std::int32_t v) { return static_cast<std::uint64_t>(v) & 0x1FFFFF; };
+    return part(x) << 42 | part(y) << 21 | part(z);
   }
-  double x_, y_, z_;
-  std::unordered_map<std::uint64_t, std::uint32_t> counts_;
+  int enough_;
+  Heaps<CubePoint> points_;
+  PointMarks marks_;
 };
 
 // ---- seeds
@@ -77,35 +124,29 @@ class SeedSource : public GridSource {
         info_(in_.info()),
         reaches_(std::move(reaches)),
         steps_(std::move(steps)),
-        owner_(BlockCache::shared().new_owner()) {
+        tiles_(info_.frame.window(), kTile) {
     for (int r : reaches_) halo_ += 2 * r;
   }
-  ~SeedSource() override { BlockCache::shared().forget(owner_); }
-  SeedSource(const SeedSource&) = delete;
-  SeedSource& operator=(const SeedSource&) = delete;
   const GridInfo& info() const override { return info_; }
   // In tiles that are much wider than what lies around them, and kept.
   void read(const BlockView& out) const override {
-    const Window& w = out.window;
-    const std::int64_t tile_cols = (info_.frame.cols() + kTile - 1) / kTile;
-    for (std::int64_t tr = w.row / kTile; tr * kTile < w.row + w.rows; ++tr)
-      for (std::int64_t tc = w.col / kTile; tc * kTile < w.col + w.cols; ++tc) {
-        const Window tile = Window{tc * kTile, tr * kTile, kTile, kTile}.intersected(info_.frame.window());
-        const auto bytes = BlockCache::shared().get(owner_, static_cast<std::uint64_t>(tr * tile_cols + tc), [&] {
+    tiles_.read(
+        out,
+        [&](const Window& tile) {
           BlockCache::Bytes b(static_cast<std::size_t>(tile.cells()) * sizeof(float));
           make({tile, reinterpret_cast<float*>(b.data()), nullptr, tile.cols});
           return b;
+        },
+        [](const BlockCache::Bytes& bytes, const Window& tile, const BlockView& part) {
+          for (std::int64_t r = 0; r < part.window.rows; ++r) {
+            const auto from = (part.window.row + r - tile.row) * tile.cols + part.window.col - tile.col;
+            std::memcpy(part.row(r), bytes.data() + static_cast<std::size_t>(from) * sizeof(float),
+                        static_cast<std::size_t>(part.window.cols) * sizeof(float));
+            if (Origin* o = part.origin_row(r))
+              for (std::int64_t c = 0; c < part.window.cols; ++c)
+                o[c] = std::isnan(part.row(r)[c]) ? 0 : origin_code(1, How::Measured);
+          }
         });
-        const BlockView part = out.part(tile.intersected(w));
-        for (std::int64_t r = 0; r < part.window.rows; ++r) {
-          const auto from = (part.window.row + r - tile.row) * tile.cols + part.window.col - tile.col;
-          std::memcpy(part.row(r), bytes->data() + static_cast<std::size_t>(from) * sizeof(float),
-                      static_cast<std::size_t>(part.window.cols) * sizeof(float));
-          if (Origin* o = part.origin_row(r))
-            for (std::int64_t c = 0; c < part.window.cols; ++c)
-              o[c] = std::isnan(part.row(r)[c]) ? 0 : origin_code(1, How::Measured);
-        }
-      }
   }
 
  private:
@@ -177,45 +218,13 @@ class SeedSource : public GridSource {
   std::vector<int> reaches_;
   std::vector<float> steps_;
   std::int64_t halo_ = 0;
-  std::uint64_t owner_;
+  CachedTiles tiles_;
 };
 
 // ---- points by a surface
 
-// Points chosen or changed by what `mark` says of each batch.
-class MarkedPoints : public PointSource {
- public:
-  using Change = std::function<void(PointBatch& batch, std::vector<std::uint8_t>& keep)>;
-  MarkedPoints(PointCloud in, PointFields needed, PointFields added, Change change)
-      : in_(std::move(in)), info_(in_.info()), needed_(needed), change_(std::move(change)) {
-    info_.exact = false;
-    info_.fields = info_.fields | added;
-  }
-  const PointInfo& info() const override { return info_; }
-  PointInfo& info_to_change() { return info_; }
-  std::size_t parts() const override { return in_.parts(); }
-  PointPart part(std::size_t i) const override { return in_.part(i); }
-  void read(std::size_t i, PointFields fields, PointBatch& out) const override {
-    in_.read(i, (fields | needed_) & in_.info().fields, out);
-    std::vector<std::uint8_t> keep(out.size(), 1);
-    change_(out, keep);
-    out.keep(keep);
-    if (!has(fields, PointFields::Class)) out.classification.clear();
-    if (!has(fields, PointFields::Return)) {
-      out.return_number.clear();
-      out.return_count.clear();
-    }
-  }
-
- private:
-  PointCloud in_;
-  PointInfo info_;
-  PointFields needed_;
-  Change change_;
-};
-
-PointCloud changed(const PointCloud& in, PointFields needed, PointFields added, MarkedPoints::Change change) {
-  return PointCloud(std::make_shared<MarkedPoints>(in, needed, added, std::move(change)));
+PointCloud changed(const PointCloud& in, PointFields needed, PointFields added, ChangedPoints::Change change) {
+  return PointCloud(std::make_shared<ChangedPoints>(in, needed, added, std::move(change)));
 }
 
 Grid seeds_of(const Grid& lowest, const GroundFilter& o, double unit) {
@@ -254,55 +263,56 @@ PointCloud classify_ground(const PointCloud& cloud, const GroundFilter& o) {
       there.bounds.empty() ? 1 : std::max(1e-9, there.bounds.width() * scale.x * there.bounds.height() * scale.y);
   const double spacing = std::sqrt(area / static_cast<double>(std::max<std::uint64_t>(1, there.count)));
   const double cube = std::max(kSmallestCube, 4 * spacing);
-  std::shared_ptr<const Cubes> cubes;
-  if (o.noise) cubes = std::make_shared<const Cubes>(cloud, cube / scale.x, cube / scale.y, cube / unit, quiet);
-  auto is_noise = [cubes, enough = o.noise_neighbours](const PointBatch& b, std::size_t i) {
-    return cubes && cubes->neighbours(b.x[i], b.y[i], b.z[i], enough) < enough;
-  };
+  std::shared_ptr<const PointMarks> noise;
+  if (o.noise)
+    noise = std::make_shared<const PointMarks>(
+        Isolated(cloud, {cube / scale.x, cube / scale.y, cube / unit}, o.noise_neighbours, quiet).marks());
   Grid surface;
   if (o.ground || o.noise) {
     const PointFields both = PointFields::Return | PointFields::Class;
-    const PointCloud last =
-        changed(cloud, both, PointFields::None, [=](PointBatch& b, std::vector<std::uint8_t>& keep) {
+    const PointCloud last = changed(
+        cloud, both, PointFields::None, [noise](std::size_t part, PointBatch& b, std::vector<std::uint8_t>& keep) {
           for (std::size_t i = 0; i < b.size(); ++i)
             keep[i] =
-                (b.return_number.empty() || b.return_number[i] >= b.return_count[i]) && !is_noise(b, i) &&
+                (b.return_number.empty() || b.return_number[i] >= b.return_count[i]) &&
+                !(noise && noise->get(part, i)) &&
                 (b.classification.empty() || (b.classification[i] != kLowNoise && b.classification[i] != kHighNoise));
         });
     const Length cell = o.cell > Length() ? o.cell : cell_for_spacing(Length::metres(1.5 * spacing));
     const Grid seeds = seeds_of(
         grid_points(last, {.methods = {{PointMethod::Lowest, 50}}, .cell = cell, .run = quiet}).grids[0], o, unit);
-    PointCloud ground =
-        changed(last, PointFields::None, PointFields::None, [seeds](PointBatch& b, std::vector<std::uint8_t>& keep) {
-          GridSampler s(seeds);
-          for (std::size_t i = 0; i < b.size(); ++i) keep[i] = static_cast<float>(b.z[i]) == s.cell_at(b.x[i], b.y[i]);
-        });
+    PointCloud ground = changed(last, PointFields::None, PointFields::None,
+                                [seeds](std::size_t, PointBatch& b, std::vector<std::uint8_t>& keep) {
+                                  GridSampler s(seeds);
+                                  for (std::size_t i = 0; i < b.size(); ++i)
+                                    keep[i] = static_cast<float>(b.z[i]) == s.cell_at(b.x[i], b.y[i]);
+                                });
     // Gaps under buildings are bridged; the sea stays open.
     const PointGridding tin{
         .methods = {{PointMethod::Tin, 50}}, .frame = seeds.frame(), .longest_edge = o.widest * 1.5, .run = quiet};
     for (int round = 0; round < 2; ++round) {
       surface = grid_points(ground, tin).grids[0];
-      ground = changed(last, PointFields::None, PointFields::None,
-                       [surface, near = o.near.metres() / unit](PointBatch& b, std::vector<std::uint8_t>& keep) {
-                         GridSampler s(surface);
-                         for (std::size_t i = 0; i < b.size(); ++i)
-                           keep[i] = std::abs(b.z[i] - s.at(b.x[i], b.y[i])) <= near;
-                       });
+      ground = changed(
+          last, PointFields::None, PointFields::None,
+          [surface, near = o.near.metres() / unit](std::size_t, PointBatch& b, std::vector<std::uint8_t>& keep) {
+            GridSampler s(surface);
+            for (std::size_t i = 0; i < b.size(); ++i) keep[i] = std::abs(b.z[i] - s.at(b.x[i], b.y[i])) <= near;
+          });
     }
     surface = grid_points(ground, tin).grids[0];
   }
   std::optional<double> water;
   if (o.water) water = o.water->metres() / unit;
-  auto source = std::make_shared<MarkedPoints>(
+  auto source = std::make_shared<ChangedPoints>(
       cloud, PointFields::Class, PointFields::Class,
       [=, near = o.near.metres() / unit, ground = o.ground, anew = o.anew, band = kWaterBand / unit](
-          PointBatch& b, std::vector<std::uint8_t>&) {
+          std::size_t part, PointBatch& b, std::vector<std::uint8_t>&) {
         GridSampler s(surface);
         if (b.classification.empty()) b.classification.assign(b.size(), 1);
         for (std::size_t i = 0; i < b.size(); ++i) {
           if (!is_open(b.classification[i], anew)) continue;
           const double height = b.z[i] - s.at(b.x[i], b.y[i]);
-          if (is_noise(b, i))
+          if (noise && noise->get(part, i))
             b.classification[i] = static_cast<std::uint8_t>(height < 0 ? kLowNoise : kHighNoise);
           else if (ground && water && std::abs(b.z[i] - *water) <= band)
             b.classification[i] = kWater;
@@ -323,15 +333,15 @@ PointCloud above_surface(const PointCloud& cloud, const Grid& surface) {
     throw Error(ErrorCode::Refused,
                 "the heights of the points and of the surface are not above the same reference in the same unit",
                 info.name, "bring them together with --heights and --unit");
-  auto source = std::make_shared<MarkedPoints>(cloud, PointFields::None, PointFields::None,
-                                               [surface](PointBatch& b, std::vector<std::uint8_t>& keep) {
-                                                 GridSampler s(surface);
-                                                 for (std::size_t i = 0; i < b.size(); ++i) {
-                                                   const double ground = s.at(b.x[i], b.y[i]);
-                                                   b.z[i] -= ground;
-                                                   keep[i] = !std::isnan(ground);
-                                                 }
-                                               });
+  auto source = std::make_shared<ChangedPoints>(cloud, PointFields::None, PointFields::None,
+                                                [surface](std::size_t, PointBatch& b, std::vector<std::uint8_t>& keep) {
+                                                  GridSampler s(surface);
+                                                  for (std::size_t i = 0; i < b.size(); ++i) {
+                                                    const double ground = s.at(b.x[i], b.y[i]);
+                                                    b.z[i] -= ground;
+                                                    keep[i] = !std::isnan(ground);
+                                                  }
+                                                });
   PointInfo& changed_info = source->info_to_change();
   changed_info.quantity.heights = HeightReference::named("ground");
   changed_info.notes.push_back("heights are above " + surface.info().name);

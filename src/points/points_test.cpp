@@ -115,6 +115,59 @@ TEST(Points, ThinningKeepsOneInACell) {
   EXPECT_EQ(error_of([&] { thinned(cloud, {.keep = ThinBy::Lowest, .cell = {}}); }), ErrorCode::BadArgument);
 }
 
+TEST(Points, ThinningIsTheSameForEveryBudgetAndThread) {
+  // Hundreds of tiles of cells, on both sides of zero.
+  PointInfo info = point_info(6);
+  info.crs = {};
+  PointBatch b;
+  Dice r(21);
+  for (int i = 0; i < 30000; ++i) {
+    b.x.push_back(r(200000) * 0.001 - 100);
+    b.y.push_back(r(60000) * 0.001 - 30);
+    b.z.push_back(r(1000) * 0.01);
+  }
+  const PointCloud cloud = points_from_batch(b, info, 1000);
+  std::map<std::pair<long, long>, std::size_t> best;
+  const double cell = 0.05;
+  for (std::size_t i = 0; i < b.size(); ++i) {
+    const auto [it, is_new] = best.try_emplace({std::floor(b.x[i] / cell), std::floor(b.y[i] / cell)}, i);
+    if (!is_new && b.z[i] > b.z[it->second]) it->second = i;
+  }
+  std::vector<std::size_t> order;
+  for (const auto& [key, i] : best) order.push_back(i);
+  std::sort(order.begin(), order.end());
+  for (ThinBy keep : {ThinBy::Highest, ThinBy::Lowest, ThinBy::Nearest, ThinBy::Spacing}) {
+    const Thinning t{.keep = keep, .cell = Length::metres(cell)};
+    const PointBatch whole = all_points(thinned(cloud, t));
+    if (keep == ThinBy::Highest) {
+      ASSERT_EQ(whole.size(), order.size());
+      for (std::size_t i = 0; i < order.size(); ++i) ASSERT_EQ(whole.x[i], b.x[order[i]]);
+    }
+    const PointBatch tight = all_points(thinned(cloud, t, {.threads = 3, .memory = 20000}));
+    EXPECT_EQ(whole.x, tight.x);
+    EXPECT_EQ(whole.z, tight.z);
+    if (keep != ThinBy::Spacing) continue;
+    std::map<std::pair<long, long>, std::vector<std::size_t>> cells;
+    for (std::size_t i = 0; i < whole.size(); ++i)
+      cells[{std::floor(whole.x[i] / cell), std::floor(whole.y[i] / cell)}].push_back(i);
+    auto near = [&](double x, double y, std::size_t except) {
+      const long c = static_cast<long>(std::floor(x / cell)), d = static_cast<long>(std::floor(y / cell));
+      for (long dc = -1; dc <= 1; ++dc)
+        for (long dd = -1; dd <= 1; ++dd)
+          if (const auto it = cells.find({c + dc, d + dd}); it != cells.end())
+            for (std::size_t k : it->second)
+              if (k != except && std::hypot(whole.x[k] - x, whole.y[k] - y) < cell * (1 - 1e-9)) return true;
+      return false;
+    };
+    std::size_t too_near = 0, lone = 0;
+    for (std::size_t i = 0; i < whole.size(); ++i) too_near += near(whole.x[i], whole.y[i], i);
+    for (std::size_t i = 0; i < b.size(); ++i) lone += !near(b.x[i], b.y[i], SIZE_MAX);
+    EXPECT_EQ(too_near, 0u);
+    EXPECT_EQ(lone, 0u);
+    EXPECT_LT(whole.size(), b.size());
+  }
+}
+
 TEST(Points, WhatDoesNotBelongTogetherIsNotMerged) {
   const PointCloud a = cloud_of(100, 1);
   auto other = [&](const std::function<void(PointInfo&)>& change) {

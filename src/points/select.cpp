@@ -12,6 +12,7 @@
 #include "katoptra/geo/vertical.hpp"
 
 #include "area_index.hpp"
+#include "derived.hpp"
 
 namespace katoptra {
 namespace {
@@ -19,33 +20,6 @@ namespace {
 using F = PointFields;
 
 F without(F set, F drop) { return static_cast<F>(static_cast<std::uint32_t>(set) & ~static_cast<std::uint32_t>(drop)); }
-
-// What a derived cloud has in common with its input, unless it says otherwise.
-class Derived : public PointSource {
- public:
-  explicit Derived(const PointCloud& in) : in_(in), info_(in.info()) {}
-  const PointInfo& info() const override { return info_; }
-  std::size_t parts() const override { return in_.parts(); }
-  PointPart part(std::size_t i) const override { return in_.part(i); }
-
- protected:
-  // Reads with fields that only this step needs; they are dropped again when nobody else asked for them.
-  void read_with(std::size_t i, F fields, F needed, PointBatch& out) const {
-    in_.read(i, fields | (needed & in_.info().fields), out);
-  }
-  void drop_unasked(F fields, PointBatch& out) const {
-    if (!has(fields, F::Class)) out.classification.clear();
-    if (!has(fields, F::Flags)) out.flags.clear();
-    if (!has(fields, F::Source)) out.source.clear();
-    if (!has(fields, F::Time)) out.time.clear();
-    if (!has(fields, F::Return)) {
-      out.return_number.clear();
-      out.return_count.clear();
-    }
-  }
-  PointCloud in_;
-  PointInfo info_;
-};
 
 class SelectedPoints : public Derived {
  public:
@@ -237,84 +211,6 @@ class MergedPoints : public PointSource {
   std::vector<Place> places_;
 };
 
-// ---- fewer points
-
-class ThinnedPoints : public Derived {
- public:
-  ThinnedPoints(const PointCloud& in, const Thinning& t, const RunOptions& run) : Derived(in), t_(t), run_(run) {
-    info_.exact = false;
-    const PointInfo& info = in.info();
-    if (!(t.cell > Length()))
-      throw Error(ErrorCode::BadArgument, "the cell to thin by must be larger than zero", info.name, "give it like 1m");
-    const GroundScale scale =
-        info.crs ? GroundRuler(info.crs).at(info.bounds.empty() ? Point{} : info.bounds.centre()) : GroundScale{};
-    cell_x_ = t.cell.metres() / scale.x;
-    cell_y_ = t.cell.metres() / scale.y;
-    if (run_.progress) run_.progress = nullptr;  // the pass that writes tells how far it is
-  }
-  void read(std::size_t i, F fields, PointBatch& out) const override {
-    std::call_once(once_, [&] { choose(); });
-    in_.read(i, fields, out);
-    const std::vector<std::uint32_t>& stay = stay_[i];
-    std::vector<std::uint8_t> marks(out.size(), 0);
-    for (std::uint32_t k : stay) marks[k] = 1;
-    out.keep(marks);
-  }
-
- private:
-  struct Best {
-    double measure;
-    std::uint32_t part, index;
-  };
-  static std::uint64_t key_of(std::int64_t c, std::int64_t r) {
-    return static_cast<std::uint64_t>(c) << 32 ^ (static_cast<std::uint64_t>(r) & 0xFFFFFFFF);
-  }
-  void choose() const {
-    stay_.assign(in_.parts(), {});
-    std::unordered_map<std::uint64_t, Best> cells;
-    std::unordered_map<std::uint64_t, std::vector<Point>> kept;
-    std::uint32_t part = 0;
-    for_each_batch(in_, F::None, run_, [&](const PointBatch& b) {
-      for (std::size_t k = 0; k < b.size(); ++k) {
-        const double x = b.x[k] / cell_x_, y = b.y[k] / cell_y_;
-        const auto c = static_cast<std::int64_t>(std::floor(x)), r = static_cast<std::int64_t>(std::floor(y));
-        if (t_.keep == ThinBy::Spacing) {
-          if (!is_free(kept, c, r, {x, y})) continue;
-          kept[key_of(c, r)].push_back({x, y});
-          stay_[part].push_back(static_cast<std::uint32_t>(k));
-          continue;
-        }
-        const double measure = t_.keep == ThinBy::Lowest ? b.z[k]
-                               : t_.keep == ThinBy::Highest
-                                   ? -b.z[k]
-                                   : std::hypot(x - static_cast<double>(c) - 0.5, y - static_cast<double>(r) - 0.5);
-        const auto [it, is_new] = cells.try_emplace(key_of(c, r), Best{measure, part, static_cast<std::uint32_t>(k)});
-        if (!is_new && measure < it->second.measure) it->second = {measure, part, static_cast<std::uint32_t>(k)};
-      }
-      ++part;
-    });
-    for (const auto& [key, best] : cells) stay_[best.part].push_back(best.index);
-    for (auto& s : stay_) std::sort(s.begin(), s.end());
-  }
-  // No point that stays is nearer than one cell.
-  static bool is_free(const std::unordered_map<std::uint64_t, std::vector<Point>>& kept, std::int64_t c, std::int64_t r,
-                      Point p) {
-    for (std::int64_t dc = -1; dc <= 1; ++dc)
-      for (std::int64_t dr = -1; dr <= 1; ++dr) {
-        const auto it = kept.find(key_of(c + dc, r + dr));
-        if (it == kept.end()) continue;
-        for (const Point& q : it->second)
-          if ((p.x - q.x) * (p.x - q.x) + (p.y - q.y) * (p.y - q.y) < 1) return false;
-      }
-    return true;
-  }
-  Thinning t_;
-  RunOptions run_;
-  double cell_x_ = 1, cell_y_ = 1;
-  mutable std::once_flag once_;
-  mutable std::vector<std::vector<std::uint32_t>> stay_;  // by part, in order
-};
-
 // ---- the same points elsewhere
 
 class ReprojectedPoints : public Derived {
@@ -429,10 +325,6 @@ PointCloud merged(const std::vector<PointCloud>& clouds) {
   if (clouds.empty()) throw Error(ErrorCode::BadArgument, "there are no points to merge", {}, "name at least one file");
   if (clouds.size() == 1) return clouds.front();
   return PointCloud(std::make_shared<MergedPoints>(clouds));
-}
-
-PointCloud thinned(const PointCloud& cloud, const Thinning& thinning, const RunOptions& run) {
-  return PointCloud(std::make_shared<ThinnedPoints>(cloud, thinning, run));
 }
 
 PointCloud reprojected(const PointCloud& cloud, const Crs& crs) {

@@ -9,7 +9,8 @@
 // ground. Points near the triangulated seeds are added, twice, and what then lies within `near` of the surface of all
 // is ground. Still water looks like ground; with a `water` level its points are told apart (class 9).
 //
-// Only points of the classes 0 and 1 change, unless `anew`. Cost: five passes over the points; memory as for gridding.
+// Only points of the classes 0 and 1 change, unless `anew`. Cost: six passes over the points;
+// memory as for gridding, and a bit for each point.
 #pragma once
 #include <optional>
 

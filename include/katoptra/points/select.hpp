@@ -5,8 +5,8 @@
 //   PointCloud sparse = thinned(ground, {.keep = ThinBy::Lowest, .cell = 1_m});
 //
 // All are lazy: parts are filtered when they are read, and a part whose box misses the area is not read at all.
-// `thinned` looks through the points once, the first time a part is read, and remembers some 50 bytes for each cell
-// that holds a point (minimum spacing: for each point that stays).
+// `thinned` looks through the points once, the first time a part is read: sorted into tiles in memory or, beyond the
+// budget, in a temporary file; a bit for each point tells which stay.
 #pragma once
 #include <limits>
 #include <optional>
@@ -53,7 +53,8 @@ struct Thinning {
   // least distance between two points that stay; cells lie at multiples of their edge.
   Length cell;
 };
-// Among equal points the first one stays. BadArgument unless the cell is larger than zero.
+// Among equal points the first one stays; points apart are chosen tile by tile, in the order of the cloud within one.
+// BadArgument unless the cell is larger than zero.
 PointCloud thinned(const PointCloud& cloud, const Thinning& thinning, const RunOptions& run = {});
 
 // Places carried to another CRS, point by point. Refused when the cloud's is not known.
