@@ -331,8 +331,9 @@ std::string cell_text(const Frame& f) {
 }
 
 std::string height_text(const Quantity& q) {
-  return fmt::format("{}, {}{}", q.heights.known() ? q.heights.name() : "reference not stated", symbol(q.unit),
-                     q.unit_known ? "" : " (taken for granted)");
+  return fmt::format("{}, {}{}{}", q.heights.known() ? q.heights.name() : "reference not stated", symbol(q.unit),
+                     q.unit_known ? "" : " (taken for granted)",
+                     q.surface == SurfaceKind::Unknown ? "" : std::string("; of the ") + name_of(q.surface));
 }
 
 std::string range_text(double lowest, double highest, const Quantity& q) {
@@ -360,6 +361,7 @@ ordered_json info_json(const GridInfo& info) {
   j["unit"] = unit_name(info.quantity);
   j["unit_known"] = info.quantity.unit_known;
   j["heights"] = info.quantity.heights.name();
+  j["surface"] = name_of(info.quantity.surface);
   j["type"] = name_of(info.type);
   return j;
 }

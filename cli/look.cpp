@@ -39,10 +39,6 @@ void grid_json(const GridFile& file, const std::optional<Statistics>& stats, ord
   j.update(info_json(info));
   j["crs_in_file"] = f.crs_name;
   j["pixel_is_point"] = f.pixel_is_point;
-  j["surface"] = info.quantity.surface == SurfaceKind::Ground        ? "ground"
-                 : info.quantity.surface == SurfaceKind::FirstReturn ? "first return"
-                 : info.quantity.surface == SurfaceKind::SeaFloor    ? "sea floor"
-                                                                     : "unknown";
   j["bands"] = f.bands;
   j["band"] = f.band;
   j["uncertainty"] = file.uncertainty.has_value();

@@ -180,52 +180,9 @@ void state_points(const PointInfo& info, std::uint64_t points, const Bounds& b, 
   s.fact("range", points ? ordered_json{lowest, highest} : ordered_json{nullptr, nullptr});
 }
 
-void state_summary(const PointSummary& p, const PointInfo& info, Statement& s) {
-  state_points(info, p.points, p.bounds, p.lowest, p.highest, s);
-  if (p.points == 0) return;
-  s.line("density", fmt::format("{:.4g} points and {:.4g} pulses per m2; {:.3f} m between pulses", p.density,
-                                p.pulse_density, p.spacing.metres()));
-  const std::string of = p.ground_spacing > Length()
-                             ? fmt::format("ground points lie {:.3f} m apart", p.ground_spacing.metres())
-                             : "no point is classed as ground";
-  s.line("carries", fmt::format("cells of {:g} m or larger ({})", p.supported_cell.metres(), of));
-  std::string classes;
-  for (int c = 0; c < 256; ++c)
-    if (const auto n = p.by_class[static_cast<std::size_t>(c)])
-      classes += fmt::format("{}{} {} {}", classes.empty() ? "" : ", ", c, class_name(c), share(n, p.points));
-  if (!classes.empty()) s.line("classes", classes);
-  std::string returns;
-  for (std::size_t r = 1; r < 16; ++r)
-    if (p.by_return[r])
-      returns += fmt::format("{}{}: {}", returns.empty() ? "" : ", ", r, share(p.by_return[r], p.points));
-  if (!returns.empty()) s.line("returns", returns);
-  std::string ranges;
-  for (const FieldRange& r : p.ranges)
-    ranges += fmt::format("{}{} {:.9g} to {:.9g}", ranges.empty() ? "" : ", ", r.name, r.lowest, r.highest);
-  if (!ranges.empty()) s.line("ranges", ranges);
-  if (!p.first_day.empty())
-    s.line("flown", p.first_day == p.last_day ? p.first_day : p.first_day + " to " + p.last_day);
-  if (p.by_line.size() > 1 || (p.by_line.size() == 1 && p.by_line.begin()->first != 0))
-    s.line("lines", fmt::format("{} flight lines; {:.3g} % of the ground seen by two or more", p.by_line.size(),
-                                100 * p.overlap_share));
-  for (std::size_t i = 0; i < p.lines.size() && i < 4; ++i)
-    s.line("", fmt::format("line {} minus line {}: median {:+.3f}, spread {:.3f} {} on {} even squares",
-                           p.lines[i].other, p.lines[i].line, p.lines[i].median, p.lines[i].spread,
-                           symbol(info.quantity.unit), p.lines[i].squares));
-  if (p.gaps > 0)
-    s.line("gaps", fmt::format("{} with {:.4g} m2 in all, the largest {:.4g} m2 at {:.2f}, {:.2f}", p.gaps, p.gap_area,
-                               p.largest_gap, p.largest_gap_at.x, p.largest_gap_at.y));
-  else
-    s.line("gaps", "none that points enclose");
-  if (p.open_gaps > 0) s.line("", fmt::format("{} more at the edge of the box", p.open_gaps));
-  std::string marks;
-  for (const auto& [name, n] : {std::pair{"withheld", p.withheld},
-                                {"synthetic", p.synthetic},
-                                {"overlap", p.overlap},
-                                {"key points", p.key_points}})
-    if (n) marks += fmt::format("{}{} {}", marks.empty() ? "" : ", ", n, name);
-  if (!marks.empty()) s.line("marked", marks);
+namespace {
 
+void summary_facts(const PointSummary& p, Statement& s) {
   s.fact("pulses", p.pulses);
   s.fact("density_m2", p.density);
   s.fact("pulse_density_m2", p.pulse_density);
@@ -253,6 +210,61 @@ void state_summary(const PointSummary& p, const PointInfo& info, Statement& s) {
   s.fact("covered_m2", p.covered);
   s.fact("gaps", {{"count", p.gaps}, {"open", p.open_gaps}, {"area_m2", p.gap_area}, {"largest_m2", p.largest_gap}});
   s.fact("flown", {p.first_day, p.last_day});
+}
+
+// What is in the columns, class by class and return by return.
+void state_columns(const PointSummary& p, Statement& s) {
+  std::string classes;
+  for (int c = 0; c < 256; ++c)
+    if (const auto n = p.by_class[static_cast<std::size_t>(c)])
+      classes += fmt::format("{}{} {} {}", classes.empty() ? "" : ", ", c, class_name(c), share(n, p.points));
+  if (!classes.empty()) s.line("classes", classes);
+  std::string returns;
+  for (std::size_t r = 1; r < 16; ++r)
+    if (p.by_return[r])
+      returns += fmt::format("{}{}: {}", returns.empty() ? "" : ", ", r, share(p.by_return[r], p.points));
+  if (!returns.empty()) s.line("returns", returns);
+  std::string ranges;
+  for (const FieldRange& r : p.ranges)
+    ranges += fmt::format("{}{} {:.9g} to {:.9g}", ranges.empty() ? "" : ", ", r.name, r.lowest, r.highest);
+  if (!ranges.empty()) s.line("ranges", ranges);
+}
+
+}  // namespace
+
+void state_summary(const PointSummary& p, const PointInfo& info, Statement& s) {
+  state_points(info, p.points, p.bounds, p.lowest, p.highest, s);
+  if (p.points == 0) return;
+  s.line("density", fmt::format("{:.4g} points and {:.4g} pulses per m2; {:.3f} m between pulses", p.density,
+                                p.pulse_density, p.spacing.metres()));
+  const std::string of = p.ground_spacing > Length()
+                             ? fmt::format("ground points lie {:.3f} m apart", p.ground_spacing.metres())
+                             : "no point is classed as ground";
+  s.line("carries", fmt::format("cells of {:g} m or larger ({})", p.supported_cell.metres(), of));
+  state_columns(p, s);
+  if (!p.first_day.empty())
+    s.line("flown", p.first_day == p.last_day ? p.first_day : p.first_day + " to " + p.last_day);
+  if (p.by_line.size() > 1 || (p.by_line.size() == 1 && p.by_line.begin()->first != 0))
+    s.line("lines", fmt::format("{} flight lines; {:.3g} % of the ground seen by two or more", p.by_line.size(),
+                                100 * p.overlap_share));
+  for (std::size_t i = 0; i < p.lines.size() && i < 4; ++i)
+    s.line("", fmt::format("line {} minus line {}: median {:+.3f}, spread {:.3f} {} on {} even squares",
+                           p.lines[i].other, p.lines[i].line, p.lines[i].median, p.lines[i].spread,
+                           symbol(info.quantity.unit), p.lines[i].squares));
+  if (p.gaps > 0)
+    s.line("gaps", fmt::format("{} with {:.4g} m2 in all, the largest {:.4g} m2 at {:.2f}, {:.2f}", p.gaps, p.gap_area,
+                               p.largest_gap, p.largest_gap_at.x, p.largest_gap_at.y));
+  else
+    s.line("gaps", "none that points enclose");
+  if (p.open_gaps > 0) s.line("", fmt::format("{} more at the edge of the box", p.open_gaps));
+  std::string marks;
+  for (const auto& [name, n] : {std::pair{"withheld", p.withheld},
+                                {"synthetic", p.synthetic},
+                                {"overlap", p.overlap},
+                                {"key points", p.key_points}})
+    if (n) marks += fmt::format("{}{} {}", marks.empty() ? "" : ", ", n, name);
+  if (!marks.empty()) s.line("marked", marks);
+  summary_facts(p, s);
 }
 
 namespace {

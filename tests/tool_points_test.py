@@ -142,6 +142,7 @@ class Points(ToolTest):
         ours = self.cells("s.tif")
         told = self.run_json("look", "s.tif")[0]
         self.assertEqual(told["heights"], "EGM2008 height")
+        self.assertEqual(told["surface"], "sea floor")
         west, north = told["bounds"][0], told["bounds"][3]
         # The truth has cells of a metre from 677230, 5841770; ours of two lie between its cells.
         errors = []

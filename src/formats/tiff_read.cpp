@@ -431,6 +431,7 @@ Quantity read_quantity(const tiff::GeoFacts& geo, const std::string& description
   if (geo.height_unit) q.unit = *geo.height_unit;
   q.unit_known = geo.height_unit.has_value();
   if (q.kind != QuantityKind::Height) q.other_unit = described(description, "unit");
+  q.surface = surface_kind_from(described(description, "surface"));
   return q;
 }
 

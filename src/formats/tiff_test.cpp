@@ -56,6 +56,18 @@ TEST(TiffWrite, EveryTypeAndCodecComesBack) {
     }
 }
 
+TEST(TiffWrite, WhatTheSurfaceIsOfComesBack) {
+  TemporaryFolder folder;
+  for (SurfaceKind kind :
+       {SurfaceKind::Unknown, SurfaceKind::Ground, SurfaceKind::FirstReturn, SurfaceKind::SeaFloor}) {
+    Quantity q = metres_above_egm2008();
+    q.surface = kind;
+    write_grid(grid_from_values(utm_frame(3, 2, 1), std::vector<float>(6, 1.f), q), folder / "a.tif",
+               {.overwrite = true});
+    EXPECT_EQ(open_grid(folder / "a.tif").quantity().surface, kind);
+  }
+}
+
 TEST(TiffWrite, SameBytesForEveryThreadCountAndBudget) {
   TemporaryFolder folder;
   const Grid g = rough_grid(utm_frame(1100, 700), 3);

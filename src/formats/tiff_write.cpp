@@ -261,6 +261,7 @@ class TiffWriter {
     const Quantity& q = info_.quantity;
     std::string s = fmt::format("Katoptra {}; quantity={}; unit={}", KATOPTRA_VERSION, name_of(q.kind), unit_name(q));
     if (q.kind == QuantityKind::Height) s += "; heights=" + q.heights.name();
+    if (q.surface != SurfaceKind::Unknown) s += std::string("; surface=") + name_of(q.surface);
     if (!options_.survey.empty()) s += "; survey=" + options_.survey;
     return s;
   }

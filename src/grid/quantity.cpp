@@ -37,6 +37,8 @@ constexpr std::array<TypeFacts, 10> kTypes{
 
 const TypeFacts& facts(SampleType t) { return kTypes[static_cast<std::size_t>(t)]; }
 
+constexpr const char* kSurfaces[] = {"unknown", "ground", "first return", "sea floor"};
+
 }  // namespace
 
 const char* name_of(QuantityKind kind) { return kKinds[static_cast<std::size_t>(kind)].second; }
@@ -45,6 +47,14 @@ QuantityKind quantity_kind_from(std::string_view name) {
   for (auto& [kind, text] : kKinds)
     if (name == text) return kind;
   return QuantityKind::Unknown;
+}
+
+const char* name_of(SurfaceKind kind) { return kSurfaces[static_cast<std::size_t>(kind)]; }
+
+SurfaceKind surface_kind_from(std::string_view name) {
+  for (std::size_t i = 0; i < std::size(kSurfaces); ++i)
+    if (name == kSurfaces[i]) return static_cast<SurfaceKind>(i);
+  return SurfaceKind::Unknown;
 }
 
 std::string unit_name(const Quantity& q) {

@@ -23,6 +23,50 @@ constexpr Allowed kOrders[] = {{"exclusive order", 0.15, 0.0075},
                                {"order 1", 0.5, 0.013},
                                {"order 2", 1.0, 0.023}};
 
+// Points in squares as wide as they are looked for, in an order of their own: sums do not depend on the window.
+class Squares {
+ public:
+  Squares(std::vector<StoredPoint> points, const Bounds& box, double reach)
+      : points_(std::move(points)), box_(box), reach_(reach) {
+    std::sort(points_.begin(), points_.end(), [](const StoredPoint& a, const StoredPoint& b) {
+      return a.x != b.x ? a.x < b.x : a.y != b.y ? a.y < b.y : a.z < b.z;
+    });
+    cols_ = static_cast<std::int64_t>(box.width() / reach) + 1;
+    squares_.resize(static_cast<std::size_t>(cols_ * (static_cast<std::int64_t>(box.height() / reach) + 2)));
+    for (std::size_t i = 0; i < points_.size(); ++i)
+      if (const auto k = static_cast<std::size_t>(square_of(points_[i].x, points_[i].y)); k < squares_.size())
+        squares_[k].push_back(static_cast<std::uint32_t>(i));
+  }
+  void within_reach(double x, double y, std::vector<StoredPoint>& out) const {
+    std::vector<std::uint32_t> near;
+    for (std::int64_t dr = -1; dr <= 1; ++dr)
+      for (std::int64_t dc = -1; dc <= 1; ++dc) {
+        const std::int64_t k = square_of(x, y) + dr * cols_ + dc;
+        if (k < 0 || k >= static_cast<std::int64_t>(squares_.size())) continue;
+        const auto& square = squares_[static_cast<std::size_t>(k)];
+        near.insert(near.end(), square.begin(), square.end());
+      }
+    std::sort(near.begin(), near.end());
+    near.erase(std::unique(near.begin(), near.end()), near.end());
+    out.clear();
+    for (std::uint32_t i : near) {
+      const double dx = points_[i].x - x, dy = points_[i].y - y;
+      if (dx * dx + dy * dy <= reach_ * reach_) out.push_back(points_[i]);
+    }
+  }
+
+ private:
+  std::int64_t square_of(double x, double y) const {
+    return static_cast<std::int64_t>((box_.north - y) / reach_) * cols_ +
+           static_cast<std::int64_t>((x - box_.west) / reach_);
+  }
+  std::vector<StoredPoint> points_;
+  Bounds box_;
+  double reach_;
+  std::int64_t cols_ = 1;
+  std::vector<std::vector<std::uint32_t>> squares_;
+};
+
 // Standard deviation of heights about the plane that fits them best; places in units of the reach, from the cell.
 double about_plane(const std::vector<std::array<double, 3>>& p) {
   double m[3][4] = {};
@@ -73,43 +117,21 @@ class UncertaintySource : public GridSource {
     auto x_of = [&](std::int64_t c) { return l.at_x(f.centre(static_cast<double>(c), 0).x); };
     auto y_of = [&](std::int64_t r) { return l.at_y(f.centre(0, static_cast<double>(r)).y); };
     const Window& w = out.window;
-    const double west = x_of(w.col) - reach, north = y_of(w.row) + reach;
-    auto points = buckets_.in_box(west, y_of(w.row + w.rows - 1) - reach, x_of(w.col + w.cols - 1) + reach, north);
-    // Sorted, so that sums do not depend on the window they are read through; in squares of the reach, to be found.
-    std::sort(points.begin(), points.end(), [](const StoredPoint& a, const StoredPoint& b) {
-      return a.x != b.x ? a.x < b.x : a.y != b.y ? a.y < b.y : a.z < b.z;
-    });
-    const auto cols = static_cast<std::int64_t>((x_of(w.col + w.cols - 1) + reach - west) / reach) + 1;
-    std::vector<std::vector<std::uint32_t>> squares(static_cast<std::size_t>(
-        cols * (static_cast<std::int64_t>((north - y_of(w.row + w.rows - 1) + reach) / reach) + 1)));
-    auto square_of = [&](double x, double y) {
-      return static_cast<std::int64_t>((north - y) / reach) * cols + static_cast<std::int64_t>((x - west) / reach);
-    };
-    for (std::size_t i = 0; i < points.size(); ++i)
-      if (const auto k = static_cast<std::size_t>(square_of(points[i].x, points[i].y)); k < squares.size())
-        squares[k].push_back(static_cast<std::uint32_t>(i));
-    std::vector<std::uint32_t> near;
+    const Bounds box{x_of(w.col) - reach, y_of(w.row + w.rows - 1) - reach, x_of(w.col + w.cols - 1) + reach,
+                     y_of(w.row) + reach};
+    const Squares squares(buckets_.in_box(box.west, box.south, box.east, box.north), box, reach);
+    std::vector<StoredPoint> near;
     std::vector<std::array<double, 3>> fit;
     for (std::int64_t r = 0; r < w.rows; ++r)
       for (std::int64_t c = 0; c < w.cols; ++c) {
         const double x = x_of(w.col + c), y = y_of(w.row + r);
-        near.clear();
-        for (std::int64_t dr = -1; dr <= 1; ++dr)
-          for (std::int64_t dc = -1; dc <= 1; ++dc) {
-            const std::int64_t k = square_of(x, y) + dr * cols + dc;
-            if (k >= 0 && k < static_cast<std::int64_t>(squares.size()))
-              near.insert(near.end(), squares[static_cast<std::size_t>(k)].begin(),
-                          squares[static_cast<std::size_t>(k)].end());
-          }
-        std::sort(near.begin(), near.end());
-        near.erase(std::unique(near.begin(), near.end()), near.end());
+        squares.within_reach(x, y, near);
         fit.clear();
         double nearest2 = std::numeric_limits<double>::infinity();
-        for (std::uint32_t i : near) {
-          const double dx = points[i].x - x, dy = points[i].y - y, d2 = dx * dx + dy * dy;
-          if (d2 > reach * reach) continue;
-          nearest2 = std::min(nearest2, d2);
-          fit.push_back({dx / reach, dy / reach, points[i].z});
+        for (const StoredPoint& p : near) {
+          const double dx = p.x - x, dy = p.y - y;
+          nearest2 = std::min(nearest2, dx * dx + dy * dy);
+          fit.push_back({dx / reach, dy / reach, p.z});
         }
         out.row(r)[c] =
             static_cast<int>(fit.size()) < kFewestSoundings

@@ -340,6 +340,7 @@ Grid mosaic(const std::vector<Grid>& given, const MosaicOptions& options) {
     part.survey = survey_of(tile);
     for (const SourceRecord& s : part.grid.info().sources) info.sources.push_back(s);
     info.quantity.unit_known = info.quantity.unit_known && tile.quantity().unit_known;
+    if (tile.quantity().surface != info.quantity.surface) info.quantity.surface = SurfaceKind::Unknown;
     parts.push_back(std::move(part));
   }
   const GroundSpacing spacing = ground_spacing(frame);

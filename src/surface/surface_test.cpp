@@ -135,6 +135,19 @@ TEST(Mosaic, WhatDoesNotBelongTogetherIsRefusedByName) {
   EXPECT_EQ(error_of([&] { mosaic({}); }), ErrorCode::BadArgument);
 }
 
+TEST(Mosaic, OfLandAndSeaFloorIsNeitherAlone) {
+  auto sheet = [](double west, SurfaceKind kind) {
+    Quantity q = metres_above_egm2008();
+    q.surface = kind;
+    return grid_from_values(Frame(Crs::parse("EPSG:32725"), west, 5842100, {10, 10}, 4, 4), std::vector<float>(16, 1.f),
+                            q);
+  };
+  const Grid land = sheet(677000, SurfaceKind::Ground), more = sheet(677040, SurfaceKind::Ground),
+             sea = sheet(677080, SurfaceKind::SeaFloor);
+  EXPECT_EQ(mosaic({land, more}).quantity().surface, SurfaceKind::Ground);
+  EXPECT_EQ(mosaic({land, more, sea}).quantity().surface, SurfaceKind::Unknown);
+}
+
 TEST(Mosaic, FeetAndMetresMeetExactly) {
   Quantity feet = metres_above_egm2008();
   feet.unit = LengthUnit::Foot;

@@ -25,6 +25,9 @@ struct Quantity {
 // "height", "slope" ...
 const char* name_of(QuantityKind kind);
 QuantityKind quantity_kind_from(std::string_view name);
+// "unknown", "ground", "first return", "sea floor"
+const char* name_of(SurfaceKind kind);
+SurfaceKind surface_kind_from(std::string_view name);
 // "m", "ft", "degree" ...
 std::string unit_name(const Quantity& q);
 
