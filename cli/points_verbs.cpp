@@ -64,12 +64,13 @@ std::optional<Area> area_of(const PointsCommon& o, std::vector<std::string>& not
 PointCloud with_references(const PointCloud& in, const PointsCommon& o, std::vector<std::string>& notes) {
   PointCloud cloud = in;
   const HeightReference heights = HeightReference::parse(o.heights);
-  const HeightShift shift = parse_height_shift(o.shift, cloud.info().quantity.unit, [](const std::string&) -> Grid {
-    throw Error(ErrorCode::Unsupported, "points are shifted by a length, not by a surface", "--shift",
-                "write it like -0.18m");
-  });
+  const HeightShift shift = parse_height_shift(o.shift, cloud.info().quantity.unit,
+                                               [](const std::string& file) { return open_grid(file); });
+  const HeightReference& target = heights.known() ? heights : cloud.info().quantity.heights;
   if (shift.by) {
-    cloud = shifted_heights(cloud, *shift.by, heights.known() ? heights : cloud.info().quantity.heights);
+    cloud = shifted_heights(cloud, *shift.by, target);
+  } else if (shift.separation) {
+    cloud = shifted_heights(cloud, *shift.separation, target);
   } else if (heights.known() && !cloud.info().quantity.heights.known()) {
     notes.push_back(fmt::format("{}: does not say from where heights are counted: {} was taken", cloud.info().name,
                                 heights.name()));

@@ -134,6 +134,20 @@ class Points(ToolTest):
         self.assertIn("7", classes)
         self.assertEqual(self.run_json("points", os.path.join(LIDAR, "lidar_se.laz"))["classes"], {"1": told["points"]})
 
+    def test_a_grid_of_an_area_is_that_part_of_the_whole(self):
+        box = "box:677300,5841600,677400,5841700@EPSG:32725"
+        whole = self.run_json("grid", LIDAR, "--cell", "1m", "-o", "whole.tif")
+        part = self.run_json("grid", LIDAR, "--area", box, "--cell", "1m", "-o", "part.tif")
+        self.assertEqual(part["bounds"], [677300, 5841600, 677400, 5841700])
+        west, north = whole["bounds"][0], whole["bounds"][3]
+        rows, cols = slice(int(north - 5841700), int(north - 5841600)), slice(int(677300 - west), int(677400 - west))
+        ours, theirs = self.cells("part.tif"), self.cells("whole.tif")[rows, cols]
+        known = ~numpy.isnan(ours) & ~numpy.isnan(theirs)
+        self.assertGreater(known.mean(), 0.95)
+        self.assertTrue((ours[known] == theirs[known]).all())
+        # Longest edges follow from the spacing, which is nearly the same there.
+        self.assertLess((numpy.isnan(ours) != numpy.isnan(theirs)).mean(), 0.02)
+
     def test_soundings_with_their_uncertainty(self):
         done = self.run_tool("grid", SHORE, "--depths", "--shift", "-0.62m", "--heights", "EGM2008", "--method", "natural", "--cell", "2m", "--longest-edge", "16m", "--surface", "sea-floor",
                              "--uncertainty", "u.tif", "-o", "s.tif")

@@ -95,12 +95,14 @@ void PointBuckets::note(const std::vector<StoredPoint>& points, std::size_t k) {
                north = north_ - static_cast<double>(static_cast<std::int64_t>(k) / cols_) * tile_y_;
   std::uint8_t* marks = marks_.data() + k * kMarks * kMarks;
   for (const StoredPoint& p : points) {
-    box_.include(Point{static_cast<double>(p.x), static_cast<double>(p.y)});
-    const auto sc = std::clamp<std::int64_t>(static_cast<std::int64_t>((p.x - squares_west_) / square_), 0,
-                                             square_cols_ - 1),
-               sr = std::clamp<std::int64_t>(static_cast<std::int64_t>((squares_north_ - p.y) / square_), 0,
-                                             square_rows_ - 1);
-    squares_[static_cast<std::size_t>(sr * square_cols_ + sc)] = 1;
+    const double right = (p.x - squares_west_) / square_, down = (squares_north_ - p.y) / square_;
+    if (right >= 0 && down >= 0 && right < static_cast<double>(square_cols_) &&
+        down < static_cast<double>(square_rows_)) {
+      ++inside_;
+      box_.include(Point{static_cast<double>(p.x), static_cast<double>(p.y)});
+      squares_[static_cast<std::size_t>(static_cast<std::int64_t>(down) * square_cols_ +
+                                        static_cast<std::int64_t>(right))] = 1;
+    }
     const int c = std::clamp(static_cast<int>((p.x - west) / tile_x_ * kMarks), 0, kMarks - 1),
               r = std::clamp(static_cast<int>((north - p.y) / tile_y_ * kMarks), 0, kMarks - 1);
     marks[r * kMarks + c] = 1;
@@ -153,14 +155,14 @@ bool PointBuckets::covers_all(const Bounds& box) const {
 }
 
 Length PointBuckets::spacing() const {
-  if (points_ == 0) return {};
+  if (inside_ == 0) return {};
   // Squares that hold many points tell the area that has points; from fine to coarse.
   std::vector<std::uint8_t> held = squares_;
   std::int64_t cols = square_cols_, rows = square_rows_;
   for (double area = square_ * square_ * lattice_.metres * lattice_.metres;; area *= 4) {
     const auto n = static_cast<double>(std::count(held.begin(), held.end(), std::uint8_t{1}));
-    if (static_cast<double>(points_) >= 16 * n || (cols <= 1 && rows <= 1))
-      return Length::metres(std::sqrt(std::min(n * area, box_area()) / static_cast<double>(points_)));
+    if (static_cast<double>(inside_) >= 16 * n || (cols <= 1 && rows <= 1))
+      return Length::metres(std::sqrt(std::min(n * area, box_area()) / static_cast<double>(inside_)));
     const std::int64_t half_cols = (cols + 1) / 2, half_rows = (rows + 1) / 2;
     std::vector<std::uint8_t> coarse(static_cast<std::size_t>(half_cols * half_rows), 0);
     for (std::int64_t r = 0; r < rows; ++r)
@@ -172,7 +174,7 @@ Length PointBuckets::spacing() const {
   }
 }
 
-// The area of the box around all points, in square metres.
+// The area of the box around the points of the frame, in square metres.
 double PointBuckets::box_area() const {
   return std::max((box_.width() + 1) * (box_.height() + 1), 1.0) * lattice_.metres * lattice_.metres;
 }

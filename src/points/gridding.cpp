@@ -223,12 +223,12 @@ GriddedPoints grid_points(const PointCloud& cloud, const PointGridding& o) {
   }
   plan.buckets = std::make_unique<PointBuckets>(cloud, plan.frame, tile, o.run);
   GriddedPoints out;
-  out.points = plan.buckets->points();
+  out.points = plan.buckets->inside();
   out.outside = plan.buckets->outside();
-  if (out.points == 0)
+  if (plan.buckets->points() == 0)
     throw Error(ErrorCode::BadFile, "holds no points where the surface shall be", info.name,
                 "check the selection and the area");
-  out.spacing = plan.buckets->spacing();
+  out.spacing = out.points > 0 ? plan.buckets->spacing() : Length::metres(about);
   out.longest_edge = o.longest_edge > Length() ? o.longest_edge : out.spacing * kLongestEdgeSpacings;
   plan.longest_edge = out.longest_edge.metres() / plan.buckets->lattice().metres;
   plan.radius = o.radius.metres() / plan.buckets->lattice().metres;

@@ -113,6 +113,14 @@ TEST(Gridding, OfAnAreaReadsOnlyThePartsAroundIt) {
   const Grid a = grid_points(plain, options).grids[0], b = grid_points(PointCloud(counted), options).grids[0];
   const Block x = a.read(a.frame().window()), y = b.read(b.frame().window());
   for (std::int64_t i = 0; i < a.frame().window().cells(); ++i) ASSERT_TRUE(same_bits(x.row(0)[i], y.row(0)[i]));
+  // The spacing is that of the points inside, however many lie around; cells are those of the whole.
+  const GriddedPoints part = grid_points(plain, options), whole = grid_points(plain, {.cell = 2_m});
+  EXPECT_NEAR(part.spacing.metres(), whole.spacing.metres(), 0.15 * whole.spacing.metres());
+  EXPECT_NEAR(static_cast<double>(part.points), 40000.0 * 60 * 50 / (400 * 400 * (1 - 3.1416 * 0.15 * 0.15)), 120);
+  const auto at = whole.grids[0].frame().window_of(a.frame());
+  ASSERT_TRUE(at);
+  const Block there = whole.grids[0].read(*at);
+  for (std::int64_t i = 0; i < at->cells(); ++i) ASSERT_TRUE(same_bits(x.row(0)[i], there.row(0)[i]));
   EXPECT_LT(counted->reads, static_cast<int>(plain.parts()) / 2);
   EXPECT_GT(counted->reads, 0);
 }

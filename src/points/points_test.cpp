@@ -214,6 +214,50 @@ TEST(Points, AbsoluteCoordinatesSurviveEveryPath) {
   EXPECT_GT(std::abs(shift), 1);
 }
 
+TEST(Points, ASeparationSurfaceIsAddedWhereItReaches) {
+  const PointCloud cloud = cloud_of(3000, 12);
+  const PointBatch before = all_points(cloud);
+  // A plane in degrees, in feet, over the western part of the points.
+  const Crs degrees = Crs::parse("EPSG:4326");
+  const Transform there(cloud.info().crs, degrees);
+  const Bounds all = cloud.info().bounds;
+  Bounds reach;
+  for (double x : {all.west - 5, all.centre().x})
+    for (double y : {all.south - 5, all.north + 5}) reach.include(there.forward(Point{x, y}));
+  const CellSize cell{reach.width() / 40, reach.height() / 40};
+  const Frame f(degrees, reach.west, reach.north, cell, 40, 40);
+  auto plane = [&](Point p) { return 150 + 4000 * (p.x - reach.west) - 3000 * (p.y - reach.south); };
+  std::vector<float> v;
+  for (int r = 0; r < 40; ++r)
+    for (int c = 0; c < 40; ++c) v.push_back(static_cast<float>(plane(f.centre(c, r))));
+  Quantity feet;
+  feet.unit = LengthUnit::Foot;
+  feet.unit_known = true;
+  const Grid separation = grid_from_values(f, v, feet);
+  const HeightReference up = HeightReference::ellipsoid();
+  const PointCloud moved = shifted_heights(cloud, separation, up);
+  EXPECT_EQ(moved.info().quantity.heights, up);
+  EXPECT_FALSE(moved.info().notes.empty());
+  const PointBatch after = all_points(moved);
+  ASSERT_GT(after.size(), before.size() / 4);
+  ASSERT_LT(after.size(), before.size() * 3 / 4);
+  std::size_t k = 0;
+  for (std::size_t i = 0; i < before.size() && k < after.size(); ++i) {
+    if (before.x[i] != after.x[k] || before.y[i] != after.y[k]) continue;
+    const Point p = there.forward(Point{before.x[i], before.y[i]});
+    // A cell inside, where nothing is carried on beyond the last centres.
+    const bool inside = p.x > reach.west + cell.x && p.x < reach.east - cell.x && p.y > reach.south + cell.y &&
+                        p.y < reach.north - cell.y;
+    if (inside) {
+      ASSERT_NEAR(after.z[k] - before.z[i], plane(p) * 0.3048, 1e-4);
+    }
+    ++k;
+  }
+  EXPECT_EQ(k, after.size());
+  EXPECT_EQ(error_of([&] { shifted_heights(relabelled(cloud, [](PointInfo& i) { i.crs = {}; }), separation, up); }),
+            ErrorCode::Refused);
+}
+
 TEST(Points, TheOrderDoesNotDependOnThreads) {
   const PointCloud cloud = select(merged({cloud_of(3000, 1), cloud_of(2000, 2)}), {.area = nullptr, .classes = {2}});
   auto read = [&](int threads) {

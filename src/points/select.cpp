@@ -13,6 +13,7 @@
 
 #include "area_index.hpp"
 #include "derived.hpp"
+#include "sampler.hpp"
 
 namespace katoptra {
 namespace {
@@ -270,7 +271,6 @@ class ChangedHeights : public Derived {
     }
     for (SourceRecord& s : info_.sources) s.treatment += (s.treatment.empty() ? "" : ", ") + treatment;
   }
-  PointInfo& info_to_change() { return info_; }
   void read(std::size_t i, F fields, PointBatch& out) const override {
     in_.read(i, fields, out);
     if (factor_ != 1)
@@ -371,6 +371,33 @@ PointCloud shifted_heights(const PointCloud& cloud, Length by, const HeightRefer
   const double amount = by.metres() / metres_per(info.quantity.unit);
   info.lowest += amount;
   info.highest += amount;
+  return PointCloud(source);
+}
+
+PointCloud shifted_heights(const PointCloud& cloud, const Grid& separation, const HeightReference& to) {
+  const Crs &here = cloud.info().crs, &there = separation.frame().crs();
+  if (!here || !there)
+    throw Error(ErrorCode::Refused, "has no coordinate reference system, so the separation cannot be laid over it",
+                !here ? cloud.info().name : separation.info().name, "give it one with --crs");
+  const auto transform = here.same_place(there) ? nullptr : std::make_shared<const Transform>(here, there);
+  auto source = std::make_shared<ChangedHeights>(
+      cloud, 1,
+      [=, unit = metres_per(separation.quantity().unit)](const PointBatch& b, std::vector<double>& metres) {
+        GridSampler sampler(separation);
+        std::vector<Point> places(b.size());
+        for (std::size_t k = 0; k < places.size(); ++k) places[k] = {b.x[k], b.y[k]};
+        if (transform) transform->forward(places);
+        for (std::size_t k = 0; k < places.size(); ++k) metres[k] = unit * sampler.at(places[k].x, places[k].y);
+      },
+      fmt::format("separation {} added", separation.info().name));
+  PointInfo& info = source->info_to_change();
+  info.quantity.heights = to;
+  info.exact = false;
+  const Bounds reach = transform && !info.bounds.empty() ? transformed(info.bounds, *transform) : info.bounds;
+  const Bounds box = separation.frame().bounds();
+  if (reach.west < box.west || reach.east > box.east || reach.south < box.south || reach.north > box.north)
+    info.notes.push_back(
+        fmt::format("{} does not reach all points: those beyond it were left out", separation.info().name));
   return PointCloud(source);
 }
 

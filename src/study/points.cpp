@@ -16,10 +16,12 @@ PointCloud brought(const StudyPoints& p, const HeightReference& heights) {
   std::vector<PointCloud> sheets;
   for (const auto& file : p.files) {
     OpenOptions open = p.open;
-    if (p.shift.by) open.heights.reset();
+    if (p.shift.given()) open.heights.reset();
     PointCloud cloud = open_points(file, {.open = open, .area = nullptr, .spacing = {}});
     if (p.shift.by)
       cloud = shifted_heights(cloud, *p.shift.by, heights);
+    else if (p.shift.separation)
+      cloud = shifted_heights(cloud, *p.shift.separation, heights);
     else if (heights.known())
       cloud = to_heights(cloud, heights);
     sheets.push_back(cloud);

@@ -151,7 +151,8 @@ void read_points(const toml::table& root, const std::string& file, Study& s) {
     p.open.unit = t.parsed("unit", [](const std::string& x) { return parse_length_unit(x); });
     p.open.depths = t.flag("depths", false);
     p.open.columns = t.text("columns");
-    if (const auto by = t.length("shift")) p.shift.by = *by;
+    p.shift = parse_height_shift(t.text("shift"), p.open.unit.value_or(LengthUnit::Metre),
+                                 [&](const std::string& name) { return open_grid(s.folder / name); });
     for (const std::string& c : t.list("class")) p.classes.push_back(parse_class(c));
     p.find_ground = t.flag("find_ground", false);
     p.water = t.length("water_level");

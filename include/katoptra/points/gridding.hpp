@@ -61,8 +61,9 @@ struct PointGridding {
 
 struct GriddedPoints {
   std::vector<Grid> grids;  // in the order of the methods
-  std::uint64_t points = 0, outside = 0;
-  Length spacing;       // between neighbouring points, on the ground
+  std::uint64_t points = 0;   // inside the frame
+  std::uint64_t outside = 0;  // too far from it to matter, of the parts that were read
+  Length spacing;             // between neighbouring points inside, on the ground
   Length longest_edge;  // that was taken
 };
 

@@ -14,6 +14,7 @@
 #include <vector>
 
 #include "katoptra/geo/area.hpp"
+#include "katoptra/grid/grid.hpp"
 #include "katoptra/points/points.hpp"
 
 namespace katoptra {
@@ -64,5 +65,8 @@ PointCloud to_heights(const PointCloud& cloud, const HeightReference& to);
 PointCloud in_unit(const PointCloud& cloud, LengthUnit unit);
 // `by` is added to all heights; `to` is what they are above then.
 PointCloud shifted_heights(const PointCloud& cloud, Length by, const HeightReference& to);
+// A separation surface, in its own unit of length and CRS, is added (bilinear); points where it has no value are left
+// out, with a note where it does not reach all of them. Refused when the CRS of either is not known.
+PointCloud shifted_heights(const PointCloud& cloud, const Grid& separation, const HeightReference& to);
 
 }  // namespace katoptra

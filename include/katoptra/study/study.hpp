@@ -45,7 +45,7 @@ struct StudyPoints {
   std::vector<std::filesystem::path> files;
   std::string survey, date;  // of their record; empty: what the files say
   OpenOptions open;
-  HeightShift shift;         // as for sources; lengths only
+  HeightShift shift;         // as for sources
   std::vector<int> classes;  // empty: ground where there is any, else all but noise
   bool find_ground = false;
   std::optional<Length> water;  // with that: the level of open water
