@@ -5,7 +5,6 @@
 // A decoder never reads beyond its bytes: it takes zeros there and says so with `overrun`.
 #pragma once
 #include <algorithm>
-#include <array>
 #include <bit>
 #include <cstdint>
 #include <cstring>
@@ -65,7 +64,6 @@ class SymbolModel {
     update();
     cycle_ = until_update_ = (symbols + 6) >> 1;
   }
-  bool is_ready() const { return symbols_ != 0; }
   std::uint32_t last() const { return symbols_ - 1; }
   // The symbol that comes nearly always, and its share, which is none where there is no such.
   std::uint32_t usual() const { return usual_; }
@@ -79,7 +77,7 @@ class SymbolModel {
     // The table leads to the first symbol that it can be; often it is that or the next one.
     std::uint32_t s = table_[place >> piece_];
     s += from[s + 1] <= place;
-    while (from[s + 1] <= place) [[unlikely]]++ s;
+    while (from[s + 1] <= place) ++s;
     return s;
   }
   void seen(std::uint32_t symbol) {
@@ -111,7 +109,8 @@ class SymbolModel {
     cycle_ = std::min((5 * cycle_) >> 2, (symbols_ + 6) << 3);
     until_update_ = cycle_;
   }
-  // table[t]: the last symbol whose share begins at or before the t-th piece of the line.
+  // table[t]: the last symbol whose share begins at or before the t-th piece of the line; for alphabets of more than
+  // 256 at most the 256th, from which the search goes on.
   void update_table() {
     const std::uint32_t size = (1u << table_bits_) + 4;
     std::uint32_t filled = 0;
@@ -203,13 +202,6 @@ class Encoder {
   std::uint32_t base_ = 0, length_ = kLongest;
 };
 
-// 2^32 / (n + 1025), rounded down.
-inline constexpr auto kReciprocals = [] {
-  std::array<std::uint32_t, 1024> r{};
-  for (std::uint64_t i = 0; i < r.size(); ++i) r[i] = static_cast<std::uint32_t>((std::uint64_t{1} << 32) / (i + 1025));
-  return r;
-}();
-
 class Decoder {
  public:
   static constexpr bool kDecodes = true;
@@ -268,12 +260,6 @@ class Decoder {
     settle();
     return v & ((1u << n) - 1);
   }
-  // Where the value lies in the length, in 1/2^15: a little less than that, without a division.
-  std::uint32_t place() const {
-    const int n = std::countl_zero(length_ | 1);
-    const std::uint32_t top = (length_ << n) >> 21 & 1023;
-    return static_cast<std::uint32_t>((static_cast<std::uint64_t>(value_ << n) * kReciprocals[top]) >> 38);
-  }
   // Takes as many bytes as the length has become short of, without deciding how many.
   [[gnu::always_inline]] void settle() {
     const int n = std::countl_zero(length_ | 1) & 24;
@@ -285,8 +271,8 @@ class Decoder {
     at_ += n / 8;
     at_ = at_ < last_ ? at_ : last_;
   }
-  static constexpr std::ptrdiff_t kBeyond = 16;
-  std::vector<std::uint8_t> bytes_;  // and zeros behind them
+  static constexpr std::ptrdiff_t kBeyond = 16;  // zeros that are given behind the end before it stops there
+  std::vector<std::uint8_t> bytes_;              // and zeros behind them
   const std::uint8_t *at_ = nullptr, *last_ = nullptr;
   std::uint32_t value_ = 0, length_ = kLongest;
 };
