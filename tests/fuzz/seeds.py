@@ -2,6 +2,7 @@
 import io
 import json
 import os
+import struct
 import sys
 import tarfile
 import zipfile
@@ -105,3 +106,32 @@ for mode in ["gz", "bz2", "xz", ""]:
         info.size = 6
         t.addfile(info, io.BytesIO(b"1 2 3\n"))
     put("archive", "tar" + mode, f.getvalue())
+
+
+def octree(laz):
+    """The same points as a COPC file: all of them in the root of an octree. After the first record comes that of the
+    octree; behind the table of chunks its only page."""
+    header, after = bytearray(laz[:375]), laz[375:]
+    more = 54 + 160
+    points_at = struct.unpack_from("<I", header, 96)[0]
+    count = struct.unpack_from("<Q", header, 247)[0]
+    chunk = points_at + 8
+    table = struct.unpack_from("<q", laz, points_at)[0]
+    page = len(laz) + more + 60
+    struct.pack_into("<I", header, 96, points_at + more)
+    struct.pack_into("<I", header, 100, struct.unpack_from("<I", header, 100)[0] + 1)
+    struct.pack_into("<Q", header, 235, len(laz) + more)
+    struct.pack_into("<I", header, 243, 1)
+    high_x, low_x, high_y, low_y, high_z, low_z = struct.unpack_from("<6d", header, 179)
+    half = max(high_x - low_x, high_y - low_y, high_z - low_z) / 2 + 1
+    info = struct.pack("<5d2Q", (high_x + low_x) / 2, (high_y + low_y) / 2, (high_z + low_z) / 2, half, half / 64, page, 32)
+    record = struct.pack("<H16sHH32s", 0, b"copc", 1, 160, b"") + info.ljust(160, b"\0")
+    body = bytearray(after)
+    struct.pack_into("<q", body, points_at - 375, table + more)
+    long_record = struct.pack("<H16sHQ32s", 0, b"copc", 1000, 32, b"")
+    entry = struct.pack("<4iQii", 0, 0, 0, 0, chunk + more, table - chunk, count)
+    return bytes(header) + record + bytes(body) + long_record + entry
+
+
+with open(os.path.join(OUT, "las", "seed_laz6"), "rb") as f:
+    put("las", "copc", octree(f.read()))
