@@ -343,7 +343,7 @@ PointCloud above_surface(const PointCloud& cloud, const Grid& surface) {
                                                   }
                                                 });
   PointInfo& changed_info = source->info_to_change();
-  changed_info.quantity.heights = HeightReference::named("ground");
+  changed_info.quantity.heights = HeightReference::named("height above ground");
   changed_info.notes.push_back("heights are above " + surface.info().name);
   if (changed_info.lattice) {
     changed_info.lattice->step[2] = std::min(changed_info.lattice->step[2], 0.001);
@@ -410,7 +410,7 @@ Grid canopy_height(const PointCloud& heights, Length cell, const RunOptions& run
   }
   GridInfo g = layers[0].info();
   g.name = "canopy";
-  g.quantity.heights = HeightReference::named("ground");
+  g.quantity.heights = HeightReference::named("height above ground");
   return Grid(std::make_shared<HighestOf>(std::move(layers), std::move(g)));
 }
 
