@@ -574,7 +574,9 @@ OverlapSample sample_overlap(const Grid& a, const Grid& b, const RunOptions& opt
 // Tiles of one survey share its offset and are judged together.
 std::string group_of(const Grid& g) {
   const auto& sources = g.info().sources;
-  return sources.size() == 1 && !sources[0].survey.empty() ? sources[0].survey : g.info().name;
+  for (const SourceRecord& s : sources)
+    if (s.survey.empty() || s.survey != sources[0].survey) return g.info().name;
+  return sources.empty() ? g.info().name : sources[0].survey;
 }
 
 struct SurveyPair {

@@ -59,8 +59,9 @@ PointBuckets::PointBuckets(const PointCloud& cloud, const Frame& frame, std::int
                                              all.east + reach * frame.cell().x, all.north + reach * frame.cell().y});
   map_points(
       near, PointFields::None, run,
-      [&](std::size_t, PointBatch& b) -> std::shared_ptr<void> {
+      [&](std::size_t part, PointBatch& b) -> std::shared_ptr<void> {
         auto s = std::make_shared<Sorted>();
+        const std::uint32_t source = near.part(part).source;
         for (std::size_t i = 0; i < b.size(); ++i) {
           const double x = std::round(lattice_.at_x(b.x[i])), y = std::round(lattice_.at_y(b.y[i]));
           const std::int64_t c = col_of(x), r = row_of(y);
@@ -68,8 +69,9 @@ PointBuckets::PointBuckets(const PointCloud& cloud, const Frame& frame, std::int
             ++s->outside;
             continue;
           }
-          s->points.add(static_cast<std::uint64_t>(r * cols_ + c),
-                        {static_cast<std::int32_t>(x), static_cast<std::int32_t>(y), static_cast<float>(b.z[i])});
+          s->points.add(
+              static_cast<std::uint64_t>(r * cols_ + c),
+              {static_cast<std::int32_t>(x), static_cast<std::int32_t>(y), static_cast<float>(b.z[i]), source});
         }
         return s;
       },

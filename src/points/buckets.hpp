@@ -27,6 +27,12 @@ struct PlaceLattice {
 struct StoredPoint {
   std::int32_t x = 0, y = 0;
   float z = 0;
+  std::uint32_t source = 0;
+
+  // By place, then height: an order that does not depend on that of the files.
+  friend bool operator<(const StoredPoint& a, const StoredPoint& b) {
+    return a.x != b.x ? a.x < b.x : a.y != b.y ? a.y < b.y : a.z != b.z ? a.z < b.z : a.source < b.source;
+  }
 };
 
 class PointBuckets {

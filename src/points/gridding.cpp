@@ -45,15 +45,15 @@ class Tiles {
   const TilePlan& plan() const { return plan_; }
 
  private:
-  // The planes one after the other, then the marks of measured cells.
+  // The planes one after the other, then the origins.
   BlockCache::Bytes make(const Window& w) const {
     TileCells cells = triangulates_ ? triangulated_tile(plan_, w) : counted_tile(plan_, w);
     if (triangulates_ && !all_triangulated()) mix(w, cells);
     const auto n = static_cast<std::size_t>(w.cells());
-    BlockCache::Bytes bytes(n * (4 * cells.planes.size() + 1));
+    BlockCache::Bytes bytes(n * 4 * (cells.planes.size() + 1));
     for (std::size_t m = 0; m < cells.planes.size(); ++m)
       std::memcpy(bytes.data() + 4 * n * m, cells.planes[m].data(), 4 * n);
-    std::memcpy(bytes.data() + 4 * n * cells.planes.size(), cells.measured.data(), n);
+    std::memcpy(bytes.data() + 4 * n * cells.planes.size(), cells.origin.data(), 4 * n);
     return bytes;
   }
   bool all_triangulated() const {
@@ -67,17 +67,17 @@ class Tiles {
   }
   static void copy(const BlockCache::Bytes& bytes, const Window& tile, const BlockView& out, std::size_t plane) {
     const auto n = static_cast<std::size_t>(tile.cells());
-    const std::size_t planes = (bytes.size() / n - 1) / 4;
+    const std::size_t planes = bytes.size() / n / 4 - 1;
     for (std::int64_t r = 0; r < out.window.rows; ++r) {
       const auto from =
           static_cast<std::size_t>((out.window.row + r - tile.row) * tile.cols + out.window.col - tile.col);
       const auto cols = static_cast<std::size_t>(out.window.cols);
       std::memcpy(out.row(r), bytes.data() + 4 * (n * plane + from), 4 * cols);
-      if (Origin* o = out.origin_row(r))
+      if (Origin* o = out.origin_row(r)) {
+        std::memcpy(o, bytes.data() + 4 * (n * planes + from), 4 * cols);
         for (std::size_t c = 0; c < cols; ++c)
-          o[c] = std::isnan(out.row(r)[c])
-                     ? 0
-                     : origin_code(1, bytes[4 * n * planes + from + c] ? How::Measured : How::Interpolated);
+          if (std::isnan(out.row(r)[c])) o[c] = 0;
+      }
     }
   }
 
@@ -98,23 +98,6 @@ class PointGrid : public GridSource {
   std::size_t plane_;
   GridInfo info_;
 };
-
-SourceRecord record_of(const PointInfo& info, Length spacing) {
-  SourceRecord r{.name = info.name, .survey = {}, .date = {}, .date_guessed = false, .cell = spacing, .treatment = {}};
-  if (info.sources.empty()) return r;
-  r = info.sources.front();
-  r.name = info.name;
-  r.cell = spacing;
-  for (const SourceRecord& s : info.sources) {
-    if (s.survey != r.survey) r.survey.clear();
-    // The newest sheet gives the date.
-    if (s.date > r.date) {
-      r.date = s.date;
-      r.date_guessed = s.date_guessed;
-    }
-  }
-  return r;
-}
 
 // How far apart the points would lie if they filled their box, in metres.
 double rough_spacing(const PointInfo& info) {
@@ -198,6 +181,13 @@ Frame frame_for_points(const PointInfo& info, const PointGridding& o) {
                     o.cell > Length() ? o.cell : cell_for_spacing(Length::metres(std::max(rough_spacing(info), 1e-6))));
 }
 
+std::vector<SourceRecord> sources_of(const PointInfo& info, Length spacing) {
+  std::vector<SourceRecord> out = info.sources;
+  if (out.empty()) out.emplace_back().name = info.name;
+  for (SourceRecord& r : out) r.cell = spacing;
+  return out;
+}
+
 GriddedPoints grid_points(const PointCloud& cloud, const PointGridding& o) {
   PointInfo info = cloud.info();
   if (!info.exact && !o.frame && !(o.cell > Length())) {
@@ -237,7 +227,7 @@ GriddedPoints grid_points(const PointCloud& cloud, const PointGridding& o) {
   plan.lines = lines_of(o.breaklines, plan.buckets->lattice(), plan.longest_edge);
   GridInfo g;
   g.frame = plan.frame;
-  g.sources = {record_of(info, out.spacing)};
+  g.sources = sources_of(info, out.spacing);
   g.notes = info.notes;
   auto tiles = std::make_shared<const Tiles>(std::move(plan));
   for (std::size_t m = 0; m < o.methods.size(); ++m) {

@@ -52,7 +52,7 @@ const std::vector<PointStatistic> kAll = {{PointMethod::Tin, 50},        {PointM
                                           {PointMethod::Deviation, 50},  {PointMethod::Count, 50}};
 
 TEST(Gridding, IsTheSameForEveryTileThreadAndBudget) {
-  const PointCloud cloud = strewn(9000, 90, 3, waves);
+  const PointCloud cloud = merged({strewn(5000, 90, 3, waves), strewn(4000, 90, 31, waves)});
   for (Length radius : {Length(), 2_m}) {
     const GriddedPoints whole = grid_points(cloud, {.methods = kAll, .cell = 1_m, .radius = radius, .tile = 512});
     for (std::int64_t tile : {13, 32})
@@ -123,6 +123,54 @@ TEST(Gridding, OfAnAreaReadsOnlyThePartsAroundIt) {
   for (std::int64_t i = 0; i < at->cells(); ++i) ASSERT_TRUE(same_bits(x.row(0)[i], there.row(0)[i]));
   EXPECT_LT(counted->reads, static_cast<int>(plain.parts()) / 2);
   EXPECT_GT(counted->reads, 0);
+}
+
+TEST(Gridding, EveryCellIsTracedToTheSheetOfItsNearestPoint) {
+  auto named = [](const PointCloud& c, const std::string& name) {
+    return relabelled(c, [&](PointInfo& i) { i.sources = {{.name = name, .survey = "lidar", .date = "2022-03-14"}}; });
+  };
+  const PointCloud cloud =
+      merged({named(strewn(900, 40, 3, waves), "first"), named(strewn(700, 40, 4, waves), "second")});
+  for (PointMethod method : {PointMethod::Tin, PointMethod::Mean}) {
+    const Grid g = grid_points(cloud, {.methods = {{method, 50}}, .cell = 1_m, .tile = 16}).grids[0];
+    ASSERT_EQ(g.info().sources.size(), 2u);
+    EXPECT_EQ(g.info().sources[1].name, "second");
+    const Frame& f = g.frame();
+    std::vector<double> nearest(static_cast<std::size_t>(f.window().cells()), 1e300);
+    std::vector<Origin> expected(nearest.size(), 0);
+    std::vector<std::uint8_t> tied(nearest.size(), 0);
+    for (std::size_t part = 0; part < cloud.parts(); ++part) {
+      const PointBatch b = cloud.read(part);
+      for (std::size_t i = 0; i < b.size(); ++i) {
+        const auto c = static_cast<std::int64_t>(std::floor(f.col_at(b.x[i]))),
+                   r = static_cast<std::int64_t>(std::floor(f.row_at(b.y[i])));
+        const Point centre = f.centre(static_cast<double>(c), static_cast<double>(r));
+        const auto at = static_cast<std::size_t>(r * f.cols() + c);
+        const double d = std::hypot(b.x[i] - centre.x, b.y[i] - centre.y);
+        if (std::abs(d - nearest[at]) < 2e-3) tied[at] = 1;
+        if (d >= nearest[at]) continue;
+        if (d < nearest[at] - 2e-3) tied[at] = 0;
+        nearest[at] = d;
+        expected[at] = origin_code(cloud.part(part).source + 1, How::Measured);
+      }
+    }
+    const Block cells = g.read(f.window(), Planes::ValuesAndOrigin);
+    std::size_t seen[3] = {};
+    for (std::size_t i = 0; i < expected.size(); ++i) {
+      const Origin o = cells.origin_row(0)[i];
+      if (expected[i] != 0 && !tied[i] && !std::isnan(cells.row(0)[i])) {
+        ASSERT_EQ(o, expected[i]) << i;
+        ++seen[source_of(o)];
+      }
+      if (method == PointMethod::Tin && expected[i] == 0 && !std::isnan(cells.row(0)[i])) {
+        ASSERT_EQ(how_of(o), How::Interpolated);
+        ASSERT_GE(source_of(o), 1u);
+        ASSERT_LE(source_of(o), 2u);
+      }
+    }
+    EXPECT_GT(seen[1], 150u);
+    EXPECT_GT(seen[2], 100u);
+  }
 }
 
 TEST(Gridding, StatisticsAreWhatACountByHandGives) {

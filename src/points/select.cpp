@@ -133,7 +133,8 @@ class MergedPoints : public PointSource {
     bool same_extra = true;
     for (std::size_t k = 0; k < clouds.size(); ++k) {
       const PointInfo& c = clouds[k].info();
-      for (std::size_t i = 0; i < clouds[k].parts(); ++i) places_.push_back({k, i, info_.count});
+      const auto first_source = static_cast<std::uint32_t>(info_.sources.size());
+      for (std::size_t i = 0; i < clouds[k].parts(); ++i) places_.push_back({k, i, info_.count, first_source});
       refuse_mixture(c);
       info_.count += c.count;
       info_.exact = info_.exact && c.exact;
@@ -171,6 +172,7 @@ class MergedPoints : public PointSource {
   PointPart part(std::size_t i) const override {
     PointPart p = clouds_[places_[i].cloud].part(places_[i].part);
     p.first += places_[i].before;
+    p.source += places_[i].first_source;
     return p;
   }
   void read(std::size_t i, F fields, PointBatch& out) const override {
@@ -181,6 +183,7 @@ class MergedPoints : public PointSource {
   struct Place {
     std::size_t cloud, part;
     std::uint64_t before;
+    std::uint32_t first_source;
   };
   static bool same_attributes(const std::vector<ExtraAttribute>& a, const std::vector<ExtraAttribute>& b) {
     return std::equal(a.begin(), a.end(), b.begin(), b.end(), [](const ExtraAttribute& x, const ExtraAttribute& y) {

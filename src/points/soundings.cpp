@@ -28,9 +28,7 @@ class Squares {
  public:
   Squares(std::vector<StoredPoint> points, const Bounds& box, double reach)
       : points_(std::move(points)), box_(box), reach_(reach) {
-    std::sort(points_.begin(), points_.end(), [](const StoredPoint& a, const StoredPoint& b) {
-      return a.x != b.x ? a.x < b.x : a.y != b.y ? a.y < b.y : a.z < b.z;
-    });
+    std::sort(points_.begin(), points_.end());
     cols_ = static_cast<std::int64_t>(box.width() / reach) + 1;
     squares_.resize(static_cast<std::size_t>(cols_ * (static_cast<std::int64_t>(box.height() / reach) + 2)));
     for (std::size_t i = 0; i < points_.size(); ++i)

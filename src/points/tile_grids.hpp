@@ -37,17 +37,20 @@ struct TilePlan {
   double cell_y() const { return frame.cell().y / buckets->lattice().step_y; }
 };
 
-// One plane of floats a method, in the order of the methods, then one plane of bytes: 1 where a point lies in the cell.
+// One plane of floats a method, in the order of the methods, and whose point is nearest to each centre: of those in the
+// cell itself (measured), else of those that its value comes from (interpolated).
 struct TileCells {
   Window window;
   std::vector<std::vector<float>> planes;
-  std::vector<std::uint8_t> measured;
+  std::vector<Origin> origin;
 
   TileCells(const Window& w, std::size_t methods)
       : window(w),
         planes(methods, std::vector<float>(static_cast<std::size_t>(w.cells()), kVoid)),
-        measured(static_cast<std::size_t>(w.cells()), 0) {}
+        origin(static_cast<std::size_t>(w.cells()), 0) {}
 };
+inline Origin measured_from(std::uint32_t source) { return origin_code(source + 1, How::Measured); }
+inline Origin interpolated_from(std::uint32_t source) { return origin_code(source + 1, How::Interpolated); }
 
 TileCells triangulated_tile(const TilePlan& plan, const Window& window);
 TileCells counted_tile(const TilePlan& plan, const Window& window);

@@ -1,6 +1,7 @@
 // Statistics of the points in and around each cell of a tile.
 #include <algorithm>
 #include <cmath>
+#include <limits>
 
 #include "tile_grids.hpp"
 
@@ -34,10 +35,7 @@ struct Binned {
       if (const std::int64_t k = cell_of(p); k >= 0) points[next[static_cast<std::size_t>(k)]++] = p;
     for (std::size_t k = 0; k + 1 < begin.size(); ++k)
       std::sort(points.begin() + static_cast<std::ptrdiff_t>(begin[k]),
-                points.begin() + static_cast<std::ptrdiff_t>(begin[k + 1]),
-                [](const StoredPoint& a, const StoredPoint& b) {
-                  return a.x != b.x ? a.x < b.x : a.y != b.y ? a.y < b.y : a.z < b.z;
-                });
+                points.begin() + static_cast<std::ptrdiff_t>(begin[k + 1]));
   }
 };
 
@@ -93,6 +91,19 @@ float value_of(const PointStatistic& s, std::vector<float>& z, const std::vector
   }
 }
 
+constexpr double kFar = std::numeric_limits<double>::infinity();
+// The source of the nearest point, the first of several.
+struct Nearest {
+  double distance2 = kFar;
+  std::uint32_t source = 0;
+  void take(double d2, std::uint32_t of) {
+    if (d2 < distance2) {
+      distance2 = d2;
+      source = of;
+    }
+  }
+};
+
 }  // namespace
 
 TileCells counted_tile(const TilePlan& plan, const Window& w) {
@@ -108,21 +119,25 @@ TileCells counted_tile(const TilePlan& plan, const Window& w) {
       const double x = plan.x_of(w.col + c), y = plan.y_of(w.row + r);
       z.clear();
       weights.clear();
+      const auto own = static_cast<std::size_t>((r + halo) * bins.cols + c + halo);
+      Nearest in_cell, around;
       for (std::int64_t br = r; br <= r + 2 * halo; ++br)
         for (std::int64_t bc = c; bc <= c + 2 * halo; ++bc) {
           const auto bin = static_cast<std::size_t>(br * bins.cols + bc);
           for (std::size_t i = bins.begin[bin]; i < bins.begin[bin + 1]; ++i) {
             const StoredPoint& p = bins.points[i];
             const double d2 = (p.x - x) * (p.x - x) + (p.y - y) * (p.y - y);
+            if (bin == own) in_cell.take(d2, p.source);
             if (radius > 0 && d2 > radius * radius) continue;
+            around.take(d2, p.source);
             z.push_back(p.z);
             weights.push_back(1 / d2);
           }
         }
       const auto at = static_cast<std::size_t>(r * w.cols + c);
       for (std::size_t m = 0; m < methods.size(); ++m) out.planes[m][at] = value_of(methods[m], z, weights);
-      const auto own = static_cast<std::size_t>((r + halo) * bins.cols + c + halo);
-      out.measured[at] = bins.begin[own + 1] > bins.begin[own];
+      if (in_cell.distance2 < kFar || around.distance2 < kFar)
+        out.origin[at] = in_cell.distance2 < kFar ? measured_from(in_cell.source) : interpolated_from(around.source);
     }
   return out;
 }

@@ -1,6 +1,7 @@
 // The cells of a tile from the triangulation of the points in and around it.
 #include <algorithm>
 #include <cmath>
+#include <limits>
 #include <map>
 
 #include "natural.hpp"
@@ -14,22 +15,23 @@ namespace {
 struct TilePoints {
   std::vector<LatticePoint> places;
   std::vector<float> heights;
+  std::vector<std::uint32_t> sources;
   double base_x = 0, base_y = 0;  // whole lattice steps
 
   TilePoints(const TilePlan& plan, const Bounds& box) {
     auto all = plan.buckets->in_box(box.west, box.south, box.east, box.north);
     base_x = std::floor(box.centre().x);
     base_y = std::floor(box.centre().y);
-    std::sort(all.begin(), all.end(), [](const StoredPoint& a, const StoredPoint& b) {
-      return a.x != b.x ? a.x < b.x : a.y != b.y ? a.y < b.y : a.z < b.z;
-    });
+    std::sort(all.begin(), all.end());
     places.reserve(all.size());
     heights.reserve(all.size());
+    sources.reserve(all.size());
     for (std::size_t i = 0; i < all.size();) {
       double sum = 0;
       std::size_t n = 0;
       for (; i + n < all.size() && all[i + n].x == all[i].x && all[i + n].y == all[i].y; ++n) sum += all[i + n].z;
       places.push_back({static_cast<std::int32_t>(all[i].x - base_x), static_cast<std::int32_t>(all[i].y - base_y)});
+      sources.push_back(all[i].source);
       heights.push_back(n == 1 ? all[i].z : static_cast<float>(sum / static_cast<double>(n)));
       i += n;
     }
@@ -78,6 +80,8 @@ double inside_of_edge(const LatticePoint& p, const LatticePoint& q, const Lattic
   return left ? s : -s;
 }
 
+constexpr std::uint32_t kNoSource = 0xFFFFFFFF;  // vertices of breaklines
+
 class Tile {
  public:
   Tile(const TilePlan& plan, const Window& w) : plan_(plan), w_(w), out_(w, plan.options.methods.size()) {
@@ -121,8 +125,17 @@ class Tile {
       certain = draw(e, p, v, points, box, natural);
     }
     // Places on an edge that no triangle on its other side has taken.
-    for (const Late& l : late_)
-      if (float& cell = out_.planes[l.plane][l.at]; std::isnan(cell)) cell = l.value;
+    std::map<std::size_t, Origin> taken;
+    for (const Late& l : late_) {
+      float& cell = out_.planes[l.plane][l.at];
+      if (std::isnan(cell)) {
+        cell = l.value;
+        taken.try_emplace(l.at, l.origin);
+      }
+      if (const auto it = taken.find(l.at); it != taken.end()) it->second = std::min(it->second, l.origin);
+    }
+    for (const auto& [at, origin] : taken)
+      if (how_of(out_.origin[at]) != How::Measured) out_.origin[at] = origin;
     return certain;
   }
 
@@ -159,6 +172,9 @@ class Tile {
         if (!checked && !is_certain(p, points, box)) return false;
         checked = true;
         const auto at = static_cast<std::size_t>(r * w_.cols + c);
+        const bool border = a == 0 || b == 0 || d == 0;
+        const Origin origin = origin_by_corners(p, v, x, y, points);
+        if (!border && how_of(out_.origin[at]) != How::Measured) out_.origin[at] = origin;
         for (std::size_t m = 0; m < out_.planes.size(); ++m) {
           bool sure = true;
           const float value =
@@ -166,8 +182,8 @@ class Tile {
                   ? natural.at(x, y, edge, [&](const VoronoiCircle& k) { return sure = is_certain(k, points, box); })
                   : plane.at(x, y);
           if (!sure) return false;
-          if (a == 0 || b == 0 || d == 0)
-            late_.push_back({m, at, value});
+          if (border)
+            late_.push_back({m, at, value, origin});
           else
             out_.planes[m][at] = value;
         }
@@ -185,10 +201,34 @@ class Tile {
   }
 
   void mark_measured(const TilePoints& points) {
-    for (const LatticePoint& p : points.places) {
-      const std::int64_t c = plan_.col_of(p.x + points.base_x) - w_.col, r = plan_.row_of(p.y + points.base_y) - w_.row;
-      if (c >= 0 && c < w_.cols && r >= 0 && r < w_.rows) out_.measured[static_cast<std::size_t>(r * w_.cols + c)] = 1;
+    std::vector<double> nearest(out_.origin.size(), std::numeric_limits<double>::infinity());
+    for (std::size_t i = 0; i < points.places.size(); ++i) {
+      const double x = points.places[i].x + points.base_x, y = points.places[i].y + points.base_y;
+      const std::int64_t c = plan_.col_of(x) - w_.col, r = plan_.row_of(y) - w_.row;
+      if (c < 0 || c >= w_.cols || r < 0 || r >= w_.rows) continue;
+      const auto at = static_cast<std::size_t>(r * w_.cols + c);
+      const double dx = x - plan_.x_of(w_.col + c), dy = y - plan_.y_of(w_.row + r), d2 = dx * dx + dy * dy;
+      if (d2 >= nearest[at]) continue;
+      nearest[at] = d2;
+      out_.origin[at] = measured_from(points.sources[i]);
     }
+  }
+
+  // A cell without a point of its own is of the source of the nearest corner that has one.
+  static Origin origin_by_corners(const LatticePoint* p[3], const int v[3], double x, double y,
+                                  const TilePoints& points) {
+    int order[3] = {0, 1, 2};
+    std::sort(order, order + 3, [&](int a, int b) { return exact::comes_before(*p[a], *p[b]); });
+    double nearest = std::numeric_limits<double>::infinity();
+    std::uint32_t source = 0;
+    for (int k : order) {
+      const std::uint32_t of = points.sources[static_cast<std::size_t>(v[k])];
+      const double dx = p[k]->x - x, dy = p[k]->y - y, d2 = dx * dx + dy * dy;
+      if (of == kNoSource || d2 >= nearest) continue;
+      nearest = d2;
+      source = of;
+    }
+    return interpolated_from(source);
   }
 
   // The point at a place: one of the survey (they are in order), one that a line added, or a new one.
@@ -203,6 +243,7 @@ class Tile {
     if (is_new) {
       points.places.push_back(p);
       points.heights.push_back(0);
+      points.sources.push_back(kNoSource);
     }
     return it->second;
   }
@@ -234,6 +275,7 @@ class Tile {
   struct Late {
     std::size_t plane, at;
     float value;
+    Origin origin;
   };
   const TilePlan& plan_;
   Window w_;

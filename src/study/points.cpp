@@ -50,16 +50,17 @@ class LateSurface : public GridSource {
     info_.quantity = cloud_.info().quantity;
     info_.quantity.surface = points_.gridding.surface;
     info_.name = points_.name;
-    SourceRecord r = cloud_.info().sources.empty() ? SourceRecord{} : cloud_.info().sources.front();
-    r.name =
-        fmt::format("{} ({} points, {})", points_.name, cloud_.info().count, name_of(points_.gridding.methods.front()));
-    if (!points_.survey.empty()) r.survey = points_.survey;
-    if (!points_.date.empty()) {
-      r.date = points_.date;
-      r.date_guessed = false;
+    info_.sources = sources_of(cloud_.info(), ground_spacing(info_.frame).y);
+    const std::string method = name_of(points_.gridding.methods.front());
+    for (SourceRecord& r : info_.sources) {
+      r.name = info_.sources.size() == 1 ? fmt::format("{} ({} points, {})", points_.name, cloud_.info().count, method)
+                                         : fmt::format("{}/{} ({})", points_.name, r.name, method);
+      if (!points_.survey.empty()) r.survey = points_.survey;
+      if (!points_.date.empty()) {
+        r.date = points_.date;
+        r.date_guessed = false;
+      }
     }
-    r.cell = ground_spacing(info_.frame).y;
-    info_.sources = {r};
   }
   const GridInfo& info() const override { return info_; }
   void read(const BlockView& out) const override {

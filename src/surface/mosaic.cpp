@@ -256,8 +256,10 @@ Frame union_frame(const std::vector<Grid>& tiles, const Frame& lattice) {
 // What tiles of one acquisition have in common: the name of their survey, their date and their cells.
 std::string survey_of(const Grid& tile) {
   const auto& sources = tile.info().sources;
-  if (sources.size() != 1) return tile.info().name;
-  return fmt::format("{}|{}|{:.3g}", sources[0].survey, sources[0].date, sources[0].cell.metres());
+  auto label = [](const SourceRecord& s) { return fmt::format("{}|{}|{:.3g}", s.survey, s.date, s.cell.metres()); };
+  for (const SourceRecord& s : sources)
+    if (label(s) != label(sources[0])) return tile.info().name;
+  return sources.empty() ? tile.info().name : label(sources[0]);
 }
 
 // The tile on the mosaic's lattice, moved there when it has another.

@@ -60,16 +60,18 @@ struct PointGridding {
 };
 
 struct GriddedPoints {
-  std::vector<Grid> grids;  // in the order of the methods
+  std::vector<Grid> grids;    // in the order of the methods
   std::uint64_t points = 0;   // inside the frame
   std::uint64_t outside = 0;  // too far from it to matter, of the parts that were read
   Length spacing;             // between neighbouring points inside, on the ground
-  Length longest_edge;  // that was taken
+  Length longest_edge;        // that was taken
 };
 
 // Refused when the CRS of the points is not known and a length is needed; BadFile when there are no points.
 GriddedPoints grid_points(const PointCloud& cloud, const PointGridding& options);
 
+// The sources that the lineage of such grids tells apart: those of the cloud, one for each of its files.
+std::vector<SourceRecord> sources_of(const PointInfo& info, Length spacing);
 // The cells that grid_points would make.
 Frame frame_for_points(const PointInfo& info, const PointGridding& options);
 

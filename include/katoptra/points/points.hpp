@@ -130,9 +130,10 @@ struct PointInfo {
 
 // A run of points that is read at once.
 struct PointPart {
-  std::uint64_t count = 0;  // at most
-  Bounds box;               // holds all of them; empty when that is not known
-  std::uint64_t first = 0;  // running number of its first point in the file
+  std::uint64_t count = 0;   // at most
+  Bounds box;                // holds all of them; empty when that is not known
+  std::uint64_t first = 0;   // running number of its first point in the file
+  std::uint32_t source = 0;  // which of the sources of the cloud it is of
 };
 
 class PointSource {
