@@ -64,8 +64,8 @@ std::optional<Area> area_of(const PointsCommon& o, std::vector<std::string>& not
 PointCloud with_references(const PointCloud& in, const PointsCommon& o, std::vector<std::string>& notes) {
   PointCloud cloud = in;
   const HeightReference heights = HeightReference::parse(o.heights);
-  const HeightShift shift = parse_height_shift(o.shift, cloud.info().quantity.unit,
-                                               [](const std::string& file) { return open_grid(file); });
+  const HeightShift shift =
+      parse_height_shift(o.shift, cloud.info().quantity.unit, [](const std::string& file) { return open_grid(file); });
   const HeightReference& target = heights.known() ? heights : cloud.info().quantity.heights;
   if (shift.by) {
     cloud = shifted_heights(cloud, *shift.by, target);
@@ -213,22 +213,35 @@ void summary_facts(const PointSummary& p, Statement& s) {
   s.fact("flown", {p.first_day, p.last_day});
 }
 
+// A list under one label, broken into lines that fit a terminal.
+void state_list(Statement& s, std::string label, const std::vector<std::string>& items) {
+  constexpr std::size_t kWidest = 96;
+  std::string line;
+  for (std::size_t i = 0; i < items.size(); ++i) {
+    const std::string item = items[i] + (i + 1 < items.size() ? "," : "");
+    if (!line.empty() && line.size() + item.size() > kWidest) {
+      s.line(label, line);
+      label.clear();
+      line.clear();
+    }
+    line += (line.empty() ? "" : " ") + item;
+  }
+  if (!line.empty()) s.line(label, line);
+}
+
 // What is in the columns, class by class and return by return.
 void state_columns(const PointSummary& p, Statement& s) {
-  std::string classes;
+  std::vector<std::string> classes, returns, ranges;
   for (int c = 0; c < 256; ++c)
     if (const auto n = p.by_class[static_cast<std::size_t>(c)])
-      classes += fmt::format("{}{} {} {}", classes.empty() ? "" : ", ", c, class_name(c), share(n, p.points));
-  if (!classes.empty()) s.line("classes", classes);
-  std::string returns;
+      classes.push_back(fmt::format("{} {} {}", c, class_name(c), share(n, p.points)));
+  state_list(s, "classes", classes);
   for (std::size_t r = 1; r < 16; ++r)
-    if (p.by_return[r])
-      returns += fmt::format("{}{}: {}", returns.empty() ? "" : ", ", r, share(p.by_return[r], p.points));
-  if (!returns.empty()) s.line("returns", returns);
-  std::string ranges;
+    if (p.by_return[r]) returns.push_back(fmt::format("{}: {}", r, share(p.by_return[r], p.points)));
+  state_list(s, "returns", returns);
   for (const FieldRange& r : p.ranges)
-    ranges += fmt::format("{}{} {:.9g} to {:.9g}", ranges.empty() ? "" : ", ", r.name, r.lowest, r.highest);
-  if (!ranges.empty()) s.line("ranges", ranges);
+    ranges.push_back(fmt::format("{} {:.9g} to {:.9g}", r.name, r.lowest, r.highest));
+  state_list(s, "ranges", ranges);
 }
 
 }  // namespace
