@@ -2,7 +2,6 @@
 // does not grow with the area; tiles are then worked on side by side.
 #include <algorithm>
 #include <cmath>
-#include <mutex>
 #include <unordered_map>
 
 #include "katoptra/base/error.hpp"
@@ -166,21 +165,15 @@ PointCloud thinned(const PointCloud& cloud, const Thinning& t, const RunOptions&
     throw Error(ErrorCode::BadArgument, "the cell to thin by must be larger than zero", info.name, "give it like 1m");
   const GroundScale scale =
       info.crs ? GroundRuler(info.crs).at(info.bounds.empty() ? Point{} : info.bounds.centre()) : GroundScale{};
-  struct Late {
-    std::once_flag once;
-    std::unique_ptr<const PointMarks> stay;
-  };
-  auto late = std::make_shared<Late>();
   RunOptions quiet = run;
   quiet.progress = nullptr;  // the pass that writes tells how far it is
-  return PointCloud(std::make_shared<ChangedPoints>(
-      cloud, PointFields::None, PointFields::None,
-      [cloud, t, quiet, late, x = t.cell.metres() / scale.x, y = t.cell.metres() / scale.y](
-          std::size_t part, PointBatch& b, std::vector<std::uint8_t>& keep) {
-        std::call_once(late->once,
-                       [&] { late->stay = std::make_unique<const PointMarks>(Thinner(cloud, t, x, y, quiet).stay()); });
-        for (std::size_t i = 0; i < b.size(); ++i) keep[i] = late->stay->get(part, i);
-      }));
+  const Thinner thinner(cloud, t, t.cell.metres() / scale.x, t.cell.metres() / scale.y, quiet);
+  return PointCloud(
+      std::make_shared<ChangedPoints>(cloud, PointFields::None, PointFields::None,
+                                      [stay = std::make_shared<const PointMarks>(thinner.stay())](
+                                          std::size_t part, PointBatch& b, std::vector<std::uint8_t>& keep) {
+                                        for (std::size_t i = 0; i < b.size(); ++i) keep[i] = stay->get(part, i);
+                                      }));
 }
 
 }  // namespace katoptra

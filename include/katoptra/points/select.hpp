@@ -5,8 +5,8 @@
 //   PointCloud sparse = thinned(ground, {.keep = ThinBy::Lowest, .cell = 1_m});
 //
 // All are lazy: parts are filtered when they are read, and a part whose box misses the area is not read at all.
-// `thinned` looks through the points once, the first time a part is read: sorted into tiles in memory or, beyond the
-// budget, in a temporary file; a bit for each point tells which stay.
+// Only `thinned` looks through the points when it is called: sorted into tiles in memory or, beyond the budget, in a
+// temporary file; a bit for each point tells which stay.
 #pragma once
 #include <limits>
 #include <optional>
