@@ -111,10 +111,8 @@ std::vector<std::string> point_files(const std::vector<std::string>& given) {
 }
 
 PointCloud open_selection(const PointsCommon& o, std::vector<std::string>& notes) {
-  std::vector<std::string> said_already;
-  const std::optional<Area> area = area_of(o, o.around_area ? said_already : notes);
-  PointOpenOptions open{
-      .open = o.open_options(), .area = area && !o.around_area ? &*area : nullptr, .spacing = {}, .salvage = o.salvage};
+  const std::optional<Area> area = o.around_area ? std::nullopt : area_of(o, notes);
+  PointOpenOptions open{.open = o.open_options(), .area = area ? &*area : nullptr, .spacing = {}, .salvage = o.salvage};
   open.open.crs = o.from_crs.empty() ? std::nullopt : std::optional(Crs::parse(o.from_crs));
   if (!o.spacing.empty()) open.spacing = length_from(o.spacing, LengthUnit::Metre, notes);
   std::vector<PointCloud> sheets;
@@ -128,7 +126,7 @@ PointCloud open_selection(const PointsCommon& o, std::vector<std::string>& notes
   PointCloud cloud = merged(sheets);
   if (o.find_ground || o.find_noise) cloud = classed(cloud, o, notes);
   if (!o.above.empty()) cloud = above_surface(cloud, open_grid(o.above));
-  PointSelection s{.area = area && !o.around_area ? &*area : nullptr,
+  PointSelection s{.area = area ? &*area : nullptr,
                    .box = {},
                    .classes = {},
                    .drop_classes = {},

@@ -358,10 +358,6 @@ void put(const std::vector<T>& v, std::size_t n, std::uint8_t* r, std::size_t st
   for (std::size_t i = 0; i < n; ++i) put_one(r + i * stride, v[i]);
 }
 
-}  // namespace
-
-namespace {
-
 void fill_columns(const Header& h, const std::uint8_t* r, std::size_t from, std::size_t to, PointFields fields,
                   bool extra, PointBatch& out) {
   const auto stride = static_cast<std::size_t>(h.record_length);

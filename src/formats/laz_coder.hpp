@@ -87,7 +87,7 @@ class SymbolModel {
   }
 
  private:
-  static constexpr std::size_t kSpare = 16, kSentinels = 4;
+  static constexpr std::size_t kSpare = 16, kSentinels = 1;
   [[gnu::noinline]] void update() {
     std::uint16_t* count = counts_;
     if ((total_ += cycle_) > 1u << kShift) {

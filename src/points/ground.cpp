@@ -243,6 +243,43 @@ Grid seeds_of(const Grid& lowest, const GroundFilter& o, double unit) {
   return Grid(std::make_shared<SeedSource>(lowest, std::move(reaches), std::move(steps)));
 }
 
+// The surface through seeds and, in two rounds, through what lies near it.
+Grid ground_surface(const PointCloud& cloud, const std::shared_ptr<const PointMarks>& noise, double spacing,
+                    const GroundFilter& o, const RunOptions& quiet) {
+  const double unit = metres_per(cloud.info().quantity.unit);
+  Grid surface;
+  const PointFields both = PointFields::Return | PointFields::Class;
+  const PointCloud last = changed(
+      cloud, both, PointFields::None, [noise](std::size_t part, PointBatch& b, std::vector<std::uint8_t>& keep) {
+        for (std::size_t i = 0; i < b.size(); ++i)
+          keep[i] =
+              (b.return_number.empty() || b.return_number[i] >= b.return_count[i]) && !(noise && noise->get(part, i)) &&
+              (b.classification.empty() || (b.classification[i] != kLowNoise && b.classification[i] != kHighNoise));
+      });
+  const Length cell = o.cell > Length() ? o.cell : cell_for_spacing(Length::metres(1.5 * spacing));
+  const Grid seeds = seeds_of(
+      grid_points(last, {.methods = {{PointMethod::Lowest, 50}}, .cell = cell, .run = quiet}).grids[0], o, unit);
+  PointCloud ground = changed(last, PointFields::None, PointFields::None,
+                              [seeds](std::size_t, PointBatch& b, std::vector<std::uint8_t>& keep) {
+                                GridSampler s(seeds);
+                                for (std::size_t i = 0; i < b.size(); ++i)
+                                  keep[i] = static_cast<float>(b.z[i]) == s.cell_at(b.x[i], b.y[i]);
+                              });
+  // Gaps under buildings are bridged; the sea stays open.
+  const PointGridding tin{
+      .methods = {{PointMethod::Tin, 50}}, .frame = seeds.frame(), .longest_edge = o.widest * 1.5, .run = quiet};
+  for (int round = 0; round < 2; ++round) {
+    surface = grid_points(ground, tin).grids[0];
+    ground =
+        changed(last, PointFields::None, PointFields::None,
+                [surface, near = o.near.metres() / unit](std::size_t, PointBatch& b, std::vector<std::uint8_t>& keep) {
+                  GridSampler s(surface);
+                  for (std::size_t i = 0; i < b.size(); ++i) keep[i] = std::abs(b.z[i] - s.at(b.x[i], b.y[i])) <= near;
+                });
+  }
+  return grid_points(ground, tin).grids[0];
+}
+
 bool is_open(int classification, bool anew) { return anew || classification <= 1; }
 
 }  // namespace
@@ -268,39 +305,7 @@ PointCloud classify_ground(const PointCloud& cloud, const GroundFilter& o) {
     noise = std::make_shared<const PointMarks>(
         Isolated(cloud, {cube / scale.x, cube / scale.y, cube / unit}, o.noise_neighbours, quiet).marks());
   Grid surface;
-  if (o.ground || o.noise) {
-    const PointFields both = PointFields::Return | PointFields::Class;
-    const PointCloud last = changed(
-        cloud, both, PointFields::None, [noise](std::size_t part, PointBatch& b, std::vector<std::uint8_t>& keep) {
-          for (std::size_t i = 0; i < b.size(); ++i)
-            keep[i] =
-                (b.return_number.empty() || b.return_number[i] >= b.return_count[i]) &&
-                !(noise && noise->get(part, i)) &&
-                (b.classification.empty() || (b.classification[i] != kLowNoise && b.classification[i] != kHighNoise));
-        });
-    const Length cell = o.cell > Length() ? o.cell : cell_for_spacing(Length::metres(1.5 * spacing));
-    const Grid seeds = seeds_of(
-        grid_points(last, {.methods = {{PointMethod::Lowest, 50}}, .cell = cell, .run = quiet}).grids[0], o, unit);
-    PointCloud ground = changed(last, PointFields::None, PointFields::None,
-                                [seeds](std::size_t, PointBatch& b, std::vector<std::uint8_t>& keep) {
-                                  GridSampler s(seeds);
-                                  for (std::size_t i = 0; i < b.size(); ++i)
-                                    keep[i] = static_cast<float>(b.z[i]) == s.cell_at(b.x[i], b.y[i]);
-                                });
-    // Gaps under buildings are bridged; the sea stays open.
-    const PointGridding tin{
-        .methods = {{PointMethod::Tin, 50}}, .frame = seeds.frame(), .longest_edge = o.widest * 1.5, .run = quiet};
-    for (int round = 0; round < 2; ++round) {
-      surface = grid_points(ground, tin).grids[0];
-      ground = changed(
-          last, PointFields::None, PointFields::None,
-          [surface, near = o.near.metres() / unit](std::size_t, PointBatch& b, std::vector<std::uint8_t>& keep) {
-            GridSampler s(surface);
-            for (std::size_t i = 0; i < b.size(); ++i) keep[i] = std::abs(b.z[i] - s.at(b.x[i], b.y[i])) <= near;
-          });
-    }
-    surface = grid_points(ground, tin).grids[0];
-  }
+  if (o.ground || o.noise) surface = ground_surface(cloud, noise, spacing, o, quiet);
   std::optional<double> water;
   if (o.water) water = o.water->metres() / unit;
   auto source = std::make_shared<ChangedPoints>(

@@ -168,6 +168,24 @@ TEST(Points, ThinningIsTheSameForEveryBudgetAndThread) {
   }
 }
 
+TEST(Points, WildCoordinatesAreThinnedWithoutHarm) {
+  PointInfo info = point_info(6);
+  info.crs = {};
+  info.lattice.reset();
+  PointBatch b;
+  for (double v : {0.0, 1e9, -1e15, 1e300, -1e300, std::nan(""), 0.2, HUGE_VAL}) {
+    b.x.push_back(v);
+    b.y.push_back(-v);
+    b.z.push_back(v);
+  }
+  const PointCloud cloud = points_from_batch(b, info);
+  for (ThinBy keep : {ThinBy::Highest, ThinBy::Nearest, ThinBy::Spacing}) {
+    const PointBatch left = all_points(thinned(cloud, {.keep = keep, .cell = Length::metres(1)}));
+    EXPECT_GE(left.size(), 3u);
+    EXPECT_LE(left.size(), b.size());
+  }
+}
+
 TEST(Points, WhatDoesNotBelongTogetherIsNotMerged) {
   const PointCloud a = cloud_of(100, 1);
   auto other = [&](const std::function<void(PointInfo&)>& change) {

@@ -35,8 +35,9 @@ class Squares {
       if (const auto k = static_cast<std::size_t>(square_of(points_[i].x, points_[i].y)); k < squares_.size())
         squares_[k].push_back(static_cast<std::uint32_t>(i));
   }
-  void within_reach(double x, double y, std::vector<StoredPoint>& out) const {
-    std::vector<std::uint32_t> near;
+  // `near` is room to work in.
+  void within_reach(double x, double y, std::vector<std::uint32_t>& near, std::vector<StoredPoint>& out) const {
+    near.clear();
     for (std::int64_t dr = -1; dr <= 1; ++dr)
       for (std::int64_t dc = -1; dc <= 1; ++dc) {
         const std::int64_t k = square_of(x, y) + dr * cols_ + dc;
@@ -118,12 +119,13 @@ class UncertaintySource : public GridSource {
     const Bounds box{x_of(w.col) - reach, y_of(w.row + w.rows - 1) - reach, x_of(w.col + w.cols - 1) + reach,
                      y_of(w.row) + reach};
     const Squares squares(buckets_.in_box(box.west, box.south, box.east, box.north), box, reach);
+    std::vector<std::uint32_t> room;
     std::vector<StoredPoint> near;
     std::vector<std::array<double, 3>> fit;
     for (std::int64_t r = 0; r < w.rows; ++r)
       for (std::int64_t c = 0; c < w.cols; ++c) {
         const double x = x_of(w.col + c), y = y_of(w.row + r);
-        squares.within_reach(x, y, near);
+        squares.within_reach(x, y, room, near);
         fit.clear();
         double nearest2 = std::numeric_limits<double>::infinity();
         for (const StoredPoint& p : near) {

@@ -26,7 +26,11 @@ struct Tile {
 };
 using Places = std::vector<PointPlace>;
 
-std::int64_t cell_of(double v) { return static_cast<std::int64_t>(std::floor(v)); }
+// Places that lie beyond anything on earth share the outermost cells.
+std::int64_t cell_of(double v) {
+  constexpr double kFarthest = 0x1p38;
+  return std::isnan(v) ? 0 : static_cast<std::int64_t>(std::clamp(std::floor(v), -kFarthest, kFarthest - 1));
+}
 std::int64_t tile_of(std::int64_t cell) { return cell >= 0 ? cell / kTile : (cell + 1) / kTile - 1; }
 
 // Points that stay, by their cell, so that those near a place are found.

@@ -65,6 +65,36 @@ class Plane {
   double za_ = 0, zb_ = 0, zc_ = 0, det_ = 1;
 };
 
+constexpr std::uint32_t kNoSource = 0xFFFFFFFF;  // vertices of breaklines
+
+// The corners of a triangle in an order of their own, to find the nearest one that is a point of a survey.
+class Corners {
+ public:
+  Corners(const LatticePoint* p[3], const int v[3], const std::vector<std::uint32_t>& sources) {
+    int order[3] = {0, 1, 2};
+    std::sort(order, order + 3, [&](int a, int b) { return exact::comes_before(*p[a], *p[b]); });
+    for (int k = 0; k < 3; ++k) {
+      place_[k] = *p[order[k]];
+      source_[k] = sources[static_cast<std::size_t>(v[order[k]])];
+    }
+  }
+  Origin origin_at(double x, double y) const {
+    double nearest = std::numeric_limits<double>::infinity();
+    std::uint32_t source = 0;
+    for (int k = 0; k < 3; ++k) {
+      const double dx = place_[k].x - x, dy = place_[k].y - y, d2 = dx * dx + dy * dy;
+      if (source_[k] == kNoSource || d2 >= nearest) continue;
+      nearest = d2;
+      source = source_[k];
+    }
+    return interpolated_from(source);
+  }
+
+ private:
+  LatticePoint place_[3];
+  std::uint32_t source_[3];
+};
+
 // On which side of the edge from p to q a place lies, as seen with `third` on the inside: above zero inside; zero for a
 // place on the edge that belongs to the triangle on its other side. Both triangles at an edge compute the same number.
 double inside_of_edge(const LatticePoint& p, const LatticePoint& q, const LatticePoint& third, double x, double y,
@@ -79,8 +109,6 @@ double inside_of_edge(const LatticePoint& p, const LatticePoint& q, const Lattic
   }
   return left ? s : -s;
 }
-
-constexpr std::uint32_t kNoSource = 0xFFFFFFFF;  // vertices of breaklines
 
 class Tile {
  public:
@@ -160,6 +188,7 @@ class Tile {
                          &points.heights[static_cast<std::size_t>(v[1])],
                          &points.heights[static_cast<std::size_t>(v[2])]};
     const Plane plane(p, z);
+    const Corners corners(p, v, points.sources);
     bool checked = false;
     for (std::int64_t r = r0; r <= r1; ++r)
       for (std::int64_t c = c0; c <= c1; ++c) {
@@ -173,8 +202,9 @@ class Tile {
         checked = true;
         const auto at = static_cast<std::size_t>(r * w_.cols + c);
         const bool border = a == 0 || b == 0 || d == 0;
-        const Origin origin = origin_by_corners(p, v, x, y, points);
-        if (!border && how_of(out_.origin[at]) != How::Measured) out_.origin[at] = origin;
+        const bool measured = how_of(out_.origin[at]) == How::Measured;
+        const Origin origin = measured ? out_.origin[at] : corners.origin_at(x, y);
+        if (!border) out_.origin[at] = origin;
         for (std::size_t m = 0; m < out_.planes.size(); ++m) {
           bool sure = true;
           const float value =
@@ -212,23 +242,6 @@ class Tile {
       nearest[at] = d2;
       out_.origin[at] = measured_from(points.sources[i]);
     }
-  }
-
-  // A cell without a point of its own is of the source of the nearest corner that has one.
-  static Origin origin_by_corners(const LatticePoint* p[3], const int v[3], double x, double y,
-                                  const TilePoints& points) {
-    int order[3] = {0, 1, 2};
-    std::sort(order, order + 3, [&](int a, int b) { return exact::comes_before(*p[a], *p[b]); });
-    double nearest = std::numeric_limits<double>::infinity();
-    std::uint32_t source = 0;
-    for (int k : order) {
-      const std::uint32_t of = points.sources[static_cast<std::size_t>(v[k])];
-      const double dx = p[k]->x - x, dy = p[k]->y - y, d2 = dx * dx + dy * dy;
-      if (of == kNoSource || d2 >= nearest) continue;
-      nearest = d2;
-      source = of;
-    }
-    return interpolated_from(source);
   }
 
   // The point at a place: one of the survey (they are in order), one that a line added, or a new one.
