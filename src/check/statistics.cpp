@@ -1,13 +1,19 @@
 #include "katoptra/check/statistics.hpp"
 
+#include <algorithm>
 #include <bit>
+#include <cassert>
 #include <cmath>
 #include <limits>
+
+#include "census.hpp"
+#include "moments.hpp"
 
 namespace katoptra {
 namespace {
 
-constexpr int kDropped = 12;  // of the 32 bits of a float: 11 bits of its fraction stay
+constexpr int kDropped = 10;  // of the 32 bits of a float: 13 bits of its fraction stay
+constexpr std::uint32_t kPageBins = 1024;
 
 // Floats in order as unsigned numbers.
 std::uint32_t ordered(float v) {
@@ -15,95 +21,304 @@ std::uint32_t ordered(float v) {
   return bits & 0x80000000u ? ~bits : bits | 0x80000000u;
 }
 double value_of(std::uint32_t order) {
-  return static_cast<double>(std::bit_cast<float>(order & 0x80000000u ? order & 0x7FFFFFFFu : ~order));
+  const double v = static_cast<double>(std::bit_cast<float>(order & 0x80000000u ? order & 0x7FFFFFFFu : ~order));
+  // The bins next to zero reach up to the smallest numbers there are.
+  return std::abs(v) < 1e-30 ? 0 : v;
 }
 
-struct Part {
-  ValueSketch sketch;
-  std::int64_t cells = 0, voids = 0;
-  double sum = 0, squares = 0, origin = 0;
-  float lowest = std::numeric_limits<float>::infinity(), highest = -std::numeric_limits<float>::infinity();
-  std::int64_t low_col = 0, low_row = 0, high_col = 0, high_row = 0;
+// The first cell of a row in order that has the extreme, and how many have it.
+struct Extreme {
+  float value;
+  std::int64_t col = 0, row = 0, count = 0;
+
+  void meet(const Extreme& o, bool lower) {
+    if (o.count == 0) return;
+    if (o.value == value)
+      count += o.count;
+    else if (lower ? o.value < value : o.value > value)
+      *this = o;
+  }
 };
 
 }  // namespace
 
-ValueSketch::ValueSketch() : bins_(std::size_t{1} << (32 - kDropped), 0) {}
+struct StatisticsPart {
+  ValueSketch sketch;
+  std::vector<Moments> rows;
+  Moments moments;
+  std::int64_t voids = 0;
+  Extreme low{std::numeric_limits<float>::infinity()}, high{-std::numeric_limits<float>::infinity()};
+};
 
-void ValueSketch::add(float v) {
-  ++bins_[ordered(v) >> kDropped];
+// ---------------------------------------------------------------------------------------------------------- sketch
+
+ValueSketch::ValueSketch(double origin) : pages_((std::size_t{1} << (32 - kDropped)) / kPageBins), origin_(origin) {}
+
+ValueSketch::ValueSketch(const ValueSketch& other) : ValueSketch(other.origin_) { add(other); }
+
+ValueSketch& ValueSketch::operator=(const ValueSketch& other) {
+  if (this != &other) *this = ValueSketch(other);
+  return *this;
+}
+
+void ValueSketch::add_offset(float v) {
+  const std::uint32_t bin = ordered(v) >> kDropped;
+  auto& page = pages_[bin / kPageBins];
+  if (!page) page = std::make_unique<Page>(Page{});
+  ++(*page)[bin % kPageBins];
   ++count_;
 }
 
 void ValueSketch::add(const ValueSketch& other) {
-  for (std::size_t i = 0; i < bins_.size(); ++i) bins_[i] += other.bins_[i];
+  assert(origin_ == other.origin_);
+  for (std::size_t p = 0; p < pages_.size(); ++p) {
+    if (!other.pages_[p]) continue;
+    if (!pages_[p]) pages_[p] = std::make_unique<Page>(Page{});
+    for (std::uint32_t i = 0; i < kPageBins; ++i) (*pages_[p])[i] += (*other.pages_[p])[i];
+  }
   count_ += other.count_;
 }
 
-double ValueSketch::quantile(double q) const {
-  if (count_ == 0) return std::nan("");
-  const double rank = q * static_cast<double>(count_ - 1);
-  double below = 0;
-  for (std::size_t i = 0; i < bins_.size(); ++i) {
-    const auto n = static_cast<double>(bins_[i]);
-    if (n == 0) continue;
-    if (rank < below + n) {
-      const auto first = static_cast<std::uint32_t>(i << kDropped);
-      const double a = value_of(first), b = value_of(first | ((1u << kDropped) - 1));
-      const double v = n == 1 ? (a + b) / 2 : a + (b - a) * (rank - below) / (n - 1);
-      // The bin of zero reaches up to the smallest numbers there are.
-      return std::abs(v) < 1e-30 ? 0 : v;
+template <class Body>
+void ValueSketch::each_bin(const Body& body) const {
+  for (std::uint32_t p = 0; p < pages_.size(); ++p) {
+    if (!pages_[p]) continue;
+    for (std::uint32_t i = 0; i < kPageBins; ++i) {
+      const std::int64_t n = (*pages_[p])[i];
+      if (n == 0) continue;
+      const std::uint32_t first = (p * kPageBins + i) << kDropped;
+      if (!body(value_of(first), value_of(first | ((1u << kDropped) - 1)), static_cast<double>(n))) return;
     }
-    below += n;
   }
-  return std::nan("");
+}
+
+double ValueSketch::quantile(double q) const {
+  const double rank = q * static_cast<double>(count_ - 1);
+  double before = 0, found = std::nan("");
+  each_bin([&](double a, double b, double n) {
+    if (rank >= before + n) {
+      before += n;
+      return true;
+    }
+    found = origin_ + (n == 1 ? (a + b) / 2 : a + (b - a) * (rank - before) / (n - 1));
+    return false;
+  });
+  return found;
+}
+
+double ValueSketch::below(double v) const {
+  const double at = v - origin_;
+  double before = 0;
+  each_bin([&](double a, double b, double n) {
+    if (at <= a) return false;
+    before += at >= b ? n : n * (at - a) / (b - a);
+    return at > b;
+  });
+  return before;
+}
+
+double ValueSketch::radius(double centre, double q) const {
+  if (count_ == 0) return std::nan("");
+  const double wanted = q * static_cast<double>(count_);
+  double low = 0,
+         high = std::max(std::abs(quantile(0) - centre), std::abs(quantile(1) - centre)) * (1 + kQuantileError);
+  for (int i = 0; i < 60 && high - low > 1e-12 * high; ++i) {
+    const double r = (low + high) / 2;
+    (below(centre + r) - below(centre - r) < wanted ? low : high) = r;
+  }
+  return (low + high) / 2;
+}
+
+std::vector<double> ValueSketch::histogram(int bins, std::pair<double, double> range) const {
+  std::vector<double> counts;
+  double before = below(range.first);
+  for (int i = 0; i < bins; ++i) {
+    // What equals the upper end belongs to the last bin.
+    const double edge = range.first + (range.second - range.first) * (i + 1) / bins,
+                 up_to = below(i + 1 == bins ? std::nextafter(edge + std::abs(edge) * kQuantileError, 1e300) : edge);
+    counts.push_back(up_to - before);
+    before = up_to;
+  }
+  return counts;
+}
+
+// --------------------------------------------------------------------------------------------------------- moments
+
+Moments moments_of(const float* row, std::int64_t cols) {
+  // Sums about the first value, in eight lanes that are joined in order.
+  constexpr std::int64_t kLanes = 8;
+  std::int64_t first = 0;
+  while (first < cols && std::isnan(row[first])) ++first;
+  if (first == cols) return {};
+  const auto origin = static_cast<double>(row[first]);
+  double sum[kLanes] = {}, squares[kLanes] = {}, known[kLanes] = {};
+  std::int64_t c = first;
+  for (; c + kLanes <= cols; c += kLanes)
+    for (std::int64_t k = 0; k < kLanes; ++k) {
+      const float z = row[c + k];
+      const bool is = z == z;
+      const double d = is ? static_cast<double>(z) - origin : 0;
+      sum[k] += d;
+      squares[k] += d * d;
+      known[k] += is ? 1 : 0;
+    }
+  double s = 0, q = 0, n = 0;
+  for (std::int64_t k = 0; k < kLanes; ++k) {
+    s += sum[k];
+    q += squares[k];
+    n += known[k];
+  }
+  for (; c < cols; ++c) {
+    if (std::isnan(row[c])) continue;
+    const double d = static_cast<double>(row[c]) - origin;
+    s += d;
+    q += d * d;
+    n += 1;
+  }
+  return {static_cast<std::int64_t>(n), origin + s / n, std::max(0.0, q - s * s / n)};
+}
+
+void ErrorGathering::add(const ErrorGathering& o) {
+  moments.add(o.moments);
+  sketch.add(o.sketch);
+  lowest = std::min(lowest, o.lowest);
+  highest = std::max(highest, o.highest);
+}
+
+ErrorStatistics ErrorGathering::result() const {
+  const double none = std::nan("");
+  if (moments.n == 0) return {0, none, none, none, none, none, none, none, none, none};
+  const double median = sketch.quantile(0.5);
+  return {.count = moments.n,
+          .mean = moments.mean,
+          .deviation = moments.sample_deviation(),
+          .rmse = moments.rmse(),
+          .median = median,
+          .nmad = kNmadFactor * sketch.radius(median, 0.5),
+          .q683 = sketch.radius(0, 0.683),
+          .q95 = sketch.radius(0, 0.95),
+          .lowest = lowest,
+          .highest = highest};
+}
+
+double quantile_of(const std::vector<double>& sorted, double q) {
+  if (sorted.empty()) return std::nan("");
+  const double rank = q * static_cast<double>(sorted.size() - 1);
+  const auto i = static_cast<std::size_t>(rank);
+  const double next = i + 1 < sorted.size() ? sorted[i + 1] : sorted[i];
+  return sorted[i] + (next - sorted[i]) * (rank - static_cast<double>(i));
+}
+
+double median_of(std::vector<double> v) {
+  if (v.empty()) return std::nan("");
+  const auto mid = v.begin() + static_cast<std::ptrdiff_t>(v.size() / 2);
+  std::nth_element(v.begin(), mid, v.end());
+  if (v.size() % 2) return *mid;
+  return (*mid + *std::max_element(v.begin(), mid)) / 2;
+}
+
+double robust_deviation(const std::vector<double>& v, double median) {
+  std::vector<double> d;
+  d.reserve(v.size());
+  for (double x : v) d.push_back(std::abs(x - median));
+  return kNmadFactor * median_of(std::move(d));
+}
+
+ErrorStatistics error_statistics(std::vector<double> v) {
+  std::erase_if(v, [](double x) { return std::isnan(x); });
+  if (v.empty()) return ErrorGathering().result();
+  std::sort(v.begin(), v.end());
+  Moments m;
+  for (double x : v) m.add(x);
+  std::vector<double> absolute;
+  for (double x : v) absolute.push_back(std::abs(x));
+  std::sort(absolute.begin(), absolute.end());
+  const double median = quantile_of(v, 0.5);
+  return {.count = m.n,
+          .mean = m.mean,
+          .deviation = m.sample_deviation(),
+          .rmse = m.rmse(),
+          .median = median,
+          .nmad = robust_deviation(v, median),
+          .q683 = quantile_of(absolute, 0.683),
+          .q95 = quantile_of(absolute, 0.95),
+          .lowest = v.front(),
+          .highest = v.back()};
+}
+
+// ------------------------------------------------------------------------------------------------------ whole grids
+
+std::pair<double, double> Statistics::robust() const {
+  const double p1 = percentiles[0], p99 = percentiles[6], room = (p99 - p1) / 10;
+  return {std::max(lowest, p1 - room), std::min(highest, p99 + room)};
+}
+
+StatisticsGathering::StatisticsGathering(const Frame& frame) : frame_(frame), all_(new StatisticsPart) {}
+StatisticsGathering::~StatisticsGathering() = default;
+
+std::shared_ptr<StatisticsPart> StatisticsGathering::part() { return std::make_shared<StatisticsPart>(); }
+
+void StatisticsGathering::add_row(StatisticsPart& p, const float* row, std::int64_t cols, std::int64_t r) {
+  float low = std::numeric_limits<float>::infinity(), high = -low;
+  for (std::int64_t c = 0; c < cols; ++c) {
+    const float z = row[c];
+    if (std::isnan(z)) continue;
+    p.sketch.add_offset(z);
+    low = std::min(low, z);
+    high = std::max(high, z);
+  }
+  const Moments m = moments_of(row, cols);
+  p.rows.push_back(m);
+  p.voids += cols - m.n;
+  if (m.n == 0) return;
+  auto meet = [&](Extreme& e, float v, bool lower) {
+    if (lower ? v <= e.value : v >= e.value)
+      e.meet({v, std::find(row, row + cols, v) - row, r, std::count(row, row + cols, v)}, lower);
+  };
+  meet(p.low, low, true);
+  meet(p.high, high, false);
+}
+
+void StatisticsGathering::merge(const StatisticsPart& p) {
+  for (const Moments& m : p.rows) all_->moments.add(m);
+  all_->sketch.add(p.sketch);
+  all_->voids += p.voids;
+  all_->low.meet(p.low, true);
+  all_->high.meet(p.high, false);
+}
+
+std::int64_t StatisticsGathering::at_lowest() const { return all_->low.count; }
+std::int64_t StatisticsGathering::at_highest() const { return all_->high.count; }
+
+Statistics StatisticsGathering::result() {
+  Statistics s;
+  s.cells = frame_.cols() * frame_.rows();
+  s.voids = all_->voids;
+  const bool any = all_->moments.n > 0;
+  const double none = std::nan("");
+  s.lowest = any ? static_cast<double>(all_->low.value) : none;
+  s.highest = any ? static_cast<double>(all_->high.value) : none;
+  s.mean = any ? all_->moments.mean : none;
+  s.deviation = all_->moments.population_deviation();
+  s.lowest_at = frame_.centre(static_cast<double>(all_->low.col), static_cast<double>(all_->low.row));
+  s.highest_at = frame_.centre(static_cast<double>(all_->high.col), static_cast<double>(all_->high.row));
+  for (int i = 0; i < 7; ++i) s.percentiles[i] = all_->sketch.quantile(kPercents[i] / 100);
+  s.sketch = std::move(all_->sketch);
+  return s;
 }
 
 Statistics statistics(const Grid& grid, const RunOptions& options) {
-  Part all;
-  for_each_band(grid, Planes::Values, options, [&](const Block& band) {
-    const Window& w = band.window();
-    for (std::int64_t r = 0; r < w.rows; ++r) {
-      const float* row = band.row(r);
-      for (std::int64_t c = 0; c < w.cols; ++c) {
-        const float z = row[c];
-        if (std::isnan(z)) {
-          ++all.voids;
-          continue;
-        }
-        // Sums about the first value, so that a high plateau loses no digits.
-        if (all.sketch.count() == 0) all.origin = static_cast<double>(z);
-        all.sketch.add(z);
-        const double d = static_cast<double>(z) - all.origin;
-        all.sum += d;
-        all.squares += d * d;
-        if (z < all.lowest) {
-          all.lowest = z;
-          all.low_col = c;
-          all.low_row = w.row + r;
-        }
-        if (z > all.highest) {
-          all.highest = z;
-          all.high_col = c;
-          all.high_row = w.row + r;
-        }
-      }
-    }
-    all.cells += w.cells();
-  });
-  Statistics s;
-  s.cells = all.cells;
-  s.voids = all.voids;
-  const auto n = static_cast<double>(all.cells - all.voids);
-  const double none = std::nan("");
-  s.lowest = n > 0 ? static_cast<double>(all.lowest) : none;
-  s.highest = n > 0 ? static_cast<double>(all.highest) : none;
-  s.mean = n > 0 ? all.origin + all.sum / n : none;
-  s.deviation = n > 0 ? std::sqrt(std::max(0.0, all.squares / n - (all.sum / n) * (all.sum / n))) : none;
-  s.lowest_at = grid.frame().centre(static_cast<double>(all.low_col), static_cast<double>(all.low_row));
-  s.highest_at = grid.frame().centre(static_cast<double>(all.high_col), static_cast<double>(all.high_row));
-  for (int i = 0; i < 7; ++i) s.percentiles[i] = all.sketch.quantile(kPercents[i] / 100);
-  return s;
+  StatisticsGathering all(grid.frame());
+  map_bands(
+      grid, Planes::Values, 0, options,
+      [](Block block, const Window& band) -> std::shared_ptr<void> {
+        auto p = StatisticsGathering::part();
+        for (std::int64_t r = 0; r < band.rows; ++r)
+          StatisticsGathering::add_row(*p, block.row(r), band.cols, band.row + r);
+        return p;
+      },
+      [&](std::shared_ptr<void> part) { all.merge(*static_cast<const StatisticsPart*>(part.get())); });
+  return all.result();
 }
 
 }  // namespace katoptra

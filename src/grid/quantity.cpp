@@ -7,14 +7,15 @@
 namespace katoptra {
 namespace {
 
-constexpr std::array<std::pair<QuantityKind, const char*>, 8> kKinds{{{QuantityKind::Unknown, "unknown"},
+constexpr std::array<std::pair<QuantityKind, const char*>, 9> kKinds{{{QuantityKind::Unknown, "unknown"},
                                                                       {QuantityKind::Height, "height"},
                                                                       {QuantityKind::Slope, "slope"},
                                                                       {QuantityKind::Aspect, "aspect"},
                                                                       {QuantityKind::Shade, "shade"},
                                                                       {QuantityKind::Roughness, "roughness"},
                                                                       {QuantityKind::Code, "code"},
-                                                                      {QuantityKind::Uncertainty, "uncertainty"}}};
+                                                                      {QuantityKind::Uncertainty, "uncertainty"},
+                                                                      {QuantityKind::Difference, "difference"}}};
 
 struct TypeFacts {
   SampleType type;
@@ -58,7 +59,8 @@ SurfaceKind surface_kind_from(std::string_view name) {
 }
 
 std::string unit_name(const Quantity& q) {
-  if (q.kind == QuantityKind::Height || q.kind == QuantityKind::Roughness || q.kind == QuantityKind::Uncertainty)
+  if (q.kind == QuantityKind::Height || q.kind == QuantityKind::Roughness || q.kind == QuantityKind::Uncertainty ||
+      q.kind == QuantityKind::Difference)
     return symbol(q.unit);
   return q.other_unit;
 }

@@ -4,48 +4,32 @@
 //   for (const Finding& f : report.findings) say(f.severity, f.code, f.message, f.advice);
 //   if (report.failed()) stop();
 //
-// Codes, severities and thresholds (heights in metres):
-//   no-crs          failure   the grid does not say where it lies
-//   no-heights      warning   the vertical reference is not stated
-//   no-unit         warning   the unit of the heights is not stated
-//   degrees         warning   in degrees: lengths and areas must not be measured in its coordinates
-//   mercator        warning   in a Mercator projection: the same, with the stretch at the middle of the grid
-//   coverage        failure   less than all of the area's cells have values
-//   voids           failure   voids inside; those that reach the edge are a note only
-//   spike           failure   a cell stands off the median of its eight neighbours by more than kSpikeRange times their
-//                             range, kSpikeDeviations times the usual amount, and 0.5 m
-//   stripe          failure   rows or columns that stand off their neighbours by more than 8 robust deviations and 2 cm
-//   repeated        failure   2 to 90 % of all groups of 16 neighbours in a row (or column) equal those of the line
-//   before,
-//                             although they differ among themselves: the mark of nearest-neighbour resampling
-//   seam            failure   a step of more than 5 cm (and four standard errors) along the border between two sources
-//   offset          failure   two grids that overlap differ by more than 5 cm in the median (check_overlaps)
-// Cost: two streaming passes (one finds voids), memory bounded by the run options.
+// Codes (docs/check.md tells each with its smallest size and false alarms; thresholds in check/thresholds.hpp):
+//   no-crs no-heights no-unit degrees mercator      what the grid does not say, or what it must not be used for
+//   coverage voids edge-voids                       completeness
+//   undeclared-void                                 a value far from all others stands for "nothing"
+//   spike stripe step ripple                        blunders of cells, of rows and columns
+//   repeated terraces                               nearest neighbour, heights in coarse steps
+//   flat plane                                      even patches: water, filled, clipped; long triangles
+//   seam                                            a height step between two sources
+//   sign                                            a sea floor that stands above zero: depths taken for heights
+//   uphill                                          a stream line along which the ground rises
+// check_overlaps compares grids that overlap: unit, sign, offset, tilt, datum, shift, rotation.
+// check_points judges a cloud of points: sparse.
+// Cost: one streaming pass (one more for each undeclared void), memory bounded by the run options; the same findings
+// for every block size and thread count.
 #pragma once
 #include <optional>
 #include <string>
 #include <vector>
 
+#include "katoptra/check/finding.hpp"
 #include "katoptra/check/statistics.hpp"
+#include "katoptra/check/thresholds.hpp"
 #include "katoptra/geo/area.hpp"
-#include "katoptra/geo/feature.hpp"
+#include "katoptra/points/points.hpp"
 
 namespace katoptra {
-
-enum class Severity { Note, Warning, Failure };
-const char* name_of(Severity s);
-
-struct Finding {
-  std::string code;
-  Severity severity = Severity::Note;
-  std::string file;     // which grid
-  std::string message;  // with place and measure in words
-  std::string advice;
-  std::optional<double> measure;
-  std::string unit;
-  MultiPolygon place;  // in `crs`; empty: the whole grid
-  Crs crs;
-};
 
 struct CheckReport {
   std::vector<Finding> findings;
@@ -55,19 +39,37 @@ struct CheckReport {
 
 struct CheckOptions {
   const Area* area = nullptr;
+  const Layer* streams = nullptr;  // lines that water follows, drawn in either direction
+  Thresholds thresholds;
   RunOptions run;
 };
 
-inline constexpr double kSpikeRange = 4, kSpikeDeviations = 30;
-inline constexpr double kLeastStep = 0.05;  // metres, for seam and offset
+inline constexpr double kLeastStep = 0.05;  // metres: what several surfaces may differ by and still agree
 
 CheckReport check(const Grid& grid, const CheckOptions& options = {});
 
-// Median height differences between grids that overlap, found on a lattice of about 250 x 250 points a pair. Tiles
-// whose source record names a survey are judged together with the others of it.
-std::vector<Finding> check_overlaps(const std::vector<Grid>& grids, const RunOptions& options = {});
+// Surfaces that overlap, found on a lattice of about 250 x 250 points a pair. Tiles whose source record names a survey
+// are judged together with the others of it. For each pair of surveys:
+//   unit      failure   the heights of one are 3.2808 (or 0.3048) times those of the other
+//   sign      failure   the heights of one mirror those of the other
+//   datum     failure   they differ by more than two metres, smoothly: as from the ellipsoid to the sea
+//   tilt      failure   the difference is a tilted plane
+//   offset    failure   the median difference is larger than the threshold, than four standard errors and than a
+//                       quarter of their spread
+//   shift     failure   one lies beside the other (half a cell is said so); at most three pairs of tiles are looked at
+//   rotation  failure   one is turned
+std::vector<Finding> check_overlaps(const std::vector<Grid>& grids, const RunOptions& options = {},
+                                    const Thresholds& thresholds = {});
+// A grid against a coarse surface that is known to be right: only unit, sign and datum.
+std::vector<Finding> check_against(const Grid& grid, const Grid& coarse, const RunOptions& options = {});
 
-// Findings with a place, as polygons in longitude and latitude.
-Layer finding_layer(const std::vector<Finding>& findings);
+struct PointCheckOptions {
+  double density = 0;  // nominal points a square metre; 0: only what the cloud itself tells
+  Thresholds thresholds;
+  RunOptions run;
+};
+// sparse (failure): fewer squares than the threshold asks hold the nominal density; gaps (failure); line-offset
+// (warning): flight lines differ by more than the seam threshold.
+std::vector<Finding> check_points(const PointCloud& cloud, const PointCheckOptions& options);
 
 }  // namespace katoptra

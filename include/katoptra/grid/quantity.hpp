@@ -8,7 +8,7 @@
 
 namespace katoptra {
 
-enum class QuantityKind { Unknown, Height, Slope, Aspect, Shade, Roughness, Code, Uncertainty };
+enum class QuantityKind { Unknown, Height, Slope, Aspect, Shade, Roughness, Code, Uncertainty, Difference };
 enum class SurfaceKind { Unknown, Ground, FirstReturn, SeaFloor };
 
 struct Quantity {

@@ -1,0 +1,149 @@
+#include "census.hpp"
+
+#include <algorithm>
+#include <cmath>
+#include <fmt/format.h>
+
+namespace katoptra {
+namespace {
+
+struct CensusPart {
+  std::shared_ptr<StatisticsPart> statistics = StatisticsGathering::part();
+  std::vector<VoidRun> runs;
+  std::vector<std::size_t> row_end;
+  std::int64_t known = 0;
+};
+
+// What files commonly write where nothing was measured.
+bool is_customary_void(double v) {
+  for (double known : {-9999.0, -99999.0, -999.0, -9999.9, -32768.0, -32767.0, 9999.0, 99999.0, 32767.0, 65535.0, -1e6,
+                       1e6, -99.0, -9.0, 0.0})
+    if (v == known) return true;
+  return std::abs(v) > 1e7;
+}
+
+}  // namespace
+
+Census::Census(Scene& scene, const Area* area, const RunOptions& run)
+    : Detector(scene), gathering_(scene.frame()), voids_(scene.frame(), run.memory, scene.grid().info().name) {
+  const Frame& frame = scene.frame();
+  if (!area || !frame.crs()) return;
+  wanted_shape_ = area->in(frame.crs()).shape();
+  wanted_window_ = frame.window_of_centres(bounds_of(*wanted_shape_));
+  if (wanted_window_.empty()) return;
+  mask_.emplace(*wanted_shape_, frame.sub(wanted_window_));
+  for (std::int64_t r = 0; r < wanted_window_.rows; ++r)
+    for (auto [a, b] : mask_->spans(r)) wanted_ += b - a;
+}
+
+std::shared_ptr<void> Census::scan(const Block& block, const Window& band) const {
+  auto part = std::make_shared<CensusPart>();
+  for (std::int64_t r = 0; r < band.rows; ++r) {
+    const float* row = block.row(r + kHalo);
+    StatisticsGathering::add_row(*part->statistics, row, band.cols, band.row + r);
+    VoidFinder::runs_of(row, band.cols, part->runs);
+    part->row_end.push_back(part->runs.size());
+    const std::int64_t wanted_row = band.row + r - wanted_window_.row;
+    if (!mask_ || wanted_row < 0 || wanted_row >= wanted_window_.rows) continue;
+    for (auto [a, b] : mask_->spans(wanted_row))
+      for (std::int64_t c = std::max<std::int64_t>(0, a + wanted_window_.col);
+           c < std::min(band.cols, b + wanted_window_.col); ++c)
+        part->known += !std::isnan(row[c]);
+  }
+  return part;
+}
+
+void Census::merge(void* p) {
+  const CensusPart& part = *static_cast<const CensusPart*>(p);
+  gathering_.merge(*part.statistics);
+  std::size_t begin = 0;
+  for (std::size_t end : part.row_end) {
+    voids_.add_row(std::span(part.runs).subspan(begin, end - begin));
+    begin = end;
+  }
+  known_ += part.known;
+}
+
+void Census::judge() {
+  statistics_ = gathering_.result();
+  judge_voids();
+  if (mask_) judge_coverage();
+  judge_sign();
+}
+
+void Census::judge_voids() {
+  if (statistics_.voids == 0) return;
+  const VoidMap map = voids_.finish();
+  std::vector<VoidRegion> inside;
+  std::int64_t cells = 0, edge = 0, small = 0, middle = 0;
+  for (const VoidRegion& v : map.regions) {
+    if (v.at_edge) {
+      edge += v.cells;
+      continue;
+    }
+    inside.push_back(v);
+    cells += v.cells;
+    small += v.cells < 10;
+    middle += v.cells >= 10 && v.cells < 1000;
+  }
+  if (edge > 0)
+    scene_.add("edge-voids", Severity::Note, fmt::format("{} void cells reach the edge of the grid", edge), "");
+  if (inside.empty()) return;
+  std::stable_sort(inside.begin(), inside.end(),
+                   [](const VoidRegion& a, const VoidRegion& b) { return a.cells > b.cells; });
+  const auto n = static_cast<std::int64_t>(inside.size());
+  const bool fails = static_cast<double>(inside[0].cells) >= scene_.limits().void_cells;
+  std::string sizes;
+  if (n > 1) sizes = fmt::format(" ({} below 10 cells, {} below 1000, {} larger)", small, middle, n - small - middle);
+  Finding& f = scene_.add("voids", fails ? Severity::Failure : Severity::Note,
+                          fmt::format("{} inside with {} cells{}; the largest has {} cells at {}", counted(n, "void"),
+                                      cells, sizes, inside[0].cells, scene_.at(inside[0].box)),
+                          "close them with fill, or join a second source");
+  f.measure = static_cast<double>(cells);
+  f.unit = "cells";
+  for (std::size_t i = 0; i < std::min(inside.size(), kMostPlaces); ++i)
+    f.place.push_back(scene_.place_of(inside[i].box));
+}
+
+void Census::judge_coverage() {
+  const double fraction = wanted_ ? static_cast<double>(known_) / static_cast<double>(wanted_) : 0;
+  const bool fails = fraction < scene_.limits().coverage;
+  Finding& f =
+      scene_.add("coverage", fails ? Severity::Failure : Severity::Note,
+                 fmt::format("{:.2f} % of the area has values ({} of {} cells)", 100 * fraction, known_, wanted_),
+                 fails ? "add tiles for the missing part, or fill its voids" : "");
+  f.measure = fraction;
+  if (known_ < wanted_) f.place = overlay(*wanted_shape_, {to_polygon(scene_.frame().bounds())}, Overlay::Difference);
+}
+
+void Census::judge_sign() {
+  if (scene_.grid().quantity().surface != SurfaceKind::SeaFloor || !(statistics_.percentiles[1] > 0)) return;
+  Finding& f = scene_.add("sign", Severity::Failure,
+                          fmt::format("is a sea floor, yet 95 % of it lies above zero (median {:+.2f} {}): depths were "
+                                      "taken for heights",
+                                      statistics_.percentiles[3], scene_.unit()),
+                          "read it with --depths", statistics_.percentiles[3]);
+  f.place.clear();
+}
+
+std::optional<double> Census::undeclared_void() const {
+  const Statistics& s = statistics_;
+  const auto n = static_cast<double>(s.cells - s.voids);
+  if (n < 100) return std::nullopt;
+  for (const bool low : {true, false}) {
+    const double v = low ? s.lowest : s.highest,
+                 k = static_cast<double>(low ? gathering_.at_lowest() : gathering_.at_highest());
+    if (k >= n) continue;
+    // The others, without the cells of that value.
+    const double q0 = low ? s.sketch.quantile(k / (n - 1)) : s.sketch.quantile((n - 1 - k) / (n - 1)),
+                 p1 = s.sketch.quantile((low ? k + 0.01 * (n - k) : 0.01 * (n - k)) / n),
+                 p99 = s.sketch.quantile((low ? k + 0.99 * (n - k) : 0.99 * (n - k)) / n);
+    const double gap = std::abs(q0 - v), range = std::max(p99 - p1, 1 / scene_.metre());
+    // A customary void value needs a plain gap, any other one a wide gap and several cells.
+    const bool customary = is_customary_void(v) && gap > 1.0 * range && gap > 20 / scene_.metre() && k >= 2;
+    if (customary || std::abs(v) > 1e7 || (k >= 10 && gap > 5 * range && gap > 100 / scene_.metre())) return v;
+  }
+  return std::nullopt;
+}
+
+}  // namespace katoptra

@@ -1,0 +1,57 @@
+// What is there at all: statistics, voids, cover of the area.
+#pragma once
+#include <optional>
+
+#include "katoptra/check/statistics.hpp"
+#include "katoptra/geo/area.hpp"
+#include "katoptra/surface/clip.hpp"
+
+#include "detector.hpp"
+#include "surface/void_finder.hpp"
+
+namespace katoptra {
+
+// Rows of a band as the statistics of a grid take them.
+struct StatisticsPart;
+class StatisticsGathering {
+ public:
+  explicit StatisticsGathering(const Frame& frame);
+  ~StatisticsGathering();
+  static std::shared_ptr<StatisticsPart> part();
+  static void add_row(StatisticsPart& part, const float* row, std::int64_t cols, std::int64_t r);
+  void merge(const StatisticsPart& part);
+  Statistics result();
+  // How many cells have exactly the lowest (highest) value.
+  std::int64_t at_lowest() const;
+  std::int64_t at_highest() const;
+
+ private:
+  Frame frame_;
+  std::unique_ptr<StatisticsPart> all_;
+};
+
+class Census final : public Detector {
+ public:
+  Census(Scene& scene, const Area* area, const RunOptions& run);
+  std::shared_ptr<void> scan(const Block& block, const Window& band) const override;
+  void merge(void* part) override;
+  void judge() override;
+  const Statistics& statistics() const { return statistics_; }
+  // A value that can only stand for nothing.
+  std::optional<double> undeclared_void() const;
+
+ private:
+  void judge_voids();
+  void judge_coverage();
+  void judge_sign();
+
+  StatisticsGathering gathering_;
+  VoidFinder voids_;
+  Statistics statistics_;
+  std::optional<MultiPolygon> wanted_shape_;
+  Window wanted_window_;
+  std::optional<CellMask> mask_;
+  std::int64_t wanted_ = 0, known_ = 0;
+};
+
+}  // namespace katoptra

@@ -1,0 +1,454 @@
+#include "katoptra/check/compare.hpp"
+
+#include <algorithm>
+#include <array>
+#include <cmath>
+#include <fmt/format.h>
+
+#include "katoptra/base/error.hpp"
+#include "katoptra/surface/clip.hpp"
+#include "katoptra/surface/heights.hpp"
+#include "katoptra/surface/reproject.hpp"
+#include "katoptra/terrain/derivatives.hpp"
+
+#include "cell_areas.hpp"
+#include "moments.hpp"
+#include "sectors.hpp"
+
+namespace katoptra {
+namespace {
+
+constexpr double kMeanFromHere = 1.5;
+
+class DifferenceSource final : public GridSource {
+ public:
+  DifferenceSource(Grid a, Grid b, GridInfo info) : a_(std::move(a)), b_(std::move(b)), info_(std::move(info)) {}
+  const GridInfo& info() const override { return info_; }
+  void read(const BlockView& out) const override {
+    a_.read_into(out);
+    const Block b = b_.read(out.window);
+    for (std::int64_t r = 0; r < out.window.rows; ++r)
+      for (std::int64_t c = 0; c < out.window.cols; ++c) {
+        float& d = out.row(r)[c];
+        d = static_cast<float>(static_cast<double>(d) - static_cast<double>(b.at(c, r)));
+        if (out.origin && std::isnan(d)) out.origin_row(r)[c] = 0;
+      }
+  }
+
+ private:
+  Grid a_, b_;
+  GridInfo info_;
+};
+
+Grid difference_of(const Grid& a, const Grid& b) {
+  GridInfo info = a.info();
+  info.quantity.kind = QuantityKind::Difference;
+  info.quantity.heights = {};
+  info.type = SampleType::Float32;
+  info.file_void.reset();
+  info.name = a.info().name + " less " + b.info().name;
+  return Grid(std::make_shared<DifferenceSource>(a, b, std::move(info)));
+}
+
+// The coarser frame, and the part of it that both cover.
+Frame common_frame(const Grid& a, const Grid& b) {
+  auto edge = [](const Grid& g) {
+    const GroundSpacing s = ground_spacing(g.frame());
+    return s.x.metres() * s.y.metres();
+  };
+  // The second is taken only when it is clearly coarser.
+  const bool second = edge(b) > 1.05 * edge(a);
+  const Frame &f = second ? b.frame() : a.frame(), &o = second ? a.frame() : b.frame();
+  const Bounds box = f.bounds(), other = transformed(o.bounds(), Transform(o.crs(), f.crs()));
+  const Bounds common{std::max(box.west, other.west), std::max(box.south, other.south), std::min(box.east, other.east),
+                      std::min(box.north, other.north)};
+  const Window w = common.empty() ? Window() : f.window_of_centres(common).intersected(f.window());
+  if (w.empty())
+    throw Error(ErrorCode::BadArgument, fmt::format("does not overlap {}", b.info().name), a.info().name,
+                "compare surfaces of the same place; look tells where each lies");
+  return f.sub(w);
+}
+
+Grid on_frame(const Grid& g, const Frame& f, std::vector<std::string>& notes) {
+  if (const auto same = g.frame().window_of(f)) return cut(g, *same);
+  // Cells clearly smaller are averaged: their noise must not be taken for that of the others.
+  const double finer = ground_spacing(f).y / ground_spacing(g.frame()).y;
+  const Resampling method = finer > kMeanFromHere ? Resampling::Mean : resolved(Resampling::Automatic, g, f);
+  notes.push_back(fmt::format("{}: brought to the cells of the comparison ({})", g.info().name, name_of(method)));
+  return reproject(g, f, method);
+}
+
+void require_comparable(const Grid& g) {
+  if (g.quantity().kind != QuantityKind::Height)
+    throw Error(ErrorCode::BadArgument, fmt::format("holds {}, not heights", name_of(g.quantity().kind)), g.info().name,
+                "compare takes two surfaces");
+  if (!g.frame().crs())
+    throw Error(ErrorCode::Refused, "has no coordinate reference system, so it cannot be laid over another",
+                g.info().name, "tell it with --crs");
+}
+
+// ----------------------------------------------------------------------------------------------- gathering by bands
+
+// Which classes a cell is in; the numbers run through all kinds.
+struct Classes {
+  std::vector<double> slope_bounds;
+  std::size_t slopes() const { return slope_bounds.size() + 1; }
+  std::size_t aspects() const { return slopes(); }
+  std::size_t levels() const { return aspects() + 8; }
+  std::size_t ways() const { return levels() + 2; }
+  std::size_t all() const { return ways() + kHowCount; }
+
+  std::size_t of_slope(float s) const {
+    std::size_t i = 0;
+    while (i < slope_bounds.size() && static_cast<double>(s) >= slope_bounds[i]) ++i;
+    return i;
+  }
+  std::size_t of_aspect(float degrees) const {
+    return aspects() + static_cast<std::size_t>(sector_of(static_cast<double>(degrees)));
+  }
+
+  std::pair<std::string, std::string> name(std::size_t i) const {
+    if (i < aspects()) {
+      if (i == 0) return {"slope", fmt::format("below {:g} degrees", slope_bounds.empty() ? 90 : slope_bounds[0])};
+      if (i == slope_bounds.size()) return {"slope", fmt::format("{:g} degrees and more", slope_bounds.back())};
+      return {"slope", fmt::format("{:g} to {:g} degrees", slope_bounds[i - 1], slope_bounds[i])};
+    }
+    if (i < levels()) return {"aspect", sector_name(static_cast<int>(i - aspects()))};
+    if (i < ways()) return {"level", i == levels() ? "land" : "sea"};
+    return {"lineage", name_of(static_cast<How>(i - ways()))};
+  }
+};
+
+// A class of one band: rows apart, so that joining them does not depend on where bands begin.
+struct ClassPart {
+  ErrorGathering errors;
+  std::vector<Moments> rows;
+};
+
+struct PatchRow {
+  double sum = 0;
+  std::int32_t n = 0;
+  float largest = 0;
+  std::int64_t col = 0;
+};
+
+struct VolumeRow {
+  double above = 0, below = 0, area_above = 0, area_below = 0, area = 0;
+  void add(double d, double cell) {
+    area += cell;
+    if (d > 0) {
+      above += d * cell;
+      area_above += cell;
+    } else if (d < 0) {
+      below -= d * cell;
+      area_below += cell;
+    }
+  }
+  void to(VolumeChange& v, double unit) const {
+    v.above += above * unit;
+    v.below += below * unit;
+    v.area_above += area_above;
+    v.area_below += area_below;
+    v.area += area;
+  }
+};
+
+struct BandPart {
+  std::vector<ClassPart> classes;  // the first is of all cells
+  std::vector<std::vector<PatchRow>> patches;
+  std::vector<VolumeRow> volume, detected;
+  std::int64_t detected_cells = 0;
+};
+
+class Comparing {
+ public:
+  Comparing(const CompareOptions& o, Comparison& c) : options_(o), out_(c), classes_{o.slope_bounds}, areas_(c.frame) {
+    unit_ = metres_per(c.first_here.quantity().unit);
+    sea_ = o.sea_level.in(c.first_here.quantity().unit);
+    slope_ = slope(c.first_here);
+    aspect_ = aspect(c.first_here);
+    if (o.uncertainty_first || o.uncertainty_second)
+      level_ = 1.96 *
+               std::hypot(o.uncertainty_first.value_or(Length()).metres(),
+                          o.uncertainty_second.value_or(Length()).metres()) /
+               unit_;
+    if (o.area) mask_.emplace(o.area->in(c.frame.crs()).shape(), c.frame);
+    origin_ = sampled_median();
+  }
+
+  void run() {
+    std::vector<ErrorGathering> all(classes_.all() + 1, ErrorGathering(origin_));
+    std::vector<PatchRow> open;
+    VolumeChange volume, detected;
+    std::int64_t row = 0;
+    map_bands(
+        out_.first_here, Planes::ValuesAndOrigin, 0, options_.run,
+        [&](Block a, const Window& band) -> std::shared_ptr<void> { return scan(a, band); },
+        [&](std::shared_ptr<void> part) {
+          const BandPart& p = *static_cast<const BandPart*>(part.get());
+          for (std::size_t k = 0; k < all.size(); ++k) {
+            all[k].add(p.classes[k].errors);
+            for (const Moments& m : p.classes[k].rows) all[k].moments.add(m);
+          }
+          for (const VolumeRow& v : p.volume) v.to(volume, unit_);
+          for (const VolumeRow& v : p.detected) v.to(detected, unit_);
+          detected_cells_ += p.detected_cells;
+          for (const auto& patches : p.patches) {
+            join_patches(open, patches);
+            if (++row % kVolumePatch == 0 || row == out_.frame.rows()) close_patches(open, row);
+          }
+        });
+    results(all, volume, detected);
+  }
+
+ private:
+  // About where the differences lie, so that the sketch is fine there.
+  double sampled_median() const {
+    const Frame& f = out_.frame;
+    std::vector<double> d;
+    const std::int64_t rows = std::min<std::int64_t>(f.rows(), 64);
+    for (std::int64_t i = 0; i < rows; ++i) {
+      const std::int64_t r = (2 * i + 1) * f.rows() / (2 * rows);
+      const Window w{0, r, std::min<std::int64_t>(f.cols(), 4096), 1};
+      const Block b = out_.difference.read({(f.cols() - w.cols) / 2, r, w.cols, 1});
+      for (std::int64_t c = 0; c < w.cols; ++c)
+        if (!std::isnan(b.row(0)[c])) d.push_back(static_cast<double>(b.row(0)[c]));
+    }
+    const double m = median_of(std::move(d));
+    return std::isnan(m) ? 0 : m;
+  }
+
+  std::shared_ptr<BandPart> scan(const Block& a, const Window& band) const {
+    auto part = std::make_shared<BandPart>();
+    part->classes.assign(classes_.all() + 1, {ErrorGathering(origin_), {}});
+    const Block b = out_.second_here.read(band), slopes = slope_.read(band), aspects = aspect_.read(band);
+    for (std::int64_t r = 0; r < band.rows; ++r) {
+      Row row{a.row(r), a.origin_row(r), b.row(r), slopes.row(r), aspects.row(r), band.row + r};
+      scan_row(row, band.cols, *part);
+    }
+    return part;
+  }
+
+  struct Row {
+    const float* a;
+    const Origin* origin;
+    const float *b, *slope, *aspect;
+    std::int64_t row;
+  };
+
+  void scan_row(const Row& in, std::int64_t cols, BandPart& part) const {
+    struct Sums {
+      double sum = 0, squares = 0;
+      std::int64_t n = 0;
+    };
+    std::vector<Sums> sums(classes_.all() + 1);
+    std::vector<PatchRow> patches(static_cast<std::size_t>((cols + kVolumePatch - 1) / kVolumePatch));
+    VolumeRow volume, detected;
+    const CellAreas::Row areas = areas_.row(in.row);
+    const auto spans = mask_ ? mask_->spans(in.row) : std::vector<std::pair<std::int64_t, std::int64_t>>{{0, cols}};
+    for (auto [first, last] : spans)
+      for (std::int64_t c = first; c < last; ++c) {
+        const float d = static_cast<float>(static_cast<double>(in.a[c]) - static_cast<double>(in.b[c]));
+        if (std::isnan(d)) continue;
+        const double v = static_cast<double>(d), off = v - origin_, cell = areas.at(c);
+        auto count = [&](std::size_t k) {
+          part.classes[k].errors.add(d);
+          sums[k].sum += off;
+          sums[k].squares += off * off;
+          ++sums[k].n;
+        };
+        count(0);
+        if (!std::isnan(in.slope[c])) count(1 + classes_.of_slope(in.slope[c]));
+        if (!std::isnan(in.aspect[c])) count(1 + classes_.of_aspect(in.aspect[c]));
+        count(1 + classes_.levels() + (static_cast<double>(in.a[c]) < sea_ ? 1 : 0));
+        count(1 + classes_.ways() + static_cast<std::size_t>(how_of(in.origin[c])));
+        PatchRow& patch = patches[static_cast<std::size_t>(c / kVolumePatch)];
+        patch.sum += v;
+        ++patch.n;
+        if (std::abs(d) > std::abs(patch.largest)) {
+          patch.largest = d;
+          patch.col = c;
+        }
+        volume.add(v, cell);
+        if (level_ > 0 && std::abs(v) > level_) {
+          detected.add(v, cell);
+          ++part.detected_cells;
+        }
+      }
+    for (std::size_t k = 0; k < sums.size(); ++k) {
+      const Sums& s = sums[k];
+      if (s.n == 0) continue;
+      const auto n = static_cast<double>(s.n);
+      part.classes[k].rows.push_back({s.n, origin_ + s.sum / n, std::max(0.0, s.squares - s.sum * s.sum / n)});
+    }
+    part.patches.push_back(std::move(patches));
+    part.volume.push_back(volume);
+    part.detected.push_back(detected);
+  }
+
+  void join_patches(std::vector<PatchRow>& open, const std::vector<PatchRow>& row) {
+    if (open.empty()) {
+      open.resize(row.size());
+      largest_row_.assign(row.size(), 0);
+    }
+    for (std::size_t i = 0; i < row.size(); ++i) {
+      open[i].sum += row[i].sum;
+      open[i].n += row[i].n;
+      if (std::abs(row[i].largest) > std::abs(open[i].largest)) {
+        open[i].largest = row[i].largest;
+        open[i].col = row[i].col;
+        largest_row_[i] = rows_joined_;
+      }
+    }
+    ++rows_joined_;
+  }
+
+  void close_patches(std::vector<PatchRow>& open, std::int64_t end) {
+    const std::int64_t begin = (end - 1) / kVolumePatch * kVolumePatch;
+    for (std::size_t i = 0; i < open.size(); ++i) {
+      const PatchRow& p = open[i];
+      if (p.n == 0) continue;
+      if (2 * p.n > kVolumePatch * kVolumePatch) patch_means_.push_back(static_cast<float>(p.sum / p.n));
+      const std::int64_t col = static_cast<std::int64_t>(i) * kVolumePatch;
+      const Window w = Window{col, begin, kVolumePatch, end - begin}.intersected(out_.frame.window());
+      out_.worst.push_back({out_.frame.centre(static_cast<double>(p.col), static_cast<double>(largest_row_[i])),
+                            static_cast<double>(p.largest), p.sum / p.n, out_.frame.sub(w).bounds()});
+    }
+    std::stable_sort(out_.worst.begin(), out_.worst.end(), [](const WorstPlace& a, const WorstPlace& b) {
+      return std::abs(a.difference) > std::abs(b.difference);
+    });
+    if (out_.worst.size() > kWorstPlaces) out_.worst.resize(kWorstPlaces);
+    open.clear();
+    // A surface of any size leaves a bounded list: every other mean goes when there are too many.
+    if (patch_means_.size() > 2'000'000) {
+      for (std::size_t i = 0; 2 * i < patch_means_.size(); ++i) patch_means_[i] = patch_means_[2 * i];
+      patch_means_.resize((patch_means_.size() + 1) / 2);
+    }
+  }
+
+  void results(const std::vector<ErrorGathering>& all, VolumeChange volume, VolumeChange detected) {
+    out_.overall = all[0].result();
+    out_.sketch = all[0].sketch;
+    if (out_.overall.count == 0)
+      throw Error(ErrorCode::BadArgument, fmt::format("and {} have no cell in common", out_.second), out_.first,
+                  "check the area and the voids of both");
+    for (std::size_t k = 0; k < classes_.all(); ++k)
+      if (ErrorStatistics s = all[k + 1].result(); s.count > 0) {
+        auto [of, name] = classes_.name(k);
+        // A class that holds all cells tells no more than the whole.
+        if (s.count < out_.overall.count) out_.classes.push_back({of, name, s});
+      }
+    const double spread = level_ > 0 ? level_ / 1.96 : out_.overall.nmad;
+    out_.independent_cells = independent_cells();
+    auto uncertain = [&](VolumeChange& v, std::int64_t cells) {
+      const double share = static_cast<double>(cells) / static_cast<double>(out_.overall.count);
+      const double n = std::max(1.0, out_.independent_cells * share);
+      v.uncertainty = 1.96 * v.area * spread * unit_ / std::sqrt(n);
+    };
+    uncertain(volume, out_.overall.count);
+    out_.volume = volume;
+    if (level_ <= 0) return;
+    uncertain(detected, detected_cells_);
+    out_.detection = {level_, detected_cells_,
+                      static_cast<double>(detected_cells_) / static_cast<double>(out_.overall.count), detected};
+  }
+
+  // The variance of the means of patches beside that of cells tells how many cells err alike.
+  double independent_cells() const {
+    const auto cells = static_cast<double>(out_.overall.count);
+    if (patch_means_.size() < 8 || !(out_.overall.nmad > 0)) return cells / (kVolumePatch * kVolumePatch);
+    std::vector<double> means(patch_means_.begin(), patch_means_.end());
+    const double spread = robust_deviation(means, median_of(means)), ratio = spread / out_.overall.nmad;
+    return cells / std::clamp(ratio * ratio * kVolumePatch * kVolumePatch, 1.0, cells);
+  }
+
+  const CompareOptions& options_;
+  Comparison& out_;
+  Classes classes_;
+  CellAreas areas_;
+  Grid slope_, aspect_;
+  std::optional<CellMask> mask_;
+  double unit_ = 1, sea_ = 0, level_ = 0, origin_ = 0;
+  std::int64_t detected_cells_ = 0, rows_joined_ = 0;
+  std::vector<std::int64_t> largest_row_;
+  std::vector<float> patch_means_;
+};
+
+}  // namespace
+
+std::pair<Grid, Grid> brought_together(const Grid& first, const Grid& second, std::vector<std::string>& notes) {
+  require_comparable(first);
+  require_comparable(second);
+  const HeightReference &ha = first.quantity().heights, &hb = second.quantity().heights;
+  if (ha.known() != hb.known())
+    throw Error(ErrorCode::Refused,
+                fmt::format("does not say from where its heights count, {} counts from {}",
+                            ha.known() ? first.info().name : second.info().name, ha.known() ? ha.name() : hb.name()),
+                ha.known() ? second.info().name : first.info().name, "tell it with --heights");
+  Grid b = second;
+  if (ha.known() && !(ha == hb)) {
+    b = to_heights(b, ha);
+    notes.push_back(fmt::format("{}: brought from {} to {}", second.info().name, hb.name(), ha.name()));
+  }
+  if (!ha.known()) notes.push_back("neither says from where its heights count: they are taken to be the same");
+  if (b.quantity().unit != first.quantity().unit) {
+    notes.push_back(fmt::format("{}: brought from {} to {}", second.info().name, symbol(b.quantity().unit),
+                                symbol(first.quantity().unit)));
+    b = in_unit(b, first.quantity().unit);
+  }
+  for (const Grid* g : {&first, &second})
+    if (!g->quantity().unit_known)
+      notes.push_back(fmt::format("{}: does not say in which unit its heights are: {} was taken", g->info().name,
+                                  symbol(g->quantity().unit)));
+  const SurfaceKind ka = first.quantity().surface, kb = second.quantity().surface;
+  if (ka != kb && ka != SurfaceKind::Unknown && kb != SurfaceKind::Unknown)
+    notes.push_back(fmt::format("{} is of the {}, {} of the {}: what stands between them is part of the difference",
+                                first.info().name, name_of(ka), second.info().name, name_of(kb)));
+  const Frame f = common_frame(first, b);
+  return {on_frame(first, f, notes), on_frame(b, f, notes)};
+}
+
+std::pair<double, double> Comparison::robust_range() const {
+  const double low = std::min(0.0, sketch.quantile(0.005)), high = std::max(0.0, sketch.quantile(0.995));
+  return high > low ? std::pair{low, high} : std::pair{-1.0, 1.0};
+}
+
+Comparison compare(const Grid& first, const Grid& second, const CompareOptions& options) {
+  Comparison c;
+  c.first = first.info().name;
+  c.second = second.info().name;
+  std::tie(c.first_here, c.second_here) = brought_together(first, second, c.notes);
+  c.frame = c.first_here.frame();
+  c.difference = difference_of(c.first_here, c.second_here);
+  Comparing(options, c).run();
+  if (options.coregister) {
+    // The second with its own cells, so that it is resampled once only.
+    Grid b = second;
+    if (c.second_here.quantity().heights.known()) b = to_heights(b, c.second_here.quantity().heights);
+    c.coregistration = coregister(c.first_here, b, {.run = options.run});
+  }
+  return c;
+}
+
+Grid corrected_second(const Comparison& c, const Grid& second) {
+  if (!c.coregistration || !c.coregistration->found)
+    throw Error(ErrorCode::BadArgument,
+                "no shift was found that could be taken out" +
+                    (c.coregistration ? ": " + c.coregistration->why : std::string()),
+                second.info().name, "compare over ground with some slope");
+  const HeightReference& to = c.second_here.quantity().heights;
+  return corrected(to.known() ? to_heights(second, to) : second, c.coregistration->correction());
+}
+
+Layer worst_layer(const Comparison& c) {
+  Layer layer{.name = "worst places", .crs = c.frame.crs(), .features = {}};
+  for (const WorstPlace& w : c.worst)
+    layer.features.push_back({w.place,
+                              {{"difference", w.difference},
+                               {"patch_mean", w.patch_mean},
+                               {"unit", std::string(unit_name(c.difference.quantity()))}},
+                              {}});
+  return layer;
+}
+
+}  // namespace katoptra

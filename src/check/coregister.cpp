@@ -1,0 +1,282 @@
+#include "katoptra/check/coregister.hpp"
+
+#include <algorithm>
+#include <array>
+#include <cmath>
+#include <fmt/format.h>
+#include <numbers>
+#include <vector>
+
+#include "katoptra/base/error.hpp"
+#include "katoptra/surface/clip.hpp"
+#include "katoptra/surface/reproject.hpp"
+
+#include "moments.hpp"
+
+namespace katoptra {
+namespace {
+
+constexpr std::int64_t kBlock = 64;
+constexpr int kMostSteps = 20;
+
+// One cell that both surfaces know: reference less surface, the slope there and the place, all in metres.
+struct Sample {
+  float difference, slope_x, slope_y, x, y;
+};
+
+// Least squares with up to six unknowns by normal equations, solved by Cholesky's method.
+class LeastSquares {
+ public:
+  static constexpr std::size_t kMost = 6;
+  explicit LeastSquares(std::size_t unknowns) : n_(unknowns) {}
+
+  void add(const std::array<double, kMost>& row, double value) {
+    for (std::size_t i = 0; i < n_; ++i) {
+      for (std::size_t k = 0; k <= i; ++k) a_[i][k] += row[i] * row[k];
+      b_[i] += row[i] * value;
+    }
+  }
+
+  // False when the unknowns cannot be told apart.
+  bool solve() {
+    std::array<double, kMost> diagonal{};
+    for (std::size_t i = 0; i < n_; ++i) {
+      diagonal[i] = a_[i][i];
+      for (std::size_t k = 0; k <= i; ++k) {
+        double s = a_[i][k];
+        for (std::size_t j = 0; j < k; ++j) s -= l_[i][j] * l_[k][j];
+        if (i == k) {
+          if (!(s > 1e-9 * diagonal[i]) || s <= 0) return false;
+          l_[i][i] = std::sqrt(s);
+        } else {
+          l_[i][k] = s / l_[k][k];
+        }
+      }
+    }
+    x_ = backward(forward(b_));
+    return true;
+  }
+  double value(std::size_t i) const { return x_[i]; }
+  // The standard error of an unknown for a residual deviation of one.
+  double error(std::size_t i) const {
+    std::array<double, kMost> unit{};
+    unit[i] = 1;
+    return std::sqrt(std::max(0.0, backward(forward(unit))[i]));
+  }
+
+ private:
+  std::array<double, kMost> forward(std::array<double, kMost> v) const {
+    for (std::size_t i = 0; i < n_; ++i) {
+      for (std::size_t k = 0; k < i; ++k) v[i] -= l_[i][k] * v[k];
+      v[i] /= l_[i][i];
+    }
+    return v;
+  }
+  std::array<double, kMost> backward(std::array<double, kMost> v) const {
+    for (std::size_t i = n_; i-- > 0;) {
+      for (std::size_t k = i + 1; k < n_; ++k) v[i] -= l_[k][i] * v[k];
+      v[i] /= l_[i][i];
+    }
+    return v;
+  }
+
+  std::size_t n_;
+  std::array<std::array<double, kMost>, kMost> a_{}, l_{};
+  std::array<double, kMost> b_{}, x_{};
+};
+
+class Fitting {
+ public:
+  Fitting(const Grid& reference, const Grid& surface, const CoregisterOptions& options)
+      : a_(reference), b_(surface), options_(options), frame_(reference.frame()) {
+    const GroundSpacing s = ground_spacing(frame_);
+    cell_x_ = s.x.metres();
+    cell_y_ = s.y.metres();
+    unit_a_ = metres_per(reference.quantity().unit);
+    unit_b_ = metres_per(surface.quantity().unit);
+    // How far cells and slopes count: all of a small surface, blocks spread over a large one.
+    const std::int64_t across = (frame_.cols() + kBlock - 1) / kBlock, down = (frame_.rows() + kBlock - 1) / kBlock;
+    const double share = static_cast<double>(options.cells) / static_cast<double>(across * down * kBlock * kBlock);
+    const std::int64_t step = share >= 1 ? 1 : static_cast<std::int64_t>(std::ceil(1 / std::sqrt(share)));
+    for (std::int64_t r = step / 2; r < down; r += step)
+      for (std::int64_t c = step / 2; c < across; c += step)
+        blocks_.push_back(Window{c * kBlock, r * kBlock, kBlock, kBlock}.intersected(frame_.window()));
+    if (blocks_.empty()) blocks_.push_back(frame_.window().intersected({0, 0, kBlock, kBlock}));
+    middle_ = frame_.bounds().centre();
+  }
+
+  Coregistration run() {
+    Coregistration c;
+    c.pivot = middle_;
+    c.crs = frame_.crs();
+    double x = 0, y = 0, spin = 0;  // metres on the ground, radians
+    for (c.steps = 1; c.steps <= kMostSteps; ++c.steps) {
+      std::vector<Sample> samples = gather(x, y, spin);
+      if (c.steps == 1) c.nmad_before = Length::metres(spread_of(samples));
+      if (samples.size() < 200) {
+        c.why = fmt::format("only {} cells are known in both", samples.size());
+        return c;
+      }
+      if (!fit(samples, c)) return c;
+      x += step_x_;
+      y += step_y_;
+      spin += step_spin_;
+      if (std::hypot(x / cell_x_, y / cell_y_) > 20) {
+        c.why = "no shift below 20 cells brings them together";
+        return c;
+      }
+      if (std::hypot(step_x_ / cell_x_, step_y_ / cell_y_) < kShiftStep) break;
+    }
+    if (c.steps > kMostSteps) {
+      c.why = "the fit does not come to rest: there is too little slope, or the surfaces are not of the same ground";
+      return c;
+    }
+    c.found = true;
+    c.east = Length::metres(x);
+    c.north = Length::metres(y);
+    c.cells_x = x / cell_x_;
+    c.cells_y = y / cell_y_;
+    c.shift = {x / cell_x_ * frame_.cell().x, y / cell_y_ * frame_.cell().y};
+    c.rotation = Angle::radians(spin);
+    return c;
+  }
+
+ private:
+  // The surface on the reference's cells, read where it was before it is moved by x and y.
+  Grid moved(double x, double y) const {
+    const double dx = x / cell_x_ * frame_.cell().x, dy = y / cell_y_ * frame_.cell().y;
+    const Frame from(frame_.crs(), frame_.west() - dx, frame_.north() - dy, frame_.cell(), frame_.cols(),
+                     frame_.rows());
+    const auto same = b_.frame().window_of(from);
+    return same ? cut(b_, *same) : reproject(b_, from);
+  }
+
+  std::vector<Sample> gather(double x, double y, double spin) const {
+    const Grid there = moved(x, y);
+    std::vector<std::vector<Sample>> parts(blocks_.size());
+    parallel_for(blocks_.size(), options_.run, [&](std::size_t i) {
+      const Window w = blocks_[i], wide = w.grown(1);
+      const Block a = a_.read(wide), b = there.read(wide);
+      auto z = [](const Block& k, std::int64_t c, std::int64_t r) { return static_cast<double>(k.at(c, r)); };
+      for (std::int64_t r = 1; r <= w.rows; ++r)
+        for (std::int64_t c = 1; c <= w.cols; ++c) {
+          // Slopes of both, each without the cell itself, so that its noise is in the difference alone.
+          const double gx =
+                           ((z(a, c + 1, r) - z(a, c - 1, r)) * unit_a_ + (z(b, c + 1, r) - z(b, c - 1, r)) * unit_b_) /
+                           (4 * cell_x_),
+                       gy =
+                           ((z(a, c, r - 1) - z(a, c, r + 1)) * unit_a_ + (z(b, c, r - 1) - z(b, c, r + 1)) * unit_b_) /
+                           (4 * cell_y_);
+          const double px = (static_cast<double>(w.col + c - 1) + 0.5 - static_cast<double>(frame_.cols()) / 2) *
+                            cell_x_,
+                       py = (static_cast<double>(frame_.rows()) / 2 - static_cast<double>(w.row + r - 1) - 0.5) *
+                            cell_y_;
+          // What an already known rotation makes of the surface, to the first order.
+          const double d = z(a, c, r) * unit_a_ - z(b, c, r) * unit_b_ + spin * (px * gy - py * gx);
+          if (std::isnan(d) || std::isnan(gx) || std::isnan(gy)) continue;
+          parts[i].push_back({static_cast<float>(d), static_cast<float>(gx), static_cast<float>(gy),
+                              static_cast<float>(px), static_cast<float>(py)});
+        }
+    });
+    std::vector<Sample> all;
+    for (const auto& p : parts) all.insert(all.end(), p.begin(), p.end());
+    return all;
+  }
+
+  static double spread_of(const std::vector<Sample>& samples) {
+    std::vector<double> d;
+    for (const Sample& s : samples) d.push_back(static_cast<double>(s.difference));
+    return robust_deviation(d, median_of(d));
+  }
+
+  // Unknowns: shift east, shift north, offset, then tilts and rotation as asked for.
+  std::array<double, LeastSquares::kMost> row(const Sample& s) const {
+    const auto gx = static_cast<double>(s.slope_x), gy = static_cast<double>(s.slope_y), x = static_cast<double>(s.x),
+               y = static_cast<double>(s.y);
+    std::array<double, LeastSquares::kMost> r{-gx, -gy, 1};
+    std::size_t i = 3;
+    if (options_.tilt) {
+      r[i++] = x / reach();
+      r[i++] = y / reach();
+    }
+    if (options_.rotation) r[i] = (y * gx - x * gy) / reach();
+    return r;
+  }
+  std::size_t unknowns() const { return 3 + (options_.tilt ? 2u : 0u) + (options_.rotation ? 1u : 0u); }
+  double reach() const {
+    return std::max(static_cast<double>(frame_.cols()) * cell_x_, static_cast<double>(frame_.rows()) * cell_y_) / 2;
+  }
+
+  bool fit(const std::vector<Sample>& samples, Coregistration& c) {
+    double centre = 0, limit = INFINITY, spread = 0;
+    std::array<double, LeastSquares::kMost> x{};
+    LeastSquares last(unknowns());
+    for (int round = 0; round < 4; ++round) {
+      LeastSquares l(unknowns());
+      c.cells = 0;
+      auto residual = [&](const Sample& s, const std::array<double, LeastSquares::kMost>& r) {
+        double v = static_cast<double>(s.difference);
+        for (std::size_t i = 0; i < unknowns(); ++i) v -= r[i] * x[i];
+        return v;
+      };
+      for (const Sample& s : samples) {
+        const auto r = row(s);
+        if (std::abs(residual(s, r) - centre) > limit) continue;
+        l.add(r, static_cast<double>(s.difference));
+        ++c.cells;
+      }
+      if (!l.solve()) {
+        c.why = "the ground is too even to tell a shift";
+        return false;
+      }
+      last = l;
+      for (std::size_t i = 0; i < unknowns(); ++i) x[i] = l.value(i);
+      std::vector<double> left;
+      for (const Sample& s : samples) left.push_back(residual(s, row(s)));
+      centre = median_of(left);
+      spread = robust_deviation(left, centre);
+      limit = 3 * std::max(spread, 1e-9);
+    }
+    step_x_ = x[0];
+    step_y_ = x[1];
+    c.offset = Length::metres(x[2]);
+    c.tilt_x = options_.tilt ? x[3] / reach() : 0;
+    c.tilt_y = options_.tilt ? x[4] / reach() : 0;
+    step_spin_ = options_.rotation ? x[unknowns() - 1] / reach() : 0;
+    c.nmad_after = Length::metres(spread);
+    c.shift_error = Length::metres(spread * std::max(last.error(0), last.error(1)));
+    c.offset_error = Length::metres(spread * last.error(2));
+    c.tilt_error = options_.tilt ? spread * std::max(last.error(3), last.error(4)) / reach() : 0;
+    if (c.shift_error.metres() > 0.25 * std::min(cell_x_, cell_y_)) {
+      c.why = fmt::format("the ground is too even to tell a shift (it would be known to {:.2f} m only)",
+                          c.shift_error.metres());
+      return false;
+    }
+    return true;
+  }
+
+  const Grid &a_, &b_;
+  const CoregisterOptions& options_;
+  const Frame& frame_;
+  double cell_x_ = 1, cell_y_ = 1, unit_a_ = 1, unit_b_ = 1;
+  std::vector<Window> blocks_;
+  Point middle_;
+  double step_x_ = 0, step_y_ = 0, step_spin_ = 0;
+};
+
+}  // namespace
+
+Correction Coregistration::correction() const {
+  return {
+      .factor = 1, .offset = offset, .shift = shift, .crs = crs, .tilt_x = tilt_x, .tilt_y = tilt_y, .pivot = pivot};
+}
+
+Coregistration coregister(const Grid& reference, const Grid& surface, const CoregisterOptions& options) {
+  for (const Grid* g : {&reference, &surface})
+    if (!g->frame().crs())
+      throw Error(ErrorCode::Refused, "has no coordinate reference system, so it cannot be laid over another",
+                  g->info().name, "tell it with --crs");
+  return Fitting(reference, surface, options).run();
+}
+
+}  // namespace katoptra

@@ -1,0 +1,233 @@
+// Flat patches (water, filled or clipped values) and tilted planes, as long triangles between far points leave them.
+//
+// Runs of at least kRun cells in a row that are flat (or plane) are joined with those they touch in the row above.
+// Only regions that reach the last row are kept open, so memory does not grow with the grid.
+#include <algorithm>
+#include <cmath>
+#include <fmt/format.h>
+#include <numeric>
+
+#include "detector.hpp"
+
+namespace katoptra {
+namespace {
+
+constexpr std::int64_t kRun = 8;
+constexpr std::size_t kKept = 1000;
+
+struct Run {
+  std::int32_t first = 0, last = 0;  // columns [first, last)
+  float value = 0;                   // of a flat run; zero for planes
+};
+struct Region {
+  std::int64_t cells = 0;
+  Window box;
+  float value = 0;
+};
+struct Part {
+  std::vector<std::vector<Run>> flats, planes;  // by row
+};
+
+class Regions {
+ public:
+  explicit Regions(double least) : least_(static_cast<std::int64_t>(least)) {}
+
+  void add_row(const std::vector<Run>& runs, std::int64_t row) {
+    std::vector<Open> now;
+    std::size_t above = 0;
+    for (const Run& run : runs) {
+      Region r{run.last - run.first, {run.first, row, run.last - run.first, 1}, run.value};
+      while (above < open_.size() && open_[above].run.last <= run.first) ++above;
+      std::size_t label = labels_.size();
+      for (std::size_t a = above; a < open_.size() && open_[a].run.first < run.last; ++a) {
+        if (open_[a].run.value != run.value) continue;
+        const std::size_t other = root(open_[a].label);
+        if (label == labels_.size()) {
+          label = other;
+          join(regions_[label], r);
+        } else if (other != label) {
+          join(regions_[label], regions_[other]);
+          labels_[other] = label;
+        }
+      }
+      if (label == labels_.size()) {
+        labels_.push_back(label);
+        regions_.push_back(r);
+      }
+      now.push_back({run, label});
+    }
+    open_ = std::move(now);
+    if (labels_.size() > 100'000) compact();
+  }
+
+  std::vector<Region> finish() {
+    open_.clear();
+    compact();
+    std::sort(done_.begin(), done_.end(), larger);
+    return std::move(done_);
+  }
+  std::int64_t count() const { return count_; }
+
+ private:
+  struct Open {
+    Run run;
+    std::size_t label;
+  };
+  static bool larger(const Region& a, const Region& b) {
+    return a.cells != b.cells ? a.cells > b.cells : std::pair(a.box.row, a.box.col) < std::pair(b.box.row, b.box.col);
+  }
+  static void join(Region& to, const Region& r) {
+    to.cells += r.cells;
+    const std::int64_t c1 = std::max(to.box.col + to.box.cols, r.box.col + r.box.cols),
+                       r1 = std::max(to.box.row + to.box.rows, r.box.row + r.box.rows);
+    to.box.col = std::min(to.box.col, r.box.col);
+    to.box.row = std::min(to.box.row, r.box.row);
+    to.box.cols = c1 - to.box.col;
+    to.box.rows = r1 - to.box.row;
+  }
+  std::size_t root(std::size_t a) {
+    while (labels_[a] != a) a = labels_[a] = labels_[labels_[a]];
+    return a;
+  }
+  // Regions that no run of the last row belongs to are finished.
+  void compact() {
+    std::vector<std::size_t> number(labels_.size(), labels_.size());
+    std::vector<Region> kept;
+    for (Open& o : open_) {
+      const std::size_t r = root(o.label);
+      if (number[r] == labels_.size()) {
+        number[r] = kept.size();
+        kept.push_back(regions_[r]);
+      }
+      o.label = number[r];
+    }
+    for (std::size_t i = 0; i < labels_.size(); ++i)
+      if (labels_[i] == i && number[i] == labels_.size() && regions_[i].cells >= least_) {
+        ++count_;
+        done_.push_back(regions_[i]);
+      }
+    if (done_.size() > kKept) {
+      std::sort(done_.begin(), done_.end(), larger);
+      done_.resize(kKept);
+    }
+    regions_ = std::move(kept);
+    labels_.resize(regions_.size());
+    std::iota(labels_.begin(), labels_.end(), std::size_t{0});
+  }
+
+  std::int64_t least_, count_ = 0;
+  std::vector<Open> open_;
+  std::vector<std::size_t> labels_;
+  std::vector<Region> regions_, done_;
+};
+
+class PatchDetector final : public Detector {
+ public:
+  explicit PatchDetector(Scene& scene)
+      : Detector(scene), flats_(scene.limits().flat_cells), planes_(scene.limits().planar_cells) {}
+
+  std::shared_ptr<void> scan(const Block& b, const Window& band) const override {
+    auto part = std::make_shared<Part>();
+    for (std::int64_t r = 0; r < band.rows; ++r) {
+      part->flats.push_back(flat_runs(b.row(r + kHalo), band.cols));
+      part->planes.push_back(plane_runs(b.row(r + kHalo - 1), b.row(r + kHalo), b.row(r + kHalo + 1), band.cols));
+    }
+    return part;
+  }
+
+  void merge(void* p) override {
+    const Part& part = *static_cast<const Part*>(p);
+    for (std::size_t r = 0; r < part.flats.size(); ++r, ++row_) {
+      flats_.add_row(part.flats[r], row_);
+      planes_.add_row(part.planes[r], row_);
+    }
+  }
+
+  void judge() override {
+    const bool terraced = std::any_of(scene_.findings().begin(), scene_.findings().end(),
+                                      [](const Finding& f) { return f.code == "terraces"; });
+    const std::vector<Region> flats = flats_.finish(), planes = planes_.finish();
+    if (!flats.empty() && !terraced) {
+      const Region& r = flats[0];
+      Finding& f =
+          scene_.add("flat", Severity::Note,
+                     fmt::format("{}, the largest with {} cells at height {:g} about {}: water, a filled void or "
+                                 "clipped values",
+                                 flats_.count() == 1 ? "a flat patch" : fmt::format("{} flat patches", flats_.count()),
+                                 r.cells, static_cast<double>(r.value), scene_.at(r.box)),
+                     "");
+      place(f, flats);
+    }
+    if (!planes.empty()) {
+      const Region& r = planes[0];
+      const GroundSpacing s = ground_spacing(scene_.frame());
+      const double length =
+          std::hypot(static_cast<double>(r.box.cols) * s.x.metres(), static_cast<double>(r.box.rows) * s.y.metres());
+      Finding& f = scene_.add(
+          "plane", Severity::Warning,
+          fmt::format("{} of even slope, the largest of {} cells, up to {:.0f} m across, about {}: drawn between far "
+                      "points, nothing was measured inside",
+                      counted(planes_.count(), "plane"), r.cells, length, scene_.at(r.box)),
+          "leave such edges void when gridding (grid --longest-edge), or join a second source");
+      f.measure = length;
+      f.unit = "m";
+      place(f, planes);
+    }
+  }
+
+ private:
+  static std::vector<Run> flat_runs(const float* z, std::int64_t cols) {
+    std::vector<Run> runs;
+    // Cells that equal the one kRun - 1 further on are rare, except on flats.
+    for (std::int64_t c = 0; c + kRun <= cols;) {
+      if (z[c] != z[c + kRun - 1]) {
+        ++c;
+        continue;
+      }
+      std::int64_t end = c + 1;
+      while (end < cols && z[end] == z[c]) ++end;
+      if (end - c >= kRun) runs.push_back({static_cast<std::int32_t>(c), static_cast<std::int32_t>(end), z[c]});
+      c = end;
+    }
+    return runs;
+  }
+
+  // A plane in floats: second differences no larger than rounding makes them.
+  static bool plane_at(const float* up, const float* z, const float* down, std::int64_t c) {
+    const float e = 4e-7f * std::abs(z[c]) + 1e-6f;
+    return std::abs(z[c - 1] - 2 * z[c] + z[c + 1]) <= e && std::abs(up[c] - 2 * z[c] + down[c]) <= e &&
+           std::abs(up[c - 1] - up[c + 1] - down[c - 1] + down[c + 1]) <= 2 * e &&
+           !(z[c - 1] == z[c + 1] && up[c] == down[c]);
+  }
+  static std::vector<Run> plane_runs(const float* up, const float* z, const float* down, std::int64_t cols) {
+    std::vector<Run> runs;
+    for (std::int64_t c = 1; c + kRun < cols;) {
+      // The last of the run first: when it is no plane, the whole run is skipped.
+      const std::int64_t last = c + kRun - 1;
+      if (!plane_at(up, z, down, last)) {
+        c = last + 1;
+        continue;
+      }
+      std::int64_t begin = last, end = last + 1;
+      while (begin > c && plane_at(up, z, down, begin - 1)) --begin;
+      while (end + 1 < cols && plane_at(up, z, down, end)) ++end;
+      if (end - begin >= kRun) runs.push_back({static_cast<std::int32_t>(begin), static_cast<std::int32_t>(end), 0});
+      c = end;
+    }
+    return runs;
+  }
+
+  void place(Finding& f, const std::vector<Region>& regions) {
+    for (std::size_t i = 0; i < std::min(regions.size(), kMostPlaces); ++i)
+      f.place.push_back(scene_.place_of(regions[i].box));
+  }
+
+  Regions flats_, planes_;
+  std::int64_t row_ = 0;
+};
+
+}  // namespace
+
+std::unique_ptr<Detector> make_patch_detector(Scene& scene) { return std::make_unique<PatchDetector>(scene); }
+
+}  // namespace katoptra

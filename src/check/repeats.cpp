@@ -1,0 +1,166 @@
+// The mark of nearest-neighbour resampling: lines that repeat the one before. And heights kept in coarse steps.
+#include <algorithm>
+#include <cmath>
+#include <fmt/format.h>
+
+#include "detector.hpp"
+#include "moments.hpp"
+
+namespace katoptra {
+namespace {
+
+constexpr std::int64_t kGroup = 16;
+static_assert(kGroup <= kHalo);
+
+struct RepeatPart {
+  std::int64_t row_groups = 0, row_repeats = 0, col_groups = 0, col_repeats = 0;
+};
+
+// Sixteen neighbours that all equal those of the line before although they differ among themselves are no accident.
+// Short groups, so that a small rotation between the lattices does not hide it; fixed places, so that bands do not
+// matter.
+class RepeatDetector final : public Detector {
+ public:
+  using Detector::Detector;
+
+  std::shared_ptr<void> scan(const Block& b, const Window& band) const override {
+    auto part = std::make_shared<RepeatPart>();
+    for (std::int64_t r = 0; r < band.rows; ++r) {
+      const float *here = b.row(r + kHalo), *up = b.row(r + kHalo - 1);
+      for (std::int64_t c = 0; c + kGroup <= band.cols; c += kGroup) {
+        if (here[c] != here[c]) continue;
+        // Most groups differ at once.
+        if (here[c] != up[c] && !counts(here + c, 1)) continue;
+        judge_group(here + c, up + c, 1, part->row_groups, part->row_repeats);
+      }
+      if ((band.row + r) % kGroup == 0)
+        for (std::int64_t c = 1; c < band.cols; ++c)
+          judge_group(here + c, here + c - 1, b.window().cols, part->col_groups, part->col_repeats);
+    }
+    return part;
+  }
+
+  void merge(void* p) override {
+    const auto& part = *static_cast<const RepeatPart*>(p);
+    all_.row_groups += part.row_groups;
+    all_.row_repeats += part.row_repeats;
+    all_.col_groups += part.col_groups;
+    all_.col_repeats += part.col_repeats;
+  }
+
+  void judge() override {
+    report("rows", all_.row_repeats, all_.row_groups);
+    report("columns", all_.col_repeats, all_.col_groups);
+  }
+
+ private:
+  // Neighbours `step` apart that vary enough to tell anything.
+  static bool counts(const float* z, std::int64_t step) {
+    int changes = 0;
+    for (std::int64_t i = 1; i < kGroup; ++i) changes += z[i * step] != z[(i - 1) * step];
+    return changes >= 3;
+  }
+
+  static void judge_group(const float* z, const float* before, std::int64_t step, std::int64_t& groups,
+                          std::int64_t& repeats) {
+    bool equal = true, known = true;
+    int changes = 0;
+    for (std::int64_t i = 0; i < kGroup; ++i) {
+      const float a = z[i * step], b = before[i * step];
+      known = known && a == a && b == b;
+      equal = equal && a == b;
+      changes += i > 0 && a != z[(i - 1) * step];
+    }
+    if (!known || changes < 3) return;
+    ++groups;
+    repeats += equal;
+  }
+
+  void report(const char* what, std::int64_t repeated, std::int64_t groups) {
+    const double share = groups ? static_cast<double>(repeated) / static_cast<double>(groups) : 0;
+    // Where nearly everything repeats, the ground is a plane along that line.
+    if (repeated < 20 || share < scene_.limits().repeated || share > 0.9) return;
+    Finding& f = scene_.add("repeated", Severity::Failure,
+                            fmt::format("{:.0f} % of its {} repeat the one before: the mark of nearest-neighbour "
+                                        "resampling, which a hillshade shows as stripes",
+                                        100 * share, what),
+                            "resample the original with cubic or bilinear");
+    f.measure = share;
+  }
+
+  RepeatPart all_;
+};
+
+// ---- terraces
+
+struct Neighbours {
+  float difference;  // from the next cell
+  bool sloping;      // the cell eight further on differs
+};
+constexpr std::int64_t kWantedSamples = 200'000;
+
+class TerraceDetector final : public Detector {
+ public:
+  explicit TerraceDetector(Scene& scene) : Detector(scene) {
+    const std::int64_t cells = scene.frame().cols() * scene.frame().rows();
+    stride_ = std::max<std::int64_t>(1, cells / kWantedSamples) | 1;
+  }
+
+  std::shared_ptr<void> scan(const Block& b, const Window& band) const override {
+    auto part = std::make_shared<std::vector<Neighbours>>();
+    for (std::int64_t r = 0; r < band.rows; ++r) {
+      const std::int64_t first = (band.row + r) * band.cols;
+      const float* z = b.row(r + kHalo);
+      for (std::int64_t c = (stride_ - first % stride_) % stride_; c + 8 < band.cols; c += stride_) {
+        if (std::isnan(z[c]) || std::isnan(z[c + 1]) || std::isnan(z[c + 8])) continue;
+        part->push_back({std::abs(z[c + 1] - z[c]), z[c] != z[c + 8]});
+      }
+    }
+    return part;
+  }
+
+  void merge(void* p) override {
+    const auto& part = *static_cast<const std::vector<Neighbours>*>(p);
+    samples_.insert(samples_.end(), part.begin(), part.end());
+  }
+
+  void judge() override {
+    std::vector<double> steps;
+    double sloping = 0, equal = 0;
+    for (const Neighbours& n : samples_) {
+      if (!n.sloping) continue;
+      ++sloping;
+      if (n.difference == 0)
+        ++equal;
+      else
+        steps.push_back(static_cast<double>(n.difference));
+    }
+    if (steps.size() < 200 || equal < scene_.limits().terraces * sloping) return;
+    std::sort(steps.begin(), steps.end());
+    const double step = quantile_of(steps, 0.1);
+    double whole = 0;
+    for (double d : steps) {
+      const double k = d / step;
+      whole += std::abs(k - std::round(k)) < 0.02;
+    }
+    if (whole < 0.98 * static_cast<double>(steps.size())) return;
+    Finding& f = scene_.add(
+        "terraces", Severity::Warning,
+        fmt::format("heights are kept in steps of {:.4g} {} although neighbours differ by less: {:.0f} % of neighbours "
+                    "on sloping ground are equal, and slope, contours and hillshade will show terraces",
+                    step, scene_.unit(), 100 * equal / sloping),
+        "get it with finer heights, or smooth before deriving", step);
+    f.place.clear();
+  }
+
+ private:
+  std::int64_t stride_ = 1;
+  std::vector<Neighbours> samples_;
+};
+
+}  // namespace
+
+std::unique_ptr<Detector> make_repeat_detector(Scene& scene) { return std::make_unique<RepeatDetector>(scene); }
+std::unique_ptr<Detector> make_terrace_detector(Scene& scene) { return std::make_unique<TerraceDetector>(scene); }
+
+}  // namespace katoptra

@@ -1,0 +1,108 @@
+#include "katoptra/surface/correct.hpp"
+
+#include <cmath>
+#include <fmt/format.h>
+
+#include "katoptra/base/error.hpp"
+
+namespace katoptra {
+namespace {
+
+class TiltedSource final : public GridSource {
+ public:
+  TiltedSource(Grid input, GridInfo info, const Correction& c, Point pivot)
+      : input_(std::move(input)), info_(std::move(info)), factor_(c.factor), pivot_(pivot) {
+    const double unit = metres_per(info_.quantity.unit);
+    offset_ = c.offset.metres() / unit;
+    // A tilt is a plane in the coordinates of the frame: the scale at the pivot holds for all of it.
+    const GroundScale scale = info_.frame.crs() ? GroundRuler(info_.frame.crs()).at(pivot) : GroundScale{};
+    rise_x_ = c.tilt_x * scale.x / unit;
+    rise_y_ = c.tilt_y * scale.y / unit;
+  }
+  const GridInfo& info() const override { return info_; }
+
+  void read(const BlockView& out) const override {
+    input_.read_into(out);
+    const Window& w = out.window;
+    for (std::int64_t r = 0; r < w.rows; ++r)
+      for (std::int64_t c = 0; c < w.cols; ++c) {
+        const Point p = info_.frame.centre(static_cast<double>(w.col + c), static_cast<double>(w.row + r));
+        const double add = offset_ + rise_x_ * (p.x - pivot_.x) + rise_y_ * (p.y - pivot_.y);
+        out.row(r)[c] = static_cast<float>(static_cast<double>(out.row(r)[c]) * factor_ + add);
+      }
+  }
+
+ private:
+  Grid input_;
+  GridInfo info_;
+  double factor_, offset_ = 0, rise_x_ = 0, rise_y_ = 0;
+  Point pivot_;
+};
+
+// The shift, told in another CRS, as it is at the middle of the grid.
+Point shift_in(const Correction& c, const Frame& frame) {
+  if (!c.crs || !frame.crs() || c.crs.same_place(frame.crs())) return c.shift;
+  const Transform there(frame.crs(), c.crs);
+  const Point here = frame.bounds().centre(), p = there.forward(here),
+              moved = there.inverse({p.x + c.shift.x, p.y + c.shift.y});
+  return {moved.x - here.x, moved.y - here.y};
+}
+
+Point pivot_in(const Correction& c, const Frame& frame) {
+  if (!c.crs || !frame.crs() || c.crs.same_place(frame.crs())) return c.pivot;
+  return Transform(c.crs, frame.crs()).forward(c.pivot);
+}
+
+}  // namespace
+
+bool Correction::does_nothing() const {
+  return factor == 1 && offset == Length() && shift == Point() && tilt_x == 0 && tilt_y == 0;
+}
+
+std::string Correction::text(LengthUnit unit) const {
+  std::string t;
+  auto add = [&](const std::string& part) { t += (t.empty() ? "" : "; ") + part; };
+  if (factor != 1) add(fmt::format("heights times {:.7g}", factor));
+  if (!(shift == Point())) {
+    const bool degrees = crs.is_geographic();
+    add(fmt::format("moved by {:.{}f} east, {:.{}f} north ({})", shift.x, degrees ? 9 : 4, shift.y, degrees ? 9 : 4,
+                    crs ? crs.unit_name() : "units of its CRS"));
+  }
+  if (offset != Length()) add(fmt::format("{:+.4f} {} everywhere", offset.in(unit), symbol(unit)));
+  if (tilt_x != 0 || tilt_y != 0)
+    add(fmt::format("tilted by {:+.3e} to the east, {:+.3e} to the north about {:.6g}, {:.6g}", tilt_x, tilt_y, pivot.x,
+                    pivot.y));
+  return t;
+}
+
+Grid corrected(const Grid& grid, const Correction& c) {
+  const std::string& name = grid.info().name;
+  if (grid.quantity().kind != QuantityKind::Height)
+    throw Error(ErrorCode::BadArgument, fmt::format("holds {}, not heights", name_of(grid.quantity().kind)), name,
+                "corrections belong to heights");
+  if (c.does_nothing())
+    throw Error(ErrorCode::BadArgument, "the correction changes nothing", name,
+                "give an offset, a shift, a tilt or a factor");
+  const std::string done = c.text(grid.quantity().unit);
+  const Frame& f = grid.frame();
+  const Point shift = shift_in(c, f);
+  const double offset = c.offset.in(grid.quantity().unit);
+  const bool tilted = c.tilt_x != 0 || c.tilt_y != 0;
+  const auto change = [&](GridInfo& info) {
+    info.frame = Frame(f.crs(), f.west() + shift.x, f.north() + shift.y, f.cell(), f.cols(), f.rows());
+    info.notes.push_back(fmt::format("{}: corrected, {}", name, done));
+    for (SourceRecord& s : info.sources) s.treatment += (s.treatment.empty() ? "" : ", ") + ("corrected: " + done);
+    if (is_integer(grid.info().type) && (c.factor != 1 || tilted || offset != std::round(offset))) {
+      info.notes.push_back(
+          fmt::format("{}: {} heights changed by fractions become float32", name, name_of(grid.info().type)));
+      info.type = SampleType::Float32;
+      info.file_void.reset();
+    }
+  };
+  if (!tilted) return scaled(grid, c.factor, offset, change);
+  GridInfo info = grid.info();
+  change(info);
+  return Grid(std::make_shared<TiltedSource>(grid, info, c, pivot_in(c, info.frame)));
+}
+
+}  // namespace katoptra
