@@ -102,7 +102,9 @@ class WkbReader {
     type %= 1000;
     switch (type) {
       case 1:
-        out.push_back({point(little), {}});
+        heights_.clear();
+        out.push_back({point(little), {}, {}});
+        out.back().heights = heights_;
         break;
       case 2:
         out.push_back({line(little), {}, {}});
@@ -189,7 +191,7 @@ class WkbReader {
   std::string file_;
   int dims_ = 2;
   bool has_z_ = false;
-  std::vector<double> heights_;  // of the line that was read last
+  std::vector<double> heights_;  // of the point or line that was read last
 };
 
 // ---- writing

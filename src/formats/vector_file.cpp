@@ -12,6 +12,7 @@
 #include "base/text.hpp"
 #include "csv.hpp"
 #include "geopackage.hpp"
+#include "gpx.hpp"
 
 namespace katoptra {
 namespace fs = std::filesystem;
@@ -94,10 +95,13 @@ class GeoJsonReader {
     if (type.empty() || !g.contains("coordinates"))
       damaged(fmt::format("feature {} has no geometry that is understood", count_));
     const json& c = g["coordinates"];
+    auto add_point = [&](const json& one) {
+      l.features.push_back({point(one), properties, heights_of(json::array({one}))});
+    };
     if (type == "Point")
-      add(point(c));
+      add_point(c);
     else if (type == "MultiPoint")
-      for (const json& p : list(c)) add(point(p));
+      for (const json& p : list(c)) add_point(p);
     else if (type == "LineString" || type == "MultiLineString") {
       auto add_line = [&](const json& one) { l.features.push_back({line(one), properties, heights_of(one)}); };
       if (type == "LineString")
@@ -351,11 +355,12 @@ std::string to_geojson(const Layer& layer) {
 Layer read_layer(const fs::path& path, const Crs& otherwise) {
   const std::string ext = lower_extension(path);
   if (ext == ".gpkg") return read_geopackage(path);
+  if (ext == ".gpx") return read_gpx(path);
   if (ext == ".xyz" || (ext == ".txt" && !is_table(path))) return read_soundings(path, otherwise);
   if (ext == ".csv" || ext == ".txt") return read_table(path, otherwise);
   if (ext != ".geojson" && ext != ".json")
     throw Error(ErrorCode::Unsupported, fmt::format("vector files of the kind '{}' are not read here", ext),
-                path.string(), "give GeoJSON, GeoPackage, CSV or XYZ text");
+                path.string(), "give GeoJSON, GeoPackage, GPX, CSV or XYZ text");
   const std::string text = read_text_file(path, std::size_t{1} << 30);
   json root;
   try {

@@ -1,6 +1,6 @@
 // Vector features in files: GeoJSON (RFC 7946: always longitude and latitude, 9 decimals), GeoPackage (keeps the CRS),
-// tables of points (CSV: columns x and y, or lon and lat, or easting and northing; others are properties), and
-// soundings (XYZ text, see formats/xyz.hpp: points with a property z).
+// GPX (read; WGS 84), tables of points (CSV: columns x and y, or lon and lat, or easting and northing; others are
+// properties), and soundings (XYZ text, see formats/xyz.hpp: points with a property z).
 //
 //   Layer points = read_layer("control.csv", Crs::parse("EPSG:32725"));
 //   write_layer(contour_layer(lines, dem), "contours.gpkg");

@@ -16,7 +16,7 @@ using Property = std::variant<std::int64_t, double, std::string>;
 struct Feature {
   std::variant<Point, LineString, MultiPolygon> geometry;
   std::vector<std::pair<std::string, Property>> properties;  // in the order they are written
-  std::vector<double> heights;                               // of a line's points, where the file has them (z)
+  std::vector<double> heights;                               // of a point, or a line's points, where the file has z
 };
 
 struct Layer {

@@ -1,0 +1,12 @@
+// GPX 1.0 and 1.1: waypoints as points, routes and tracks as lines, elevations as heights. Always WGS 84.
+#pragma once
+#include <filesystem>
+
+#include "katoptra/geo/feature.hpp"
+
+namespace katoptra {
+
+// BadFile when it is not XML, holds no place, or a place is no longitude and latitude.
+Layer read_gpx(const std::filesystem::path& path);
+
+}  // namespace katoptra
