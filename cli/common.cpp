@@ -14,6 +14,7 @@
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/vector_file.hpp"
 #include "katoptra/grid/cache.hpp"
+#include "katoptra/surface/clip.hpp"
 #include "katoptra/surface/heights.hpp"
 
 namespace katoptra::cli {
@@ -108,6 +109,13 @@ void add_reading(CLI::App& verb, Common& c, Reading reading) {
   verb.add_option("--columns", c.columns, "XYZ text: which columns are x, y and z, e.g. 1,2,4 or east,north,z");
   verb.add_option("--delimiter", c.delimiter, "XYZ text: what stands between columns: , ; tab blank")
       ->check(CLI::IsMember({",", ";", "tab", "blank", " "}));
+}
+
+void add_area(CLI::App& verb, Common& c, bool required) {
+  auto* o = verb.add_option("--area", c.area,
+                            "box:W,S,E,N, circle:LON,LAT,RADIUS (@CRS behind it), a vector file or like:FILE");
+  if (required) o->required();
+  verb.add_option("--margin", c.margin, "this much around the area, e.g. 50m");
 }
 
 void add_writing(CLI::App& verb, Common& c) {
@@ -286,6 +294,14 @@ Grid open_input(const std::string& path, const Common& c) {
                      fmt::format("{}: does not say in which unit heights are: {} was taken", name, symbol(unit)));
   return in_unit(grid, unit);
 }
+
+Grid within(const Grid& grid, const Common& c, std::vector<std::string>& notes) {
+  if (c.area.empty()) return grid;
+  const Length margin = c.margin.empty() ? Length() : length_from(c.margin, LengthUnit::Metre, notes);
+  return clip(grid, area_from(c.area, &notes, {.margin = c.margin}), {.margin = margin});
+}
+
+bool is_traced(const Grid& grid) { return grid.info().sources.size() > 1; }
 
 std::vector<std::string> expand_inputs(const std::vector<std::string>& given, Inputs wanted) {
   std::vector<std::string> out;

@@ -40,8 +40,9 @@ enum class Reading { Assigns, Converts, Moves };
 // --crs, --heights, --unit and what input that does not say is: verbs that only look take them for that; verbs that
 // write convert heights to them; verbs that move grids have a --crs of their own.
 void add_reading(CLI::App& verb, Common& c, Reading reading);
-void add_writing(CLI::App& verb, Common& c);  // --void --codec --dry-run
-void add_running(CLI::App& verb, Common& c);  // --threads --memory --json --quiet
+void add_area(CLI::App& verb, Common& c, bool required = false);  // --area --margin
+void add_writing(CLI::App& verb, Common& c);                      // --void --codec --dry-run
+void add_running(CLI::App& verb, Common& c);                      // --threads --memory --json --quiet
 
 // `gazetteer`: where places are looked up; empty: KATOPTRA_GAZETTEER, else gazetteer.geojson here or in `folders`.
 // `tiles`: whose sheets may be named.
@@ -63,6 +64,10 @@ Point point_from(const std::string& text, const Crs& crs);
 Length length_from(const std::string& text, LengthUnit bare, std::vector<std::string>& notes);
 // Opens a grid and brings its heights to the reference and unit asked for.
 Grid open_input(const std::string& path, const Common& c);
+// The part of a grid inside the area of --area, when one is given, and --margin around it.
+Grid within(const Grid& grid, const Common& c, std::vector<std::string>& notes);
+// A grid that came with its lineage keeps it through the next steps.
+bool is_traced(const Grid& grid);
 // Files as they are; the tiles of folders, archives and shortlists (of folders only grids, unless all are wanted).
 enum class Inputs { Grids, All };
 std::vector<std::string> expand_inputs(const std::vector<std::string>& given, Inputs wanted = Inputs::Grids);
@@ -106,6 +111,7 @@ void add_look(CLI::App& app, int& status);
 void add_find_and_fetch(CLI::App& app, int& status);
 void add_order_and_serve(CLI::App& app, int& status);
 void add_surface_verbs(CLI::App& app, int& status);
+void add_judging_verbs(CLI::App& app, int& status);
 void add_product_verbs(CLI::App& app, int& status);
 void add_point_verbs(CLI::App& app, int& status);
 void add_study_verbs(CLI::App& app, int& status);

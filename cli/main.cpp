@@ -41,6 +41,7 @@ int main(int argc, char** argv) {
   cli::add_look(app, status);
   cli::add_find_and_fetch(app, status);
   cli::add_surface_verbs(app, status);
+  cli::add_judging_verbs(app, status);
   cli::add_product_verbs(app, status);
   cli::add_point_verbs(app, status);
   cli::add_study_verbs(app, status);

@@ -26,10 +26,7 @@ struct ProductCommand : Common {
 };
 
 Grid open_product_input(const ProductCommand& o, std::vector<std::string>& notes) {
-  Grid in = open_input(o.in, o);
-  if (o.area.empty()) return in;
-  const Length margin = o.margin.empty() ? Length() : length_from(o.margin, LengthUnit::Metre, notes);
-  return clip(in, area_from(o.area, &notes, {.margin = o.margin}), {.margin = margin});
+  return within(open_input(o.in, o), o, notes);
 }
 
 int run_contours(const ProductCommand& o) {

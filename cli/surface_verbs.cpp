@@ -1,11 +1,6 @@
-#include <cstdio>
 #include <fmt/format.h>
 
 #include "katoptra/base/error.hpp"
-#include "katoptra/check/check.hpp"
-#include "katoptra/formats/bytes.hpp"
-#include "katoptra/formats/vector_file.hpp"
-#include "katoptra/study/tables.hpp"
 #include "katoptra/surface/clip.hpp"
 #include "katoptra/surface/fill.hpp"
 #include "katoptra/surface/mosaic.hpp"
@@ -26,13 +21,6 @@ std::vector<Preference> preferences(const std::vector<std::string>& names) {
   return out;
 }
 
-// The part of a grid inside an area, when one is given.
-Grid within(const Grid& grid, const Common& c, std::vector<std::string>& notes) {
-  if (c.area.empty()) return grid;
-  const Length margin = c.margin.empty() ? Length() : length_from(c.margin, LengthUnit::Metre, notes);
-  return clip(grid, area_from(c.area, &notes, {.margin = c.margin}), {.margin = margin});
-}
-
 int run_mosaic(const MosaicCommand& o) {
   std::vector<std::string> notes;
   std::vector<Grid> tiles;
@@ -41,9 +29,6 @@ int run_mosaic(const MosaicCommand& o) {
   if (!o.feather.empty()) m.feather = length_from(o.feather, LengthUnit::Metre, notes);
   return write_and_state(within(mosaic(tiles, m), o, notes), o, notes, true);
 }
-
-// A grid that came with its lineage keeps it through the next steps.
-bool is_traced(const Grid& grid) { return grid.info().sources.size() > 1; }
 
 struct FillCommand : Common {
   std::string in, largest;
@@ -125,97 +110,6 @@ int run_reproject(const ReprojectCommand& o) {
   return write_and_state(reproject(in, *frame, method), o, notes, is_traced(in));
 }
 
-struct CheckCommand : Common {
-  std::vector<std::string> in;
-};
-
-std::string place_text(Point p, const Crs& crs) {
-  return crs.is_geographic() ? fmt::format("{:.6f}, {:.6f}", p.x, p.y) : fmt::format("{:.2f}, {:.2f}", p.x, p.y);
-}
-
-int run_check(const CheckCommand& o) {
-  std::optional<Area> area;
-  if (!o.area.empty()) area = area_from(o.area);
-  std::vector<Finding> findings;
-  std::vector<Grid> grids;
-  ordered_json stats = ordered_json::array();
-  std::string text;
-  for (const std::string& path : expand_inputs(o.in)) {
-    GridFile file = open_grid_file(path, o.open_options());
-    try {
-      CheckReport r = check(file.grid, {.area = area ? &*area : nullptr, .run = o.run()});
-      findings.insert(findings.end(), std::make_move_iterator(r.findings.begin()),
-                      std::make_move_iterator(r.findings.end()));
-      grids.push_back(file.grid);
-      const Statistics& s = r.statistics;
-      text += fmt::format("{}: {} cells, {} voids, {}\n", path, s.cells, s.voids,
-                          range_text(s.lowest, s.highest, file.grid.quantity()));
-      if (s.cells > s.voids)
-        text += fmt::format(
-            "  percentiles 1/25/50/75/99: {:.2f} / {:.2f} / {:.2f} / {:.2f} / {:.2f}; lowest at {}, highest at {}\n",
-            s.percentiles[0], s.percentiles[2], s.percentiles[3], s.percentiles[4], s.percentiles[6],
-            place_text(s.lowest_at, file.grid.frame().crs()), place_text(s.highest_at, file.grid.frame().crs()));
-      if (s.cells > s.voids)
-        stats.push_back({{"file", path},
-                         {"cells", s.cells},
-                         {"voids", s.voids},
-                         {"lowest", s.lowest},
-                         {"highest", s.highest},
-                         {"lowest_at", {s.lowest_at.x, s.lowest_at.y}},
-                         {"highest_at", {s.highest_at.x, s.highest_at.y}},
-                         {"mean", s.mean},
-                         {"deviation", s.deviation},
-                         {"percentiles", s.percentiles}});
-    } catch (const Error& e) {
-      if (e.code() != ErrorCode::BadFile) throw;
-      findings.push_back({.code = "damaged",
-                          .severity = Severity::Failure,
-                          .file = file.facts.path.filename().string(),
-                          .message = e.problem(),
-                          .advice = "fetch it again",
-                          .measure = {},
-                          .unit = {},
-                          .place = {},
-                          .crs = {}});
-    }
-  }
-  for (Finding& f : check_overlaps(grids, o.run())) findings.push_back(std::move(f));
-  std::stable_sort(findings.begin(), findings.end(),
-                   [](const Finding& a, const Finding& b) { return a.severity > b.severity; });
-  const auto failures =
-      std::count_if(findings.begin(), findings.end(), [](const Finding& f) { return f.severity == Severity::Failure; });
-  for (const Finding& f : findings) {
-    text += fmt::format("{:<8} {:<9} {}: {}\n", name_of(f.severity), f.code, f.file, f.message);
-    if (!f.advice.empty()) text += fmt::format("{:18} -> {}\n", "", f.advice);
-  }
-  text += fmt::format("{} failure{}, {} finding{} in all\n", failures, failures == 1 ? "" : "s", findings.size(),
-                      findings.size() == 1 ? "" : "s");
-  if (!o.out.empty()) {
-    if (o.out.ends_with(".json")) {
-      write_text_file(o.out, findings_json(findings) + "\n", {.overwrite = o.overwrite});
-    } else {
-      write_layer(finding_layer(findings), o.out, {.overwrite = o.overwrite});
-    }
-  }
-  if (o.json) {
-    ordered_json j;
-    j["failures"] = failures;
-    j["findings"] = ordered_json::parse(findings_json(findings));
-    j["statistics"] = stats;
-    std::fputs((j.dump(2, ' ', false, ordered_json::error_handler_t::replace) + "\n").c_str(), stdout);
-  } else if (!o.quiet) {
-    std::fputs(text.c_str(), stdout);
-  }
-  return failures > 0 ? 1 : 0;
-}
-
-void add_area(CLI::App& verb, Common& c, bool required) {
-  auto* o = verb.add_option("--area", c.area,
-                            "box:W,S,E,N, circle:LON,LAT,RADIUS (@CRS behind it), a vector file or like:FILE");
-  if (required) o->required();
-  verb.add_option("--margin", c.margin, "this much around the area, e.g. 50m");
-}
-
 }  // namespace
 
 void add_surface_verbs(CLI::App& app, int& status) {
@@ -268,15 +162,6 @@ void add_surface_verbs(CLI::App& app, int& status) {
   add_output(*v, *r);
   add_running(*v, *r);
   v->callback([r, &status] { status = run_reproject(*r); });
-
-  auto k = std::make_shared<CheckCommand>();
-  v = app.add_subcommand("check", "what is wrong with a surface; exit status 1 when a finding fails");
-  v->add_option("IN", k->in, "surfaces, folders or shortlists")->required();
-  v->add_option("--area", k->area, "the area that should be covered");
-  add_reading(*v, *k, Reading::Assigns);
-  add_output(*v, *k, false);
-  add_running(*v, *k);
-  v->callback([k, &status] { status = run_check(*k); });
 }
 
 }  // namespace katoptra::cli

@@ -5,6 +5,7 @@
 #include <fmt/format.h>
 #include <iterator>
 #include <numbers>
+#include <optional>
 #include <utility>
 
 #include "katoptra/base/error.hpp"
@@ -43,6 +44,17 @@ std::vector<float> pixels_of(const Grid& grid, const Frame& to, const RunOptions
     at += b.window().cells();
   });
   return out;
+}
+
+// For differences, the range that 99 of 100 pixels keep, the same on both sides of zero.
+double difference_reach(const std::vector<float>& pixels) {
+  std::vector<float> sizes;
+  for (float v : pixels)
+    if (!std::isnan(v)) sizes.push_back(std::abs(v));
+  if (sizes.empty()) return 1;
+  const auto at = sizes.begin() + static_cast<std::ptrdiff_t>(static_cast<double>(sizes.size() - 1) * 0.99);
+  std::nth_element(sizes.begin(), at, sizes.end());
+  return static_cast<double>(*at);
 }
 
 // The range that colours are spread over: all of it for heights; for others up to where only two in a thousand pixels
@@ -119,7 +131,8 @@ class MapPainter {
     }
     const std::vector<float> values = pixels_of(grid_, frame_, options_.run);
     const auto [low, high] = colour_range(values, heights());
-    palette_ = palette_for(grid_.quantity(), low, high);
+    palette_ = grid_.quantity().kind == QuantityKind::Difference ? Palette::around_zero(difference_reach(values))
+                                                                 : palette_for(grid_.quantity(), low, high);
     const bool shade = options_.shade && heights();
     std::vector<float> light;
     if (shade) {
@@ -180,6 +193,10 @@ class MapPainter {
         return {{0.85, 0.33, 0.05}, 1.6, 0.30, false, "gaps"};
       case OverlayStyle::Points:
         return {{0.10, 0.10, 0.10}, 1.4, 0, false, "points"};
+      case OverlayStyle::Places:
+        return {{0.85, 0.33, 0.05}, 2.2, 0, false, "places"};
+      case OverlayStyle::Residuals:
+        return {{0.10, 0.10, 0.10}, 1.2, 0, false, "residuals"};
     }
     return {};
   }
@@ -201,6 +218,7 @@ class MapPainter {
     if (lost_ && o.layer.crs) return;
     const Pen p = pen(o.style);
     const Transform t(o.layer.crs ? o.layer.crs : frame_.crs(), frame_.crs());
+    if (o.style == OverlayStyle::Residuals) return residuals(o.layer, t);
     for (const Feature& f : o.layer.features) {
       double w = p.width;
       if (o.style == OverlayStyle::Contours)
@@ -229,9 +247,13 @@ class MapPainter {
       } else {
         const Point q = on_sheet(t.forward(std::get<Point>(f.geometry)));
         cairo_new_path(canvas_.cr());
-        cairo_arc(canvas_.cr(), q.x, q.y, 4.5, 0, 2 * std::numbers::pi);
-        canvas_.colour(kPaper);
-        cairo_fill_preserve(canvas_.cr());
+        if (o.style == OverlayStyle::Places) {
+          cairo_arc(canvas_.cr(), q.x, q.y, 11, 0, 2 * std::numbers::pi);
+        } else {
+          cairo_arc(canvas_.cr(), q.x, q.y, 4.5, 0, 2 * std::numbers::pi);
+          canvas_.colour(kPaper);
+          cairo_fill_preserve(canvas_.cr());
+        }
       }
       canvas_.colour(p.colour, o.style == OverlayStyle::Contours ? 0.8 : 1);
       canvas_.line_width(w);
@@ -239,6 +261,39 @@ class MapPainter {
       canvas_.dashes({});
       label(f, t, p.colour);
     }
+  }
+
+  static std::optional<double> property(const Feature& f, const char* name) {
+    for (const auto& [key, value] : f.properties) {
+      if (key != name) continue;
+      if (const auto* d = std::get_if<double>(&value)) return *d;
+      if (const auto* i = std::get_if<std::int64_t>(&value)) return static_cast<double>(*i);
+    }
+    return std::nullopt;
+  }
+
+  // A disc at each point, as large as its residual is beside the largest that is no outlier.
+  void residuals(const Layer& layer, const Transform& t) {
+    most_residual_ = 0;
+    for (const Feature& f : layer.features)
+      if (const auto r = property(f, "residual"); r && property(f, "outlier").value_or(0) == 0)
+        most_residual_ = std::max(most_residual_, std::abs(*r));
+    for (const Feature& f : layer.features) {
+      const auto* p = std::get_if<Point>(&f.geometry);
+      const auto r = property(f, "residual");
+      if (p && r) disc(on_sheet(t.forward(*p)), *r, property(f, "outlier").value_or(0) != 0);
+    }
+  }
+
+  void disc(Point at, double residual, bool outlier) {
+    const double share = most_residual_ > 0 ? std::min(1.3, std::abs(residual) / most_residual_) : 0;
+    cairo_new_path(canvas_.cr());
+    cairo_arc(canvas_.cr(), at.x, at.y, 3 + 15 * share, 0, 2 * std::numbers::pi);
+    canvas_.colour(Palette::around_zero(1).at(residual > 0 ? 0.8 : -0.8), 0.85);
+    cairo_fill_preserve(canvas_.cr());
+    canvas_.colour(outlier ? Colour{0.85, 0.33, 0.05} : kPaper);
+    canvas_.line_width(outlier ? 3 : 1.2);
+    cairo_stroke(canvas_.cr());
   }
 
   // In the middle of what is seen of a polygon, when there is room.
@@ -278,7 +333,10 @@ class MapPainter {
       const double y = on_sheet({b.west, v}).y;
       c.line(kLeft - 7, y, kLeft, y);
       c.line(kLeft + width(), y, kLeft + width() + 7, y);
-      c.text_upright(kLeft - 14, y, coordinate(v, ys, false), 15);
+      // At a corner the number would run into that of the other axis.
+      const double room = c.text_width(coordinate(v, ys, false), 15) / 2;
+      c.text_upright(kLeft - 14, std::clamp(y, kTop + room, std::max(kTop + room, kTop + height() - room)),
+                     coordinate(v, ys, false), 15);
     }
   }
 
@@ -339,12 +397,16 @@ class MapPainter {
     }
     for (const MapOverlay& o : options_.overlays) {
       const Pen p = pen(o.style);
+      if (o.style == OverlayStyle::Residuals) {
+        y = residual_legend(x, y);
+        continue;
+      }
       c.colour(p.colour);
       c.line_width(std::max(1.4, p.width));
       if (p.dashed) c.dashes({8, 4});
-      if (o.style == OverlayStyle::Points) {
+      if (o.style == OverlayStyle::Points || o.style == OverlayStyle::Places) {
         cairo_new_path(c.cr());
-        cairo_arc(c.cr(), x + 13, y - 5, 4.5, 0, 2 * std::numbers::pi);
+        cairo_arc(c.cr(), x + 13, y - 5, o.style == OverlayStyle::Places ? 9 : 4.5, 0, 2 * std::numbers::pi);
         cairo_stroke(c.cr());
       } else if (o.style == OverlayStyle::Contours || o.style == OverlayStyle::Transect) {
         c.line(x, y - 5, x + 26, y - 5);
@@ -360,6 +422,24 @@ class MapPainter {
       c.text(x + 36, y, o.label.empty() ? p.label : o.label, 15);
       y += 26;
     }
+  }
+
+  double residual_legend(double x, double y) {
+    Canvas& c = canvas_;
+    const std::string unit = unit_name(grid_.quantity());
+    c.colour(kInk);
+    c.text(x, y, "surface less known", 15, Align::Left, true);
+    y += 36;
+    for (const double sign : {1.0, -1.0}) {
+      disc({x + 19, y - 5}, sign * most_residual_, false);
+      c.colour(kInk);
+      c.text(x + 48, y, fmt::format("{}{:.3f} {}", sign > 0 ? "+" : "\u2212", most_residual_, unit), 15);
+      y += 42;
+    }
+    disc({x + 19, y - 5}, 0, true);
+    c.colour(kInk);
+    c.text(x + 48, y, "outlier", 15);
+    return y + 30;
   }
 
   void scale_bar() {
@@ -408,6 +488,7 @@ class MapPainter {
   Frame frame_;
   Canvas canvas_;
   Palette palette_;
+  double most_residual_ = 0;
 };
 
 }  // namespace

@@ -83,6 +83,17 @@ Palette Palette::plain(double lowest, double highest) {
   return p;
 }
 
+Palette Palette::around_zero(double most) {
+  Palette p;
+  p.highest_ = std::max(most, 1e-9);
+  p.lowest_ = -p.highest_;
+  for (auto [t, lightness, chroma, hue] :
+       {std::array{-1.0, 0.38, 0.13, 335.0}, std::array{-0.5, 0.67, 0.10, 335.0}, std::array{0.0, 0.96, 0.0, 335.0},
+        std::array{0.0, 0.96, 0.0, 195.0}, std::array{0.5, 0.67, 0.08, 195.0}, std::array{1.0, 0.38, 0.075, 200.0}})
+    p.stops_.push_back({p.highest_ * t, lightness, chroma, hue});
+  return p;
+}
+
 Palette Palette::directions() {
   Palette p;
   p.lowest_ = 0;

@@ -25,7 +25,8 @@ struct Picture {
 // From the extension of a file name; Unsupported for others.
 PictureFormat picture_format_for(const std::string& file_name);
 
-enum class OverlayStyle { Area, Contours, Transect, Footprints, Kept, Gaps, Points };
+// Residuals: points with the properties residual and outlier, as discs. Places: outlines of findings.
+enum class OverlayStyle { Area, Contours, Transect, Footprints, Kept, Gaps, Points, Places, Residuals };
 struct MapOverlay {
   Layer layer;
   OverlayStyle style = OverlayStyle::Area;

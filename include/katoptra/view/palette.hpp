@@ -26,6 +26,8 @@ class Palette {
   static Palette land_and_sea(double lowest, double highest);
   // One ramp for quantities without a zero (slope, roughness, uncertainty).
   static Palette plain(double lowest, double highest);
+  // Two ramps away from zero, plum below and teal above, pale where nothing differs; the same reach on both sides.
+  static Palette around_zero(double most);
   // Around the circle, for directions in degrees.
   static Palette directions();
   static Palette grey(double lowest, double highest);

@@ -1,0 +1,34 @@
+// Comparisons, control reports and statistics as text for machines: JSON and tables.
+#pragma once
+#include <string>
+#include <vector>
+
+#include "katoptra/check/compare.hpp"
+#include "katoptra/check/control.hpp"
+#include "katoptra/check/thresholds.hpp"
+#include "katoptra/check/zones.hpp"
+
+namespace katoptra {
+
+// JSON objects; numbers that are not known are null. Volumes and areas in cubic and square metres.
+std::string error_statistics_json(const ErrorStatistics& s);
+std::string comparison_json(const Comparison& c);
+std::string standings_json(const std::vector<Standing>& s);
+std::string control_json(const ControlReport& r);
+std::string statistics_json(const Statistics& s, const Quantity& q, int bins = 50);
+std::string zones_json(const std::vector<ZoneStatistics>& zones);
+std::string levels_json(const std::vector<LevelVolumes>& levels);
+// The shift that was found, as the file that `correct --by` reads.
+std::string correction_json(const Correction& c);
+Correction read_correction(const std::string& text, const std::string& file);
+
+// name,x,y,cover,known,value,residual,outlier; in the CRS and unit of the surface.
+std::string control_csv(const ControlReport& report);
+// zone,cells,voids,area_m2,lowest,highest,mean,deviation,p5,median,p95
+std::string zones_csv(const std::vector<ZoneStatistics>& zones);
+// level,area_above_m2,area_below_m2,volume_above_m3,volume_below_m3
+std::string levels_csv(const std::vector<LevelVolumes>& levels);
+// from,to,cells: the full or the robust range in even bins.
+std::string histogram_csv(const Statistics& s, int bins, bool robust);
+
+}  // namespace katoptra

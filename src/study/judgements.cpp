@@ -1,0 +1,256 @@
+#include "katoptra/study/judgements.hpp"
+
+#include <cmath>
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+
+#include "katoptra/base/error.hpp"
+
+#include "formats/csv.hpp"
+
+namespace katoptra {
+namespace {
+
+using json = nlohmann::ordered_json;
+
+json number(double v) { return std::isfinite(v) ? json(v) : json(nullptr); }
+
+std::string text_of(const json& j) { return j.dump(2, ' ', false, json::error_handler_t::replace); }
+
+json errors_of(const ErrorStatistics& s) {
+  return {{"count", s.count},
+          {"mean", number(s.mean)},
+          {"deviation", number(s.deviation)},
+          {"rmse", number(s.rmse)},
+          {"median", number(s.median)},
+          {"nmad", number(s.nmad)},
+          {"q683", number(s.q683)},
+          {"q95", number(s.q95)},
+          {"lowest", number(s.lowest)},
+          {"highest", number(s.highest)}};
+}
+
+json volume_of(const VolumeChange& v) {
+  return {{"above_m3", v.above},
+          {"below_m3", v.below},
+          {"net_m3", v.net()},
+          {"uncertainty_m3", v.uncertainty},
+          {"area_above_m2", v.area_above},
+          {"area_below_m2", v.area_below},
+          {"area_m2", v.area}};
+}
+
+json correction_of(const Correction& c) {
+  return {{"factor", c.factor},
+          {"offset_m", c.offset.metres()},
+          {"shift", {c.shift.x, c.shift.y}},
+          {"crs", !c.crs ? json(nullptr) : json(c.crs.code().empty() ? c.crs.wkt() : c.crs.code())},
+          {"tilt", {c.tilt_x, c.tilt_y}},
+          {"pivot", {c.pivot.x, c.pivot.y}}};
+}
+
+json coregistration_of(const Coregistration& c) {
+  json j{{"found", c.found}};
+  if (!c.found) {
+    j["why"] = c.why;
+    return j;
+  }
+  j["east_m"] = c.east.metres();
+  j["north_m"] = c.north.metres();
+  j["cells"] = {c.cells_x, c.cells_y};
+  j["shift_error_m"] = c.shift_error.metres();
+  j["offset_m"] = c.offset.metres();
+  j["offset_error_m"] = c.offset_error.metres();
+  j["tilt"] = {c.tilt_x, c.tilt_y};
+  j["tilt_error"] = c.tilt_error;
+  j["nmad_before_m"] = c.nmad_before.metres();
+  j["nmad_after_m"] = c.nmad_after.metres();
+  j["steps"] = c.steps;
+  j["correction"] = correction_of(c.correction());
+  return j;
+}
+
+}  // namespace
+
+std::string error_statistics_json(const ErrorStatistics& s) { return text_of(errors_of(s)); }
+
+std::string comparison_json(const Comparison& c) {
+  json j{{"first", c.first}, {"second", c.second}, {"unit", unit_name(c.difference.quantity())}};
+  j["cols"] = c.frame.cols();
+  j["rows"] = c.frame.rows();
+  j["crs"] = c.frame.crs().label();
+  j["bounds"] = {c.frame.west(), c.frame.south(), c.frame.east(), c.frame.north()};
+  j["difference"] = errors_of(c.overall);
+  j["classes"] = json::array();
+  for (const DifferenceClass& k : c.classes)
+    j["classes"].push_back({{"of", k.of}, {"name", k.name}, {"difference", errors_of(k.statistics)}});
+  const auto [low, high] = c.robust_range();
+  constexpr int kBins = 50;
+  j["histogram"] = {{"from", low}, {"to", high}, {"cells", c.sketch.histogram(kBins, {low, high})}};
+  j["worst"] = json::array();
+  for (const WorstPlace& w : c.worst)
+    j["worst"].push_back(
+        {{"x", w.place.x}, {"y", w.place.y}, {"difference", w.difference}, {"patch_mean", w.patch_mean}});
+  j["volume"] = volume_of(c.volume);
+  j["independent_cells"] = c.independent_cells;
+  if (c.detection)
+    j["detection"] = {{"level", c.detection->level},
+                      {"cells", c.detection->cells},
+                      {"share", c.detection->share},
+                      {"volume", volume_of(c.detection->volume)}};
+  if (c.coregistration) j["coregistration"] = coregistration_of(*c.coregistration);
+  j["notes"] = c.notes;
+  return text_of(j);
+}
+
+std::string standings_json(const std::vector<Standing>& list) {
+  json j = json::array();
+  for (const Standing& s : list)
+    j.push_back({{"name", s.name},
+                 {"cells", s.cells},
+                 {"offset_m", number(s.offset)},
+                 {"spread_m", number(s.spread)},
+                 {"odd", s.odd}});
+  return text_of(j);
+}
+
+std::string control_json(const ControlReport& r) {
+  json j{{"surface", r.surface}, {"control", r.control}, {"unit", symbol(r.unit)}, {"points", r.rows.size()}};
+  j["without_value"] = r.without_value;
+  j["all"] = errors_of(r.all);
+  for (auto [key, s] :
+       {std::pair{"open", &r.open}, std::pair{"vegetated", &r.vegetated}, std::pair{"sea_floor", &r.sea_floor}})
+    if (*s) j[key] = errors_of(**s);
+  if (r.asprs) {
+    j["asprs_2023"] = {
+        {"rmse_m", r.asprs->rmse.metres()}, {"class_cm", r.asprs->class_cm ? json(*r.asprs->class_cm) : json(nullptr)},
+        {"class", r.asprs->class_text},     {"points", r.asprs->points},
+        {"needed", r.asprs->needed},        {"enough", r.asprs->enough},
+        {"biased", r.asprs->biased}};
+    if (r.asprs->vegetated_rmse) j["asprs_2023"]["vegetated_rmse_m"] = r.asprs->vegetated_rmse->metres();
+  }
+  if (r.s44) j["s44"] = {{"order", name_of(r.s44->order)}, {"shares", r.s44->shares}};
+  j["residuals"] = json::array();
+  for (const ControlResidual& p : r.rows)
+    j["residuals"].push_back({{"name", p.point.name},
+                              {"x", p.here.x},
+                              {"y", p.here.y},
+                              {"cover", name_of(p.point.cover)},
+                              {"known", p.known},
+                              {"value", number(p.value)},
+                              {"residual", number(p.residual)},
+                              {"outlier", p.outlier}});
+  j["notes"] = r.notes;
+  return text_of(j);
+}
+
+std::string statistics_json(const Statistics& s, const Quantity& q, int bins) {
+  json j{{"unit", unit_name(q)}, {"cells", s.cells}, {"voids", s.voids}};
+  j["lowest"] = number(s.lowest);
+  j["highest"] = number(s.highest);
+  j["lowest_at"] = {s.lowest_at.x, s.lowest_at.y};
+  j["highest_at"] = {s.highest_at.x, s.highest_at.y};
+  j["mean"] = number(s.mean);
+  j["deviation"] = number(s.deviation);
+  for (int i = 0; i < 7; ++i) j["percentiles"][fmt::format("{:g}", kPercents[i])] = number(s.percentiles[i]);
+  if (s.cells > s.voids) {
+    const auto [low, high] = s.robust();
+    j["histogram"] = {
+        {"full", {{"from", s.lowest}, {"to", s.highest}, {"cells", s.sketch.histogram(bins, {s.lowest, s.highest})}}},
+        {"robust", {{"from", low}, {"to", high}, {"cells", s.sketch.histogram(bins, {low, high})}}}};
+  }
+  return text_of(j);
+}
+
+std::string zones_json(const std::vector<ZoneStatistics>& zones) {
+  json j = json::array();
+  for (const ZoneStatistics& z : zones)
+    j.push_back({{"zone", z.name},
+                 {"cells", z.cells},
+                 {"voids", z.voids},
+                 {"area_m2", z.area},
+                 {"lowest", number(z.lowest)},
+                 {"highest", number(z.highest)},
+                 {"mean", number(z.mean)},
+                 {"deviation", number(z.deviation)},
+                 {"p5", number(z.p5)},
+                 {"median", number(z.median)},
+                 {"p95", number(z.p95)}});
+  return text_of(j);
+}
+
+std::string levels_json(const std::vector<LevelVolumes>& levels) {
+  json j = json::array();
+  for (const LevelVolumes& v : levels)
+    j.push_back({{"level", v.level},
+                 {"area_above_m2", v.area_above},
+                 {"area_below_m2", v.area_below},
+                 {"volume_above_m3", v.volume_above},
+                 {"volume_below_m3", v.volume_below}});
+  return text_of(j);
+}
+
+std::string correction_json(const Correction& c) { return text_of(correction_of(c)); }
+
+Correction read_correction(const std::string& text, const std::string& file) {
+  try {
+    json j = json::parse(text);
+    // What compare writes has it further in.
+    if (j.contains("coregistration")) j = j["coregistration"];
+    if (j.contains("correction")) j = j["correction"];
+    Correction c;
+    c.factor = j.value("factor", 1.0);
+    c.offset = Length::metres(j.value("offset_m", 0.0));
+    if (j.contains("shift")) c.shift = {j["shift"].at(0).get<double>(), j["shift"].at(1).get<double>()};
+    if (j.contains("tilt")) {
+      c.tilt_x = j["tilt"].at(0).get<double>();
+      c.tilt_y = j["tilt"].at(1).get<double>();
+    }
+    if (j.contains("pivot")) c.pivot = {j["pivot"].at(0).get<double>(), j["pivot"].at(1).get<double>()};
+    if (j.contains("crs") && j["crs"].is_string()) c.crs = Crs::parse(j["crs"].get<std::string>());
+    return c;
+  } catch (const json::exception& e) {
+    throw Error(ErrorCode::BadFile, fmt::format("is no correction: {}", e.what()), file,
+                "give the JSON that compare --json printed");
+  }
+}
+
+std::string control_csv(const ControlReport& report) {
+  auto text_or_none = [](double v) { return std::isnan(v) ? std::string() : fmt::format("{:.4f}", v); };
+  std::string text = "name,x,y,cover,known,value,residual,outlier\n";
+  const int digits = report.crs.is_geographic() ? 9 : 4;
+  for (const ControlResidual& r : report.rows)
+    text += fmt::format("{},{:.{}f},{:.{}f},{},{:.4f},{},{},{}\n", csv_field(r.point.name), r.here.x, digits, r.here.y,
+                        digits, name_of(r.point.cover), r.known, text_or_none(r.value), text_or_none(r.residual),
+                        r.outlier ? "yes" : "");
+  return text;
+}
+
+std::string zones_csv(const std::vector<ZoneStatistics>& zones) {
+  auto n = [](double v) { return std::isnan(v) ? std::string() : fmt::format("{:.10g}", v); };
+  std::string text = "zone,cells,voids,area_m2,lowest,highest,mean,deviation,p5,median,p95\n";
+  for (const ZoneStatistics& z : zones)
+    text += fmt::format("{},{},{},{},{},{},{},{},{},{},{}\n", csv_field(z.name), z.cells, z.voids, n(z.area),
+                        n(z.lowest), n(z.highest), n(z.mean), n(z.deviation), n(z.p5), n(z.median), n(z.p95));
+  return text;
+}
+
+std::string levels_csv(const std::vector<LevelVolumes>& levels) {
+  std::string text = "level,area_above_m2,area_below_m2,volume_above_m3,volume_below_m3\n";
+  for (const LevelVolumes& v : levels)
+    text += fmt::format("{:.10g},{:.10g},{:.10g},{:.10g},{:.10g}\n", v.level, v.area_above, v.area_below,
+                        v.volume_above, v.volume_below);
+  return text;
+}
+
+std::string histogram_csv(const Statistics& s, int bins, bool robust) {
+  const auto [low, high] = robust ? s.robust() : std::pair{s.lowest, s.highest};
+  const std::vector<double> counts = s.sketch.histogram(bins, {low, high});
+  std::string text = "from,to,cells\n";
+  for (int i = 0; i < bins; ++i)
+    text += fmt::format("{:.9g},{:.9g},{:.0f}\n", low + (high - low) * i / bins, low + (high - low) * (i + 1) / bins,
+                        counts[static_cast<std::size_t>(i)]);
+  return text;
+}
+
+}  // namespace katoptra
