@@ -62,11 +62,19 @@ void print_run(const StudyRun& r, const Common& c) {
   list(r.check.findings);
   list(r.source_findings);
   const std::string unit = symbol(r.surface.info.quantity.unit);
-  if (r.control && r.control->residuals > 0)
-    fmt::print("  control    RMSE {:.3f} {} at {} points, mean {:+.3f}\n", r.control->rmse, unit, r.control->residuals,
-               r.control->mean);
-  for (const ReferenceResult& x : r.reference)
-    fmt::print("  reference  RMSE {:.3f} {} over {} {} cells, mean {:+.3f}\n", x.rmse, unit, x.cells, x.how, x.mean);
+  if (r.control && r.control->asprs)
+    fmt::print("  control    RMSE {:.3f} m at {} points, mean {:+.3f} {}; ASPRS 2023 {}{}\n",
+               r.control->asprs->rmse.metres(), r.control->all.count, r.control->all.mean, unit,
+               r.control->asprs->class_text, r.control->asprs->enough ? "" : " (too few points)");
+  if (r.reference) {
+    auto line = [&](const std::string& of, const ErrorStatistics& e) {
+      fmt::print("  reference  RMSE {:.3f} {} over {} {} cells, mean {:+.3f}, NMAD {:.3f}\n", e.rmse, unit, e.count, of,
+                 e.mean, e.nmad);
+    };
+    line("all", r.reference->overall);
+    for (const DifferenceClass& k : r.reference->classes)
+      if (k.of == "lineage") line(k.name, k.statistics);
+  }
   double seconds = 0;
   for (const StepTime& t : r.times) seconds += t.seconds;
   fmt::print("  time       {:.1f} s in {} steps\n", seconds, r.times.size());

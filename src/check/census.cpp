@@ -8,7 +8,7 @@ namespace katoptra {
 namespace {
 
 struct CensusPart {
-  std::shared_ptr<StatisticsPart> statistics = StatisticsGathering::part();
+  std::shared_ptr<StatisticsPart> statistics;
   std::vector<VoidRun> runs;
   std::vector<std::size_t> row_end;
   std::int64_t known = 0;
@@ -25,7 +25,7 @@ bool is_customary_void(double v) {
 }  // namespace
 
 Census::Census(Scene& scene, const Area* area, const RunOptions& run)
-    : Detector(scene), gathering_(scene.frame()), voids_(scene.frame(), run.memory, scene.grid().info().name) {
+    : Detector(scene), gathering_(scene.grid()), voids_(scene.frame(), run.memory, scene.grid().info().name) {
   const Frame& frame = scene.frame();
   if (!area || !frame.crs()) return;
   wanted_shape_ = area->in(frame.crs()).shape();
@@ -38,6 +38,7 @@ Census::Census(Scene& scene, const Area* area, const RunOptions& run)
 
 std::shared_ptr<void> Census::scan(const Block& block, const Window& band) const {
   auto part = std::make_shared<CensusPart>();
+  part->statistics = gathering_.part();
   for (std::int64_t r = 0; r < band.rows; ++r) {
     const float* row = block.row(r + kHalo);
     StatisticsGathering::add_row(*part->statistics, row, band.cols, band.row + r);
@@ -135,7 +136,7 @@ std::optional<double> Census::undeclared_void() const {
                  k = static_cast<double>(low ? gathering_.at_lowest() : gathering_.at_highest());
     if (k >= n) continue;
     // The others, without the cells of that value.
-    const double q0 = low ? s.sketch.quantile(k / (n - 1)) : s.sketch.quantile((n - 1 - k) / (n - 1)),
+    const double q0 = s.sketch.quantile((low ? k + 0.25 : n - 1.25 - k) / (n - 1)),
                  p1 = s.sketch.quantile((low ? k + 0.01 * (n - k) : 0.01 * (n - k)) / n),
                  p99 = s.sketch.quantile((low ? k + 0.99 * (n - k) : 0.99 * (n - k)) / n);
     const double gap = std::abs(q0 - v), range = std::max(p99 - p1, 1 / scene_.metre());

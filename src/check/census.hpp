@@ -15,9 +15,9 @@ namespace katoptra {
 struct StatisticsPart;
 class StatisticsGathering {
  public:
-  explicit StatisticsGathering(const Frame& frame);
+  explicit StatisticsGathering(const Grid& grid);
   ~StatisticsGathering();
-  static std::shared_ptr<StatisticsPart> part();
+  std::shared_ptr<StatisticsPart> part() const;
   static void add_row(StatisticsPart& part, const float* row, std::int64_t cols, std::int64_t r);
   void merge(const StatisticsPart& part);
   Statistics result();

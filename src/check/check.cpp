@@ -28,7 +28,7 @@ void judge_references(Scene& scene) {
     scene.add("no-unit", Severity::Warning, "does not say in which unit its heights are: metres are taken",
               "tell it with --unit");
   if (crs.is_geographic())
-    scene.add("degrees", Severity::Warning,
+    scene.add("degrees", Severity::Note,
               fmt::format("is in degrees: a cell is {:.2f} m wide and {:.2f} m high on the ground here", s.x.metres(),
                           s.y.metres()),
               "reproject before measuring lengths, areas or volumes outside Katoptra");

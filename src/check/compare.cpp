@@ -19,6 +19,7 @@ namespace katoptra {
 namespace {
 
 constexpr double kMeanFromHere = 1.5;
+constexpr int kClassBits = 9;  // quantiles of a class to 1/512 of their distance from the median
 
 class DifferenceSource final : public GridSource {
  public:
@@ -177,7 +178,8 @@ class Comparing {
   }
 
   void run() {
-    std::vector<ErrorGathering> all(classes_.all() + 1, ErrorGathering(origin_));
+    std::vector<ErrorGathering> all(1, ErrorGathering(origin_));
+    all.resize(classes_.all() + 1, ErrorGathering(origin_, kClassBits));
     std::vector<PatchRow> open;
     VolumeChange volume, detected;
     std::int64_t row = 0;
@@ -220,7 +222,8 @@ class Comparing {
 
   std::shared_ptr<BandPart> scan(const Block& a, const Window& band) const {
     auto part = std::make_shared<BandPart>();
-    part->classes.assign(classes_.all() + 1, {ErrorGathering(origin_), {}});
+    part->classes.assign(1, {ErrorGathering(origin_), {}});
+    part->classes.resize(classes_.all() + 1, {ErrorGathering(origin_, kClassBits), {}});
     const Block b = out_.second_here.read(band), slopes = slope_.read(band), aspects = aspect_.read(band);
     for (std::int64_t r = 0; r < band.rows; ++r) {
       Row row{a.row(r), a.origin_row(r), b.row(r), slopes.row(r), aspects.row(r), band.row + r};

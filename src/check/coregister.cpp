@@ -11,6 +11,7 @@
 #include "katoptra/surface/clip.hpp"
 #include "katoptra/surface/reproject.hpp"
 
+#include "least_squares.hpp"
 #include "moments.hpp"
 
 namespace katoptra {
@@ -22,67 +23,6 @@ constexpr int kMostSteps = 20;
 // One cell that both surfaces know: reference less surface, the slope there and the place, all in metres.
 struct Sample {
   float difference, slope_x, slope_y, x, y;
-};
-
-// Least squares with up to six unknowns by normal equations, solved by Cholesky's method.
-class LeastSquares {
- public:
-  static constexpr std::size_t kMost = 6;
-  explicit LeastSquares(std::size_t unknowns) : n_(unknowns) {}
-
-  void add(const std::array<double, kMost>& row, double value) {
-    for (std::size_t i = 0; i < n_; ++i) {
-      for (std::size_t k = 0; k <= i; ++k) a_[i][k] += row[i] * row[k];
-      b_[i] += row[i] * value;
-    }
-  }
-
-  // False when the unknowns cannot be told apart.
-  bool solve() {
-    std::array<double, kMost> diagonal{};
-    for (std::size_t i = 0; i < n_; ++i) {
-      diagonal[i] = a_[i][i];
-      for (std::size_t k = 0; k <= i; ++k) {
-        double s = a_[i][k];
-        for (std::size_t j = 0; j < k; ++j) s -= l_[i][j] * l_[k][j];
-        if (i == k) {
-          if (!(s > 1e-9 * diagonal[i]) || s <= 0) return false;
-          l_[i][i] = std::sqrt(s);
-        } else {
-          l_[i][k] = s / l_[k][k];
-        }
-      }
-    }
-    x_ = backward(forward(b_));
-    return true;
-  }
-  double value(std::size_t i) const { return x_[i]; }
-  // The standard error of an unknown for a residual deviation of one.
-  double error(std::size_t i) const {
-    std::array<double, kMost> unit{};
-    unit[i] = 1;
-    return std::sqrt(std::max(0.0, backward(forward(unit))[i]));
-  }
-
- private:
-  std::array<double, kMost> forward(std::array<double, kMost> v) const {
-    for (std::size_t i = 0; i < n_; ++i) {
-      for (std::size_t k = 0; k < i; ++k) v[i] -= l_[i][k] * v[k];
-      v[i] /= l_[i][i];
-    }
-    return v;
-  }
-  std::array<double, kMost> backward(std::array<double, kMost> v) const {
-    for (std::size_t i = n_; i-- > 0;) {
-      for (std::size_t k = i + 1; k < n_; ++k) v[i] -= l_[k][i] * v[k];
-      v[i] /= l_[i][i];
-    }
-    return v;
-  }
-
-  std::size_t n_;
-  std::array<std::array<double, kMost>, kMost> a_{}, l_{};
-  std::array<double, kMost> b_{}, x_{};
 };
 
 class Fitting {
@@ -125,7 +65,9 @@ class Fitting {
         c.why = "no shift below 20 cells brings them together";
         return c;
       }
-      if (std::hypot(step_x_ / cell_x_, step_y_ / cell_y_) < kShiftStep) break;
+      // Steps far below what the fit itself knows are noise.
+      const double rest = std::max(kShiftStep, 0.2 * c.shift_error.metres() / std::min(cell_x_, cell_y_));
+      if (std::hypot(step_x_ / cell_x_, step_y_ / cell_y_) < rest) break;
     }
     if (c.steps > kMostSteps) {
       c.why = "the fit does not come to rest: there is too little slope, or the surfaces are not of the same ground";
@@ -138,6 +80,7 @@ class Fitting {
     c.cells_y = y / cell_y_;
     c.shift = {x / cell_x_ * frame_.cell().x, y / cell_y_ * frame_.cell().y};
     c.rotation = Angle::radians(spin);
+    c.cells_at_edge = std::abs(spin) * reach() / std::max(cell_x_, cell_y_);
     return c;
   }
 

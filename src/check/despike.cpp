@@ -68,7 +68,7 @@ SpikeRule spike_rule(const Grid& grid, const Thresholds& thresholds, const RunOp
     const Block b = grid.read(blocks[i].grown(2));
     for (std::int64_t r = 2; r < blocks[i].rows + 2; r += 2)
       for (std::int64_t c = 2; c < blocks[i].cols + 2; c += 2)
-        if (const float d = departure(b, c, r); !std::isnan(d)) parts[i].push_back(static_cast<double>(d));
+        if (const float d = departure(b, c, r); d > 0) parts[i].push_back(static_cast<double>(d));
   });
   std::vector<double> all;
   for (const auto& p : parts) all.insert(all.end(), p.begin(), p.end());

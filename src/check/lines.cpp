@@ -25,10 +25,27 @@ constexpr std::int64_t kTile = 256;
 constexpr std::int64_t kOverlap = 8;  // lines that two judged stretches share
 constexpr double kFixed = 1048576;
 constexpr double kDeviations = 8;
+// Seven standard deviations of what noise makes of the two estimates, in standard errors of one line.
+constexpr double kStripeErrors = 8, kStepErrors = 15;
 constexpr std::int64_t kWidestBand = 64;
 
 struct Sum {
-  std::int32_t value = 0, count = 0;
+  std::int32_t value = 0, squares = 0, count = 0;
+  void add(const Sum& o) {
+    value += o.value;
+    squares += o.squares;
+    count += o.count;
+  }
+};
+
+// Sums of many cells side by side, for kernels.
+struct Sums {
+  explicit Sums(std::size_t n) : values(n), squares(n), counts(n) {}
+  std::vector<std::int32_t> values, squares, counts;
+  Sum at(std::size_t i) const { return {values[i], squares[i], counts[i]}; }
+  void clear() {
+    for (auto* v : {&values, &squares, &counts}) std::fill(v->begin(), v->end(), 0);
+  }
 };
 
 struct TileColumns {
@@ -45,12 +62,15 @@ struct Part {
 // stripe of its row.
 KATOPTRA_CLONES void add_departures(const float* __restrict before, const float* __restrict here,
                                     const float* __restrict after, std::int32_t n, float scale,
-                                    std::int32_t* __restrict sums, std::int32_t* __restrict counts) {
+                                    std::int32_t* __restrict sums, std::int32_t* __restrict squares,
+                                    std::int32_t* __restrict counts) {
   for (std::int32_t c = 0; c < n; ++c) {
     const float d = (here[c] - (before[c] + after[c]) * 0.5f) * scale;
     const bool known = d == d;
     const float at_most = d > 1048576.0f ? 1048576.0f : d, clamped = at_most < -1048576.0f ? -1048576.0f : at_most;
-    sums[c] += known ? static_cast<std::int32_t>(clamped) : 0;
+    const std::int32_t whole = known ? static_cast<std::int32_t>(clamped) : 0, coarse = whole / 1024;
+    sums[c] += whole;
+    squares[c] += coarse * coarse;
     counts[c] += known ? 1 : 0;
   }
 }
@@ -71,10 +91,19 @@ struct Ripple {
 
 // ---- one sequence of lines
 
+struct Mean {
+  double value = std::nan(""), error = 0;
+};
+
 class Sequence {
  public:
-  // Means in metres, NaN where too little is known.
-  explicit Sequence(std::vector<double> means) : t_(std::move(means)) {}
+  // Means in metres, NaN where too little is known, and the standard errors of them.
+  explicit Sequence(const std::vector<Mean>& means) {
+    for (const Mean& m : means) {
+      t_.push_back(m.value);
+      error_.push_back(m.error);
+    }
+  }
 
   // Lines [from, to) of the sequence that stand out.
   void judge(std::size_t from, std::size_t to, double stripe, double step,
@@ -87,11 +116,14 @@ class Sequence {
     const double least_stripe = limit(stripes, stripe), least_step = limit(steps, step);
     std::vector<std::pair<double, Hit>> all;  // how much of the sequence each explains
     for (std::size_t i = 1; i + 2 < n; ++i) {
-      if (std::abs(stripes[i]) >= least_stripe) {
+      // Where little of a stretch is land, the rest tells nothing of the noise on it: each line's own error counts,
+      // too.
+      const double error = std::max({error_[i - 1], error_[i], error_[i + 1], error_[i + 2]});
+      if (std::abs(stripes[i]) >= std::max(least_stripe, kStripeErrors * error)) {
         const double fit = t_[i] - (t_[i - 1] + t_[i + 1]) / 2;
         all.push_back({fit * fit / 1.5, {.step = false, .line = static_cast<std::int64_t>(i), .height = stripes[i]}});
       }
-      if (std::abs(steps[i]) >= least_step) {
+      if (std::abs(steps[i]) >= std::max(least_step, kStepErrors * error)) {
         const double fit = (t_[i + 1] - t_[i]) / 2;
         all.push_back({fit * fit / 0.5, {.step = true, .line = static_cast<std::int64_t>(i), .height = steps[i]}});
       }
@@ -168,13 +200,14 @@ class Sequence {
     }
   }
 
-  std::vector<double> t_;
+  std::vector<double> t_, error_;
 };
 
-double mean_of(const Sum& s, std::int64_t length) {
+Mean mean_of(const Sum& s, std::int64_t length) {
   // The mean of a few cells wanders far without any stripe.
-  if (s.count < 32 || 2 * s.count < length) return std::nan("");
-  return static_cast<double>(s.value) / s.count / kFixed;
+  if (s.count < 32 || 2 * s.count < length) return {};
+  const double n = s.count, mean = s.value / n / kFixed, square = s.squares / n / (1024.0 * 1024.0);
+  return {mean, std::sqrt(std::max(0.0, square - mean * mean) / n)};
 }
 
 // ---- the detector
@@ -192,31 +225,29 @@ class LineDetector final : public Detector {
       : Detector(scene),
         cols_(scene.frame().cols()),
         rows_(scene.frame().rows()),
-        segments_(std::max<std::int64_t>(1, cols_ / kTile)),
+        segments_(std::max<std::int64_t>(1, (cols_ + kTile / 2) / kTile)),
         history_(static_cast<std::size_t>(segments_)),
         columns_(static_cast<std::size_t>(cols_)) {}
 
   std::shared_ptr<void> scan(const Block& b, const Window& band) const override {
     auto part = std::make_shared<Part>();
-    const auto n = static_cast<std::size_t>(cols_);
-    std::vector<std::int32_t> sums(n), counts(n), column_sums(n), column_counts(n);
+    Sums sums(static_cast<std::size_t>(cols_)), columns(static_cast<std::size_t>(cols_));
     const float scale = static_cast<float>(scene_.metre() * kFixed);
     for (std::int64_t r = 0; r < band.rows; ++r) {
       const std::int64_t in = r + kHalo, tile = (band.row + r) / kTile;
-      std::fill(sums.begin(), sums.end(), 0);
-      std::fill(counts.begin(), counts.end(), 0);
-      add_departures(b.row(in - 1), b.row(in), b.row(in + 1), static_cast<std::int32_t>(cols_), scale, sums.data(),
-                     counts.data());
-      part->rows.push_back(by_segment(sums, counts));
+      sums.clear();
+      add_departures(b.row(in - 1), b.row(in), b.row(in + 1), static_cast<std::int32_t>(cols_), scale,
+                     sums.values.data(), sums.squares.data(), sums.counts.data());
+      part->rows.push_back(by_segment(sums));
       if (part->columns.empty() || part->columns.back().tile != tile) {
-        close(part.get(), column_sums, column_counts);
+        close(part.get(), columns);
         part->columns.push_back({tile, {}});
       }
       if (cols_ > 2)
         add_departures(b.row(in), b.row(in) + 1, b.row(in) + 2, static_cast<std::int32_t>(cols_ - 2), scale,
-                       column_sums.data() + 1, column_counts.data() + 1);
+                       columns.values.data() + 1, columns.squares.data() + 1, columns.counts.data() + 1);
     }
-    close(part.get(), column_sums, column_counts);
+    close(part.get(), columns);
     return part;
   }
 
@@ -225,10 +256,7 @@ class LineDetector final : public Detector {
     for (const TileColumns& t : part.columns) {
       if (t.tile != tile_) judge_columns();
       tile_ = t.tile;
-      for (std::size_t c = 0; c < columns_.size(); ++c) {
-        columns_[c].value += t.sums[c].value;
-        columns_[c].count += t.sums[c].count;
-      }
+      for (std::size_t c = 0; c < columns_.size(); ++c) columns_[c].add(t.sums[c]);
     }
     for (const auto& row : part.rows) {
       for (std::size_t s = 0; s < row.size(); ++s) {
@@ -254,22 +282,19 @@ class LineDetector final : public Detector {
  private:
   std::int64_t segment_end(std::int64_t s) const { return s + 1 == segments_ ? cols_ : (s + 1) * kTile; }
 
-  std::vector<Sum> by_segment(const std::vector<std::int32_t>& sums, const std::vector<std::int32_t>& counts) const {
+  std::vector<Sum> by_segment(const Sums& sums) const {
     std::vector<Sum> out(static_cast<std::size_t>(segments_));
     for (std::int64_t s = 0; s < segments_; ++s)
-      for (std::int64_t c = s * kTile; c < segment_end(s); ++c) {
-        out[static_cast<std::size_t>(s)].value += sums[static_cast<std::size_t>(c)];
-        out[static_cast<std::size_t>(s)].count += counts[static_cast<std::size_t>(c)];
-      }
+      for (std::int64_t c = s * kTile; c < segment_end(s); ++c)
+        out[static_cast<std::size_t>(s)].add(sums.at(static_cast<std::size_t>(c)));
     return out;
   }
 
-  static void close(Part* part, std::vector<std::int32_t>& sums, std::vector<std::int32_t>& counts) {
+  static void close(Part* part, Sums& sums) {
     if (part->columns.empty()) return;
     auto& to = part->columns.back().sums;
-    for (std::size_t c = 0; c < sums.size(); ++c) to.push_back({sums[c], counts[c]});
-    std::fill(sums.begin(), sums.end(), 0);
-    std::fill(counts.begin(), counts.end(), 0);
+    for (std::size_t c = 0; c < sums.values.size(); ++c) to.push_back(sums.at(c));
+    sums.clear();
   }
 
   // Rows are judged kTile at a time, with kOverlap rows before and after that belong to the neighbours.
@@ -294,7 +319,7 @@ class LineDetector final : public Detector {
     for (std::int64_t first = 0; first < cols_; first += kTile) {
       const std::int64_t end = first + 2 * kTile > cols_ ? cols_ : first + kTile,
                          begin = std::max<std::int64_t>(0, first - kOverlap), stop = std::min(cols_, end + kOverlap);
-      std::vector<double> means;
+      std::vector<Mean> means;
       for (std::int64_t c = begin; c < stop; ++c)
         means.push_back(mean_of(columns_[static_cast<std::size_t>(c)], height));
       look_along(means, begin, first, end, tile_, true);
@@ -305,7 +330,7 @@ class LineDetector final : public Detector {
   }
 
   // Means of lines from `begin` on; those in [first, end) are this stretch's own.
-  void look_along(const std::vector<double>& means, std::int64_t begin, std::int64_t first, std::int64_t end,
+  void look_along(const std::vector<Mean>& means, std::int64_t begin, std::int64_t first, std::int64_t end,
                   std::int64_t segment, bool column) {
     const Sequence q(means);
     const std::size_t before = hits_.size();
@@ -462,7 +487,7 @@ class LineDetector final : public Detector {
 
   std::int64_t cols_, rows_, segments_;
   // Row means of each segment from row begin_ on; rows before judged_ are done.
-  std::vector<std::vector<double>> history_;
+  std::vector<std::vector<Mean>> history_;
   std::int64_t begin_ = 0, judged_ = 0, row_ = 0, tile_ = -1;
   std::vector<Sum> columns_;
   std::vector<Hit> hits_;

@@ -32,7 +32,7 @@ Moments moments_of(const float* row, std::int64_t cols);
 
 // Errors as they stream by: exact mean, deviation, RMSE and range; the rest from a sketch.
 struct ErrorGathering {
-  explicit ErrorGathering(double origin = 0) : sketch(origin) {}
+  explicit ErrorGathering(double origin = 0, int bits = 12) : sketch(origin, bits) {}
   Moments moments;
   ValueSketch sketch;
   double lowest = std::numeric_limits<double>::infinity(), highest = -lowest;

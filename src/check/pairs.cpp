@@ -59,6 +59,7 @@ Plane plane_of(const std::vector<Point>& places, const std::vector<double>& d) {
 struct Likeness {
   double factor = 1;  // first in terms of second
   bool alike = false;
+  bool even = false;  // neither has any relief to speak of
 };
 
 Likeness likeness_of(const std::vector<double>& a, const std::vector<double>& b) {
@@ -71,9 +72,10 @@ Likeness likeness_of(const std::vector<double>& a, const std::vector<double>& b)
     aa += (a[i] - ma) * (a[i] - ma);
     bb += (b[i] - mb) * (b[i] - mb);
   }
-  if (!(sa > 0) || !(sb > 0) || aa * bb == 0) return {};
+  const bool even = std::max(sa, sb) < 0.5;
+  if (!(sa > 0) || !(sb > 0) || aa * bb == 0) return {.even = even};
   const double r = ab / std::sqrt(aa * bb);
-  return {std::copysign(std::sqrt(aa / bb), r), std::abs(r) > 0.98 && std::min(sa, sb) > 0.5};
+  return {std::copysign(std::sqrt(aa / bb), r), std::abs(r) > 0.98 && std::min(sa, sb) > 0.5, even};
 }
 
 // Tiles of one survey share its offset and are judged together.
@@ -134,6 +136,9 @@ std::optional<Finding> judge_kind(const std::string& name, const std::string& ot
                       "read it with --depths", l.factor, "times");
   const double median = median_of(pair.differences);
   const Plane p = plane_of(pair.places, pair.differences);
+  // The same ground, only higher: the relief must agree, or both be even.
+  const bool same_ground = l.alike ? std::abs(l.factor - 1) < 0.2 : l.even;
+  if (std::abs(median) < kDatumStep || p.spread > 0.25 * std::abs(median) || !same_ground) return std::nullopt;
   if (pair.first_heights.known() && pair.second_heights.known() && !(pair.first_heights == pair.second_heights)) {
     Finding f = finding_of("datum", name, pair,
                            fmt::format("counts heights from the {}, {} from {}: it lies {:.2f} m {} (spread {:.2f} m)",
@@ -144,14 +149,12 @@ std::optional<Finding> judge_kind(const std::string& name, const std::string& ot
     f.severity = Severity::Warning;
     return f;
   }
-  if (std::abs(median) >= kDatumStep && p.spread < 0.25 * std::abs(median))
-    return finding_of(
-        "datum", name, pair,
-        fmt::format("lies {:.2f} m {} {} everywhere, {:.2f} m more at one end than at the other (spread {:.2f} m): as "
-                    "heights above the ellipsoid beside heights above the sea",
-                    std::abs(median), median > 0 ? "above" : "below", other, p.range, p.spread),
-        "find out from where each counts and tell it with --heights", median, "m");
-  return std::nullopt;
+  return finding_of(
+      "datum", name, pair,
+      fmt::format("lies {:.2f} m {} {} everywhere, {:.2f} m more at one end than at the other (spread {:.2f} m): as "
+                  "heights above the ellipsoid beside heights above the sea",
+                  std::abs(median), median > 0 ? "above" : "below", other, p.range, p.spread),
+      "find out from where each counts and tell it with --heights", median, "m");
 }
 
 std::optional<Finding> judge_difference(const std::string& name, const std::string& other, const SurveyPair& pair,
@@ -159,7 +162,11 @@ std::optional<Finding> judge_difference(const std::string& name, const std::stri
   const auto n = static_cast<double>(pair.differences.size());
   const double median = median_of(pair.differences), spread = robust_deviation(pair.differences, median);
   const Plane p = plane_of(pair.places, pair.differences);
-  if (p.range >= limits.tilt.metres() && p.range > 10 * p.error && p.range > p.spread)
+  // A difference with as much relief as the ground itself is of two different things: sea floor and sea.
+  const double relief = std::max(robust_deviation(pair.first, median_of(pair.first)),
+                                 robust_deviation(pair.second, median_of(pair.second)));
+  if (relief > 0.5 && spread > 0.8 * relief) return std::nullopt;
+  if (p.range >= limits.tilt.metres() && p.range > 10 * p.error && p.range > 1.5 * p.spread)
     return finding_of("tilt", name, pair,
                       fmt::format("its difference from {} is a tilted plane: {:.2f} m from end to end of where they "
                                   "overlap, {:+.2f} m in the middle (spread {:.2f} m)",
@@ -216,7 +223,7 @@ void judge_shift(const std::string& name, const std::string& other, const Survey
   const double error = c.shift_error.metres(),
                cell = std::hypot(c.east.metres(), c.north.metres()) / std::max(1e-9, std::hypot(c.cells_x, c.cells_y)),
                size = std::hypot(x, y);
-  const bool better = c.nmad_after.metres() < 0.97 * c.nmad_before.metres();
+  const bool better = c.nmad_after.metres() < 0.99 * c.nmad_before.metres();
   if (size >= limits.shift && size * cell > 5 * error && better)
     out.push_back(finding_of(
         "shift", other, pair,
@@ -225,14 +232,13 @@ void judge_shift(const std::string& name, const std::string& other, const Survey
             "cells{})",
             name, c.east.metres(), c.north.metres(), x, y, half_text(x, y)),
         "compare --corrected moves it; look whether its file means centres or corners", size, "cells"));
-  const double reach = std::max(pair.place.empty() ? 0 : bounds_of(pair.place).width(), 0.0) / 2,
-               at_the_end = std::abs(Angle::degrees(turn).radians()) * reach / std::max(cell, 1e-9);
-  if (at_the_end >= limits.shift && std::abs(Angle::degrees(turn).radians()) * reach > 5 * error && better)
+  const double at_the_edge = c.cells_at_edge;
+  if (at_the_edge >= limits.shift && at_the_edge * cell > 5 * error && better)
     out.push_back(
         finding_of("rotation", other, pair,
-                   fmt::format("is turned against {} by {:+.4f} degrees: {:.2f} cells at the end of where they "
+                   fmt::format("is turned against {} by {:+.4f} degrees: {:.2f} cells at the edge of where they "
                                "overlap",
-                               name, turn, at_the_end),
+                               name, turn, at_the_edge),
                    "ask for it in its original CRS: grid north was taken for another north", turn, "degree"));
 }
 
@@ -307,6 +313,35 @@ OverlapSample sample_overlap(const Grid& a, const Grid& b, const RunOptions& opt
   return out;
 }
 
+namespace {
+
+// Grids that count heights in another unit than most of those beside them: right by themselves, wrong when joined
+// unawares.
+void judge_units(const std::vector<Grid>& grids, std::vector<Finding>& out) {
+  std::map<std::string, std::size_t> units;
+  for (const Grid& g : grids)
+    if (comparable(g) || g.quantity().kind == QuantityKind::Height) ++units[symbol(g.quantity().unit)];
+  if (units.size() < 2) return;
+  const auto most =
+      std::max_element(units.begin(), units.end(), [](const auto& a, const auto& b) { return a.second < b.second; });
+  for (const Grid& g : grids) {
+    const std::string unit = symbol(g.quantity().unit);
+    if (g.quantity().kind != QuantityKind::Height || unit == most->first) continue;
+    out.push_back(
+        {.code = "mixed-units",
+         .severity = Severity::Warning,
+         .file = g.info().name,
+         .message = fmt::format("counts heights in {}, {} of those beside it in {}", unit, most->second, most->first),
+         .advice = "mosaic converts it; do not join it by other means",
+         .measure = {},
+         .unit = {},
+         .place = {to_polygon(g.frame().bounds())},
+         .crs = g.frame().crs()});
+  }
+}
+
+}  // namespace
+
 std::vector<Finding> check_overlaps(const std::vector<Grid>& grids, const RunOptions& options,
                                     const Thresholds& limits) {
   std::map<std::pair<std::string, std::string>, SurveyPair> by_survey;
@@ -324,6 +359,7 @@ std::vector<Finding> check_overlaps(const std::vector<Grid>& grids, const RunOpt
       all.tiles.push_back(turned ? TilePair{k, i, points} : TilePair{i, k, points});
     }
   std::vector<Finding> out;
+  judge_units(grids, out);
   for (const auto& [names, pair] : by_survey) {
     const auto& [name, other] = names;
     if (auto f = judge_kind(name, other, pair)) {

@@ -38,7 +38,8 @@ class PointJudge {
   }
 
   void gaps() {
-    if (summary_.gaps == 0) return;
+    const double width = options_.thresholds.gap * summary_.spacing.metres();
+    if (summary_.largest_gap < width * width) return;
     Finding& f = add("gaps", Severity::Failure,
                      fmt::format("{} between points cover {:.0f} m2, the largest {:.0f} m2 about {:.1f}, {:.1f}",
                                  counted(summary_.gaps, "gap"), summary_.gap_area, summary_.largest_gap,
@@ -51,9 +52,9 @@ class PointJudge {
     f.place = {to_polygon(Bounds{p.x - half, p.y - half, p.x + half, p.y + half})};
   }
 
-  // Squares twice the nominal spacing wide, so that an even cloud of that density has four points in each.
+  // Squares four nominal spacings wide: a cloud of that density has sixteen points in each.
   void density() {
-    const double edge = 2 / std::sqrt(options_.density);
+    const double edge = 4 / std::sqrt(options_.density);
     PointGridding g{.methods = {parse_point_method("count")}, .cell = Length::metres(edge)};
     g.run = options_.run;
     const Grid counts = grid_points(cloud_, g).grids.front();
@@ -67,9 +68,9 @@ class PointJudge {
           const float n = b.at(c, r);
           if (std::isnan(n) || n == 0) continue;
           ++held;
-          // Chance makes counts differ by their root.
+          // Chance makes counts differ by about their root.
           const double k = static_cast<double>(n);
-          if (k + std::sqrt(k) >= wanted * square) {
+          if (k + 2 * std::sqrt(k) >= wanted * square) {
             ++enough;
           } else if (k < least) {
             least = k;

@@ -9,16 +9,25 @@
 namespace katoptra {
 namespace {
 
-constexpr std::int64_t kGroup = 16;
-static_assert(kGroup <= kHalo);
+// Groups of neighbours along a line, and how often neighbours in one must differ for it to tell anything: short ones,
+// so that a turn between the lattices does not hide the mark, and long ones for cells that were much larger.
+struct Group {
+  std::int64_t cells;
+  int changes;
+};
+constexpr Group kGroups[] = {{8, 5}, {16, 3}};
+static_assert(kGroups[1].cells <= kHalo);
 
+struct Counts {
+  std::int64_t groups = 0, repeats = 0;
+  double share() const { return groups ? static_cast<double>(repeats) / static_cast<double>(groups) : 0; }
+};
 struct RepeatPart {
-  std::int64_t row_groups = 0, row_repeats = 0, col_groups = 0, col_repeats = 0;
+  Counts rows[2], columns[2];
 };
 
-// Sixteen neighbours that all equal those of the line before although they differ among themselves are no accident.
-// Short groups, so that a small rotation between the lattices does not hide it; fixed places, so that bands do not
-// matter.
+// A group that equals that of the line before although its cells differ among themselves is no accident. Groups begin
+// at fixed places, so that bands do not matter.
 class RepeatDetector final : public Detector {
  public:
   using Detector::Detector;
@@ -26,66 +35,57 @@ class RepeatDetector final : public Detector {
   std::shared_ptr<void> scan(const Block& b, const Window& band) const override {
     auto part = std::make_shared<RepeatPart>();
     for (std::int64_t r = 0; r < band.rows; ++r) {
-      const float *here = b.row(r + kHalo), *up = b.row(r + kHalo - 1);
-      for (std::int64_t c = 0; c + kGroup <= band.cols; c += kGroup) {
-        if (here[c] != here[c]) continue;
-        // Most groups differ at once.
-        if (here[c] != up[c] && !counts(here + c, 1)) continue;
-        judge_group(here + c, up + c, 1, part->row_groups, part->row_repeats);
+      const float* here = b.row(r + kHalo);
+      for (int k = 0; k < 2; ++k) {
+        for (std::int64_t c = 0; c + kGroups[k].cells <= band.cols; c += kGroups[k].cells)
+          judge_group(here + c, here + c - b.window().cols, 1, kGroups[k], part->rows[k]);
+        if ((band.row + r) % kGroups[k].cells == 0)
+          for (std::int64_t c = 1; c < band.cols; ++c)
+            judge_group(here + c, here + c - 1, b.window().cols, kGroups[k], part->columns[k]);
       }
-      if ((band.row + r) % kGroup == 0)
-        for (std::int64_t c = 1; c < band.cols; ++c)
-          judge_group(here + c, here + c - 1, b.window().cols, part->col_groups, part->col_repeats);
     }
     return part;
   }
 
   void merge(void* p) override {
     const auto& part = *static_cast<const RepeatPart*>(p);
-    all_.row_groups += part.row_groups;
-    all_.row_repeats += part.row_repeats;
-    all_.col_groups += part.col_groups;
-    all_.col_repeats += part.col_repeats;
+    for (int k = 0; k < 2; ++k)
+      for (auto [to, from] : {std::pair{&all_.rows[k], &part.rows[k]}, std::pair{&all_.columns[k], &part.columns[k]}}) {
+        to->groups += from->groups;
+        to->repeats += from->repeats;
+      }
   }
 
   void judge() override {
-    report("rows", all_.row_repeats, all_.row_groups);
-    report("columns", all_.col_repeats, all_.col_groups);
+    report("rows", all_.rows);
+    report("columns", all_.columns);
   }
 
  private:
-  // Neighbours `step` apart that vary enough to tell anything.
-  static bool counts(const float* z, std::int64_t step) {
-    int changes = 0;
-    for (std::int64_t i = 1; i < kGroup; ++i) changes += z[i * step] != z[(i - 1) * step];
-    return changes >= 3;
-  }
-
-  static void judge_group(const float* z, const float* before, std::int64_t step, std::int64_t& groups,
-                          std::int64_t& repeats) {
+  static void judge_group(const float* z, const float* before, std::int64_t step, const Group& group, Counts& counts) {
     bool equal = true, known = true;
     int changes = 0;
-    for (std::int64_t i = 0; i < kGroup; ++i) {
+    for (std::int64_t i = 0; i < group.cells; ++i) {
       const float a = z[i * step], b = before[i * step];
       known = known && a == a && b == b;
       equal = equal && a == b;
       changes += i > 0 && a != z[(i - 1) * step];
     }
-    if (!known || changes < 3) return;
-    ++groups;
-    repeats += equal;
+    if (!known || changes < group.changes) return;
+    ++counts.groups;
+    counts.repeats += equal;
   }
 
-  void report(const char* what, std::int64_t repeated, std::int64_t groups) {
-    const double share = groups ? static_cast<double>(repeated) / static_cast<double>(groups) : 0;
+  void report(const char* what, const Counts* counts) {
+    const Counts& most = counts[0].share() > counts[1].share() ? counts[0] : counts[1];
     // Where nearly everything repeats, the ground is a plane along that line.
-    if (repeated < 20 || share < scene_.limits().repeated || share > 0.9) return;
+    if (most.repeats < 20 || most.share() < scene_.limits().repeated || most.share() > 0.9) return;
     Finding& f = scene_.add("repeated", Severity::Failure,
                             fmt::format("{:.0f} % of its {} repeat the one before: the mark of nearest-neighbour "
                                         "resampling, which a hillshade shows as stripes",
-                                        100 * share, what),
+                                        100 * most.share(), what),
                             "resample the original with cubic or bilinear");
-    f.measure = share;
+    f.measure = most.share();
   }
 
   RepeatPart all_;

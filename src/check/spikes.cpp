@@ -5,9 +5,11 @@
 #include <array>
 #include <cmath>
 #include <fmt/format.h>
+#include <limits>
 
 #include "base/clones.hpp"
 #include "detector.hpp"
+#include "least_squares.hpp"
 #include "moments.hpp"
 
 namespace katoptra {
@@ -28,7 +30,7 @@ bool larger(const Spike& a, const Spike& b) {
 
 struct Part {
   std::vector<Spike> spikes;
-  ValueSketch residuals;
+  ValueSketch residuals{0, 9};
 };
 
 // How far each cell stands off the middle of its second neighbours, along the row or across it, whichever is less: a
@@ -51,35 +53,44 @@ std::optional<RingFit> fit_ring(const Block& b, std::int64_t c, std::int64_t r) 
     return i < 0 || j < 0 || i >= cols || j >= rows ? std::nan("") : static_cast<double>(b.at(i, j));
   };
   if (std::isnan(z(c, r))) return std::nullopt;
-  // Slopes from pairs across, each as far apart as the ring is wide: a spike in it moves no median.
-  std::array<double, 12> east{}, north{};
-  std::size_t ne = 0, nn = 0;
-  for (std::int64_t d : {2, 3})
-    for (std::int64_t k = -d; k <= d; ++k) {
-      if (k % 2) continue;
-      const double x = (z(c + d, r + k) - z(c - d, r + k)) / static_cast<double>(2 * d),
-                   y = (z(c + k, r + d) - z(c + k, r - d)) / static_cast<double>(2 * d);
-      if (!std::isnan(x)) east[ne++] = x;
-      if (!std::isnan(y)) north[nn++] = y;
-    }
-  auto median = [](double* v, std::size_t n) {
-    if (n == 0) return 0.0;
-    std::nth_element(v, v + n / 2, v + n);
-    return v[n / 2];
+  struct Cell {
+    std::array<double, LeastSquares::kMost> row;
+    double height;
   };
-  const double sx = median(east.data(), ne), sy = median(north.data(), nn);
-  std::array<double, 40> left{};
+  std::array<Cell, 40> ring{};
   std::size_t n = 0;
   for (std::int64_t j = -3; j <= 3; ++j)
     for (std::int64_t i = -3; i <= 3; ++i) {
-      if (std::max(std::abs(i), std::abs(j)) < 2) continue;
-      const double v = z(c + i, r + j) - sx * static_cast<double>(i) - sy * static_cast<double>(j);
-      if (!std::isnan(v)) left[n++] = v;
+      const double h = z(c + i, r + j), x = static_cast<double>(i), y = static_cast<double>(j);
+      if (std::max(std::abs(i), std::abs(j)) >= 2 && !std::isnan(h)) ring[n++] = {{1, x, y, x * x, x * y, y * y}, h};
     }
   if (n < 12) return std::nullopt;
-  const double middle = median(left.data(), n);
-  for (std::size_t i = 0; i < n; ++i) left[i] = std::abs(left[i] - middle);
-  return RingFit{z(c, r) - middle, kNmadFactor * median(left.data(), n)};
+  // Fitted twice: what stands off the first time (another spike, the edge of this one) has no say the second time.
+  std::array<double, 40> left{};
+  std::array<double, LeastSquares::kMost> x{};
+  double limit = std::numeric_limits<double>::infinity(), usual = 0;
+  for (int round = 0; round < 3; ++round) {
+    LeastSquares fit(6);
+    std::size_t used = 0;
+    for (std::size_t i = 0; i < n; ++i)
+      if (round == 0 || std::abs(left[i]) <= limit) {
+        fit.add(ring[i].row, ring[i].height);
+        ++used;
+      }
+    if (used < 10 || !fit.solve()) break;
+    std::array<double, 40> sizes{};
+    for (std::size_t k = 0; k < 6; ++k) x[k] = fit.value(k);
+    for (std::size_t i = 0; i < n; ++i) {
+      left[i] = ring[i].height;
+      for (std::size_t k = 0; k < 6; ++k) left[i] -= x[k] * ring[i].row[k];
+      sizes[i] = std::abs(left[i]);
+    }
+    const auto middle = sizes.begin() + static_cast<std::ptrdiff_t>(n / 2);
+    std::nth_element(sizes.begin(), middle, sizes.begin() + static_cast<std::ptrdiff_t>(n));
+    usual = kNmadFactor * *middle;
+    limit = 3 * usual;
+  }
+  return RingFit{z(c, r) - x[0], usual};
 }
 
 namespace {
@@ -154,7 +165,7 @@ class SpikeDetector final : public Detector {
     if (n == 0) return;
     const float limit = std::max(0.5f * least_, static_cast<float>(4 * sum / n));
     for (std::int64_t c = first + (row & 7); c < last; c += 8)
-      if (off[c] == off[c]) part.residuals.add(off[c]);
+      if (off[c] > 0) part.residuals.add(off[c]);  // the still sea tells nothing of the noise on land
     for (std::int64_t c = first; c < last; ++c)
       if (off[c] > limit) examine(b, c, in, row, part);
   }
@@ -175,7 +186,7 @@ class SpikeDetector final : public Detector {
 
   float least_;
   std::vector<Spike> spikes_;
-  ValueSketch residuals_;
+  ValueSketch residuals_{0, 9};
 };
 
 }  // namespace

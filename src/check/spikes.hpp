@@ -1,4 +1,4 @@
-// A cell against a plane through the ring around it.
+// A cell against the curved ground that the ring around it tells.
 #pragma once
 #include <optional>
 
@@ -7,11 +7,12 @@
 namespace katoptra {
 
 struct RingFit {
-  double off = 0;    // the cell less the plane
-  double usual = 0;  // NMAD of the ring about the plane
+  double off = 0;    // the cell less that ground
+  double usual = 0;  // NMAD of the ring about it
 };
-// The ring is the 40 cells two and three cells away; slope and height are medians, so that a spike nearby does not
-// move them. Column and row within the block. Nothing for a void, or with fewer than 12 known cells in the ring.
+// The ring is the 40 cells two and three cells away; a quadratic is fitted to it, what stands off by more than three
+// NMAD left out the second and third time. Column and row within the block. Nothing for a void, or with fewer than 12
+// known cells in the ring.
 std::optional<RingFit> fit_ring(const Block& block, std::int64_t col, std::int64_t row);
 
 }  // namespace katoptra

@@ -12,8 +12,7 @@
 namespace katoptra {
 namespace {
 
-constexpr int kDropped = 10;  // of the 32 bits of a float: 13 bits of its fraction stay
-constexpr std::uint32_t kPageBins = 1024;
+constexpr std::uint32_t kPageBins = 256;
 
 // Floats in order as unsigned numbers.
 std::uint32_t ordered(float v) {
@@ -22,8 +21,7 @@ std::uint32_t ordered(float v) {
 }
 double value_of(std::uint32_t order) {
   const double v = static_cast<double>(std::bit_cast<float>(order & 0x80000000u ? order & 0x7FFFFFFFu : ~order));
-  // The bins next to zero reach up to the smallest numbers there are.
-  return std::abs(v) < 1e-30 ? 0 : v;
+  return std::abs(v) < kSketchFloor ? 0 : v;
 }
 
 // The first cell of a row in order that has the extreme, and how many have it.
@@ -43,6 +41,7 @@ struct Extreme {
 }  // namespace
 
 struct StatisticsPart {
+  explicit StatisticsPart(double origin) : sketch(origin) {}
   ValueSketch sketch;
   std::vector<Moments> rows;
   Moments moments;
@@ -52,9 +51,10 @@ struct StatisticsPart {
 
 // ---------------------------------------------------------------------------------------------------------- sketch
 
-ValueSketch::ValueSketch(double origin) : pages_((std::size_t{1} << (32 - kDropped)) / kPageBins), origin_(origin) {}
+ValueSketch::ValueSketch(double origin, int bits)
+    : pages_((std::size_t{1} << (9 + bits)) / kPageBins), origin_(origin), dropped_(23 - bits) {}
 
-ValueSketch::ValueSketch(const ValueSketch& other) : ValueSketch(other.origin_) { add(other); }
+ValueSketch::ValueSketch(const ValueSketch& other) : ValueSketch(other.origin_, 23 - other.dropped_) { add(other); }
 
 ValueSketch& ValueSketch::operator=(const ValueSketch& other) {
   if (this != &other) *this = ValueSketch(other);
@@ -62,7 +62,8 @@ ValueSketch& ValueSketch::operator=(const ValueSketch& other) {
 }
 
 void ValueSketch::add_offset(float v) {
-  const std::uint32_t bin = ordered(v) >> kDropped;
+  // Next to the origin nobody tells bins apart.
+  const std::uint32_t bin = ordered(std::abs(v) < static_cast<float>(kSketchFloor) ? 0.0f : v) >> dropped_;
   auto& page = pages_[bin / kPageBins];
   if (!page) page = std::make_unique<Page>(Page{});
   ++(*page)[bin % kPageBins];
@@ -70,7 +71,7 @@ void ValueSketch::add_offset(float v) {
 }
 
 void ValueSketch::add(const ValueSketch& other) {
-  assert(origin_ == other.origin_);
+  assert(origin_ == other.origin_ && dropped_ == other.dropped_);
   for (std::size_t p = 0; p < pages_.size(); ++p) {
     if (!other.pages_[p]) continue;
     if (!pages_[p]) pages_[p] = std::make_unique<Page>(Page{});
@@ -86,8 +87,8 @@ void ValueSketch::each_bin(const Body& body) const {
     for (std::uint32_t i = 0; i < kPageBins; ++i) {
       const std::int64_t n = (*pages_[p])[i];
       if (n == 0) continue;
-      const std::uint32_t first = (p * kPageBins + i) << kDropped;
-      if (!body(value_of(first), value_of(first | ((1u << kDropped) - 1)), static_cast<double>(n))) return;
+      const std::uint32_t first = (p * kPageBins + i) << dropped_;
+      if (!body(value_of(first), value_of(first | ((1u << dropped_) - 1)), static_cast<double>(n))) return;
     }
   }
 }
@@ -120,8 +121,7 @@ double ValueSketch::below(double v) const {
 double ValueSketch::radius(double centre, double q) const {
   if (count_ == 0) return std::nan("");
   const double wanted = q * static_cast<double>(count_);
-  double low = 0,
-         high = std::max(std::abs(quantile(0) - centre), std::abs(quantile(1) - centre)) * (1 + kQuantileError);
+  double low = 0, high = std::max(std::abs(quantile(0) - centre), std::abs(quantile(1) - centre)) * (1 + error());
   for (int i = 0; i < 60 && high - low > 1e-12 * high; ++i) {
     const double r = (low + high) / 2;
     (below(centre + r) - below(centre - r) < wanted ? low : high) = r;
@@ -131,11 +131,12 @@ double ValueSketch::radius(double centre, double q) const {
 
 std::vector<double> ValueSketch::histogram(int bins, std::pair<double, double> range) const {
   std::vector<double> counts;
-  double before = below(range.first);
+  // What equals either end is inside.
+  const auto room = [&](double edge) { return std::max(kSketchFloor, 2 * error() * std::abs(edge - origin_)); };
+  double before = below(range.first - room(range.first));
   for (int i = 0; i < bins; ++i) {
-    // What equals the upper end belongs to the last bin.
     const double edge = range.first + (range.second - range.first) * (i + 1) / bins,
-                 up_to = below(i + 1 == bins ? std::nextafter(edge + std::abs(edge) * kQuantileError, 1e300) : edge);
+                 up_to = below(i + 1 == bins ? edge + room(edge) : edge);
     counts.push_back(up_to - before);
     before = up_to;
   }
@@ -253,17 +254,38 @@ std::pair<double, double> Statistics::robust() const {
   return {std::max(lowest, p1 - room), std::min(highest, p99 + room)};
 }
 
-StatisticsGathering::StatisticsGathering(const Frame& frame) : frame_(frame), all_(new StatisticsPart) {}
+namespace {
+
+// A height in the middle of the grid, or wherever it first has one on a coarse lattice.
+double middle_height(const Grid& grid) {
+  const Frame& f = grid.frame();
+  for (const auto& [x, y] :
+       {std::pair{4, 4}, {2, 2}, {6, 6}, {2, 6}, {6, 2}, {4, 2}, {4, 6}, {2, 4}, {6, 4}, {1, 1}, {7, 7}}) {
+    const Block b = grid.read(Window{f.cols() * x / 8, f.rows() * y / 8, 32, 32}.intersected(f.window()));
+    std::vector<double> known;
+    for (std::int64_t i = 0; i < b.window().cells(); ++i)
+      if (!std::isnan(b.row(0)[i])) known.push_back(static_cast<double>(b.row(0)[i]));
+    if (!known.empty()) return static_cast<double>(static_cast<float>(median_of(std::move(known))));
+  }
+  return 0;
+}
+
+}  // namespace
+
+StatisticsGathering::StatisticsGathering(const Grid& grid)
+    : frame_(grid.frame()), all_(new StatisticsPart(middle_height(grid))) {}
 StatisticsGathering::~StatisticsGathering() = default;
 
-std::shared_ptr<StatisticsPart> StatisticsGathering::part() { return std::make_shared<StatisticsPart>(); }
+std::shared_ptr<StatisticsPart> StatisticsGathering::part() const {
+  return std::make_shared<StatisticsPart>(all_->sketch.origin());
+}
 
 void StatisticsGathering::add_row(StatisticsPart& p, const float* row, std::int64_t cols, std::int64_t r) {
   float low = std::numeric_limits<float>::infinity(), high = -low;
   for (std::int64_t c = 0; c < cols; ++c) {
     const float z = row[c];
     if (std::isnan(z)) continue;
-    p.sketch.add_offset(z);
+    p.sketch.add(z);
     low = std::min(low, z);
     high = std::max(high, z);
   }
@@ -308,11 +330,11 @@ Statistics StatisticsGathering::result() {
 }
 
 Statistics statistics(const Grid& grid, const RunOptions& options) {
-  StatisticsGathering all(grid.frame());
+  StatisticsGathering all(grid);
   map_bands(
       grid, Planes::Values, 0, options,
-      [](Block block, const Window& band) -> std::shared_ptr<void> {
-        auto p = StatisticsGathering::part();
+      [&](Block block, const Window& band) -> std::shared_ptr<void> {
+        auto p = all.part();
         for (std::int64_t r = 0; r < band.rows; ++r)
           StatisticsGathering::add_row(*p, block.row(r), band.cols, band.row + r);
         return p;

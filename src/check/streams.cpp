@@ -15,6 +15,19 @@ struct Rise {
   Point from, top;
 };
 
+// Heights with the median of five neighbours instead of each, so that noise is no rise.
+Section smoothed(const Section& s) {
+  Section out = s;
+  for (std::size_t i = 2; i + 2 < s.points.size(); ++i) {
+    double five[5];
+    for (std::size_t k = 0; k < 5; ++k) five[k] = s.points[i + k - 2].value;
+    if (std::any_of(five, five + 5, [](double v) { return std::isnan(v); })) continue;
+    std::nth_element(five, five + 2, five + 5);
+    out.points[i].value = five[2];
+  }
+  return out;
+}
+
 std::vector<Rise> rises_along(const Section& s, double least) {
   std::vector<Rise> all;
   double low = INFINITY;
@@ -69,7 +82,7 @@ void judge_streams(Scene& scene, const Layer& streams, const RunOptions& run) {
       std::reverse(s.points.begin(), s.points.end());
       for (SectionPoint& p : s.points) p.distance = length - p.distance;
     }
-    const std::vector<Rise> rises = rises_along(s, scene.in_unit(scene.limits().uphill));
+    const std::vector<Rise> rises = rises_along(smoothed(s), scene.in_unit(scene.limits().uphill));
     if (rises.empty()) continue;
     const Rise& worst =
         *std::max_element(rises.begin(), rises.end(), [](const Rise& a, const Rise& b) { return a.height < b.height; });

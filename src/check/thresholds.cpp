@@ -15,11 +15,11 @@ struct Entry {
   double Thresholds::*number = nullptr;
 };
 
-const std::array<Entry, 17> kEntries{{
+const std::array<Entry, 18> kEntries{{
     {{"spike", "m", "a spike or pit stands off the ground around it by at least this", 5, 0.5, 0.25},
      &Thresholds::spike,
      nullptr},
-    {{"spike-times", "times", "and by this many times the usual departure there", 20, 12, 10},
+    {{"spike-times", "times", "and by this many times the usual departure there", 20, 10, 8},
      nullptr,
      &Thresholds::spike_times},
     {{"stripe", "m", "rows or columns stand off both neighbours by at least this", 0.5, 0.05, 0.05},
@@ -35,7 +35,7 @@ const std::array<Entry, 17> kEntries{{
     {{"tilt", "m", "tilt of the difference between two surveys, from end to end of their overlap", 1, 0.1, 0.1},
      &Thresholds::tilt,
      nullptr},
-    {{"repeated", "", "share of lines that repeat the one before (nearest neighbour)", 0.05, 0.02, 0.02},
+    {{"repeated", "", "share of lines that repeat the one before (nearest neighbour)", 0.05, 0.01, 0.01},
      nullptr,
      &Thresholds::repeated},
     {{"terraces", "", "share of equal neighbours on sloping ground (heights kept in coarse steps)", 0.6, 0.3, 0.3},
@@ -51,8 +51,9 @@ const std::array<Entry, 17> kEntries{{
     {{"density", "", "share of squares that reach the nominal density of points", 0.75, 0.9, 0.95},
      nullptr,
      &Thresholds::density},
+    {{"gap", "spacings", "width of a gap between points", 20, 8, 5}, nullptr, &Thresholds::gap},
 }};
-constexpr std::size_t kKnown = 17;
+constexpr std::size_t kKnown = 18;
 
 void assign(Thresholds& t, const Entry& e, double value) {
   if (e.length)

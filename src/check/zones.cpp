@@ -31,6 +31,7 @@ struct Slice {
 using Slices = std::vector<Slice>;
 
 struct Zone {
+  explicit Zone(double origin = 0) : values(origin, 11) {}
   ErrorGathering values;
   std::vector<Moments> rows;
   std::vector<double> areas;  // by row

@@ -8,6 +8,7 @@
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/http.hpp"
 #include "katoptra/formats/vector_file.hpp"
+#include "katoptra/study/judgements.hpp"
 #include "katoptra/study/study.hpp"
 
 namespace katoptra {
@@ -17,7 +18,7 @@ namespace {
 // One table of the file, with the keys it may have; anything else is a typing error and is said so.
 class TableReader {
  public:
-  TableReader(const toml::table* table, std::string name, std::string file, std::initializer_list<const char*> keys)
+  TableReader(const toml::table* table, std::string name, std::string file, const std::vector<std::string>& keys)
       : table_(table), name_(std::move(name)), file_(std::move(file)) {
     if (!table_) return;
     const std::set<std::string_view> known(keys.begin(), keys.end());
@@ -93,7 +94,9 @@ void read_sources(const toml::table& root, const std::string& file, const std::s
   if (!sources || sources->empty())
     throw Error(ErrorCode::BadFile, "has no [[source]]", file, "name at least one folder or survey with tiles");
   for (const auto& item : *sources) {
-    const TableReader t(item.as_table(), "source", file, {"folder", "in", "survey", "crs", "heights", "unit", "shift"});
+    const TableReader t(
+        item.as_table(), "source", file,
+        {"folder", "in", "survey", "crs", "heights", "unit", "shift", "factor", "correction", "spikes"});
     StudySource source;
     source.survey = t.text("survey");
     const std::string folder = t.text("folder"), in = t.text("in");
@@ -111,6 +114,10 @@ void read_sources(const toml::table& root, const std::string& file, const std::s
     source.unit = t.parsed("unit", [](const std::string& x) { return parse_length_unit(x); });
     source.shift = parse_height_shift(t.text("shift"), source.unit.value_or(LengthUnit::Metre),
                                       [&](const std::string& name) { return open_grid(s.folder / name); });
+    if (const std::string found = t.text("correction"); !found.empty())
+      source.correction = read_correction(read_text_file(s.folder / found, 1 << 24), (s.folder / found).string());
+    source.correction.factor = t.number("factor", source.correction.factor);
+    source.spikes = t.flag("spikes", false);
     s.sources.push_back(std::move(source));
   }
 }
@@ -171,6 +178,36 @@ void read_points(const toml::table& root, const std::string& file, Study& s) {
   }
 }
 
+// [check]: a profile and thresholds by name; [control]: points and what they do not say themselves.
+void read_check(const toml::table& root, const std::string& file, Study& s) {
+  const toml::table* table = root.get_as<toml::table>("check");
+  std::vector<std::string> names{"profile", "streams"};
+  for (const ThresholdInfo& i : threshold_table()) names.push_back(i.name);
+  const TableReader t(table, "check", file, names);
+  s.thresholds = Thresholds::of(
+      t.parsed("profile", [](const std::string& x) { return parse_profile(x); }).value_or(Profile::Survey));
+  for (const ThresholdInfo& i : threshold_table()) {
+    if (!table || !table->contains(i.name)) continue;
+    // Lengths are text with a unit, numbers are numbers.
+    if (std::string_view(i.unit) == "m")
+      t.parsed(i.name, [&](const std::string& x) {
+        s.thresholds.set(i.name, x);
+        return true;
+      });
+    else
+      s.thresholds.set(i.name, fmt::format("{}", t.number(i.name, 0)));
+  }
+  if (const std::string lines = t.text("streams"); !lines.empty()) s.streams = s.folder / lines;
+  const TableReader control(root.get_as<toml::table>("control"), "control", file,
+                            {"file", "crs", "heights", "unit", "error"});
+  if (!control) return;
+  s.control = s.folder / control.text("file");
+  s.control_crs = control.parsed("crs", [](const std::string& x) { return Crs::parse(x); });
+  s.control_heights = control.parsed("heights", [](const std::string& x) { return HeightReference::parse(x); });
+  s.control_unit = control.parsed("unit", [](const std::string& x) { return parse_length_unit(x); });
+  s.control_error = control.length("error").value_or(Length());
+}
+
 StudyProduct read_product(const toml::table* table, const std::string& file, const Study& s) {
   static const std::set<std::string> kKinds = {"hillshade", "slope",   "aspect", "roughness",
                                                "contours",  "section", "map"};
@@ -217,7 +254,7 @@ Study read_study(const fs::path& path, const std::string& other_catalogue) {
   }
   const TableReader top(&root, "study", file,
                         {"title", "area", "catalogue", "source", "points", "frame", "mosaic", "fill", "reproject",
-                         "control", "reference", "product"});
+                         "check", "control", "reference", "product"});
   s.title = top.text("title", path.stem().string());
   const TableReader area(root.get_as<toml::table>("area"), "area", file,
                          {"file", "box", "circle", "place", "gazetteer", "margin"});
@@ -267,8 +304,7 @@ Study read_study(const fs::path& path, const std::string& other_catalogue) {
   const TableReader move(root.get_as<toml::table>("reproject"), "reproject", file, {"resample"});
   s.resampling =
       move.parsed("resample", [](const std::string& x) { return parse_resampling(x); }).value_or(Resampling::Automatic);
-  const TableReader control(root.get_as<toml::table>("control"), "control", file, {"file"});
-  if (control) s.control = s.folder / control.text("file");
+  read_check(root, file, s);
   const TableReader reference(root.get_as<toml::table>("reference"), "reference", file, {"file"});
   if (reference) s.reference = s.folder / reference.text("file");
   if (const auto* products = root.get_as<toml::array>("product"))

@@ -6,6 +6,7 @@
 
 #include "katoptra/base/checksum.hpp"
 #include "katoptra/formats/bytes.hpp"
+#include "katoptra/study/judgements.hpp"
 #include "katoptra/version.hpp"
 
 namespace katoptra {
@@ -116,12 +117,15 @@ class Html {
     card(fmt::format("{:.1f} to {:.1f} {}", run_.surface.lowest, run_.surface.highest, symbol(q.unit)),
          "heights above " + q.heights.name());
     card(f.crs().code().empty() ? f.crs().name() : f.crs().code(), f.crs().name());
-    if (run_.control && run_.control->residuals > 0)
-      card(fmt::format("{:.3f} {}", run_.control->rmse, symbol(q.unit)),
-           fmt::format("RMSE at {} control points", run_.control->residuals));
-    for (const ReferenceResult& r : run_.reference)
-      if (r.how == "measured")
-        card(fmt::format("{:.3f} {}", r.rmse, symbol(q.unit)), "RMSE of measured cells against the reference surface");
+    if (run_.control && run_.control->asprs)
+      card(run_.control->asprs->class_cm ? fmt::format("{:g} cm", *run_.control->asprs->class_cm) : "no class",
+           fmt::format("ASPRS 2023 vertical class: RMSE {:.3f} m at {} open points", run_.control->asprs->rmse.metres(),
+                       run_.control->asprs->points));
+    if (run_.reference)
+      for (const DifferenceClass& k : run_.reference->classes)
+        if (k.name == "measured")
+          card(fmt::format("{:.3f} {}", k.statistics.rmse, symbol(q.unit)),
+               "RMSE of measured cells against the reference surface");
     text_ += "</div>\n";
   }
 
@@ -147,25 +151,49 @@ class Html {
     text_ += "</table>\n";
   }
 
+  void accuracy_row(const std::string& what, const std::string& of, const ErrorStatistics& e) {
+    text_ += fmt::format("<tr><td>{}</td><td>{}</td><td class=\"n\">{}</td>", escaped(what), escaped(of), e.count);
+    for (double v : {e.mean, e.deviation, e.rmse, e.median, e.nmad, e.q683, e.q95})
+      text_ += fmt::format("<td class=\"n\">{:.3f}</td>", v);
+    text_ += "</tr>\n";
+  }
+
   void accuracy() {
-    if (!run_.control && run_.reference.empty()) return;
-    const std::string unit = symbol(run_.surface.info.quantity.unit);
-    text_ +=
-        "<h2>Accuracy</h2>\n<table><tr><th>compared with</th><th>cells</th><th class=\"n\">number</th><th "
-        "class=\"n\">mean</th><th class=\"n\">RMSE</th><th class=\"n\">largest</th></tr>\n";
-    auto row = [&](const std::string& what, const std::string& cells, std::int64_t n, double mean, double rmse,
-                   double largest) {
-      text_ += fmt::format(
-          "<tr><td>{}</td><td>{}</td><td class=\"n\">{}</td><td class=\"n\">{:+.3f} {}</td><td class=\"n\">{:.3f} "
-          "{}</td><td class=\"n\">{:+.3f} {}</td></tr>\n",
-          escaped(what), cells, n, mean, unit, rmse, unit, largest, unit);
-    };
-    if (run_.control && run_.control->residuals > 0)
-      row(study_.control.filename().string(), "control points", static_cast<std::int64_t>(run_.control->residuals),
-          run_.control->mean, run_.control->rmse, run_.control->largest);
-    for (const ReferenceResult& r : run_.reference)
-      row(study_.reference.filename().string(), r.how, r.cells, r.mean, r.rmse, r.largest);
-    text_ += "</table>\n<p class=\"note\">Differences are the surface less what it is compared with.</p>\n";
+    if (!run_.control && !run_.reference) return;
+    text_ += "<h2>Accuracy</h2>\n<table><tr><th>compared with</th><th>of</th>";
+    for (const char* head : {"number", "mean", "st. dev.", "RMSE", "median", "NMAD", "68.3 %", "95 %"})
+      text_ += fmt::format("<th class=\"n\">{}</th>", head);
+    text_ += "</tr>\n";
+    if (run_.control)
+      for (auto [name, e] : {std::pair{"open ground", &run_.control->open},
+                             {"vegetated ground", &run_.control->vegetated},
+                             {"sea floor", &run_.control->sea_floor}})
+        if (*e) accuracy_row(study_.control.filename().string(), name, **e);
+    if (run_.reference) {
+      const std::string file = study_.reference.filename().string();
+      accuracy_row(file, "all cells", run_.reference->overall);
+      for (const DifferenceClass& k : run_.reference->classes)
+        if (k.of == "lineage" || k.of == "level") accuracy_row(file, k.name, k.statistics);
+    }
+    text_ += fmt::format(
+        "</table>\n<p class=\"note\">In {}: the surface less what it is compared with. NMAD: the "
+        "standard deviation that blunders do not move; 68.3 and 95 %: of the absolute differences.</p>\n",
+        symbol(run_.surface.info.quantity.unit));
+    if (run_.control) standards(*run_.control);
+  }
+
+  void standards(const ControlReport& c) {
+    text_ += "<ul>";
+    if (c.asprs)
+      text_ += fmt::format("<li>ASPRS 2023: {}; {} control points on open ground, {} are asked for{}</li>",
+                           c.asprs->class_text, c.asprs->points, c.asprs->needed,
+                           c.asprs->biased ? "; the mean is more than a quarter of the RMSE: look for its cause" : "");
+    if (c.s44) text_ += fmt::format("<li>IHO S-44: {}</li>", name_of(c.s44->order));
+    for (const ControlResidual& r : c.rows)
+      if (r.outlier)
+        text_ += fmt::format("<li>outlier {}: {:+.3f} {}</li>", escaped(r.point.name), r.residual, symbol(c.unit));
+    for (const std::string& n : c.notes) text_ += "<li>" + escaped(n) + "</li>";
+    text_ += "</ul>\n";
   }
 
   void sources() {
@@ -307,13 +335,11 @@ std::string record_json(const Study& study, const StudyRun& run) {
                {"cells_closed", run.fill.cells_closed},
                {"voids_left_at_edge", run.fill.voids_left_at_edge},
                {"voids_left_large", run.fill.voids_left_large}};
-  if (run.control && run.control->residuals > 0)
-    j["control"] = {{"points", run.control->residuals},
-                    {"mean", run.control->mean},
-                    {"rmse", run.control->rmse},
-                    {"largest", run.control->largest}};
-  for (const ReferenceResult& r : run.reference)
-    j["reference"][r.how] = {{"cells", r.cells}, {"mean", r.mean}, {"rmse", r.rmse}, {"largest", r.largest}};
+  if (run.control) j["control"] = json::parse(control_json(*run.control));
+  if (run.reference) j["reference"] = json::parse(comparison_json(*run.reference));
+  for (const ThresholdInfo& i : threshold_table())
+    j["parameters"]["check"][i.name] = threshold_value(study.thresholds, i);
+  j["parameters"]["check"]["profile"] = name_of(study.thresholds.profile);
   std::vector<Finding> findings = run.check.findings;
   findings.insert(findings.end(), run.source_findings.begin(), run.source_findings.end());
   j["findings"] = json::parse(findings_json(findings));

@@ -7,8 +7,10 @@
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/catalogue/fetch.hpp"
+#include "katoptra/check/despike.hpp"
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/vector_file.hpp"
+#include "katoptra/study/judgements.hpp"
 #include "katoptra/study/study.hpp"
 #include "katoptra/surface/clip.hpp"
 #include "katoptra/surface/heights.hpp"
@@ -132,7 +134,10 @@ Grid open_chosen(const Candidates& c, const ShortlistTile& chosen, const HeightR
     notes.push_back(fmt::format("{}: has no CRS; {} was assigned by the study file", short_name(chosen.tile),
                                 source->crs->label()));
   }
-  const Grid g = brought_to(open_grid(chosen.tile.path, o), heights, source->shift);
+  Grid opened = open_grid(chosen.tile.path, o);
+  if (source->spikes) opened = without_spikes(opened, spike_rule(opened));
+  if (!source->correction.does_nothing()) opened = corrected(opened, source->correction);
+  const Grid g = brought_to(opened, heights, source->shift);
   // What the survey's record says of the date counts in the mosaic, too.
   return relabelled(g, [&](GridInfo& info) {
     info.name = short_name(chosen.tile);
@@ -175,9 +180,21 @@ class Runner {
     step("check", [&] { judge(); });
     if (!study_.control.empty())
       step("compare with control points", [&] {
-        out_.control = sample_points(surface_, read_layer(study_.control, surface_.frame().crs()), options_.run);
+        ControlSet set = control_from(read_layer(study_.control, study_.control_crs.value_or(surface_.frame().crs())));
+        if (study_.control_heights) set.heights = *study_.control_heights;
+        if (study_.control_unit) set.unit = study_.control_unit;
+        set.error = study_.control_error;
+        out_.control = check_control(surface_, set, options_.run);
+        write_text_file(path("control.csv"), control_csv(*out_.control), {.overwrite = options_.overwrite});
+        out_.products.push_back(path("control.csv"));
+        pictures_.push_back(
+            {"Residuals at control points", "The surface less the known height, by place.", "",
+             draw_map(surface_, {.width = 1200,
+                                 .title = "Residuals at control points: surface less known",
+                                 .overlays = {{control_layer(*out_.control), OverlayStyle::Residuals, ""}},
+                                 .run = options_.run})});
       });
-    if (!study_.reference.empty()) step("compare with the reference surface", [&] { compare(); });
+    if (!study_.reference.empty()) step("compare with the reference surface", [&] { compare_with_reference(); });
     for (const StudyProduct& p : study_.products) step("make " + p.file, [&] { product(p); });
     out_.report = path("report.html");
     out_.record = path("run.json");
@@ -226,7 +243,12 @@ class Runner {
   }
 
   void judge() {
-    out_.check = check(surface_, {.area = &study_.area, .run = options_.run});
+    std::optional<Layer> streams;
+    if (!study_.streams.empty()) streams = read_layer(study_.streams);
+    out_.check = check(surface_, {.area = &study_.area,
+                                  .streams = streams ? &*streams : nullptr,
+                                  .thresholds = study_.thresholds,
+                                  .run = options_.run});
     std::vector<Grid> tiles;
     for (const ShortlistTile& t : out_.plan.shortlist.tiles) {
       if (!t.tile.openable || (!t.kept && t.tile.access != Access::Open) || !t.tile.problems.empty() ||
@@ -244,11 +266,12 @@ class Runner {
       const Grid beside = brought != out_.plan.tiles.end() ? named(brought->second) : g;
       if (beside.frame().crs()) tiles.push_back(beside);
       if (!t.kept) continue;
-      CheckReport r = check(g, {.run = options_.run});
+      CheckReport r = check(g, {.thresholds = study_.thresholds, .run = options_.run});
       for (Finding& f : r.findings)
         if (f.severity == Severity::Failure && f.code != "voids") out_.source_findings.push_back(std::move(f));
     }
-    for (Finding& f : check_overlaps(tiles, options_.run)) out_.source_findings.push_back(std::move(f));
+    for (Finding& f : check_overlaps(tiles, options_.run, study_.thresholds))
+      out_.source_findings.push_back(std::move(f));
     for (const ShortlistTile& t : out_.plan.shortlist.tiles)
       if (!t.tile.openable || !t.tile.problems.empty())
         out_.source_findings.push_back({.code = "damaged",
@@ -266,43 +289,15 @@ class Runner {
     out_.products.push_back(path("findings.geojson"));
   }
 
-  void compare() {
-    const Grid reference = open_grid(study_.reference);
-    if (!(reference.quantity().heights == surface_.quantity().heights))
-      throw Error(ErrorCode::Refused,
-                  fmt::format("its heights are above {}, the surface's above {}", reference.quantity().heights.name(),
-                              surface_.quantity().heights.name()),
-                  study_.reference.string());
-    const auto same = surface_.frame().window_of(reference.frame());
-    const Grid other =
-        in_unit(same ? cut(reference, {-same->col, -same->row, surface_.frame().cols(), surface_.frame().rows()})
-                     : reproject(reference, surface_.frame()),
-                surface_.quantity().unit);
-    struct Sum {
-      std::int64_t n = 0;
-      double sum = 0, squares = 0, largest = 0;
-    } sums[kHowCount];
-    for_each_band(surface_, Planes::ValuesAndOrigin, options_.run, [&](const Block& a) {
-      const Block b = other.read(a.window());
-      for (std::int64_t r = 0; r < a.window().rows; ++r)
-        for (std::int64_t c = 0; c < a.window().cols; ++c) {
-          const double d = static_cast<double>(a.row(r)[c]) - static_cast<double>(b.row(r)[c]);
-          if (std::isnan(d)) continue;
-          for (int k : {0, static_cast<int>(how_of(a.origin_row(r)[c]))}) {
-            Sum& s = sums[k];
-            ++s.n;
-            s.sum += d;
-            s.squares += d * d;
-            if (std::abs(d) > std::abs(s.largest)) s.largest = d;
-          }
-        }
-    });
-    for (int k = 0; k < kHowCount; ++k)
-      if (sums[k].n > 0) {
-        const auto n = static_cast<double>(sums[k].n);
-        out_.reference.push_back({k == 0 ? "all" : name_of(static_cast<How>(k)), sums[k].n, sums[k].sum / n,
-                                  std::sqrt(sums[k].squares / n), sums[k].largest});
-      }
+  void compare_with_reference() {
+    out_.reference = compare(surface_, open_grid(study_.reference), {.coregister = false, .run = options_.run});
+    pictures_.push_back(
+        {"Difference from the reference surface", "The surface less the reference; rings: the largest.", "",
+         draw_map(out_.reference->difference,
+                  {.width = 1200,
+                   .title = "Difference from " + study_.reference.filename().string(),
+                   .overlays = {{worst_layer(*out_.reference), OverlayStyle::Places, "largest differences"}},
+                   .run = options_.run})});
   }
 
   void save(const Picture& p, const fs::path& to) { write_file(to, p.bytes, {.overwrite = options_.overwrite}); }

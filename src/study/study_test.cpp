@@ -82,11 +82,15 @@ TEST_F(Marrowick, TheSurfaceIsTrueToTheIsland) {
   EXPECT_LT(rmse(How::Filled), 0.25);
   EXPECT_LT(rmse(How::Interpolated), 0.1);
   // The report's own figures are these figures.
-  for (const ReferenceResult& x : run_->reference)
-    if (x.how == "measured") {
-      EXPECT_NEAR(x.rmse, rmse(How::Measured), 0.005);
+  ASSERT_TRUE(run_->reference);
+  for (const DifferenceClass& k : run_->reference->classes)
+    if (k.name == "measured") {
+      EXPECT_NEAR(k.statistics.rmse, rmse(How::Measured), 0.005);
     }
-  EXPECT_LT(run_->control->rmse, 0.05);
+  ASSERT_TRUE(run_->control && run_->control->asprs);
+  EXPECT_LT(run_->control->all.rmse, 0.05);
+  EXPECT_TRUE(run_->control->asprs->enough);
+  EXPECT_EQ(run_->control->asprs->class_cm, 5);
 }
 
 TEST_F(Marrowick, EveryPlantedFlawIsNamed) {

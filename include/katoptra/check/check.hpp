@@ -58,6 +58,7 @@ CheckReport check(const Grid& grid, const CheckOptions& options = {});
 //                       quarter of their spread
 //   shift     failure   one lies beside the other (half a cell is said so); at most three pairs of tiles are looked at
 //   rotation  failure   one is turned
+// And for each grid: mixed-units (warning), heights in another unit than most of the others have.
 std::vector<Finding> check_overlaps(const std::vector<Grid>& grids, const RunOptions& options = {},
                                     const Thresholds& thresholds = {});
 // A grid against a coarse surface that is known to be right: only unit, sign and datum.

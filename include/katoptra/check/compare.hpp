@@ -12,7 +12,8 @@
 //
 // Guarantees: means, deviations and volumes are sums in a fixed order, the same bits for every block size and thread
 // count; quantiles come from a sketch about the median of a sample, off by at most kQuantileError of their distance
-// from it. One streaming pass, beside what coregistering costs; memory bounded by the run options.
+// from it (those of classes by 1/512). One streaming pass, beside what coregistering costs; memory bounded by the run
+// options.
 //
 // Volumes: ground area of each cell times its difference. Their uncertainty (95 %) is that of the mean difference over
 // the area, 1.96 s / sqrt(n) with s from the stated uncertainties, else the NMAD; n is not the number of cells, for

@@ -6,11 +6,11 @@
 // After Nuth & Kääb 2011: where a surface is shifted, the difference from the reference follows slope and aspect. Their
 // cosine dh / tan(slope) = a cos(b - aspect) + c is taken in its linear form, dh = -s . gradient + offset (+ tilt), so
 // that flat ground, whose tangent is near zero, cannot spoil the fit; it is solved by least squares without residuals
-// beyond three NMAD and repeated with the moved surface until a step is below kShiftStep cells. Rotation about the
-// middle is fitted too when asked for.
-// Cost: some passes over at most kShiftCells cells, in blocks spread evenly over what both cover, so time and memory do
-// not grow with the surfaces. On real terrain with slopes of some degrees the shift is found to a few hundredths of a
-// cell. Flat ground cannot tell a shift: `found` is false then, with the reason in `why`.
+// beyond three NMAD and repeated with the moved surface until a step is below kShiftStep cells, or a fifth of its
+// standard error. Rotation about the middle is fitted too when asked for. Cost: some passes over at most kShiftCells
+// cells, in blocks spread evenly over what both cover, so time and memory do not grow with the surfaces. On real
+// terrain with slopes of some degrees the shift is found to a few hundredths of a cell. Flat ground cannot tell a
+// shift: `found` is false then, with the reason in `why`.
 #pragma once
 #include <string>
 
@@ -32,6 +32,7 @@ struct Coregistration {
   Length offset;                     // at the pivot
   double tilt_x = 0, tilt_y = 0;     // metres a metre
   Angle rotation;                    // counter-clockwise about the pivot; not part of `correction`
+  double cells_at_edge = 0;          // what the rotation moves the far edge by
   Length shift_error, offset_error;  // standard errors of the fit
   double tilt_error = 0;
   Point pivot;

@@ -13,7 +13,7 @@ namespace katoptra {
 
 struct SpikeRule {
   Length least = 0.5_m;
-  double times = 12;
+  double times = 10;
   Length usual;  // departure that half of all cells stay below, as a standard deviation
 };
 // Measures `usual` on blocks spread over the grid.

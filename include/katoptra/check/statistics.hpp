@@ -5,7 +5,7 @@
 //   ErrorStatistics e = error_statistics(residuals);      // median, NMAD, 68.3 and 95 % quantiles, exact
 //
 // Sums are kept row by row about each row's own mean and joined in order (Chan, Golub & LeVeque 1979): the same bits
-// for every block size and thread count, and a high plateau loses no digits. Memory: a sketch of at most 32 MiB,
+// for every block size and thread count, and a high plateau loses no digits. Memory: a sketch of at most 16 MiB,
 // usually below 1 MiB, beside the blocks under way.
 #pragma once
 #include <array>
@@ -19,16 +19,18 @@
 namespace katoptra {
 
 // Counts of values in bins that grow with the distance from `origin`, so that any range fits: a value read from it is
-// off by at most kQuantileError times its distance from the origin (or 1e-30).
+// off by at most error() times its distance from the origin, or kSketchFloor.
 class ValueSketch {
  public:
-  explicit ValueSketch(double origin = 0);
+  // `bits`: 1 to 13; each doubles what the sketch tells apart and the memory it takes.
+  explicit ValueSketch(double origin = 0, int bits = 12);
   ValueSketch(const ValueSketch& other);
   ValueSketch(ValueSketch&&) noexcept = default;
   ValueSketch& operator=(const ValueSketch& other);
   ValueSketch& operator=(ValueSketch&&) noexcept = default;
   ~ValueSketch() = default;
   double origin() const { return origin_; }
+  double error() const { return 1.0 / static_cast<double>(1u << (23 - dropped_)); }
   void add(float v) { add_offset(static_cast<float>(static_cast<double>(v) - origin_)); }
   // A value already less the origin, without a look whether it is a number.
   void add_offset(float v);
@@ -46,14 +48,16 @@ class ValueSketch {
   std::vector<double> histogram(int bins, std::pair<double, double> range) const;
 
  private:
-  using Page = std::array<std::int64_t, 1024>;
+  using Page = std::array<std::int64_t, 256>;
   template <class Body>
   void each_bin(const Body& body) const;  // body(from, to, count) in rising order, until it returns false
   std::vector<std::unique_ptr<Page>> pages_;
   double origin_ = 0;
+  int dropped_ = 11;  // bits of a float
   std::int64_t count_ = 0;
 };
-inline constexpr double kQuantileError = 1.0 / 8192;
+// Of percentiles: 1/4096 of the distance from a height in the middle of the grid.
+inline constexpr double kQuantileError = 1.0 / 4096, kSketchFloor = 1.0 / 4096;
 
 struct Statistics {
   std::int64_t cells = 0, voids = 0;

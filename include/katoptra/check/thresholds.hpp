@@ -22,7 +22,7 @@ Profile parse_profile(std::string_view text);  // BadArgument otherwise
 struct Thresholds {
   Profile profile = Profile::Survey;
   Length spike = 0.5_m;       // least height of a spike or pit
-  double spike_times = 12;    // and times the usual departure around it
+  double spike_times = 10;    // and times the usual departure around it
   Length stripe = 0.05_m;     // least height of a stripe of rows or columns
   Length step = 0.1_m;        // least straight step along a row or column
   Length ripple = 0.02_m;     // least amplitude of a regular ripple
@@ -30,13 +30,14 @@ struct Thresholds {
   Length offset = 0.05_m;     // least median difference between two surveys
   double shift = 0.15;        // least shift between two tiles, in cells of the first
   Length tilt = 0.1_m;        // least tilt of their difference over the overlap, from end to end
-  double repeated = 0.02;     // least share of lines that repeat the one before
+  double repeated = 0.01;     // least share of lines that repeat the one before
   double terraces = 0.3;      // least share of neighbours that are equal on sloping ground
   double flat_cells = 2000;   // least size of a flat patch that is told
   double planar_cells = 400;  // least size of a tilted plane that is told
   double void_cells = 1;      // least size of a void inside that is a failure
   double coverage = 1;        // least share of the area that must have values
   Length uphill = 0.1_m;      // least rise along a stream line
+  double gap = 8;             // least width of a gap between points, in spacings
   double density = 0.9;       // least share of squares that reach the nominal density of points
 
   static Thresholds of(Profile profile);

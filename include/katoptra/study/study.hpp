@@ -19,9 +19,12 @@
 
 #include "katoptra/catalogue/find.hpp"
 #include "katoptra/check/check.hpp"
+#include "katoptra/check/compare.hpp"
+#include "katoptra/check/control.hpp"
 #include "katoptra/formats/grid_file.hpp"
 #include "katoptra/points/gridding.hpp"
 #include "katoptra/study/tables.hpp"
+#include "katoptra/surface/correct.hpp"
 #include "katoptra/surface/fill.hpp"
 #include "katoptra/surface/heights.hpp"
 #include "katoptra/surface/mosaic.hpp"
@@ -37,6 +40,9 @@ struct StudySource {
   std::optional<LengthUnit> unit;
   // Added to its heights, which are above the study's reference then.
   HeightShift shift;
+  // A mistake that was found and is taken out, before anything else is done to its heights.
+  Correction correction;
+  bool spikes = false;  // its spikes become voids
 };
 
 // Points that become a surface of their own, which then is one of the tiles.
@@ -83,7 +89,14 @@ struct Study {
   bool fill = true;
   FillOptions fill_options;
   Resampling resampling = Resampling::Automatic;
-  std::filesystem::path control, reference;
+  Thresholds thresholds;          // of every check
+  std::filesystem::path streams;  // lines along which water must not run uphill
+  std::filesystem::path control;
+  std::optional<Crs> control_crs;
+  std::optional<HeightReference> control_heights;
+  std::optional<LengthUnit> control_unit;
+  Length control_error;
+  std::filesystem::path reference;
   std::vector<StudyProduct> products;
 };
 
@@ -93,10 +106,10 @@ Study read_study(const std::filesystem::path& path, const std::string& catalogue
 
 struct StudyPlan {
   Shortlist shortlist;
-  std::vector<std::string> left_out;  // tiles and why
+  std::vector<std::string> left_out;            // tiles and why
   std::map<std::filesystem::path, Grid> tiles;  // those that are kept, with their references
-  std::uint64_t fetched = 0;          // bytes that were brought for it
-  Grid surface;                       // lazy, filling not yet included
+  std::uint64_t fetched = 0;                    // bytes that were brought for it
+  Grid surface;                                 // lazy, filling not yet included
   Frame frame;
   std::int64_t cells = 0;
   double bytes = 0;                // of the surface, before compression
@@ -116,13 +129,6 @@ struct StepTime {
   double seconds = 0;
 };
 
-// Differences from a reference surface, by the way cells came about.
-struct ReferenceResult {
-  std::string how;  // "all", "measured", "resampled", "blended", "filled", "interpolated"
-  std::int64_t cells = 0;
-  double mean = 0, rmse = 0, largest = 0;
-};
-
 struct StudyRun {
   std::filesystem::path folder, report, record;
   StudyPlan plan;
@@ -130,8 +136,8 @@ struct StudyRun {
   FillReport fill;
   CheckReport check;
   std::vector<Finding> source_findings;
-  std::optional<SampledPoints> control;
-  std::vector<ReferenceResult> reference;
+  std::optional<ControlReport> control;
+  std::optional<Comparison> reference;  // the surface less the reference, by the way its cells came about, too
   std::vector<std::filesystem::path> products;
   std::vector<StepTime> times;
 };
