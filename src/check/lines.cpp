@@ -113,7 +113,8 @@ class Sequence {
     for (std::size_t i = 1; i + 1 < n; ++i) stripes[i] = (t_[i] - (t_[i - 1] + t_[i + 1]) / 2) * 2 / 3;
     for (std::size_t i = 1; i + 2 < n; ++i)
       steps[i] = (t_[i + 1] - t_[i] - ((t_[i] - t_[i - 1]) + (t_[i + 2] - t_[i + 1])) / 2) * 2 / 3;
-    const double least_stripe = limit(stripes, stripe), least_step = limit(steps, step);
+    // First what stands out at all, then of which kind it is, then whether that kind is told from this height on.
+    const double least = std::min(stripe, step), least_stripe = limit(stripes, least), least_step = limit(steps, least);
     std::vector<std::pair<double, Hit>> all;  // how much of the sequence each explains
     for (std::size_t i = 1; i + 2 < n; ++i) {
       // Where little of a stretch is land, the rest tells nothing of the noise on it: each line's own error counts,
@@ -136,6 +137,7 @@ class Sequence {
                                     [&, line = hit.line](std::int64_t t) { return std::abs(t - line) <= 2; });
       if (echo) continue;
       taken.push_back(hit.line);
+      if (std::abs(hit.height) < (hit.step ? step : stripe)) continue;
       if (hit.line >= static_cast<std::int64_t>(from) && hit.line < static_cast<std::int64_t>(to)) found(hit);
     }
   }

@@ -68,14 +68,17 @@ class GpxReader {
 
 }  // namespace
 
-Layer read_gpx(const std::filesystem::path& path) {
-  const std::string text = read_text_file(path, std::size_t{1} << 28);
+Layer parse_gpx(std::string_view text, const std::string& name) {
   pugi::xml_document doc;
   const pugi::xml_parse_result r = doc.load_buffer(text.data(), text.size());
   if (!r)
-    throw Error(ErrorCode::BadFile, fmt::format("is not XML ({}, at byte {})", r.description(), r.offset),
-                path.string(), "check the file");
-  Layer l = GpxReader(path.string()).layer(doc.child("gpx"));
+    throw Error(ErrorCode::BadFile, fmt::format("is not XML ({}, at byte {})", r.description(), r.offset), name,
+                "check the file");
+  return GpxReader(name).layer(doc.child("gpx"));
+}
+
+Layer read_gpx(const std::filesystem::path& path) {
+  Layer l = parse_gpx(read_text_file(path, std::size_t{1} << 28), path.string());
   l.name = path.stem().string();
   return l;
 }

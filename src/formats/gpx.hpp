@@ -1,6 +1,8 @@
 // GPX 1.0 and 1.1: waypoints as points, routes and tracks as lines, elevations as heights. Always WGS 84.
 #pragma once
 #include <filesystem>
+#include <string>
+#include <string_view>
 
 #include "katoptra/geo/feature.hpp"
 
@@ -8,5 +10,7 @@ namespace katoptra {
 
 // BadFile when it is not XML, holds no place, or a place is no longitude and latitude.
 Layer read_gpx(const std::filesystem::path& path);
+// The same of text; `name`: for errors.
+Layer parse_gpx(std::string_view text, const std::string& name);
 
 }  // namespace katoptra

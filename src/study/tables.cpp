@@ -92,6 +92,14 @@ std::string findings_json(const std::vector<Finding>& findings) {
       j["measure"] = *f.measure;
       j["unit"] = f.unit;
     }
+    if (!f.place.empty()) {
+      auto boxes = nlohmann::ordered_json::array();
+      for (const Polygon& p : f.place) {
+        const Bounds b = bounds_of(MultiPolygon{p});
+        boxes.push_back({b.west, b.south, b.east, b.north});
+      }
+      j["place"] = {{"crs", f.crs ? f.crs.label() : ""}, {"boxes", std::move(boxes)}};
+    }
     list.push_back(std::move(j));
   }
   return list.dump(2, ' ', false, nlohmann::ordered_json::error_handler_t::replace);

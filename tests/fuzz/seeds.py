@@ -50,6 +50,8 @@ put("ascii_grid", "corner", f"ncols 20\nnrows 17\nxllcorner 1\nyllcorner 2\ncell
 put("ascii_grid", "whole", b"NROWS 2\nNCOLS 3\nXLLCENTER 0\nYLLCENTER 0\nDX 1\nDY 2\n1 2 3\n-9999 5 6\n")
 put("xyz", "plain", "\n".join(f"{c * 2} {r * 2} {z[r, c]}" for r in range(5) for c in range(5)).encode())
 put("xyz", "named", b"# c\nid;lat;lon;depth\n1;-37,5;-31,0;4,5\n2;-37,5;-31,1;5\n3;-37,6;-31,0;5\n4;-37,6;-31,1;5,5\n")
+put("gpx", "track", b'<?xml version="1.0"?><gpx version="1.1"><wpt lat="-37.5" lon="-31"><ele>12.5</ele><name>A</name></wpt><trk><name>t</name><trkseg><trkpt lat="-37.5" lon="-31"><ele>1</ele></trkpt><trkpt lat="-37.6" lon="-31.1"/></trkseg></trk></gpx>')
+put("correction", "plain", b'{"coregistration": {"correction": {"factor": 1, "offset_m": -0.18, "shift": [0.5, -1], "crs": "EPSG:32725", "tilt": [1e-4, 0], "pivot": [677000, 5841000]}}}')
 put("csv", "plain", b'x,y,name\n1,2,"a ""b"", c"\n3,4,d\r\n')
 for kind, order in [("FLOAT", "I"), ("SIGNEDINT", "M")]:
     for layout in ["BIL", "BIP", "BSQ"]:

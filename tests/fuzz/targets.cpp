@@ -6,13 +6,16 @@
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/catalogue/find.hpp"
+#include "katoptra/check/control.hpp"
 #include "katoptra/formats/archive.hpp"
 #include "katoptra/formats/xyz.hpp"
 #include "katoptra/grid/cache.hpp"
+#include "katoptra/study/judgements.hpp"
 
 #include "catalogue/item_scan.hpp"
 #include "catalogue/stac_json.hpp"
 #include "formats/csv.hpp"
+#include "formats/gpx.hpp"
 #include "formats/las_source.hpp"
 #include "formats/readers.hpp"
 #include "formats/text_points.hpp"
@@ -117,6 +120,23 @@ void archive(Bytes data) {
 
 void csv(Bytes data) { parse_csv(std::string_view(reinterpret_cast<const char*>(data.data()), data.size())); }
 
+std::string_view text_of(Bytes data);
+
+// Waypoints, and the control points that they may be.
+void gpx(Bytes data) {
+  try {
+    control_from(parse_gpx(text_of(data), "a.gpx"));
+  } catch (const Error&) {
+  }
+}
+
+void correction(Bytes data) {
+  try {
+    read_correction(std::string(text_of(data)), "found.json");
+  } catch (const Error&) {
+  }
+}
+
 std::string_view text_of(Bytes data) { return {reinterpret_cast<const char*>(data.data()), data.size()}; }
 
 // Items of a remote catalogue, through the choice and back into items, which must be items again.
@@ -180,11 +200,12 @@ void area(Bytes data) {
 
 const std::map<std::string, Target>& targets() {
   static const std::map<std::string, Target> all = {
-      {"tiff", grid<kTiff>}, {"hgt", grid<kHgt>},       {"ascii_grid", grid<kAscii>},
-      {"xyz", grid<kXyz>},   {"netcdf", grid<kNetcdf>}, {"bag", grid<kBag>},
-      {"flat", flat},        {"archive", archive},      {"csv", csv},
-      {"stac", stac},        {"items", items},          {"search", search},
-      {"area", area},        {"las", las_points},       {"text_points", text_points}};
+      {"tiff", grid<kTiff>}, {"hgt", grid<kHgt>},         {"ascii_grid", grid<kAscii>},
+      {"xyz", grid<kXyz>},   {"netcdf", grid<kNetcdf>},   {"bag", grid<kBag>},
+      {"flat", flat},        {"archive", archive},        {"csv", csv},
+      {"gpx", gpx},          {"correction", correction},  {"stac", stac},
+      {"items", items},      {"search", search},          {"area", area},
+      {"las", las_points},   {"text_points", text_points}};
   return all;
 }
 

@@ -31,7 +31,8 @@ struct SampledPoints {
 SampledPoints sample_points(const Grid& grid, const Layer& layer, const RunOptions& options = {});
 std::string sampled_csv(const SampledPoints& s);
 
-// A JSON list of objects: code, severity, file, message, advice, and measure with unit where there is one.
+// A JSON list of objects: code, severity, file, message, advice, measure with unit where there is one, and place (crs,
+// and boxes of west, south, east, north).
 std::string findings_json(const std::vector<Finding>& findings);
 
 }  // namespace katoptra
