@@ -328,7 +328,7 @@ std::vector<Kind> kinds() {
       {"undeclared-void", "cells of -9999", 2, [](Random& r, double n) { return voids(r, n, -9999); }},
       {"seam", "step between two sources, metres", 0.07, seam},
       {"sign", "depths as heights", 1, sign},
-      {"uphill", "dam in a stream, metres", 0.3, uphill},
+      {"uphill", "dam in a stream, metres", 0.4, uphill},
       {"offset", "between two surveys, metres", 0.06, [=](Random& r, double h) { return pair(r, plain(h)); }},
       {"tilt", "between two surveys, metres from end to end", 0.15,
        [](Random& r, double h) {
@@ -346,7 +346,7 @@ std::vector<Kind> kinds() {
          const double a = between(r, 0, 6.28);
          return pair(r, level, {d * std::cos(a), d * std::sin(a)});
        }},
-      {"rotation", "one tile turned, cells at its edge", 0.4,
+      {"rotation", "one tile turned, cells at its edge", 0.5,
        [](Random& r, double d) {
          return pair(r, [d](const Surface& s, double x, double y) {
            const double cx = static_cast<double>(s.frame.cols()) / 2, cy = static_cast<double>(s.frame.rows()) / 2,

@@ -258,7 +258,7 @@ class Statistics(ToolTest):
             self.assertAlmostEqual(r[key], value, delta=1e-9 * abs(value), msg=key)
         for q, value in r["percentiles"].items():
             expected = numpy.percentile(z, float(q))
-            self.assertLess(abs(value - expected), abs(z - expected).max() / 4096 + 0.01)
+            self.assertLess(abs(value - expected), abs(z - expected).max() / 2048)
         counts, _ = numpy.histogram(z, 50, (z.min(), z.max()))
         self.assertLess(abs(numpy.array(r["histogram"]["full"]["cells"]) - counts).max(), 0.01 * z.size)
         self.assertAlmostEqual(sum(r["histogram"]["full"]["cells"]), z.size, delta=0.5)

@@ -41,8 +41,8 @@ std::shared_ptr<void> Census::scan(const Block& block, const Window& band) const
   part->statistics = gathering_.part();
   for (std::int64_t r = 0; r < band.rows; ++r) {
     const float* row = block.row(r + kHalo);
-    StatisticsGathering::add_row(*part->statistics, row, band.cols, band.row + r);
-    VoidFinder::runs_of(row, band.cols, part->runs);
+    const std::int64_t known = StatisticsGathering::add_row(*part->statistics, row, band.cols, band.row + r);
+    if (known < band.cols) VoidFinder::runs_of(row, band.cols, part->runs);
     part->row_end.push_back(part->runs.size());
     const std::int64_t wanted_row = band.row + r - wanted_window_.row;
     if (!mask_ || wanted_row < 0 || wanted_row >= wanted_window_.rows) continue;

@@ -18,7 +18,8 @@ class StatisticsGathering {
   explicit StatisticsGathering(const Grid& grid);
   ~StatisticsGathering();
   std::shared_ptr<StatisticsPart> part() const;
-  static void add_row(StatisticsPart& part, const float* row, std::int64_t cols, std::int64_t r);
+  // How many cells of the row have a value.
+  static std::int64_t add_row(StatisticsPart& part, const float* row, std::int64_t cols, std::int64_t r);
   void merge(const StatisticsPart& part);
   Statistics result();
   // How many cells have exactly the lowest (highest) value.

@@ -19,7 +19,7 @@ namespace katoptra {
 namespace {
 
 constexpr double kMeanFromHere = 1.5;
-constexpr int kClassBits = 9;  // quantiles of a class to 1/512 of their distance from the median
+constexpr int kAllBits = 11, kClassBits = 9;  // quantiles of a class to 1/512 of their distance from the median
 
 class DifferenceSource final : public GridSource {
  public:
@@ -178,7 +178,7 @@ class Comparing {
   }
 
   void run() {
-    std::vector<ErrorGathering> all(1, ErrorGathering(origin_));
+    std::vector<ErrorGathering> all(1, ErrorGathering(origin_, kAllBits));
     all.resize(classes_.all() + 1, ErrorGathering(origin_, kClassBits));
     std::vector<PatchRow> open;
     VolumeChange volume, detected;
@@ -222,7 +222,7 @@ class Comparing {
 
   std::shared_ptr<BandPart> scan(const Block& a, const Window& band) const {
     auto part = std::make_shared<BandPart>();
-    part->classes.assign(1, {ErrorGathering(origin_), {}});
+    part->classes.assign(1, {ErrorGathering(origin_, kAllBits), {}});
     part->classes.resize(classes_.all() + 1, {ErrorGathering(origin_, kClassBits), {}});
     const Block b = out_.second_here.read(band), slopes = slope_.read(band), aspects = aspect_.read(band);
     for (std::int64_t r = 0; r < band.rows; ++r) {
@@ -254,8 +254,9 @@ class Comparing {
         const float d = static_cast<float>(static_cast<double>(in.a[c]) - static_cast<double>(in.b[c]));
         if (std::isnan(d)) continue;
         const double v = static_cast<double>(d), off = v - origin_, cell = areas.at(c);
+        const std::uint32_t bin = part.classes[0].errors.sketch.bin_of(d);
         auto count = [&](std::size_t k) {
-          part.classes[k].errors.add(d);
+          part.classes[k].errors.add_bin(v, k == 0 ? bin : bin >> (kAllBits - kClassBits));
           sums[k].sum += off;
           sums[k].squares += off * off;
           ++sums[k].n;

@@ -19,6 +19,7 @@ namespace {
 
 constexpr std::int64_t kBlock = 64;
 constexpr int kMostSteps = 20;
+constexpr double kShiftRest = 0.01;  // cells that the last step may be
 
 // One cell that both surfaces know: reference less surface, the slope there and the place, all in metres.
 struct Sample {
@@ -50,6 +51,7 @@ class Fitting {
     c.pivot = middle_;
     c.crs = frame_.crs();
     double x = 0, y = 0, spin = 0;  // metres on the ground, radians
+    double last_x = 0, last_y = 0;
     for (c.steps = 1; c.steps <= kMostSteps; ++c.steps) {
       std::vector<Sample> samples = gather(x, y, spin);
       if (c.steps == 1) c.nmad_before = Length::metres(spread_of(samples));
@@ -67,9 +69,15 @@ class Fitting {
       }
       // Steps far below what the fit itself knows are noise.
       const double rest = std::max(kShiftStep, 0.2 * c.shift_error.metres() / std::min(cell_x_, cell_y_));
-      if (std::hypot(step_x_ / cell_x_, step_y_ / cell_y_) < rest) break;
+      const double size = std::hypot(step_x_ / cell_x_, step_y_ / cell_y_);
+      // A surface that is resampled when it is moved, and is not when it lies still, goes to and fro by a hair.
+      const double two = std::hypot((step_x_ + last_x) / cell_x_, (step_y_ + last_y) / cell_y_);
+      if (size < rest || (size < kShiftRest && two < rest)) break;
+      last_x = step_x_;
+      last_y = step_y_;
     }
-    if (c.steps > kMostSteps) {
+    // Which cells stand off may change for ever; what that moves must be small.
+    if (c.steps > kMostSteps && std::hypot(step_x_ / cell_x_, step_y_ / cell_y_) > kShiftRest) {
       c.why = "the fit does not come to rest: there is too little slope, or the surfaces are not of the same ground";
       return c;
     }

@@ -43,8 +43,8 @@ class DespikedSource final : public GridSource {
  private:
   bool is_spike(const Block& b, std::int64_t c, std::int64_t r) const {
     if (!(static_cast<double>(departure(b, c, r)) > 0.5 * least_)) return false;
-    const auto f = fit_ring(b, c, r);
-    return f && std::abs(f->off) >= least_ && std::abs(f->off) >= times_ * std::max(f->usual, usual_);
+    const auto f = fit_ring(b, c, r, least_, times_);
+    return f && std::abs(f->off) >= times_ * usual_;
   }
 
   Grid input_;

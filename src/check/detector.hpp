@@ -12,7 +12,7 @@
 
 namespace katoptra {
 
-inline constexpr std::int64_t kHalo = 16;        // rows that a scanned block has above and below its band
+inline constexpr std::int64_t kHalo = 8;         // rows that a scanned block has above and below its band
 inline constexpr std::size_t kMostPlaces = 100;  // polygons of one finding
 
 // What all detectors of a grid share.

@@ -152,21 +152,21 @@ class Sequence {
         if (++unknown > kTile / 32) return std::nullopt;
         continue;
       }
-      x[i] = v * (0.5 - 0.5 * std::cos(2 * std::numbers::pi * (static_cast<double>(i) + 0.5) / kTile));
+      x[i] = v * hann()[i];
     }
     transform(x);
     std::array<double, kTile / 2 + 1> power{};
     for (std::size_t k = 0; k < power.size(); ++k) power[k] = std::norm(x[k]);
     std::optional<Ripple> best;
     for (std::size_t k = 12; k < power.size(); ++k) {
+      // A half of a Hann window's weight is in the peak.
+      const double slope = 1 - std::cos(2 * std::numbers::pi * static_cast<double>(k) / kTile),
+                   amplitude = (k == kTile / 2 ? 1 : 2) * std::sqrt(power[k]) / (0.5 * kTile) / slope;
+      if (amplitude < least || (best && best->amplitude >= amplitude)) continue;
       std::vector<double> around;
       for (std::size_t j = k < 20 ? 4 : k - 16; j < std::min(power.size(), k + 17); ++j)
         if (j + 3 < k || j > k + 3) around.push_back(power[j]);
-      // A half of a Hann window's weight is in the peak.
-      const double usual = median_of(around),
-                   slope = 1 - std::cos(2 * std::numbers::pi * static_cast<double>(k) / kTile),
-                   amplitude = (k == kTile / 2 ? 1 : 2) * std::sqrt(power[k]) / (0.5 * kTile) / slope;
-      if (power[k] < 60 * usual || amplitude < least || (best && best->amplitude >= amplitude)) continue;
+      if (power[k] < 60 * median_of(std::move(around))) continue;
       best = {.cycles = static_cast<int>(k), .amplitude = amplitude};
     }
     return best;
@@ -179,6 +179,16 @@ class Sequence {
       if (!std::isnan(v)) known.push_back(v);
     if (known.size() < 12) return INFINITY;
     return std::max(least, kDeviations * robust_deviation(known, median_of(known)));
+  }
+
+  static const std::array<double, kTile>& hann() {
+    static const auto window = [] {
+      std::array<double, kTile> w{};
+      for (std::size_t i = 0; i < kTile; ++i)
+        w[i] = 0.5 - 0.5 * std::cos(2 * std::numbers::pi * (static_cast<double>(i) + 0.5) / kTile);
+      return w;
+    }();
+    return window;
   }
 
   // Fourier transform in place, length a power of two (Cooley & Tukey 1965).

@@ -32,7 +32,7 @@ Moments moments_of(const float* row, std::int64_t cols);
 
 // Errors as they stream by: exact mean, deviation, RMSE and range; the rest from a sketch.
 struct ErrorGathering {
-  explicit ErrorGathering(double origin = 0, int bits = 12) : sketch(origin, bits) {}
+  explicit ErrorGathering(double origin = 0, int bits = 11) : sketch(origin, bits) {}
   Moments moments;
   ValueSketch sketch;
   double lowest = std::numeric_limits<double>::infinity(), highest = -lowest;
@@ -42,6 +42,11 @@ struct ErrorGathering {
     sketch.add(d);
     lowest = std::min(lowest, static_cast<double>(d));
     highest = std::max(highest, static_cast<double>(d));
+  }
+  void add_bin(double d, std::uint32_t bin) {
+    sketch.add_bin(bin);
+    lowest = std::min(lowest, d);
+    highest = std::max(highest, d);
   }
   void add(const ErrorGathering& o);
   ErrorStatistics result() const;

@@ -45,52 +45,132 @@ KATOPTRA_CLONES void departures(const float* __restrict up, const float* __restr
   }
 }
 
+// The mean of what is known, in eight lanes joined in order; NaN when nothing is.
+KATOPTRA_CLONES float mean_known(const float* __restrict z, std::int32_t n) {
+  float sum[8] = {}, known[8] = {};
+  std::int32_t c = 0;
+  for (; c + 8 <= n; c += 8)
+    for (std::int32_t k = 0; k < 8; ++k) {
+      const float v = z[c + k];
+      sum[k] += v == v ? v : 0.0f;
+      known[k] += v == v ? 1.0f : 0.0f;
+    }
+  for (; c < n; ++c) {
+    sum[0] += z[c] == z[c] ? z[c] : 0.0f;
+    known[0] += z[c] == z[c] ? 1.0f : 0.0f;
+  }
+  float s = 0, m = 0;
+  for (std::int32_t k = 0; k < 8; ++k) {
+    s += sum[k];
+    m += known[k];
+  }
+  return m > 0 ? s / m : std::nanf("");
+}
+
 }  // namespace
 
-std::optional<RingFit> fit_ring(const Block& b, std::int64_t c, std::int64_t r) {
-  const std::int64_t cols = b.window().cols, rows = b.window().rows;
-  auto z = [&](std::int64_t i, std::int64_t j) {
-    return i < 0 || j < 0 || i >= cols || j >= rows ? std::nan("") : static_cast<double>(b.at(i, j));
-  };
-  if (std::isnan(z(c, r))) return std::nullopt;
-  struct Cell {
-    std::array<double, LeastSquares::kMost> row;
-    double height;
-  };
-  std::array<Cell, 40> ring{};
-  std::size_t n = 0;
-  for (std::int64_t j = -3; j <= 3; ++j)
-    for (std::int64_t i = -3; i <= 3; ++i) {
-      const double h = z(c + i, r + j), x = static_cast<double>(i), y = static_cast<double>(j);
-      if (std::max(std::abs(i), std::abs(j)) >= 2 && !std::isnan(h)) ring[n++] = {{1, x, y, x * x, x * y, y * y}, h};
-    }
-  if (n < 12) return std::nullopt;
-  // Fitted twice: what stands off the first time (another spike, the edge of this one) has no say the second time.
-  std::array<double, 40> left{};
-  std::array<double, LeastSquares::kMost> x{};
-  double limit = std::numeric_limits<double>::infinity(), usual = 0;
-  for (int round = 0; round < 3; ++round) {
-    LeastSquares fit(6);
-    std::size_t used = 0;
-    for (std::size_t i = 0; i < n; ++i)
-      if (round == 0 || std::abs(left[i]) <= limit) {
-        fit.add(ring[i].row, ring[i].height);
-        ++used;
+namespace {
+
+constexpr std::size_t kRing = 40;
+using Terms = std::array<double, LeastSquares::kMost>;
+
+// The cells of the ring, their terms of a quadratic, and what turns 40 heights into its coefficients.
+struct Ring {
+  std::array<std::int8_t, kRing> x{}, y{};
+  std::array<Terms, kRing> terms{};
+  std::array<std::array<double, kRing>, LeastSquares::kMost> inverse{};
+
+  Ring() {
+    std::size_t n = 0;
+    for (int j = -3; j <= 3; ++j)
+      for (int i = -3; i <= 3; ++i) {
+        if (std::max(std::abs(i), std::abs(j)) < 2) continue;
+        x[n] = static_cast<std::int8_t>(i);
+        y[n] = static_cast<std::int8_t>(j);
+        const double u = i, v = j;
+        terms[n++] = {1, u, v, u * u, u * v, v * v};
       }
-    if (used < 10 || !fit.solve()) break;
-    std::array<double, 40> sizes{};
-    for (std::size_t k = 0; k < 6; ++k) x[k] = fit.value(k);
+    for (std::size_t k = 0; k < kRing; ++k) {
+      LeastSquares fit(6);
+      for (std::size_t i = 0; i < kRing; ++i) fit.add(terms[i], i == k ? 1 : 0);
+      fit.solve();
+      for (std::size_t t = 0; t < 6; ++t) inverse[t][k] = fit.value(t);
+    }
+  }
+};
+
+const Ring& ring() {
+  static const Ring r;
+  return r;
+}
+
+struct Quadratic {
+  Terms x{};
+  std::array<double, kRing> left{};  // of the known cells
+  double usual = 0;
+
+  void look(const std::array<double, kRing>& z, const std::array<std::size_t, kRing>& known, std::size_t n) {
+    std::array<double, kRing> sizes{};
     for (std::size_t i = 0; i < n; ++i) {
-      left[i] = ring[i].height;
-      for (std::size_t k = 0; k < 6; ++k) left[i] -= x[k] * ring[i].row[k];
+      const Terms& t = ring().terms[known[i]];
+      left[i] = z[i] - x[0] - x[1] * t[1] - x[2] * t[2] - x[3] * t[3] - x[4] * t[4] - x[5] * t[5];
       sizes[i] = std::abs(left[i]);
     }
     const auto middle = sizes.begin() + static_cast<std::ptrdiff_t>(n / 2);
     std::nth_element(sizes.begin(), middle, sizes.begin() + static_cast<std::ptrdiff_t>(n));
     usual = kNmadFactor * *middle;
-    limit = 3 * usual;
   }
-  return RingFit{z(c, r) - x[0], usual};
+};
+
+bool fitted(const std::array<double, kRing>& z, const std::array<std::size_t, kRing>& known, std::size_t n,
+            double limit, Quadratic& q) {
+  if (n == kRing && limit == std::numeric_limits<double>::infinity()) {
+    for (std::size_t t = 0; t < 6; ++t) {
+      double sum = 0;
+      for (std::size_t i = 0; i < kRing; ++i) sum += ring().inverse[t][i] * z[i];
+      q.x[t] = sum;
+    }
+    return true;
+  }
+  LeastSquares fit(6);
+  std::size_t used = 0;
+  for (std::size_t i = 0; i < n; ++i)
+    if (std::abs(q.left[i]) <= limit) {
+      fit.add(ring().terms[known[i]], z[i]);
+      ++used;
+    }
+  if (used < 10 || !fit.solve()) return false;
+  for (std::size_t t = 0; t < 6; ++t) q.x[t] = fit.value(t);
+  return true;
+}
+
+}  // namespace
+
+std::optional<RingFit> fit_ring(const Block& b, std::int64_t c, std::int64_t r, double least, double times) {
+  const std::int64_t cols = b.window().cols, rows = b.window().rows;
+  const auto here = static_cast<double>(b.at(c, r));
+  if (std::isnan(here)) return std::nullopt;
+  std::array<double, kRing> z{};
+  std::array<std::size_t, kRing> known{};
+  std::size_t n = 0;
+  for (std::size_t k = 0; k < kRing; ++k) {
+    const std::int64_t i = c + ring().x[k], j = r + ring().y[k];
+    if (i < 0 || j < 0 || i >= cols || j >= rows || std::isnan(b.at(i, j))) continue;
+    z[n] = static_cast<double>(b.at(i, j));
+    known[n++] = k;
+  }
+  if (n < 12) return std::nullopt;
+  Quadratic q;
+  if (!fitted(z, known, n, std::numeric_limits<double>::infinity(), q)) return std::nullopt;
+  if (std::abs(here - q.x[0]) < 0.5 * least) return std::nullopt;
+  q.look(z, known, n);
+  // Far from a spike already; leaving out what stands off would not make it one.
+  if (std::abs(here - q.x[0]) < 0.5 * std::max(least, times * q.usual)) return std::nullopt;
+  // Fitted twice more: what stands off (another spike, the edge of this one) has no say.
+  for (int round = 0; round < 2 && fitted(z, known, n, 3 * q.usual, q); ++round) q.look(z, known, n);
+  const RingFit f{here - q.x[0], q.usual};
+  if (std::abs(f.off) < least || std::abs(f.off) < times * f.usual) return std::nullopt;
+  return f;
 }
 
 namespace {
@@ -156,26 +236,30 @@ class SpikeDetector final : public Detector {
 
   void segment(const Block& b, std::int64_t in, std::int64_t row, std::int64_t first, std::int64_t last,
                const float* off, Part& part) const {
-    double sum = 0, n = 0;
-    for (std::int64_t c = first; c < last; ++c) {
-      const bool known = off[c] == off[c];
-      sum += known ? static_cast<double>(off[c]) : 0.0;
-      n += known ? 1.0 : 0.0;
-    }
-    if (n == 0) return;
-    const float limit = std::max(0.5f * least_, static_cast<float>(4 * sum / n));
+    const float mean = mean_known(off + first, static_cast<std::int32_t>(last - first));
+    if (mean != mean) return;
+    const float limit = std::max(0.5f * least_, 4 * mean);
     for (std::int64_t c = first + (row & 7); c < last; c += 8)
       if (off[c] > 0) part.residuals.add(off[c]);  // the still sea tells nothing of the noise on land
     for (std::int64_t c = first; c < last; ++c)
-      if (off[c] > limit) examine(b, c, in, row, part);
+      if (off[c] > limit && stands_out(off, c, b.window().cols)) examine(b, c, in, row, part);
+  }
+
+  // Beyond what its surroundings along the row do, a few cells away: on rough ground most cells end here.
+  static bool stands_out(const float* off, std::int64_t c, std::int64_t cols) {
+    float sum = 0, n = 0;
+    for (std::int64_t d = 4; d <= 8; ++d)
+      for (const std::int64_t k : {c - d, c + d}) {
+        if (k < 0 || k >= cols || off[k] != off[k]) continue;
+        sum += off[k];
+        n += 1;
+      }
+    return n < 4 || off[c] * n > 3 * sum;
   }
 
   void examine(const Block& b, std::int64_t c, std::int64_t in, std::int64_t row, Part& part) const {
-    const auto f = fit_ring(b, c, in);
-    if (!f || std::abs(f->off) < static_cast<double>(least_) ||
-        std::abs(f->off) < scene_.limits().spike_times * f->usual)
-      return;
-    part.spikes.push_back({c, row, f->off, f->usual});
+    const auto f = fit_ring(b, c, in, static_cast<double>(least_), scene_.limits().spike_times);
+    if (f) part.spikes.push_back({c, row, f->off, f->usual});
   }
 
   static void keep_largest(std::vector<Spike>& s) {

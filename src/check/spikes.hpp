@@ -13,6 +13,7 @@ struct RingFit {
 // The ring is the 40 cells two and three cells away; a quadratic is fitted to it, what stands off by more than three
 // NMAD left out the second and third time. Column and row within the block. Nothing for a void, or with fewer than 12
 // known cells in the ring.
-std::optional<RingFit> fit_ring(const Block& block, std::int64_t col, std::int64_t row);
+// Nothing either unless the cell is off by `least` (in the unit of the values) and by `times` what is usual.
+std::optional<RingFit> fit_ring(const Block& block, std::int64_t col, std::int64_t row, double least, double times);
 
 }  // namespace katoptra

@@ -6,6 +6,7 @@
 #include <cmath>
 #include <limits>
 
+#include "base/clones.hpp"
 #include "census.hpp"
 #include "moments.hpp"
 
@@ -38,6 +39,27 @@ struct Extreme {
   }
 };
 
+// Lowest and highest of what is known; infinities the wrong way round when nothing is.
+KATOPTRA_CLONES std::pair<float, float> range_of(const float* __restrict z, std::int32_t n) {
+  constexpr float kFar = std::numeric_limits<float>::infinity();
+  float low[8], high[8];
+  std::fill(low, low + 8, kFar);
+  std::fill(high, high + 8, -kFar);
+  std::int32_t c = 0;
+  for (; c + 8 <= n; c += 8)
+    for (std::int32_t k = 0; k < 8; ++k) {
+      const float v = z[c + k];
+      // A void compares as false either way.
+      low[k] = v < low[k] ? v : low[k];
+      high[k] = v > high[k] ? v : high[k];
+    }
+  for (; c < n; ++c) {
+    low[0] = z[c] < low[0] ? z[c] : low[0];
+    high[0] = z[c] > high[0] ? z[c] : high[0];
+  }
+  return {*std::min_element(low, low + 8), *std::max_element(high, high + 8)};
+}
+
 }  // namespace
 
 struct StatisticsPart {
@@ -63,7 +85,15 @@ ValueSketch& ValueSketch::operator=(const ValueSketch& other) {
 
 void ValueSketch::add_offset(float v) {
   // Next to the origin nobody tells bins apart.
-  const std::uint32_t bin = ordered(std::abs(v) < static_cast<float>(kSketchFloor) ? 0.0f : v) >> dropped_;
+  add_bin(ordered(std::abs(v) < static_cast<float>(kSketchFloor) ? 0.0f : v) >> dropped_);
+}
+
+std::uint32_t ValueSketch::bin_of(float v) const {
+  const float off = static_cast<float>(static_cast<double>(v) - origin_);
+  return ordered(std::abs(off) < static_cast<float>(kSketchFloor) ? 0.0f : off) >> dropped_;
+}
+
+void ValueSketch::add_bin(std::uint32_t bin) {
   auto& page = pages_[bin / kPageBins];
   if (!page) page = std::make_unique<Page>(Page{});
   ++(*page)[bin % kPageBins];
@@ -280,25 +310,21 @@ std::shared_ptr<StatisticsPart> StatisticsGathering::part() const {
   return std::make_shared<StatisticsPart>(all_->sketch.origin());
 }
 
-void StatisticsGathering::add_row(StatisticsPart& p, const float* row, std::int64_t cols, std::int64_t r) {
-  float low = std::numeric_limits<float>::infinity(), high = -low;
-  for (std::int64_t c = 0; c < cols; ++c) {
-    const float z = row[c];
-    if (std::isnan(z)) continue;
-    p.sketch.add(z);
-    low = std::min(low, z);
-    high = std::max(high, z);
-  }
+std::int64_t StatisticsGathering::add_row(StatisticsPart& p, const float* row, std::int64_t cols, std::int64_t r) {
+  for (std::int64_t c = 0; c < cols; ++c)
+    if (const float z = row[c]; z == z) p.sketch.add(z);
+  const auto [low, high] = range_of(row, static_cast<std::int32_t>(cols));
   const Moments m = moments_of(row, cols);
   p.rows.push_back(m);
   p.voids += cols - m.n;
-  if (m.n == 0) return;
+  if (m.n == 0) return 0;
   auto meet = [&](Extreme& e, float v, bool lower) {
     if (lower ? v <= e.value : v >= e.value)
       e.meet({v, std::find(row, row + cols, v) - row, r, std::count(row, row + cols, v)}, lower);
   };
   meet(p.low, low, true);
   meet(p.high, high, false);
+  return m.n;
 }
 
 void StatisticsGathering::merge(const StatisticsPart& p) {

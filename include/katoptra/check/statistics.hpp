@@ -23,7 +23,7 @@ namespace katoptra {
 class ValueSketch {
  public:
   // `bits`: 1 to 13; each doubles what the sketch tells apart and the memory it takes.
-  explicit ValueSketch(double origin = 0, int bits = 12);
+  explicit ValueSketch(double origin = 0, int bits = 11);
   ValueSketch(const ValueSketch& other);
   ValueSketch(ValueSketch&&) noexcept = default;
   ValueSketch& operator=(const ValueSketch& other);
@@ -34,6 +34,10 @@ class ValueSketch {
   void add(float v) { add_offset(static_cast<float>(static_cast<double>(v) - origin_)); }
   // A value already less the origin, without a look whether it is a number.
   void add_offset(float v);
+  // The same in two steps, for several sketches of one origin: a bin of a sketch is that of one with `k` fewer bits
+  // shifted by k.
+  std::uint32_t bin_of(float v) const;
+  void add_bin(std::uint32_t bin);
   // Both must have the same origin.
   void add(const ValueSketch& other);
   std::int64_t count() const { return count_; }
@@ -53,11 +57,11 @@ class ValueSketch {
   void each_bin(const Body& body) const;  // body(from, to, count) in rising order, until it returns false
   std::vector<std::unique_ptr<Page>> pages_;
   double origin_ = 0;
-  int dropped_ = 11;  // bits of a float
+  int dropped_ = 12;  // bits of a float
   std::int64_t count_ = 0;
 };
-// Of percentiles: 1/4096 of the distance from a height in the middle of the grid.
-inline constexpr double kQuantileError = 1.0 / 4096, kSketchFloor = 1.0 / 4096;
+// Of percentiles: 1/2048 of the distance from a height in the middle of the grid.
+inline constexpr double kQuantileError = 1.0 / 2048, kSketchFloor = 1.0 / 4096;
 
 struct Statistics {
   std::int64_t cells = 0, voids = 0;
