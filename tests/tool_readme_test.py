@@ -39,12 +39,20 @@ class Readme(ToolTest):
             self.assertIn("Usage: katoptra " + verb, self.run_tool(verb, "--help").stdout)
 
     def test_check_codes_are_documented(self):
-        code = text_of("src", "check", "check.cpp") + text_of("cli", "surface_verbs.cpp")
-        codes = set(re.findall(r'add\(\s*"([a-z-]+)"', code)) | set(re.findall(r'\.code = "([a-z-]+)"', code))
-        self.assertGreater(len(codes), 10)
+        room = os.path.join(SOURCE, "src", "check")
+        code = text_of("cli", "check_verb.cpp") + "".join(text_of("src", "check", f) for f in os.listdir(room) if not f.endswith("_test.cpp"))
+        codes = set(re.findall(r'(?:add|finding_of)\(\s*"([a-z-]+)"', code)) | set(re.findall(r'\.code = "([a-z-]+)"', code))
+        self.assertGreater(len(codes), 25)
         page = text_of("docs", "check.md")
         for c in codes:
             self.assertIn(f"`{c}`", page)
+
+    def test_thresholds_are_documented(self):
+        """The table of docs/check.md is what the tool prints for each profile."""
+        rows = {m[0]: m[1:] for m in re.findall(r"^\| `([a-z-]+)` \|[^|]*\| ([\d.]+) \| ([\d.]+) \| ([\d.]+) \|", text_of("docs", "check.md"), re.M)}
+        for i, profile in enumerate(("quick", "survey", "navigation")):
+            printed = [line.split()[:2] for line in self.run_tool("check", "--thresholds", "--profile", profile).stdout.splitlines()[1:]]
+            self.assertEqual({name: value for name, value in printed}, {name: values[i] for name, values in rows.items()})
 
 
 if __name__ == "__main__":

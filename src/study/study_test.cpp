@@ -98,6 +98,7 @@ TEST_F(Marrowick, EveryPlantedFlawIsNamed) {
   EXPECT_TRUE(has_finding("stripe", "sheet_a2.tif"));
   EXPECT_TRUE(has_finding("no-crs", "sheet_c1.tif"));
   EXPECT_TRUE(has_finding("damaged", "ground_nw.tif"));
+  EXPECT_TRUE(has_finding("mixed-units", "sheet_b1.tif"));
   EXPECT_TRUE(has_finding("offset", "Marrowick ground 2022"));
   EXPECT_TRUE(left_out("sheet_c3.tif: restricted"));
   // The older survey is above the ellipsoid, and comes down by its own separation.
@@ -108,7 +109,7 @@ TEST_F(Marrowick, EveryPlantedFlawIsNamed) {
   // Nothing else is accused.
   for (const Finding& f : run_->source_findings)
     EXPECT_TRUE(f.file.find("sheet_b2") != f.file.npos || f.file.find("sheet_a2") != f.file.npos ||
-                f.code == "no-crs" || f.code == "offset" || f.code == "damaged")
+                f.code == "no-crs" || f.code == "offset" || f.code == "damaged" || f.code == "mixed-units")
         << f.file << ": " << f.message;
 }
 
