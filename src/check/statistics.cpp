@@ -150,11 +150,29 @@ double ValueSketch::below(double v) const {
 
 double ValueSketch::radius(double centre, double q) const {
   if (count_ == 0) return std::nan("");
-  const double wanted = q * static_cast<double>(count_);
-  double low = 0, high = std::max(std::abs(quantile(0) - centre), std::abs(quantile(1) - centre)) * (1 + error());
+  // Bins in rising order with what lies before each, so that ranks are found by halves.
+  struct Bin {
+    double from, to, before, n;
+  };
+  std::vector<Bin> bins;
+  double all = 0;
+  each_bin([&](double a, double b, double n) {
+    bins.push_back({a, b, all, n});
+    all += n;
+    return true;
+  });
+  const auto rank = [&](double v) {
+    const double at = v - origin_;
+    const auto next = std::upper_bound(bins.begin(), bins.end(), at, [](double x, const Bin& k) { return x < k.from; });
+    if (next == bins.begin()) return 0.0;
+    const Bin& k = *std::prev(next);
+    return k.before + (at >= k.to ? k.n : k.n * (at - k.from) / (k.to - k.from));
+  };
+  const double wanted = q * all, lowest = bins.front().from + origin_, highest = bins.back().to + origin_;
+  double low = 0, high = std::max(std::abs(lowest - centre), std::abs(highest - centre)) * (1 + error());
   for (int i = 0; i < 60 && high - low > 1e-12 * high; ++i) {
     const double r = (low + high) / 2;
-    (below(centre + r) - below(centre - r) < wanted ? low : high) = r;
+    (rank(centre + r) - rank(centre - r) < wanted ? low : high) = r;
   }
   return (low + high) / 2;
 }
