@@ -129,6 +129,29 @@ int compare_many(const std::vector<Grid>& grids, const CompareCommand& o) {
   return 0;
 }
 
+// The files that were asked for; their names.
+std::vector<std::string> write_comparison(const Comparison& c, const Grid& second, const CompareCommand& o,
+                                          std::vector<std::string>& notes) {
+  std::vector<std::string> written;
+  auto wanted = [&](const std::string& path) {
+    if (!path.empty()) written.push_back(path);
+    return !path.empty();
+  };
+  WriteOptions w = o.write_options();
+  if (wanted(o.out)) write_grid(within(c.difference, o, notes), o.out, w);
+  w.lineage = true;
+  if (wanted(o.corrected)) write_grid(corrected_second(c, second), o.corrected, w);
+  if (wanted(o.map))
+    write_picture(draw_map(c.difference, {.format = picture_format_for(o.map),
+                                          .title = fmt::format("{} less {}", c.first, c.second),
+                                          .overlays = {{worst_layer(c), OverlayStyle::Places, "largest differences"}},
+                                          .run = o.run()}),
+                  o.map, o.overwrite);
+  if (wanted(o.histogram)) write_histogram(c, o);
+  if (wanted(o.worst)) write_layer(worst_layer(c), o.worst, {.overwrite = o.overwrite});
+  return written;
+}
+
 int run_compare(const CompareCommand& o) {
   const std::vector<Grid> grids = open_all(o);
   if (grids.size() > 2) return compare_many(grids, o);
@@ -143,34 +166,7 @@ int run_compare(const CompareCommand& o) {
   if (!o.uncertainty_first.empty()) options.uncertainty_first = length_from(o.uncertainty_first, unit, notes);
   if (!o.uncertainty_second.empty()) options.uncertainty_second = length_from(o.uncertainty_second, unit, notes);
   const Comparison c = compare(grids[0], grids[1], options);
-  std::vector<std::string> written;
-  if (!o.out.empty()) {
-    WriteOptions w = o.write_options();
-    write_grid(area ? within(c.difference, o, notes) : c.difference, o.out, w);
-    written.push_back(o.out);
-  }
-  if (!o.corrected.empty()) {
-    WriteOptions w = o.write_options();
-    w.lineage = true;
-    write_grid(corrected_second(c, grids[1]), o.corrected, w);
-    written.push_back(o.corrected);
-  }
-  if (!o.map.empty()) {
-    MapOptions m{.format = picture_format_for(o.map),
-                 .title = fmt::format("{} less {}", c.first, c.second),
-                 .overlays = {{worst_layer(c), OverlayStyle::Places, "largest differences"}},
-                 .run = o.run()};
-    write_picture(draw_map(c.difference, m), o.map, o.overwrite);
-    written.push_back(o.map);
-  }
-  if (!o.histogram.empty()) {
-    write_histogram(c, o);
-    written.push_back(o.histogram);
-  }
-  if (!o.worst.empty()) {
-    write_layer(worst_layer(c), o.worst, {.overwrite = o.overwrite});
-    written.push_back(o.worst);
-  }
+  const std::vector<std::string> written = write_comparison(c, grids[1], o, notes);
   notes.insert(notes.begin(), c.notes.begin(), c.notes.end());
   if (o.json) {
     ordered_json j = ordered_json::parse(comparison_json(c));

@@ -429,7 +429,8 @@ Comparison compare(const Grid& first, const Grid& second, const CompareOptions& 
     // The second with its own cells, so that it is resampled once only.
     Grid b = second;
     if (c.second_here.quantity().heights.known()) b = to_heights(b, c.second_here.quantity().heights);
-    c.coregistration = coregister(c.first_here, b, {.run = options.run});
+    const Grid a = options.area ? clip(c.first_here, *options.area) : c.first_here;
+    c.coregistration = coregister(a, b, {.run = options.run});
   }
   return c;
 }

@@ -208,7 +208,9 @@ void judge_shift(const std::string& name, const std::string& other, const Survey
       if (c.found) found.push_back(std::move(c));
     } catch (const Error& e) {
       // Grids whose references cannot be brought together are told by other findings.
-      if (e.code() == ErrorCode::Cancelled || e.code() == ErrorCode::BadFile) throw;
+      if (e.code() != ErrorCode::Refused && e.code() != ErrorCode::MissingResource &&
+          e.code() != ErrorCode::BadArgument)
+        throw;
     }
   }
   if (found.empty()) return;
@@ -387,6 +389,10 @@ std::vector<Standing> odd_one_out(const std::vector<Grid>& grids, const RunOptio
   if (grids.size() < 3)
     throw Error(ErrorCode::BadArgument, "needs three surfaces or more", "compare",
                 "two alone cannot tell which of them is right");
+  for (const Grid& g : grids)
+    if (!comparable(g))
+      throw Error(ErrorCode::Refused, "has no CRS or holds no heights, so it cannot be compared", g.info().name,
+                  "tell its CRS with --crs");
   const std::size_t n = grids.size();
   std::vector<Standing> out(n);
   std::vector<std::vector<double>> offsets(n), spreads(n);

@@ -1,6 +1,7 @@
 #include "katoptra/view/charts.hpp"
 
 #include <algorithm>
+#include <array>
 #include <cmath>
 #include <fmt/format.h>
 #include <numbers>
@@ -52,6 +53,135 @@ void draw_marks(Canvas& c, const Plot& p, std::vector<std::pair<double, std::str
   }
 }
 
+class RosePainter {
+ public:
+  RosePainter(const std::vector<ZoneStatistics>& zones, const GraphOptions& options)
+      : zones_(zones),
+        options_(options),
+        width_(std::clamp(options.width, 640, 8000)),
+        height_(std::clamp(options.height, 400, 8000)),
+        sectors_(std::min<std::size_t>(8, zones.size())),
+        canvas_(options.format, width_, height_) {
+    for (std::size_t i = 0; i < sectors_; ++i) {
+      if (zones[i].cells > 0) steepest_ = !steepest_ || zones[i].mean > steepest_->mean ? &zones[i] : steepest_;
+      area_ += zones[i].area;
+      largest_ = std::max(largest_, zones[i].area);
+    }
+    if (!steepest_ || !(steepest_->mean > 0))
+      throw Error(ErrorCode::BadArgument, "ground without slope has no rose", "rose");
+    step_ = axis_step(steepest_->mean, 4);
+    rim_ = std::ceil(steepest_->mean / step_) * step_;
+    radius_ = std::min((height_ - 190) / 2.0, width_ * 0.32);
+    x0_ = radius_ + 130;
+    y0_ = 124 + radius_;
+  }
+
+  Picture draw() {
+    rings();
+    for (std::size_t i = 0; i < sectors_; ++i)
+      if (zones_[i].cells > 0) sector(i);
+    labels();
+    legend(table());
+    heading(canvas_, 60, options_.title.empty() ? "Slope by aspect" : options_.title,
+            fmt::format("the {} flank is steepest, {:.1f} degrees in the mean", steepest_->name, steepest_->mean));
+    return canvas_.finish();
+  }
+
+ private:
+  static Colour mean_colour() { return from_oklch(0.72, 0.09, 55); }
+  static Colour median_colour() { return from_oklch(0.50, 0.10, 40); }
+
+  void rings() {
+    for (double v = step_; v <= rim_ + 1e-9; v += step_) {
+      cairo_new_path(canvas_.cr());
+      cairo_arc(canvas_.cr(), x0_, y0_, radius_ * v / rim_, 0, 2 * std::numbers::pi);
+      canvas_.colour(kHairline);
+      canvas_.line_width(1.2);
+      cairo_stroke(canvas_.cr());
+    }
+  }
+
+  void sector(std::size_t i) {
+    const double half = std::numbers::pi / 8 * 0.92 * std::sqrt(zones_[i].area / largest_),
+                 from = static_cast<double>(i) * std::numbers::pi / 4 - std::numbers::pi / 2;
+    for (auto [value, colour] : {std::pair{zones_[i].mean, mean_colour()}, {zones_[i].median, median_colour()}}) {
+      cairo_new_path(canvas_.cr());
+      cairo_move_to(canvas_.cr(), x0_, y0_);
+      cairo_arc(canvas_.cr(), x0_, y0_, radius_ * std::min(value, rim_) / rim_, from - half, from + half);
+      cairo_close_path(canvas_.cr());
+      canvas_.colour(colour);
+      cairo_fill(canvas_.cr());
+    }
+  }
+
+  // Numbers of the rings half way between two directions, over the petals; names of the directions outside.
+  void labels() {
+    Canvas& c = canvas_;
+    const double turn = -3 * std::numbers::pi / 8;
+    for (double v = step_; v <= rim_ + 1e-9; v += step_) {
+      const std::string label = axis_label(v, step_) + "°";
+      const double x = x0_ + radius_ * v / rim_ * std::cos(turn), y = y0_ + radius_ * v / rim_ * std::sin(turn),
+                   w = c.text_width(label, 15);
+      c.colour(kPaper, 0.85);
+      c.box(x - w / 2 - 3, y - 11, w + 6, 20);
+      cairo_fill(c.cr());
+      c.colour(kQuiet);
+      c.text(x, y + 5, label, 15, Align::Centre);
+    }
+    constexpr const char* kShort[8] = {"N", "NE", "E", "SE", "S", "SW", "W", "NW"};
+    c.colour(kInk);
+    for (int i = 0; i < 8; ++i) {
+      const double a = i * std::numbers::pi / 4;
+      c.text(x0_ + (radius_ + 26) * std::sin(a), y0_ - (radius_ + 26) * std::cos(a) + 7, kShort[i], 19, Align::Centre,
+             true);
+    }
+  }
+
+  // Returns where it ends.
+  double table() {
+    Canvas& c = canvas_;
+    double y = 170;
+    auto row = [&](const std::array<std::string, 5>& cells, bool bold) {
+      constexpr double kEnds[] = {0, 230, 320, 400, 560};
+      for (std::size_t i = 0; i < 5; ++i)
+        c.text(right() + kEnds[i], y, cells[i], 17, i == 0 ? Align::Left : Align::Right, bold);
+      y += 36;
+    };
+    row({"facing", "mean", "median", "95 %", "share of area"}, true);
+    for (std::size_t i = 0; i < sectors_; ++i) {
+      const ZoneStatistics& z = zones_[i];
+      if (z.cells > 0)
+        row({z.name, fmt::format("{:.1f}°", z.mean), fmt::format("{:.1f}°", z.median), fmt::format("{:.1f}°", z.p95),
+             fmt::format("{:.1f} %", 100 * z.area / area_)},
+            false);
+    }
+    return y;
+  }
+
+  void legend(double y) {
+    y += 20;
+    for (auto [text, colour] : {std::pair{"mean slope", mean_colour()}, {"median slope", median_colour()}}) {
+      canvas_.colour(colour);
+      canvas_.box(right(), y - 14, 22, 16);
+      cairo_fill(canvas_.cr());
+      canvas_.colour(kInk);
+      canvas_.text(right() + 34, y, text, 16);
+      y += 30;
+    }
+    canvas_.colour(kQuiet);
+    canvas_.text(right(), y, "wider petals: more ground faces that way", 16);
+  }
+  double right() const { return x0_ + radius_ + 90; }
+
+  const std::vector<ZoneStatistics>& zones_;
+  const GraphOptions& options_;
+  int width_, height_;
+  std::size_t sectors_;
+  Canvas canvas_;
+  const ZoneStatistics* steepest_ = nullptr;
+  double area_ = 0, largest_ = 0, step_ = 1, rim_ = 1, radius_ = 1, x0_ = 0, y0_ = 0;
+};
+
 }  // namespace
 
 Picture draw_histogram(const HistogramChart& chart, const GraphOptions& options) {
@@ -78,96 +208,7 @@ Picture draw_histogram(const HistogramChart& chart, const GraphOptions& options)
 }
 
 Picture draw_rose(const std::vector<ZoneStatistics>& zones, const GraphOptions& options) {
-  const int width = std::clamp(options.width, 640, 8000), height = std::clamp(options.height, 400, 8000);
-  Canvas c(options.format, width, height);
-  double most = 0, area = 0;
-  for (std::size_t i = 0; i < std::min<std::size_t>(8, zones.size()); ++i) {
-    if (zones[i].cells > 0) most = std::max(most, zones[i].mean);
-    area += zones[i].area;
-  }
-  if (!(most > 0)) throw Error(ErrorCode::BadArgument, "ground without slope has no rose", "rose");
-  const double step = axis_step(most, 4), rim = std::ceil(most / step) * step;
-  const double radius = std::min((height - 190) / 2.0, width * 0.32), x0 = radius + 130, y0 = 124 + radius;
-  // Rings, and the names of the directions.
-  for (double v = step; v <= rim + 1e-9; v += step) {
-    cairo_new_path(c.cr());
-    cairo_arc(c.cr(), x0, y0, radius * v / rim, 0, 2 * std::numbers::pi);
-    c.colour(kHairline);
-    c.line_width(1.2);
-    cairo_stroke(c.cr());
-  }
-  double largest = 0;
-  for (std::size_t i = 0; i < std::min<std::size_t>(8, zones.size()); ++i) largest = std::max(largest, zones[i].area);
-  for (std::size_t i = 0; i < std::min<std::size_t>(8, zones.size()); ++i) {
-    const ZoneStatistics& z = zones[i];
-    if (z.cells == 0) continue;
-    const double azimuth = static_cast<double>(i) * std::numbers::pi / 4,
-                 half = std::numbers::pi / 8 * 0.92 * std::sqrt(z.area / largest),
-                 from = azimuth - std::numbers::pi / 2;
-    auto petal = [&](double value, Colour k) {
-      cairo_new_path(c.cr());
-      cairo_move_to(c.cr(), x0, y0);
-      cairo_arc(c.cr(), x0, y0, radius * std::min(value, rim) / rim, from - half, from + half);
-      cairo_close_path(c.cr());
-      c.colour(k);
-      cairo_fill(c.cr());
-    };
-    petal(z.mean, from_oklch(0.72, 0.09, 55));
-    petal(z.median, from_oklch(0.50, 0.10, 40));
-  }
-  // Labels of the rings lie over the petals, half way between two directions.
-  const double turn = -3 * std::numbers::pi / 8;
-  for (double v = step; v <= rim + 1e-9; v += step) {
-    const std::string label = axis_label(v, step) + "°";
-    const double x = x0 + radius * v / rim * std::cos(turn), y = y0 + radius * v / rim * std::sin(turn),
-                 w = c.text_width(label, 15);
-    c.colour(kPaper, 0.85);
-    c.box(x - w / 2 - 3, y - 11, w + 6, 20);
-    cairo_fill(c.cr());
-    c.colour(kQuiet);
-    c.text(x, y + 5, label, 15, Align::Centre);
-  }
-  constexpr const char* kShort[8] = {"N", "NE", "E", "SE", "S", "SW", "W", "NW"};
-  c.colour(kInk);
-  for (int i = 0; i < 8; ++i) {
-    const double a = i * std::numbers::pi / 4;
-    c.text(x0 + (radius + 26) * std::sin(a), y0 - (radius + 26) * std::cos(a) + 7, kShort[i], 19, Align::Centre, true);
-  }
-  // The table beside it.
-  double x = x0 + radius + 90, y = 170;
-  c.text(x, y, "facing", 17, Align::Left, true);
-  c.text(x + 230, y, "mean", 17, Align::Right, true);
-  c.text(x + 320, y, "median", 17, Align::Right, true);
-  c.text(x + 400, y, "95 %", 17, Align::Right, true);
-  c.text(x + 560, y, "share of area", 17, Align::Right, true);
-  for (const ZoneStatistics& z : zones) {
-    if (z.cells == 0 || z.name == "flat") continue;
-    y += 36;
-    c.text(x, y, z.name, 17);
-    c.text(x + 230, y, fmt::format("{:.1f}°", z.mean), 17, Align::Right);
-    c.text(x + 320, y, fmt::format("{:.1f}°", z.median), 17, Align::Right);
-    c.text(x + 400, y, fmt::format("{:.1f}°", z.p95), 17, Align::Right);
-    c.text(x + 560, y, fmt::format("{:.1f} %", 100 * z.area / area), 17, Align::Right);
-  }
-  y += 56;
-  for (auto [text, k] :
-       {std::pair{"mean slope", from_oklch(0.72, 0.09, 55)}, std::pair{"median slope", from_oklch(0.50, 0.10, 40)}}) {
-    c.colour(k);
-    c.box(x, y - 14, 22, 16);
-    cairo_fill(c.cr());
-    c.colour(kInk);
-    c.text(x + 34, y, text, 16);
-    y += 30;
-  }
-  c.colour(kQuiet);
-  c.text(x, y, "wider petals: more ground faces that way", 16);
-  const auto steepest = std::max_element(zones.begin(), zones.begin() + std::min<std::ptrdiff_t>(8, std::ssize(zones)),
-                                         [](const ZoneStatistics& a, const ZoneStatistics& b) {
-                                           return (a.cells ? a.mean : -1) < (b.cells ? b.mean : -1);
-                                         });
-  heading(c, 60, options.title.empty() ? "Slope by aspect" : options.title,
-          fmt::format("the {} flank is steepest, {:.1f} degrees in the mean", steepest->name, steepest->mean));
-  return c.finish();
+  return RosePainter(zones, options).draw();
 }
 
 Picture draw_hypsometry(const std::vector<LevelVolumes>& levels, LengthUnit unit, const GraphOptions& options) {

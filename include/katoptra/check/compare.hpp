@@ -37,7 +37,7 @@ inline constexpr std::int64_t kVolumePatch = 32;  // cells
 inline constexpr std::size_t kWorstPlaces = 12;
 
 struct CompareOptions {
-  const Area* area = nullptr;  // only inside
+  const Area* area = nullptr;  // only inside; shift and tilt, too
   // Upper bounds of the classes of slope, in degrees; the last class is open.
   std::vector<double> slope_bounds = {2, 5, 10, 20, 35};
   Length sea_level;  // land and sea are told apart by the first surface
