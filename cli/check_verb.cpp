@@ -258,13 +258,16 @@ void add_check(CLI::App& app, int& status) {
   v->add_option("--reference", k->reference, "a coarse surface known to be right: unit, sign and datum are held to it");
   v->add_option("--stream", k->stream, "stream lines, along which water must not run uphill");
   v->add_option("--density", k->density, "points a square metre that a point file should have");
-  v->add_option("--control", k->control, "control points: CSV, GPX, GeoPackage or GeoJSON with heights");
-  v->add_option("--control-crs", k->control_crs, "their CRS when they do not say (default: that of the surface)");
-  v->add_option("--control-heights", k->control_heights, "their vertical reference");
-  v->add_option("--control-unit", k->control_unit, "the unit of their heights: m, ft, ftUS");
-  v->add_option("--control-error", k->control_error, "the standard error of their own survey, e.g. 0.01m");
-  v->add_option("--residuals", k->residuals, "write them as .csv, .geojson or .gpkg");
-  v->add_option("--figure", k->figure, "draw them by place: .png, .svg, .pdf");
+  auto* control =
+      v->add_option("--control", k->control, "control points: CSV, GPX, GeoPackage or GeoJSON with heights");
+  v->add_option("--control-crs", k->control_crs, "their CRS when they do not say (default: that of the surface)")
+      ->needs(control);
+  v->add_option("--control-heights", k->control_heights, "their vertical reference")->needs(control);
+  v->add_option("--control-unit", k->control_unit, "the unit of their heights: m, ft, ftUS")->needs(control);
+  v->add_option("--control-error", k->control_error, "the standard error of their own survey, e.g. 0.01m")
+      ->needs(control);
+  v->add_option("--residuals", k->residuals, "write them as .csv, .geojson or .gpkg")->needs(control);
+  v->add_option("--figure", k->figure, "draw them by place: .png, .svg, .pdf")->needs(control);
   add_reading(*v, *k, Reading::Assigns);
   add_output(*v, *k, false);
   add_running(*v, *k);
