@@ -119,12 +119,11 @@ void Census::judge_coverage() {
 
 void Census::judge_sign() {
   if (scene_.grid().quantity().surface != SurfaceKind::SeaFloor || !(statistics_.percentiles[1] > 0)) return;
-  Finding& f = scene_.add("sign", Severity::Failure,
-                          fmt::format("is a sea floor, yet 95 % of it lies above zero (median {:+.2f} {}): depths were "
-                                      "taken for heights",
-                                      statistics_.percentiles[3], scene_.unit()),
-                          "read it with --depths", statistics_.percentiles[3]);
-  f.place.clear();
+  scene_.add("sign", Severity::Failure,
+             fmt::format("is a sea floor, yet 95 % of it lies above zero (median {:+.2f} {}): depths were "
+                         "taken for heights",
+                         statistics_.percentiles[3], scene_.unit()),
+             "read it with --depths", statistics_.percentiles[3]);
 }
 
 std::optional<double> Census::undeclared_void() const {

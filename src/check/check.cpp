@@ -76,13 +76,12 @@ bool scan(const Grid& grid, const CheckOptions& options, bool last, CheckReport&
   if (heights && !last)
     if (const auto v = census.undeclared_void()) {
       const bool low = *v == report.statistics.lowest;
-      Finding& f = Scene(grid, options.thresholds, report.findings)
-                       .add("undeclared-void", Severity::Failure,
-                            fmt::format("the value {:g} is far from all others (first at {}): it stands for nothing, "
-                                        "but the file does not declare it",
-                                        *v, scene.at(low ? report.statistics.lowest_at : report.statistics.highest_at)),
-                            fmt::format("read it with --from-void {:g}", *v), *v);
-      f.place.clear();
+      Scene(grid, options.thresholds, report.findings)
+          .add("undeclared-void", Severity::Failure,
+               fmt::format("the value {:g} is far from all others (first at {}): it stands for nothing, "
+                           "but the file does not declare it",
+                           *v, scene.at(low ? report.statistics.lowest_at : report.statistics.highest_at)),
+               fmt::format("read it with --from-void {:g}", *v), *v);
       return false;
     }
   if (report.statistics.cells > report.statistics.voids)

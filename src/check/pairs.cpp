@@ -322,7 +322,7 @@ namespace {
 void judge_units(const std::vector<Grid>& grids, std::vector<Finding>& out) {
   std::map<std::string, std::size_t> units;
   for (const Grid& g : grids)
-    if (comparable(g) || g.quantity().kind == QuantityKind::Height) ++units[symbol(g.quantity().unit)];
+    if (g.quantity().kind == QuantityKind::Height) ++units[symbol(g.quantity().unit)];
   if (units.size() < 2) return;
   const auto most =
       std::max_element(units.begin(), units.end(), [](const auto& a, const auto& b) { return a.second < b.second; });

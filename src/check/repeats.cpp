@@ -151,13 +151,12 @@ class TerraceDetector final : public Detector {
       whole += std::abs(k - std::round(k)) < 0.02;
     }
     if (whole < 0.98 * static_cast<double>(steps.size())) return;
-    Finding& f = scene_.add(
+    scene_.add(
         "terraces", Severity::Warning,
         fmt::format("heights are kept in steps of {:.4g} {} although neighbours differ by less: {:.0f} % of neighbours "
                     "on sloping ground are equal, and slope, contours and hillshade will show terraces",
                     step, scene_.unit(), 100 * equal / sloping),
         "get it with finer heights, or smooth before deriving", step);
-    f.place.clear();
   }
 
  private:
