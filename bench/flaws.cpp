@@ -158,6 +158,34 @@ Codes ripple(Random& r, double size) {
   return checked(s);
 }
 
+// An angle that is neither along rows nor along columns.
+double oblique_angle(Random& r) {
+  return between(r, 0.1, std::numbers::pi / 2 - 0.1) + (r() % 2 ? std::numbers::pi / 2 : 0);
+}
+
+// Across the whole surface, not far from its middle.
+Codes oblique_step(Random& r, double size) {
+  Surface s(r);
+  const double a = oblique_angle(r), off = between(r, -60, 60), h = size * (r() % 2 ? 1 : -1);
+  const double x0 = static_cast<double>(s.frame.cols()) / 2, y0 = static_cast<double>(s.frame.rows()) / 2;
+  for (std::int64_t row = 0; row < s.frame.rows(); ++row)
+    for (std::int64_t c = 0; c < s.frame.cols(); ++c)
+      if ((static_cast<double>(c) - x0) * std::sin(a) + (static_cast<double>(row) - y0) * std::cos(a) > off)
+        s.raise(c, row, h);
+  return checked(s);
+}
+
+Codes oblique_ripple(Random& r, double size) {
+  Surface s(r);
+  const double a = oblique_angle(r), wave = 2 * std::numbers::pi / between(r, 2.5, 12), phase = between(r, 0, 6);
+  for (std::int64_t row = 0; row < s.frame.rows(); ++row)
+    for (std::int64_t c = 0; c < s.frame.cols(); ++c)
+      s.raise(c, row,
+              size * std::sin(wave * (std::cos(a) * static_cast<double>(c) + std::sin(a) * static_cast<double>(row)) +
+                              phase));
+  return checked(s);
+}
+
 // Nearest neighbour from a lattice that is turned a little and `size` times as coarse.
 Codes repeated(Random& r, double size) {
   Surface s(r);
@@ -179,15 +207,17 @@ Codes terraces(Random& r, double size) {
   return checked(s);
 }
 
-Codes patch(Random& r, double size, bool plane) {
+Codes patch(Random& r, double size, bool plane, double rounded_to = 0) {
   Surface s(r);
   const auto edge = static_cast<std::int64_t>(std::ceil(std::sqrt(size)));
   const std::int64_t c0 = pick(r, 0, s.frame.cols() - edge), r0 = pick(r, 0, s.frame.rows() - edge);
   const double x = plane ? between(r, 0.02, 0.3) : 0, y = plane ? between(r, 0.02, 0.3) : 0,
                z = static_cast<double>(s.at(c0, r0));
   for (std::int64_t j = 0; j < edge; ++j)
-    for (std::int64_t i = 0; i < edge; ++i)
-      s.at(c0 + i, r0 + j) = static_cast<float>(z + x * static_cast<double>(i) + y * static_cast<double>(j));
+    for (std::int64_t i = 0; i < edge; ++i) {
+      const double v = z + x * static_cast<double>(i) + y * static_cast<double>(j);
+      s.at(c0 + i, r0 + j) = static_cast<float>(rounded_to > 0 ? std::round(v / rounded_to) * rounded_to : v);
+    }
   return checked(s);
 }
 
@@ -320,10 +350,14 @@ std::vector<Kind> kinds() {
       {"step", "along a row or column over 512 cells, metres", 0.15,
        [](Random& r, double h) { return lines(r, h, 1, true); }},
       {"ripple", "2.5 to 12 cells long, amplitude in metres", 0.03, ripple},
+      {"step", "oblique, across the surface, metres", 0.15, oblique_step},
+      {"ripple", "oblique, 2.5 to 12 cells long, amplitude in metres", 0.03, oblique_ripple},
       {"repeated", "nearest neighbour from cells so many times as large", 1.1, repeated},
       {"terraces", "heights in steps of so many metres", 1, terraces},
       {"flat", "cells", 2000, [](Random& r, double n) { return patch(r, n, false); }},
       {"plane", "cells", 600, [](Random& r, double n) { return patch(r, n, true); }},
+      {"plane", "cells, rounded to 0.01 of the unit", 1000,
+       [](Random& r, double n) { return patch(r, n, true, 0.01); }},
       {"voids", "cells", 1, [](Random& r, double n) { return voids(r, n, kVoid); }},
       {"undeclared-void", "cells of -9999", 2, [](Random& r, double n) { return voids(r, n, -9999); }},
       {"seam", "step between two sources, metres", 0.07, seam},

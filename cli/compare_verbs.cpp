@@ -27,6 +27,7 @@ struct CompareCommand : Common {
   std::vector<std::string> in;
   std::string sea_level, uncertainty_first, uncertainty_second, corrected, map, histogram, worst;
   std::vector<double> slopes;
+  double confidence = 68.3;
   bool no_shift = false;
 };
 
@@ -51,6 +52,14 @@ void state_coregistration(const Coregistration& c, std::string& text) {
       fmt::format("            NMAD {:.3f} m before, {:.3f} m after\n", c.nmad_before.metres(), c.nmad_after.metres());
 }
 
+std::string detection_text(const Detection& d, const std::string& unit) {
+  const std::string level =
+      d.lowest < d.highest ? fmt::format("{:.3f} to {:.3f}", d.lowest, d.highest) : fmt::format("{:.3f}", d.level);
+  return fmt::format("  change    beyond {} {} (95 %): {} cell{}, {:.2f} %; +{:.6g} m3 and -{:.6g} m3, net {}\n", level,
+                     unit, d.cells, d.cells == 1 ? "" : "s", 100 * d.share, d.volume.above, d.volume.below,
+                     volume_text(d.volume.net(), d.volume.uncertainty));
+}
+
 std::string comparison_text(const Comparison& c) {
   const std::string unit = unit_name(c.difference.quantity());
   std::string t = fmt::format("{} less {}\n", c.first, c.second);
@@ -72,11 +81,7 @@ std::string comparison_text(const Comparison& c) {
       "m2\n",
       c.volume.above, c.volume.area_above, c.volume.below, c.volume.area_below);
   t += fmt::format("            net {} (95 %)\n", volume_text(c.volume.net(), c.volume.uncertainty));
-  if (c.detection)
-    t +=
-        fmt::format("  change    beyond {:.3f} {} (95 %): {} cells, {:.2f} %; +{:.6g} m3 and -{:.6g} m3, net {}\n",
-                    c.detection->level, unit, c.detection->cells, 100 * c.detection->share, c.detection->volume.above,
-                    c.detection->volume.below, volume_text(c.detection->volume.net(), c.detection->volume.uncertainty));
+  if (c.detection) t += detection_text(*c.detection, unit);
   if (c.coregistration) state_coregistration(*c.coregistration, t);
   return t;
 }
@@ -152,6 +157,29 @@ std::vector<std::string> write_comparison(const Comparison& c, const Grid& secon
   return written;
 }
 
+// A length, or the file of one for each place; without either, what the surface's own file says (BAG). One standard
+// uncertainty, whatever confidence it is told with.
+Uncertainty uncertainty_from(const std::string& text, const std::string& surface, const CompareCommand& o,
+                             LengthUnit unit, std::vector<std::string>& notes) {
+  const bool of_95 = o.confidence == 95;
+  if (!of_95 && o.confidence != 68 && o.confidence != 68.3)
+    throw Error(ErrorCode::BadArgument,
+                fmt::format("{} is no confidence that uncertainties are told with", o.confidence), "--confidence",
+                "give 68 (one standard uncertainty) or 95");
+  std::optional<Grid> grid;
+  if (text.empty()) {
+    grid = open_grid_file(surface, o.open_options()).uncertainty;
+    if (!grid) return {};
+    notes.push_back(fmt::format("{}: its own uncertainties ({:g} %) were taken", grid->info().name, o.confidence));
+  } else if (std::filesystem::exists(text) || !parse_number(text.substr(0, text.find_first_not_of("+-.0123456789")))) {
+    grid = open_grid(text);
+  } else {
+    const Length u = length_from(text, unit, notes);
+    return of_95 ? Length::metres(u.metres() / 1.96) : u;
+  }
+  return of_95 ? scaled(*grid, 1 / 1.96, 0, [](GridInfo&) {}) : *grid;
+}
+
 int run_compare(const CompareCommand& o) {
   const std::vector<Grid> grids = open_all(o);
   if (grids.size() > 2) return compare_many(grids, o);
@@ -163,8 +191,9 @@ int run_compare(const CompareCommand& o) {
   if (!o.slopes.empty()) options.slope_bounds = o.slopes;
   const LengthUnit unit = grids[0].quantity().unit;
   if (!o.sea_level.empty()) options.sea_level = length_from(o.sea_level, unit, notes);
-  if (!o.uncertainty_first.empty()) options.uncertainty_first = length_from(o.uncertainty_first, unit, notes);
-  if (!o.uncertainty_second.empty()) options.uncertainty_second = length_from(o.uncertainty_second, unit, notes);
+  const std::vector<std::string> in = expand_inputs(o.in);
+  options.uncertainty_first = uncertainty_from(o.uncertainty_first, in[0], o, unit, notes);
+  options.uncertainty_second = uncertainty_from(o.uncertainty_second, in[1], o, unit, notes);
   const Comparison c = compare(grids[0], grids[1], options);
   const std::vector<std::string> written = write_comparison(c, grids[1], o, notes);
   notes.insert(notes.begin(), c.notes.begin(), c.notes.end());
@@ -191,8 +220,10 @@ void add_compare(CLI::App& app, int& status) {
   v->add_option("--area", o->area, "only this area");
   v->add_option("--sea-level", o->sea_level, "below it is sea (default: 0)");
   v->add_option("--slopes", o->slopes, "bounds of the classes of slope in degrees, e.g. 5,15,30")->delimiter(',');
-  v->add_option("--uncertainty-first", o->uncertainty_first, "standard uncertainty of the first, e.g. 0.05m");
+  v->add_option("--uncertainty-first", o->uncertainty_first,
+                "uncertainty of the first: 0.05m, or a grid of it (default: its file's own)");
   v->add_option("--uncertainty-second", o->uncertainty_second, "and of the second: change beyond both is told apart");
+  v->add_option("--confidence", o->confidence, "what they are told with: 68 (one standard uncertainty, default) or 95");
   v->add_flag("--no-shift", o->no_shift, "do not look for a shift and a tilt");
   v->add_option("--corrected", o->corrected, "write the second with shift, offset and tilt taken out");
   v->add_option("--map", o->map, "draw the difference: .png, .svg, .pdf");

@@ -261,6 +261,9 @@ class FormatTest(ToolTest):
             self.assertEqual(look["bands"], ["elevation", "uncertainty"])
             seen, _ = self.values(path, "--band", "uncertainty")
             np.testing.assert_array_equal(seen, np.where(np.isnan(truth), np.nan, 0.25))
+            compared = self.run_json("compare", path, path, "--no-shift")
+            self.assertAlmostEqual(compared["detection"]["level"], 1.96 * 0.25 * 2**0.5, places=6)
+            self.assertIn("its own uncertainties", " ".join(compared["notes"]))
             os.remove(path)
 
     # ---------------------------------------------------------------------------------------- HGT and the height map

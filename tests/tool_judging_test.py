@@ -14,6 +14,7 @@ from tool import DEMO, TOOL, ToolTest, main
 TRUTH = os.path.join(DEMO, "reference", "truth.tif")
 NEW = os.path.join(DEMO, "ground-2022", "sheet_b1.tif")
 OLD = os.path.join(DEMO, "ground-2016", "ground_ne.tif")
+SHORE = os.path.join(DEMO, "soundings-2021", "shore.csv")
 CONTROL = os.path.join(DEMO, "control.csv")
 
 
@@ -212,6 +213,28 @@ class Compare(ToolTest):
         self.assertEqual(sum(c["difference"]["count"] for c in r["classes"] if c["of"] == "slope"), r["difference"]["count"])
         self.assertNotIn("coregistration", r)
         self.assertLess(r["volume"]["uncertainty_m3"], abs(r["volume"]["net_m3"]) / 50)
+
+    def test_uncertainties_by_place(self):
+        self.run_tool("grid", SHORE, "--depths", "--shift", "-0.62m", "--heights", "EGM2008", "--method", "natural", "--cell", "2m", "--longest-edge", "16m",
+                      "--surface", "sea-floor", "--uncertainty", "u.tif", "-o", "s.tif")
+        r = self.run_json("compare", "s.tif", TRUTH, "--uncertainty-first", "u.tif", "--uncertainty-second", "0.1m", "--confidence", "95", "--no-shift", "-o", "d.tif")
+        d, u = self.read_raster(self.path("d.tif"))[0], self.read_raster(self.path("u.tif"))[0]
+        # The truth ends before the soundings do.
+        west, south, east, north = self.run_json("look", "u.tif")[0]["bounds"]
+        col, row = round((r["bounds"][0] - west) / 2), round((north - r["bounds"][3]) / 2)
+        u = u[row:row + d.shape[0], col:col + d.shape[1]]
+        self.assertEqual(d.shape, u.shape)
+        level = numpy.hypot(u.astype("f8"), 0.1)
+        known = ~numpy.isnan(d) & ~numpy.isnan(level)
+        self.assertEqual(r["detection"]["known"], known.sum())
+        self.assertAlmostEqual(r["detection"]["cells"], (numpy.abs(d[known]) > level[known]).sum(), delta=2)
+        self.assertAlmostEqual(r["detection"]["level"], numpy.sqrt((level[known] ** 2).mean()), places=5)
+        for got, expected in zip(r["detection"]["level_range"], (level[known].min(), level[known].max())):
+            self.assertAlmostEqual(got, expected, places=5)
+        said = self.run_tool("compare", "s.tif", TRUTH, "--uncertainty-first", "u.tif", "--confidence", "95", "--no-shift").stdout
+        self.assertRegex(said, r"change    beyond 0\.\d+ to \d\.\d+ m \(95 %\)")
+        self.assertIn("68", self.run_tool("compare", "s.tif", TRUTH, "--confidence", "50", status=2).stderr)
+        self.assertIn("nowhere.tif", self.run_tool("compare", "s.tif", TRUTH, "--uncertainty-first", "nowhere.tif", status=4).stderr)
 
     def test_the_odd_one_out(self):
         r = self.run_json("compare", NEW, OLD, TRUTH)

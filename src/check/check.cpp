@@ -56,6 +56,7 @@ bool scan(const Grid& grid, const CheckOptions& options, bool last, CheckReport&
     others.push_back(make_repeat_detector(scene));
     others.push_back(make_terrace_detector(scene));
     others.push_back(make_patch_detector(scene));
+    others.push_back(make_oblique_detector(scene));
   }
   using Parts = std::vector<std::shared_ptr<void>>;
   map_bands(

@@ -154,11 +154,66 @@ struct VolumeRow {
   }
 };
 
+// Cells that lie beyond the level of detection, and what the level is.
+struct DetectedRow {
+  VolumeRow volume;
+  std::int64_t cells = 0, known = 0;
+  double squares = 0, lowest = INFINITY, highest = 0;  // of the level
+
+  void add(double d, double level, double cell) {
+    if (!(level > 0)) return;
+    ++known;
+    squares += level * level;
+    lowest = std::min(lowest, level);
+    highest = std::max(highest, level);
+    if (std::abs(d) <= level) return;
+    ++cells;
+    volume.add(d, cell);
+  }
+  void to(Detection& all, double unit) const {
+    volume.to(all.volume, unit);
+    all.cells += cells;
+    all.known += known;
+    all.level += squares;  // its root is taken at the end
+    if (known == 0) return;
+    all.lowest = all.highest > 0 ? std::min(all.lowest, lowest) : lowest;
+    all.highest = std::max(all.highest, highest);
+  }
+};
+
 struct BandPart {
   std::vector<ClassPart> classes;  // the first is of all cells
   std::vector<std::vector<PatchRow>> patches;
-  std::vector<VolumeRow> volume, detected;
-  std::int64_t detected_cells = 0;
+  std::vector<VolumeRow> volume;
+  std::vector<DetectedRow> detected;
+};
+
+// One standard uncertainty as cells of the comparison have it, squared and in its unit.
+class UncertaintyOf {
+ public:
+  UncertaintyOf(const Uncertainty& u, const Frame& frame, double unit, std::vector<std::string>& notes) {
+    if (const auto* length = std::get_if<Length>(&u)) everywhere_ = std::pow(length->metres() / unit, 2);
+    const auto* grid = std::get_if<Grid>(&u);
+    if (!grid || !*grid) return;
+    const QuantityKind kind = grid->quantity().kind;
+    if (kind != QuantityKind::Uncertainty && kind != QuantityKind::Height && kind != QuantityKind::Unknown)
+      throw Error(ErrorCode::BadArgument, fmt::format("holds {}, no uncertainty", name_of(kind)), grid->info().name,
+                  "give a grid of standard uncertainties in a unit of length");
+    by_place_ = on_frame(*grid, frame, notes);
+    factor_ = metres_per(grid->quantity().unit) / unit;
+  }
+  bool by_place() const { return static_cast<bool>(by_place_); }
+  Block read(const Window& w) const { return by_place_ ? by_place_.read(w) : Block(); }
+  // `row`: of what was read; may be null.
+  double squared(const float* row, std::int64_t col) const {
+    if (!row) return everywhere_;
+    const double u = static_cast<double>(row[col]) * factor_;
+    return u * u;
+  }
+
+ private:
+  double everywhere_ = 0, factor_ = 1;
+  Grid by_place_;
 };
 
 class Comparing {
@@ -168,11 +223,10 @@ class Comparing {
     sea_ = o.sea_level.in(c.first_here.quantity().unit);
     slope_ = slope(c.first_here);
     aspect_ = aspect(c.first_here);
-    if (o.uncertainty_first || o.uncertainty_second)
-      level_ = 1.96 *
-               std::hypot(o.uncertainty_first.value_or(Length()).metres(),
-                          o.uncertainty_second.value_or(Length()).metres()) /
-               unit_;
+    for (const Uncertainty* u : {&o.uncertainty_first, &o.uncertainty_second}) {
+      uncertainties_.emplace_back(*u, c.frame, unit_, c.notes);
+      detecting_ = detecting_ || u->index() > 0;
+    }
     if (o.area) mask_.emplace(o.area->in(c.frame.crs()).shape(), c.frame);
     origin_ = sampled_median();
   }
@@ -181,7 +235,8 @@ class Comparing {
     std::vector<ErrorGathering> all(1, ErrorGathering(origin_, kAllBits));
     all.resize(classes_.all() + 1, ErrorGathering(origin_, kClassBits));
     std::vector<PatchRow> open;
-    VolumeChange volume, detected;
+    VolumeChange volume;
+    Detection detected;
     std::int64_t row = 0;
     map_bands(
         out_.first_here, Planes::ValuesAndOrigin, 0, options_.run,
@@ -193,8 +248,7 @@ class Comparing {
             for (const Moments& m : p.classes[k].rows) all[k].moments.add(m);
           }
           for (const VolumeRow& v : p.volume) v.to(volume, unit_);
-          for (const VolumeRow& v : p.detected) v.to(detected, unit_);
-          detected_cells_ += p.detected_cells;
+          for (const DetectedRow& d : p.detected) d.to(detected, unit_);
           for (const auto& patches : p.patches) {
             join_patches(open, patches);
             if (++row % kVolumePatch == 0 || row == out_.frame.rows()) close_patches(open, row);
@@ -225,8 +279,11 @@ class Comparing {
     part->classes.assign(1, {ErrorGathering(origin_, kAllBits), {}});
     part->classes.resize(classes_.all() + 1, {ErrorGathering(origin_, kClassBits), {}});
     const Block b = out_.second_here.read(band), slopes = slope_.read(band), aspects = aspect_.read(band);
+    const Block u1 = uncertainties_[0].read(band), u2 = uncertainties_[1].read(band);
     for (std::int64_t r = 0; r < band.rows; ++r) {
-      Row row{a.row(r), a.origin_row(r), b.row(r), slopes.row(r), aspects.row(r), band.row + r};
+      Row row{a.row(r), a.origin_row(r), b.row(r), slopes.row(r), aspects.row(r), {}, band.row + r};
+      row.uncertainty = {uncertainties_[0].by_place() ? u1.row(r) : nullptr,
+                         uncertainties_[1].by_place() ? u2.row(r) : nullptr};
       scan_row(row, band.cols, *part);
     }
     return part;
@@ -236,6 +293,7 @@ class Comparing {
     const float* a;
     const Origin* origin;
     const float *b, *slope, *aspect;
+    std::array<const float*, 2> uncertainty;
     std::int64_t row;
   };
 
@@ -246,7 +304,8 @@ class Comparing {
     };
     std::vector<Sums> sums(classes_.all() + 1);
     std::vector<PatchRow> patches(static_cast<std::size_t>((cols + kVolumePatch - 1) / kVolumePatch));
-    VolumeRow volume, detected;
+    VolumeRow volume;
+    DetectedRow detected;
     const CellAreas::Row areas = areas_.row(in.row);
     const auto spans = mask_ ? mask_->spans(in.row) : std::vector<std::pair<std::int64_t, std::int64_t>>{{0, cols}};
     for (auto [first, last] : spans)
@@ -274,10 +333,7 @@ class Comparing {
           patch.col = c;
         }
         volume.add(v, cell);
-        if (level_ > 0 && std::abs(v) > level_) {
-          detected.add(v, cell);
-          ++part.detected_cells;
-        }
+        if (detecting_) detected.add(v, level_at(in, c), cell);
       }
     for (std::size_t k = 0; k < sums.size(); ++k) {
       const Sums& s = sums[k];
@@ -288,6 +344,12 @@ class Comparing {
     part.patches.push_back(std::move(patches));
     part.volume.push_back(volume);
     part.detected.push_back(detected);
+  }
+
+  // 1.96 times both uncertainties; NaN where one is not known.
+  double level_at(const Row& in, std::int64_t c) const {
+    return 1.96 *
+           std::sqrt(uncertainties_[0].squared(in.uncertainty[0], c) + uncertainties_[1].squared(in.uncertainty[1], c));
   }
 
   void join_patches(std::vector<PatchRow>& open, const std::vector<PatchRow>& row) {
@@ -330,7 +392,7 @@ class Comparing {
     }
   }
 
-  void results(const std::vector<ErrorGathering>& all, VolumeChange volume, VolumeChange detected) {
+  void results(const std::vector<ErrorGathering>& all, VolumeChange volume, Detection detected) {
     out_.overall = all[0].result();
     out_.sketch = all[0].sketch;
     if (out_.overall.count == 0)
@@ -342,7 +404,8 @@ class Comparing {
         // A class that holds all cells tells no more than the whole.
         if (s.count < out_.overall.count) out_.classes.push_back({of, name, s});
       }
-    const double spread = level_ > 0 ? level_ / 1.96 : out_.overall.nmad;
+    if (detected.known > 0) detected.level = std::sqrt(detected.level / static_cast<double>(detected.known));
+    const double spread = detected.level > 0 ? detected.level / 1.96 : out_.overall.nmad;
     out_.independent_cells = independent_cells();
     auto uncertain = [&](VolumeChange& v, std::int64_t cells) {
       const double share = static_cast<double>(cells) / static_cast<double>(out_.overall.count);
@@ -351,10 +414,14 @@ class Comparing {
     };
     uncertain(volume, out_.overall.count);
     out_.volume = volume;
-    if (level_ <= 0) return;
-    uncertain(detected, detected_cells_);
-    out_.detection = {level_, detected_cells_,
-                      static_cast<double>(detected_cells_) / static_cast<double>(out_.overall.count), detected};
+    if (detected.known == 0) {
+      if (detecting_)
+        out_.notes.push_back("no level of detection: the uncertainties given are zero or void everywhere");
+      return;
+    }
+    uncertain(detected.volume, detected.cells);
+    detected.share = static_cast<double>(detected.cells) / static_cast<double>(detected.known);
+    out_.detection = detected;
   }
 
   // The variance of the means of patches beside that of cells tells how many cells err alike.
@@ -372,8 +439,10 @@ class Comparing {
   CellAreas areas_;
   Grid slope_, aspect_;
   std::optional<CellMask> mask_;
-  double unit_ = 1, sea_ = 0, level_ = 0, origin_ = 0;
-  std::int64_t detected_cells_ = 0, rows_joined_ = 0;
+  std::vector<UncertaintyOf> uncertainties_;  // of both
+  bool detecting_ = false;
+  double unit_ = 1, sea_ = 0, origin_ = 0;
+  std::int64_t rows_joined_ = 0;
   std::vector<std::int64_t> largest_row_;
   std::vector<float> patch_means_;
 };

@@ -208,6 +208,47 @@ TEST(Compare, VolumeAndItsUncertainty) {
   EXPECT_NEAR(in.volume.net(), 200, 1);
 }
 
+TEST(Compare, UncertaintyByPlace) {
+  const Frame f = utm_frame(160, 120);
+  // Raised by 0.2 m everywhere; the first is known to 0.01 m in the west, to 0.5 ft in the east, to nothing in the
+  // north.
+  auto v = all_values(survey(f, {}, 0, {}, 400, 0));
+  for (float& z : v) z += 0.2f;
+  const Grid raised = grid_from_values(f, v, metres_above_egm2008());
+  std::vector<float> u;
+  for (std::int64_t r = 0; r < 120; ++r)
+    for (std::int64_t c = 0; c < 160; ++c)
+      u.push_back(r < 20 ? kVoid : static_cast<float>((c < 64 ? 0.01 : 0.5 * 0.3048) / 0.3048));
+  const Quantity feet{.kind = QuantityKind::Uncertainty, .unit = LengthUnit::Foot, .unit_known = true};
+  const Comparison c = compare(raised, survey(f, {}, 0, {}, 400, 0),
+                               {.uncertainty_first = grid_from_values(f, u, feet),
+                                .uncertainty_second = 0.02_m,
+                                .coregister = false,
+                                .run = {.threads = 2, .block = 7}});
+  ASSERT_TRUE(c.detection);
+  EXPECT_EQ(c.detection->known, 160 * 100);
+  EXPECT_EQ(c.detection->cells, 64 * 100);
+  EXPECT_DOUBLE_EQ(c.detection->share, 0.4);
+  EXPECT_NEAR(c.detection->lowest, 1.96 * std::hypot(0.01, 0.02), 1e-6);
+  EXPECT_NEAR(c.detection->highest, 1.96 * std::hypot(0.1524, 0.02), 1e-6);
+  EXPECT_NEAR(c.detection->level, 1.96 * std::sqrt(0.02 * 0.02 + 0.4 * 0.01 * 0.01 + 0.6 * 0.1524 * 0.1524), 1e-6);
+  EXPECT_NEAR(c.detection->volume.net(), 64 * 100 * 0.2, 64 * 100 * 1e-3);
+  // On other cells: brought to those of the comparison.
+  const Comparison other =
+      compare(raised, survey(f, {}, 0, {}, 400, 0),
+              {.uncertainty_first = grid_from_function(
+                   utm_frame(40, 30, 4), [](double, double) { return 0.05; }, {.kind = QuantityKind::Uncertainty}, "u"),
+               .coregister = false});
+  ASSERT_TRUE(other.detection);
+  EXPECT_EQ(other.detection->cells, 160 * 120);
+  EXPECT_NEAR(other.detection->level, 1.96 * 0.05, 1e-6);
+  EXPECT_EQ(error_of([&] {
+              compare(raised, raised, {.uncertainty_first = grid_from_values(f, u, {.kind = QuantityKind::Aspect})});
+            }),
+            ErrorCode::BadArgument);
+  EXPECT_FALSE(compare(raised, raised, {.uncertainty_first = Length(), .coregister = false}).detection);
+}
+
 TEST(Compare, LandSeaAndLineageAreToldApart) {
   const Frame fa = utm_frame(100, 100), fb = utm_frame(100, 100, 1, 676050);
   auto named = [](const Grid& g, const char* n) { return relabelled(g, [&](GridInfo& i) { i.sources[0].name = n; }); };

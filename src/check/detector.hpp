@@ -59,6 +59,7 @@ class Detector {
 
 std::unique_ptr<Detector> make_spike_detector(Scene& scene);
 std::unique_ptr<Detector> make_line_detector(Scene& scene);
+std::unique_ptr<Detector> make_oblique_detector(Scene& scene);
 std::unique_ptr<Detector> make_repeat_detector(Scene& scene);
 std::unique_ptr<Detector> make_terrace_detector(Scene& scene);
 std::unique_ptr<Detector> make_patch_detector(Scene& scene);

@@ -16,6 +16,7 @@
 
 #include "base/clones.hpp"
 #include "detector.hpp"
+#include "fourier.hpp"
 #include "moments.hpp"
 
 namespace katoptra {
@@ -152,9 +153,9 @@ class Sequence {
         if (++unknown > kTile / 32) return std::nullopt;
         continue;
       }
-      x[i] = v * hann()[i];
+      x[i] = v * hann_window<kTile>()[i];
     }
-    transform(x);
+    fourier_transform<kTile>(x.data());
     std::array<double, kTile / 2 + 1> power{};
     for (std::size_t k = 0; k < power.size(); ++k) power[k] = std::norm(x[k]);
     std::optional<Ripple> best;
@@ -179,37 +180,6 @@ class Sequence {
       if (!std::isnan(v)) known.push_back(v);
     if (known.size() < 12) return INFINITY;
     return std::max(least, kDeviations * robust_deviation(known, median_of(known)));
-  }
-
-  static const std::array<double, kTile>& hann() {
-    static const auto window = [] {
-      std::array<double, kTile> w{};
-      for (std::size_t i = 0; i < kTile; ++i)
-        w[i] = 0.5 - 0.5 * std::cos(2 * std::numbers::pi * (static_cast<double>(i) + 0.5) / kTile);
-      return w;
-    }();
-    return window;
-  }
-
-  // Fourier transform in place, length a power of two (Cooley & Tukey 1965).
-  static void transform(std::array<std::complex<double>, kTile>& x) {
-    for (std::size_t i = 1, j = 0; i < kTile; ++i) {
-      std::size_t bit = kTile >> 1;
-      for (; j & bit; bit >>= 1) j ^= bit;
-      j ^= bit;
-      if (i < j) std::swap(x[i], x[j]);
-    }
-    for (std::size_t len = 2; len <= kTile; len <<= 1) {
-      const std::complex<double> turn = std::polar(1.0, -2 * std::numbers::pi / static_cast<double>(len));
-      for (std::size_t i = 0; i < kTile; i += len) {
-        std::complex<double> w = 1;
-        for (std::size_t k = 0; k < len / 2; ++k, w *= turn) {
-          const auto a = x[i + k], b = x[i + k + len / 2] * w;
-          x[i + k] = a + b;
-          x[i + k + len / 2] = a - b;
-        }
-      }
-    }
   }
 
   std::vector<double> t_, error_;

@@ -1,8 +1,10 @@
 // Flat patches (water, filled or clipped values) and tilted planes, as long triangles between far points leave them.
 //
 // Runs of at least kRun cells in a row that are flat (or plane) are joined with those they touch in the row above.
-// Only regions that reach the last row are kept open, so memory does not grow with the grid.
+// Only regions that reach the last row are kept open, so memory does not grow with the grid. Planes that were rounded
+// are looked for in squares of kSquare x kSquare cells: what departs from the best plane no more than rounding does.
 #include <algorithm>
+#include <array>
 #include <cmath>
 #include <fmt/format.h>
 #include <numeric>
@@ -26,7 +28,79 @@ struct Region {
 };
 struct Part {
   std::vector<std::vector<Run>> flats, planes;  // by row
+  std::vector<std::vector<Run>> rounded;        // by row of squares; columns of squares
 };
+
+// ---- planes that were rounded
+
+constexpr std::int64_t kSquare = 8;
+// Departures from the best plane in steps of rounding: evenly spread over one step they have a deviation of 0.289.
+constexpr double kRoundedDeviation = 0.33, kRoundedMost = 0.85;
+
+// The step that all four corners are whole multiples of: 0.01 or 0.001 of the unit, else 0. Ground rounded to more lies
+// in a plane wherever it is nearly level.
+double rounding_of(const std::array<const float*, kSquare>& z, std::int64_t c) {
+  for (const double step : {0.01, 0.001}) {
+    bool whole = true;
+    for (const float v : {z[0][c], z[3][c + 2], z[5][c + 6], z[7][c + 7]}) {
+      const double steps = static_cast<double>(v) / step, tolerance = 1e-3 + std::abs(steps) * 1e-7;
+      if (!(std::abs(steps - std::nearbyint(steps)) <= tolerance) || tolerance > 0.1) whole = false;
+    }
+    if (whole) return step;
+  }
+  return 0;
+}
+
+// Rounding makes second differences of a plane one step, either way, at most.
+bool bends(float a, float b, float c, double step) {
+  return !(std::abs(static_cast<double>(a) - 2 * static_cast<double>(b) + static_cast<double>(c)) <= 1.5 * step);
+}
+
+bool rounded_plane(const std::array<const float*, kSquare>& z, std::int64_t c) {
+  const double step = rounding_of(z, c);
+  if (step == 0) return false;
+  for (const std::size_t k : {0, 2, 5, 7}) {
+    const auto i = c + static_cast<std::int64_t>(k);
+    if (bends(z[k][c], z[k][c + 3], z[k][c + 6], step) || bends(z[0][i], z[3][i], z[6][i], step)) return false;
+  }
+  // The best plane: rows and columns count from the middle, so its terms are independent.
+  const double from = static_cast<double>(z[0][c]);
+  double sum = 0, by_row = 0, by_col = 0, spread = 0;
+  std::array<std::array<double, kSquare>, kSquare> d{};
+  for (std::size_t r = 0; r < kSquare; ++r)
+    for (std::size_t k = 0; k < kSquare; ++k) {
+      d[r][k] = (static_cast<double>(z[r][c + static_cast<std::int64_t>(k)]) - from) / step;
+      sum += d[r][k];
+      by_row += d[r][k] * (static_cast<double>(r) - 3.5);
+      by_col += d[r][k] * (static_cast<double>(k) - 3.5);
+      spread += (static_cast<double>(k) - 3.5) * (static_cast<double>(k) - 3.5);
+    }
+  if (!(std::isfinite(sum)) || (by_row == 0 && by_col == 0)) return false;  // level
+  double squares = 0, most = 0;
+  for (std::size_t r = 0; r < kSquare; ++r)
+    for (std::size_t k = 0; k < kSquare; ++k) {
+      const double off = d[r][k] - sum / (kSquare * kSquare) - by_row / spread * (static_cast<double>(r) - 3.5) -
+                         by_col / spread * (static_cast<double>(k) - 3.5);
+      squares += off * off;
+      most = std::max(most, std::abs(off));
+    }
+  return most <= kRoundedMost && squares <= kRoundedDeviation * kRoundedDeviation * kSquare * kSquare;
+}
+
+std::vector<Run> rounded_runs(const std::array<const float*, kSquare>& z, std::int64_t cols) {
+  std::vector<Run> runs;
+  for (std::int64_t s = 0; (s + 1) * kSquare <= cols; ++s) {
+    if (!rounded_plane(z, s * kSquare)) continue;
+    const auto at = static_cast<std::int32_t>(s);
+    if (!runs.empty() && runs.back().last == at)
+      ++runs.back().last;
+    else
+      runs.push_back({at, at + 1, 0});
+  }
+  return runs;
+}
+
+// ---- regions
 
 class Regions {
  public:
@@ -124,13 +198,20 @@ class Regions {
 class PatchDetector final : public Detector {
  public:
   explicit PatchDetector(Scene& scene)
-      : Detector(scene), flats_(scene.limits().flat_cells), planes_(scene.limits().planar_cells) {}
+      : Detector(scene),
+        flats_(scene.limits().flat_cells),
+        planes_(scene.limits().planar_cells),
+        rounded_(scene.limits().planar_cells / (kSquare * kSquare)) {}
 
   std::shared_ptr<void> scan(const Block& b, const Window& band) const override {
     auto part = std::make_shared<Part>();
     for (std::int64_t r = 0; r < band.rows; ++r) {
       part->flats.push_back(flat_runs(b.row(r + kHalo), band.cols));
       part->planes.push_back(plane_runs(b.row(r + kHalo - 1), b.row(r + kHalo), b.row(r + kHalo + 1), band.cols));
+      if ((band.row + r) % kSquare != 0 || band.row + r + kSquare > scene_.frame().rows()) continue;
+      std::array<const float*, kSquare> rows{};
+      for (std::size_t k = 0; k < kSquare; ++k) rows[k] = b.row(r + kHalo + static_cast<std::int64_t>(k));
+      part->rounded.push_back(rounded_runs(rows, band.cols));
     }
     return part;
   }
@@ -141,12 +222,15 @@ class PatchDetector final : public Detector {
       flats_.add_row(part.flats[r], row_);
       planes_.add_row(part.planes[r], row_);
     }
+    for (const auto& squares : part.rounded) rounded_.add_row(squares, squares_++);
   }
 
   void judge() override {
     const bool terraced = std::any_of(scene_.findings().begin(), scene_.findings().end(),
                                       [](const Finding& f) { return f.code == "terraces"; });
-    const std::vector<Region> flats = flats_.finish(), planes = planes_.finish();
+    const std::vector<Region> flats = flats_.finish();
+    std::vector<Region> planes = planes_.finish();
+    const std::int64_t count = planes_.count() + add_rounded(planes);
     if (!flats.empty() && !terraced) {
       const Region& r = flats[0];
       Finding& f =
@@ -167,7 +251,7 @@ class PatchDetector final : public Detector {
           "plane", Severity::Warning,
           fmt::format("{} of even slope, the largest of {} cells, up to {:.0f} m across, about {}: drawn between far "
                       "points, nothing was measured inside",
-                      counted(planes_.count(), "plane"), r.cells, length, scene_.at(r.box)),
+                      counted(count, "plane"), r.cells, length, scene_.at(r.box)),
           "leave such edges void when gridding (grid --longest-edge), or join a second source");
       f.measure = length;
       f.unit = "m";
@@ -217,13 +301,30 @@ class PatchDetector final : public Detector {
     return runs;
   }
 
+  // Rounded planes beside the exact ones, in cells; how many.
+  std::int64_t add_rounded(std::vector<Region>& planes) {
+    const std::vector<Region> exact = planes;
+    std::int64_t known = 0;
+    for (Region r : rounded_.finish()) {
+      r.cells *= kSquare * kSquare;
+      r.box = {r.box.col * kSquare, r.box.row * kSquare, r.box.cols * kSquare, r.box.rows * kSquare};
+      // One of even steps is both.
+      if (std::any_of(exact.begin(), exact.end(), [&](const Region& e) { return !e.box.intersected(r.box).empty(); }))
+        ++known;
+      else
+        planes.push_back(r);
+    }
+    std::stable_sort(planes.begin(), planes.end(), [](const Region& a, const Region& b) { return a.cells > b.cells; });
+    return rounded_.count() - known;
+  }
+
   void place(Finding& f, const std::vector<Region>& regions) {
     for (std::size_t i = 0; i < std::min(regions.size(), kMostPlaces); ++i)
       f.place.push_back(scene_.place_of(regions[i].box));
   }
 
-  Regions flats_, planes_;
-  std::int64_t row_ = 0;
+  Regions flats_, planes_, rounded_;
+  std::int64_t row_ = 0, squares_ = 0;
 };
 
 }  // namespace

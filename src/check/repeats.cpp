@@ -38,15 +38,13 @@ class RepeatDetector final : public Detector {
     auto part = std::make_shared<RepeatPart>();
     for (std::int64_t r = 0; r < band.rows; ++r) {
       const float* here = b.row(r + kHalo);
-      for (int k = 0; k < 2; ++k) {
-        for (std::int64_t c = 0; c + kGroups[k].cells <= band.cols; c += kGroups[k].cells)
-          judge_group(here + c, here + c - b.window().cols, 1, kGroups[k],
-                      (c / kGroups[k].cells + band.row + r) % kCounted == 0, part->rows[k]);
-        // Down the columns short groups do: cells much larger repeat rows, too.
-        if (k == 0 && (band.row + r) % kGroups[k].cells == 0)
-          for (std::int64_t c = 1; c < band.cols; ++c)
-            judge_group(here + c, here + c - 1, b.window().cols, kGroups[k], c % kCounted == 0, part->columns[k]);
-      }
+      const std::int64_t width = b.window().cols;
+      judge_row<0>(here, width, band.row + r, band.cols, part->rows[0]);
+      judge_row<1>(here, width, band.row + r, band.cols, part->rows[1]);
+      // Down the columns short groups do: cells much larger repeat rows, too.
+      if ((band.row + r) % kGroups[0].cells == 0)
+        for (std::int64_t c = 1; c < band.cols; ++c)
+          judge_group(here + c, here + c - 1, width, kGroups[0], c % kCounted == 0, part->columns[0]);
     }
     return part;
   }
@@ -66,6 +64,14 @@ class RepeatDetector final : public Detector {
   }
 
  private:
+  template <std::size_t K>
+  static void judge_row(const float* here, std::int64_t width, std::int64_t row, std::int64_t cols, Counts& counts) {
+    constexpr std::int64_t kCells = kGroups[K].cells;
+    std::int64_t number = row;
+    for (std::int64_t c = 0; c + kCells <= cols; c += kCells, ++number)
+      judge_group(here + c, here + c - width, 1, kGroups[K], number % kCounted == 0, counts);
+  }
+
   // Most groups differ in their first cell: of those one in kCounted is looked at, to know how many there are.
   static void judge_group(const float* z, const float* before, std::int64_t step, const Group& group, bool counted,
                           Counts& counts) {

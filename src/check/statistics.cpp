@@ -60,6 +60,20 @@ KATOPTRA_CLONES std::pair<float, float> range_of(const float* __restrict z, std:
   return {*std::min_element(low, low + 8), *std::max_element(high, high + 8)};
 }
 
+constexpr std::uint32_t kNoBin = 0xFFFFFFFFu;
+
+// What ValueSketch::bin_of says of each; kNoBin for voids.
+KATOPTRA_CLONES void bins_of(const float* __restrict z, std::int32_t n, double origin, int dropped,
+                             std::uint32_t* __restrict bins) {
+  for (std::int32_t i = 0; i < n; ++i) {
+    const float off = static_cast<float>(static_cast<double>(z[i]) - origin),
+                v = std::abs(off) < static_cast<float>(kSketchFloor) ? 0.0f : off;
+    const auto bits = std::bit_cast<std::uint32_t>(v);
+    const std::uint32_t order = bits & 0x80000000u ? ~bits : bits | 0x80000000u;
+    bins[i] = z[i] == z[i] ? order >> dropped : kNoBin;
+  }
+}
+
 }  // namespace
 
 struct StatisticsPart {
@@ -93,11 +107,33 @@ std::uint32_t ValueSketch::bin_of(float v) const {
   return ordered(std::abs(off) < static_cast<float>(kSketchFloor) ? 0.0f : off) >> dropped_;
 }
 
-void ValueSketch::add_bin(std::uint32_t bin) {
+std::int64_t& ValueSketch::counter(std::uint32_t bin) {
   auto& page = pages_[bin / kPageBins];
-  if (!page) page = std::make_unique<Page>(Page{});
-  ++(*page)[bin % kPageBins];
+  if (!page) [[unlikely]]
+    page = std::make_unique<Page>();
+  return (*page)[bin % kPageBins];
+}
+
+void ValueSketch::add_bin(std::uint32_t bin) {
+  ++counter(bin);
   ++count_;
+}
+
+void ValueSketch::add_row(const float* z, std::int64_t n) {
+  constexpr std::int64_t kChunk = 512;
+  std::array<std::uint32_t, kChunk> bins;
+  std::int64_t added = 0;
+  for (std::int64_t first = 0; first < n; first += kChunk) {
+    const std::int64_t m = std::min(kChunk, n - first);
+    bins_of(z + first, static_cast<std::int32_t>(m), origin_, dropped_, bins.data());
+    for (std::int64_t i = 0; i < m; ++i) {
+      const std::uint32_t bin = bins[static_cast<std::size_t>(i)];
+      if (bin == kNoBin) continue;
+      ++counter(bin);
+      ++added;
+    }
+  }
+  count_ += added;
 }
 
 void ValueSketch::add(const ValueSketch& other) {
@@ -329,8 +365,7 @@ std::shared_ptr<StatisticsPart> StatisticsGathering::part() const {
 }
 
 std::int64_t StatisticsGathering::add_row(StatisticsPart& p, const float* row, std::int64_t cols, std::int64_t r) {
-  for (std::int64_t c = 0; c < cols; ++c)
-    if (const float z = row[c]; z == z) p.sketch.add(z);
+  p.sketch.add_row(row, cols);
   const auto [low, high] = range_of(row, static_cast<std::int32_t>(cols));
   const Moments m = moments_of(row, cols);
   p.rows.push_back(m);

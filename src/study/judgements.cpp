@@ -95,6 +95,8 @@ std::string comparison_json(const Comparison& c) {
   j["independent_cells"] = c.independent_cells;
   if (c.detection)
     j["detection"] = {{"level", c.detection->level},
+                      {"level_range", {c.detection->lowest, c.detection->highest}},
+                      {"known", c.detection->known},
                       {"cells", c.detection->cells},
                       {"share", c.detection->share},
                       {"volume", volume_of(c.detection->volume)}};

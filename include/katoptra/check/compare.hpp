@@ -23,6 +23,7 @@
 #pragma once
 #include <optional>
 #include <string>
+#include <variant>
 #include <vector>
 
 #include "katoptra/check/coregister.hpp"
@@ -36,13 +37,17 @@ namespace katoptra {
 inline constexpr std::int64_t kVolumePatch = 32;  // cells
 inline constexpr std::size_t kWorstPlaces = 12;
 
+// How far a surface may be off (1 sigma): unknown, the same everywhere, or a grid of it in a unit of its own, on any
+// frame (the mean of finer cells, smooth between coarser ones; cells where it is void have no level of detection).
+using Uncertainty = std::variant<std::monostate, Length, Grid>;
+
 struct CompareOptions {
   const Area* area = nullptr;  // only inside; shift and tilt, too
   // Upper bounds of the classes of slope, in degrees; the last class is open.
   std::vector<double> slope_bounds = {2, 5, 10, 20, 35};
   Length sea_level;  // land and sea are told apart by the first surface
-  // Standard uncertainty of each (1 sigma). Unknown: no level of detection.
-  std::optional<Length> uncertainty_first, uncertainty_second;
+  // Both unknown: no level of detection; one unknown counts as none.
+  Uncertainty uncertainty_first, uncertainty_second;
   bool coregister = true;
   RunOptions run;
 };
@@ -69,10 +74,12 @@ struct VolumeChange {
 };
 
 struct Detection {
-  double level = 0;        // in the unit of the difference
-  std::int64_t cells = 0;  // beyond it
-  double share = 0;        // of the cells that both know
-  VolumeChange volume;     // of those cells alone
+  double level = 0;                // in the unit of the difference; root mean square where it differs by place
+  double lowest = 0, highest = 0;  // of it
+  std::int64_t known = 0;          // cells that both know and that have a level
+  std::int64_t cells = 0;          // beyond it
+  double share = 0;                // of those known
+  VolumeChange volume;             // of those cells alone
 };
 
 struct Comparison {

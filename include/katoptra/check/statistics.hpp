@@ -38,6 +38,8 @@ class ValueSketch {
   // shifted by k.
   std::uint32_t bin_of(float v) const;
   void add_bin(std::uint32_t bin);
+  // All that are no voids.
+  void add_row(const float* values, std::int64_t n);
   // Both must have the same origin.
   void add(const ValueSketch& other);
   std::int64_t count() const { return count_; }
@@ -53,6 +55,7 @@ class ValueSketch {
 
  private:
   using Page = std::array<std::int64_t, 256>;
+  std::int64_t& counter(std::uint32_t bin);
   template <class Body>
   void each_bin(const Body& body) const;  // body(from, to, count) in rising order, until it returns false
   std::vector<std::unique_ptr<Page>> pages_;
