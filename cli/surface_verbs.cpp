@@ -92,7 +92,11 @@ int run_reproject(const ReprojectCommand& o) {
   const Area reach = area ? *area : Area::box(in.frame().bounds(), in.frame().crs());
   const Crs to = o.crs == "utm" ? reach.utm() : o.crs.empty() ? in.frame().crs() : Crs::parse(o.crs);
   FrameOptions f{.area = area ? &*area : nullptr};
-  if (!o.cell.empty()) f.cell = length_from(o.cell, LengthUnit::Metre, notes);
+  if (!o.cell.empty()) {
+    f.cell = parse_cell_edge(o.cell);
+    // A bare number is said to have been taken for metres.
+    if (std::holds_alternative<Length>(*f.cell)) f.cell = length_from(o.cell, LengthUnit::Metre, notes);
+  }
   const std::filesystem::path out = o.out;
   std::optional<Frame> frame;
   if (!o.like.empty()) {
@@ -153,7 +157,8 @@ void add_surface_verbs(CLI::App& app, int& status) {
   v = app.add_subcommand("reproject", "move to another CRS, cell or height reference");
   v->add_option("IN", r->in, "a grid")->required();
   v->add_option("--crs", r->crs, "where to: a code such as EPSG:32725, or utm for the zone of the area");
-  v->add_option("--cell", r->cell, "edge of a cell on the ground, e.g. 1m (default: a round number near the source's)");
+  v->add_option("--cell", r->cell,
+                "edge of a cell: 1m on the ground, or 1\" in degrees (default: a round number near the source's)");
   v->add_option("--resample", r->resample, "nearest, bilinear, cubic, mean, auto (cubic for surfaces)");
   v->add_option("--like", r->like, "onto exactly the cells of this grid");
   add_writing(*v, *r);

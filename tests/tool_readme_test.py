@@ -1,9 +1,11 @@
 """What README and docs show is what there is."""
 import os
 import re
+import socket
+import subprocess
 import unittest
 
-from tool import SOURCE, ToolTest, main
+from tool import SOURCE, TOOL, ToolTest, main
 
 
 def text_of(*parts):
@@ -53,6 +55,32 @@ class Readme(ToolTest):
         for i, profile in enumerate(("quick", "survey", "navigation")):
             printed = [line.split()[:2] for line in self.run_tool("check", "--thresholds", "--profile", profile).stdout.splitlines()[1:]]
             self.assertEqual({name: value for name, value in printed}, {name: values[i] for name, values in rows.items()})
+
+    def test_all_commands_of_the_readme_run_one_after_the_other(self):
+        with socket.socket() as free:
+            free.bind(("127.0.0.1", 0))
+            port = free.getsockname()[1]
+        lines = [line[2:] for block in re.findall(r"```console\n(.*?)```", text_of("README.md"), re.S) for line in block.splitlines() if line.startswith("$ ")]
+        self.assertGreater(len(lines), 25)
+        script = ["set -eu", "trap 'kill $(jobs -p)' EXIT"]
+        for line in lines:
+            line = line.replace("8080", str(port))
+            script.append(f"echo {len(script)}: running")
+            if line.endswith("&"):
+                script += [line[:-1] + ">served.log 2>&1 &", f"until (: </dev/tcp/127.0.0.1/{port}) 2>/dev/null; do sleep 0.1; done"]
+            elif line.startswith("katoptra check"):
+                # Exit status 1: it finds what was planted.
+                script.append(line + " || test $? -eq 1")
+            else:
+                script.append(line)
+        os.makedirs(self.path("bin"))
+        os.symlink(TOOL, self.path("bin/katoptra"))
+        environment = dict(self.environment, PATH=self.path("bin") + ":" + os.environ["PATH"])
+        done = subprocess.run(["bash", "-c", "\n".join(script)], capture_output=True, text=True, cwd=self.folder, env=environment, timeout=400)
+        self.assertEqual(done.returncode, 0, done.stdout[-3000:] + done.stderr[-3000:])
+        self.assertEqual(done.stderr, "")
+        for made in set(re.findall(r"(?:-o|--map|--rose|--picture) (\S+)", "\n".join(lines))):
+            self.assertGreater(os.path.getsize(self.path("marrowick/" + made)), 100, made)
 
 
 if __name__ == "__main__":

@@ -9,10 +9,19 @@ namespace {
 
 struct CensusPart {
   std::shared_ptr<StatisticsPart> statistics;
-  std::vector<VoidRun> runs;
+  std::vector<RegionRun> voids;
   std::vector<std::size_t> row_end;
   std::int64_t known = 0;
 };
+
+void add_voids(const float* row, std::int64_t cols, std::vector<RegionRun>& out) {
+  for (std::int64_t c = 0; c < cols; ++c) {
+    if (!std::isnan(row[c])) continue;
+    const std::int64_t first = c;
+    while (c < cols && std::isnan(row[c])) ++c;
+    out.push_back({static_cast<std::int32_t>(first), static_cast<std::int32_t>(c), 0});
+  }
+}
 
 // What files commonly write where nothing was measured.
 bool is_customary_void(double v) {
@@ -24,8 +33,10 @@ bool is_customary_void(double v) {
 
 }  // namespace
 
-Census::Census(Scene& scene, const Area* area, const RunOptions& run)
-    : Detector(scene), gathering_(scene.grid()), voids_(scene.frame(), run.memory, scene.grid().info().name) {
+Census::Census(Scene& scene, const Area* area)
+    : Detector(scene),
+      gathering_(scene.grid()),
+      voids_(1, Regions::Touching::EdgesAndCorners, [this](const Region& r) { return count_void(r); }) {
   const Frame& frame = scene.frame();
   if (!area || !frame.crs()) return;
   wanted_shape_ = area->in(frame.crs()).shape();
@@ -42,8 +53,8 @@ std::shared_ptr<void> Census::scan(const Block& block, const Window& band) const
   for (std::int64_t r = 0; r < band.rows; ++r) {
     const float* row = block.row(r + kHalo);
     const std::int64_t known = StatisticsGathering::add_row(*part->statistics, row, band.cols, band.row + r);
-    if (known < band.cols) VoidFinder::runs_of(row, band.cols, part->runs);
-    part->row_end.push_back(part->runs.size());
+    if (known < band.cols) add_voids(row, band.cols, part->voids);
+    part->row_end.push_back(part->voids.size());
     const std::int64_t wanted_row = band.row + r - wanted_window_.row;
     if (!mask_ || wanted_row < 0 || wanted_row >= wanted_window_.rows) continue;
     for (auto [a, b] : mask_->spans(wanted_row))
@@ -59,7 +70,7 @@ void Census::merge(void* p) {
   gathering_.merge(*part.statistics);
   std::size_t begin = 0;
   for (std::size_t end : part.row_end) {
-    voids_.add_row(std::span(part.runs).subspan(begin, end - begin));
+    voids_.add_row(std::span(part.voids).subspan(begin, end - begin), row_++);
     begin = end;
   }
   known_ += part.known;
@@ -72,35 +83,35 @@ void Census::judge() {
   judge_sign();
 }
 
+// Those at the edge are counted apart and not kept.
+bool Census::count_void(const Region& v) {
+  const Frame& f = scene_.frame();
+  if (v.box.col == 0 || v.box.row == 0 || v.box.col + v.box.cols == f.cols() || v.box.row + v.box.rows == f.rows()) {
+    edge_cells_ += v.cells;
+    return false;
+  }
+  inside_cells_ += v.cells;
+  small_ += v.cells < 10;
+  middle_ += v.cells >= 10 && v.cells < 1000;
+  return true;
+}
+
 void Census::judge_voids() {
   if (statistics_.voids == 0) return;
-  const VoidMap map = voids_.finish();
-  std::vector<VoidRegion> inside;
-  std::int64_t cells = 0, edge = 0, small = 0, middle = 0;
-  for (const VoidRegion& v : map.regions) {
-    if (v.at_edge) {
-      edge += v.cells;
-      continue;
-    }
-    inside.push_back(v);
-    cells += v.cells;
-    small += v.cells < 10;
-    middle += v.cells >= 10 && v.cells < 1000;
-  }
-  if (edge > 0)
-    scene_.add("edge-voids", Severity::Note, fmt::format("{} void cells reach the edge of the grid", edge), "");
+  const std::vector<Region> inside = voids_.finish();
+  if (edge_cells_ > 0)
+    scene_.add("edge-voids", Severity::Note, fmt::format("{} void cells reach the edge of the grid", edge_cells_), "");
   if (inside.empty()) return;
-  std::stable_sort(inside.begin(), inside.end(),
-                   [](const VoidRegion& a, const VoidRegion& b) { return a.cells > b.cells; });
-  const auto n = static_cast<std::int64_t>(inside.size());
+  const std::int64_t n = voids_.count();
   const bool fails = static_cast<double>(inside[0].cells) >= scene_.limits().void_cells;
   std::string sizes;
-  if (n > 1) sizes = fmt::format(" ({} below 10 cells, {} below 1000, {} larger)", small, middle, n - small - middle);
+  if (n > 1)
+    sizes = fmt::format(" ({} below 10 cells, {} below 1000, {} larger)", small_, middle_, n - small_ - middle_);
   Finding& f = scene_.add("voids", fails ? Severity::Failure : Severity::Note,
                           fmt::format("{} inside with {} cells{}; the largest has {} cells at {}", counted(n, "void"),
-                                      cells, sizes, inside[0].cells, scene_.at(inside[0].box)),
+                                      inside_cells_, sizes, inside[0].cells, scene_.at(inside[0].box)),
                           "close them with fill, or join a second source");
-  f.measure = static_cast<double>(cells);
+  f.measure = static_cast<double>(inside_cells_);
   f.unit = "cells";
   for (std::size_t i = 0; i < std::min(inside.size(), kMostPlaces); ++i)
     f.place.push_back(scene_.place_of(inside[i].box));

@@ -7,7 +7,7 @@
 #include "katoptra/surface/clip.hpp"
 
 #include "detector.hpp"
-#include "surface/void_finder.hpp"
+#include "regions.hpp"
 
 namespace katoptra {
 
@@ -33,7 +33,7 @@ class StatisticsGathering {
 
 class Census final : public Detector {
  public:
-  Census(Scene& scene, const Area* area, const RunOptions& run);
+  Census(Scene& scene, const Area* area);
   std::shared_ptr<void> scan(const Block& block, const Window& band) const override;
   void merge(void* part) override;
   void judge() override;
@@ -42,17 +42,19 @@ class Census final : public Detector {
   std::optional<double> undeclared_void() const;
 
  private:
+  bool count_void(const Region& v);
   void judge_voids();
   void judge_coverage();
   void judge_sign();
 
   StatisticsGathering gathering_;
-  VoidFinder voids_;
+  Regions voids_;
   Statistics statistics_;
   std::optional<MultiPolygon> wanted_shape_;
   Window wanted_window_;
   std::optional<CellMask> mask_;
-  std::int64_t wanted_ = 0, known_ = 0;
+  std::int64_t wanted_ = 0, known_ = 0, row_ = 0;
+  std::int64_t inside_cells_ = 0, edge_cells_ = 0, small_ = 0, middle_ = 0;
 };
 
 }  // namespace katoptra

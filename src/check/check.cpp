@@ -47,7 +47,7 @@ bool scan(const Grid& grid, const CheckOptions& options, bool last, CheckReport&
   std::vector<Finding> found;
   Scene scene(grid, options.thresholds, found);
   const bool heights = grid.quantity().kind == QuantityKind::Height, seams = heights && grid.info().sources.size() > 1;
-  Census census(scene, options.area, options.run);
+  Census census(scene, options.area);
   std::vector<std::unique_ptr<Detector>> others;
   if (heights) {
     others.push_back(make_spike_detector(scene));

@@ -437,7 +437,8 @@ class LineDetector final : public Detector {
   }
 
   void report_ripples(bool column) {
-    // One stretch alone may be ploughed land; the mark of a sensor is on several, or on all there are.
+    // One stretch alone may be ploughed land, and of thousands some will look alike; the mark of a sensor is on several
+    // and on one in a hundred, or on all there are.
     std::map<int, std::vector<const Ripple*>> by_period;
     for (const Ripple& r : ripples_)
       if (r.column == column) by_period[r.cycles].push_back(&r);
@@ -450,7 +451,7 @@ class LineDetector final : public Detector {
         all.insert(all.end(), it->second.begin(), it->second.end());
     const std::int64_t stretches = std::max<std::int64_t>(1, (column ? cols_ : rows_) / kTile) *
                                    std::max<std::int64_t>(1, (column ? rows_ : cols_) / kTile);
-    if (static_cast<std::int64_t>(all.size()) < std::min<std::int64_t>(2, stretches)) return;
+    if (static_cast<std::int64_t>(all.size()) < std::min(std::max<std::int64_t>(2, stretches / 100), stretches)) return;
     double amplitude = 0;
     for (const Ripple* r : all) amplitude = std::max(amplitude, r->amplitude);
     Finding& f = scene_.add(

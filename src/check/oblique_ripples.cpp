@@ -103,7 +103,8 @@ void ObliqueRipples::judge() {
       if (std::abs(p.kx - q.kx) <= 1 && std::abs(p.ky - q.ky) <= 1) same.push_back(&q);
     if (same.size() > most.size()) most = std::move(same);
   }
-  if (static_cast<std::int64_t>(most.size()) < std::max<std::int64_t>(2, std::min(kFewestWindows, windows_))) return;
+  const std::int64_t wanted = std::max({std::int64_t{2}, std::min(kFewestWindows, windows_), windows_ / 100});
+  if (static_cast<std::int64_t>(most.size()) < wanted) return;
   double amplitude = 0, kx = 0, ky = 0;
   for (const Peak* p : most) {
     amplitude = std::max(amplitude, p->amplitude);

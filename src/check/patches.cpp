@@ -1,31 +1,21 @@
 // Flat patches (water, filled or clipped values) and tilted planes, as long triangles between far points leave them.
 //
-// Runs of at least kRun cells in a row that are flat (or plane) are joined with those they touch in the row above.
-// Only regions that reach the last row are kept open, so memory does not grow with the grid. Planes that were rounded
-// are looked for in squares of kSquare x kSquare cells: what departs from the best plane no more than rounding does.
+// Runs of at least kRun cells in a row that are flat (or plane) make regions. Planes that were rounded are looked for
+// in squares of kSquare x kSquare cells: what departs from the best plane no more than rounding does.
 #include <algorithm>
 #include <array>
 #include <cmath>
 #include <fmt/format.h>
-#include <numeric>
 
 #include "detector.hpp"
+#include "regions.hpp"
 
 namespace katoptra {
 namespace {
 
 constexpr std::int64_t kRun = 8;
-constexpr std::size_t kKept = 1000;
 
-struct Run {
-  std::int32_t first = 0, last = 0;  // columns [first, last)
-  float value = 0;                   // of a flat run; zero for planes
-};
-struct Region {
-  std::int64_t cells = 0;
-  Window box;
-  float value = 0;
-};
+using Run = RegionRun;  // with the value of a flat run; zero for planes
 struct Part {
   std::vector<std::vector<Run>> flats, planes;  // by row
   std::vector<std::vector<Run>> rounded;        // by row of squares; columns of squares
@@ -100,100 +90,7 @@ std::vector<Run> rounded_runs(const std::array<const float*, kSquare>& z, std::i
   return runs;
 }
 
-// ---- regions
-
-class Regions {
- public:
-  explicit Regions(double least) : least_(static_cast<std::int64_t>(least)) {}
-
-  void add_row(const std::vector<Run>& runs, std::int64_t row) {
-    std::vector<Open> now;
-    std::size_t above = 0;
-    for (const Run& run : runs) {
-      Region r{run.last - run.first, {run.first, row, run.last - run.first, 1}, run.value};
-      while (above < open_.size() && open_[above].run.last <= run.first) ++above;
-      std::size_t label = labels_.size();
-      for (std::size_t a = above; a < open_.size() && open_[a].run.first < run.last; ++a) {
-        if (open_[a].run.value != run.value) continue;
-        const std::size_t other = root(open_[a].label);
-        if (label == labels_.size()) {
-          label = other;
-          join(regions_[label], r);
-        } else if (other != label) {
-          join(regions_[label], regions_[other]);
-          labels_[other] = label;
-        }
-      }
-      if (label == labels_.size()) {
-        labels_.push_back(label);
-        regions_.push_back(r);
-      }
-      now.push_back({run, label});
-    }
-    open_ = std::move(now);
-    if (labels_.size() > 100'000) compact();
-  }
-
-  std::vector<Region> finish() {
-    open_.clear();
-    compact();
-    std::sort(done_.begin(), done_.end(), larger);
-    return std::move(done_);
-  }
-  std::int64_t count() const { return count_; }
-
- private:
-  struct Open {
-    Run run;
-    std::size_t label;
-  };
-  static bool larger(const Region& a, const Region& b) {
-    return a.cells != b.cells ? a.cells > b.cells : std::pair(a.box.row, a.box.col) < std::pair(b.box.row, b.box.col);
-  }
-  static void join(Region& to, const Region& r) {
-    to.cells += r.cells;
-    const std::int64_t c1 = std::max(to.box.col + to.box.cols, r.box.col + r.box.cols),
-                       r1 = std::max(to.box.row + to.box.rows, r.box.row + r.box.rows);
-    to.box.col = std::min(to.box.col, r.box.col);
-    to.box.row = std::min(to.box.row, r.box.row);
-    to.box.cols = c1 - to.box.col;
-    to.box.rows = r1 - to.box.row;
-  }
-  std::size_t root(std::size_t a) {
-    while (labels_[a] != a) a = labels_[a] = labels_[labels_[a]];
-    return a;
-  }
-  // Regions that no run of the last row belongs to are finished.
-  void compact() {
-    std::vector<std::size_t> number(labels_.size(), labels_.size());
-    std::vector<Region> kept;
-    for (Open& o : open_) {
-      const std::size_t r = root(o.label);
-      if (number[r] == labels_.size()) {
-        number[r] = kept.size();
-        kept.push_back(regions_[r]);
-      }
-      o.label = number[r];
-    }
-    for (std::size_t i = 0; i < labels_.size(); ++i)
-      if (labels_[i] == i && number[i] == labels_.size() && regions_[i].cells >= least_) {
-        ++count_;
-        done_.push_back(regions_[i]);
-      }
-    if (done_.size() > kKept) {
-      std::sort(done_.begin(), done_.end(), larger);
-      done_.resize(kKept);
-    }
-    regions_ = std::move(kept);
-    labels_.resize(regions_.size());
-    std::iota(labels_.begin(), labels_.end(), std::size_t{0});
-  }
-
-  std::int64_t least_, count_ = 0;
-  std::vector<Open> open_;
-  std::vector<std::size_t> labels_;
-  std::vector<Region> regions_, done_;
-};
+// ---- the detector
 
 class PatchDetector final : public Detector {
  public:

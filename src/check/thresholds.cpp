@@ -25,7 +25,7 @@ const std::array<Entry, 18> kEntries{{
     {{"stripe", "m", "rows or columns stand off both neighbours by at least this", 0.5, 0.05, 0.05},
      &Thresholds::stripe,
      nullptr},
-    {{"step", "m", "a straight step along a row or column", 1, 0.1, 0.1}, &Thresholds::step, nullptr},
+    {{"step", "m", "a straight step of the ground", 1, 0.1, 0.1}, &Thresholds::step, nullptr},
     {{"ripple", "m", "amplitude of a regular ripple across rows or columns", 0.2, 0.02, 0.02},
      &Thresholds::ripple,
      nullptr},

@@ -278,7 +278,7 @@ Study read_study(const fs::path& path, const std::string& other_catalogue) {
 
   const TableReader frame(root.get_as<toml::table>("frame"), "frame", file, {"crs", "cell", "heights", "unit"});
   s.crs = frame.text("crs");
-  s.cell = frame.length("cell");
+  s.cell = frame.parsed("cell", [](const std::string& x) { return parse_cell_edge(x); });
   s.heights = frame.parsed("heights", [](const std::string& x) { return HeightReference::parse(x); })
                   .value_or(HeightReference());
   s.unit = frame.parsed("unit", [](const std::string& x) { return parse_length_unit(x); });

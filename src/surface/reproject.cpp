@@ -526,6 +526,29 @@ Grid reproject(const Grid& grid, const Frame& to, Resampling method) {
   return Grid(std::make_shared<WarpSource>(grid, std::move(info), used));
 }
 
+CellEdge parse_cell_edge(std::string_view text, LengthUnit bare) {
+  for (const std::string_view unit : {"\"", "'", "deg", "°"})
+    if (text.ends_with(unit)) return Angle::parse(text);
+  return Length::parse(text, bare);
+}
+
+namespace {
+
+CellSize cell_of(const CellEdge& edge, const Crs& crs, Point at) {
+  const auto* angle = std::get_if<Angle>(&edge);
+  if (!angle) return cell_for(crs, std::get<Length>(edge), at);
+  if (!crs.is_geographic())
+    throw Error(ErrorCode::BadArgument,
+                fmt::format("a cell of {:g} degrees, but {} does not count in degrees", angle->degrees(), crs.label()),
+                "cell", "give the cell as a length, such as 1m");
+  if (!(angle->degrees() > 0))
+    throw Error(ErrorCode::BadArgument, fmt::format("a cell of {:g} degrees has no size", angle->degrees()), "cell",
+                "give one above zero");
+  return {angle->degrees(), angle->degrees()};
+}
+
+}  // namespace
+
 Frame frame_for(const Frame& source, const Crs& crs, const FrameOptions& options) {
   if (!source.crs() || !crs)
     throw Error(ErrorCode::Refused, "a coordinate reference system is missing", "frame", "tell it with --crs");
@@ -536,7 +559,7 @@ Frame frame_for(const Frame& source, const Crs& crs, const FrameOptions& options
                 "choose a system that is made for this place");
   CellSize cell;
   if (options.cell) {
-    cell = cell_for(crs, *options.cell, box.centre());
+    cell = cell_of(*options.cell, crs, box.centre());
   } else {
     const GroundSpacing s = ground_spacing(source);
     const double wanted = std::sqrt(s.x.metres() * s.y.metres());

@@ -406,6 +406,16 @@ TEST(Reproject, FramesAreRoundAndTrueToTheGround) {
   EXPECT_TRUE(to.cell().x == 25 || to.cell().x == 30) << to.cell().x;
   const Frame feet = frame_for(arc_second, Crs::parse("EPSG:32725"), {.cell = Length::feet(10)});
   EXPECT_NEAR(feet.cell().x, 3.048, 1e-12);
+  const Frame seconds = frame_for(to, Crs::wgs84(), {.cell = parse_cell_edge("3\"")});
+  EXPECT_DOUBLE_EQ(seconds.cell().x, 3.0 / 3600);
+  EXPECT_DOUBLE_EQ(seconds.cell().y, 3.0 / 3600);
+  EXPECT_NEAR(seconds.west() * 1200, std::round(seconds.west() * 1200), 1e-9) << "its lines at whole multiples";
+  EXPECT_EQ(parse_cell_edge("0.5ft"), CellEdge(Length::feet(0.5)));
+  EXPECT_EQ(parse_cell_edge("0.25deg"), CellEdge(Angle::degrees(0.25)));
+  EXPECT_EQ(error_of([&] { frame_for(arc_second, Crs::parse("EPSG:32725"), {.cell = Angle::degrees(1)}); }),
+            ErrorCode::BadArgument);
+  EXPECT_EQ(error_of([&] { frame_for(arc_second, Crs::wgs84(), {.cell = Angle()}); }), ErrorCode::BadArgument);
+  EXPECT_EQ(error_of([&] { parse_cell_edge("wide"); }), ErrorCode::BadArgument);
 }
 
 // -------------------------------------------------------------------------------------------------------------- fill

@@ -8,7 +8,7 @@
 //   no-crs no-heights no-unit degrees mercator      what the grid does not say, or what it must not be used for
 //   coverage voids edge-voids                       completeness
 //   undeclared-void                                 a value far from all others stands for "nothing"
-//   spike stripe step ripple                        blunders of cells, of rows and columns
+//   spike stripe step ripple                        blunders of cells, of rows and columns; steps, ripples at any angle
 //   repeated terraces                               nearest neighbour, heights in coarse steps
 //   flat plane                                      even patches: water, filled, clipped; long triangles
 //   seam                                            a height step between two sources

@@ -24,7 +24,7 @@ struct Thresholds {
   Length spike = 0.5_m;       // least height of a spike or pit
   double spike_times = 10;    // and times the usual departure around it
   Length stripe = 0.05_m;     // least height of a stripe of rows or columns
-  Length step = 0.1_m;        // least straight step along a row or column
+  Length step = 0.1_m;        // least straight step
   Length ripple = 0.02_m;     // least amplitude of a regular ripple
   Length seam = 0.05_m;       // least step between two sources
   Length offset = 0.05_m;     // least median difference between two surveys

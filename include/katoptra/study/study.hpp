@@ -28,6 +28,7 @@
 #include "katoptra/surface/fill.hpp"
 #include "katoptra/surface/heights.hpp"
 #include "katoptra/surface/mosaic.hpp"
+#include "katoptra/surface/reproject.hpp"
 
 namespace katoptra {
 
@@ -79,7 +80,7 @@ struct Study {
   std::vector<StudySource> sources;
   std::vector<StudyPoints> points;
   std::string crs;  // "utm", a code, or empty: that of the finest tile
-  std::optional<Length> cell;
+  std::optional<CellEdge> cell;
   HeightReference heights;  // unknown: that of the preferred tile; tiles that cannot be brought there are left out
   std::optional<LengthUnit> unit;
   MosaicOptions mosaic;

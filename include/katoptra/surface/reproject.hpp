@@ -23,6 +23,7 @@
 #include <optional>
 #include <span>
 #include <string_view>
+#include <variant>
 
 #include "katoptra/geo/area.hpp"
 #include "katoptra/grid/grid.hpp"
@@ -42,11 +43,17 @@ Grid reproject(const Grid& grid, const Frame& to, Resampling method = Resampling
 // What Automatic means for this grid and frame.
 Resampling resolved(Resampling method, const Grid& grid, const Frame& to);
 
+// The edge of a cell: on the ground, or in longitude and latitude for a geographic CRS.
+using CellEdge = std::variant<Length, Angle>;
+// "1m", "0.5ft"; "1\"", "30'", "0.001deg". BadArgument for anything else.
+CellEdge parse_cell_edge(std::string_view text, LengthUnit bare = LengthUnit::Metre);
+
 struct FrameOptions {
-  std::optional<Length> cell;  // on the ground; default: near the source's own spacing, a round number
-  const Area* area = nullptr;  // default: all of the source
+  std::optional<CellEdge> cell;  // default: near the source's own spacing, a round number
+  const Area* area = nullptr;    // default: all of the source
 };
-// A frame in `crs` over a source frame (or an area), its lines at whole multiples of the cell.
+// A frame in `crs` over a source frame (or an area), its lines at whole multiples of the cell. BadArgument for a cell
+// in degrees when the CRS is not geographic.
 Frame frame_for(const Frame& source, const Crs& crs, const FrameOptions& options = {});
 
 // For tests and curious people: output cells (columns and rows) become the exact source cells their centres lie in
