@@ -49,12 +49,21 @@ class CheckRun {
   }
 
   int run() {
+    std::vector<std::pair<std::string, bool>> inputs;  // and whether it holds points
     for (const std::string& given : o_.in) {
-      if (!std::filesystem::is_directory(given) && looks_like_points(given)) {
-        points(given);
-        continue;
+      if (!std::filesystem::is_directory(given) && looks_like_points(given))
+        inputs.emplace_back(given, true);
+      else
+        for (const std::string& path : expand_inputs({given})) inputs.emplace_back(path, false);
+    }
+    for (const auto& [path, holds_points] : inputs) {
+      // One alone that cannot be opened is an error; among others it is a finding, and they are still judged.
+      try {
+        holds_points ? points(path) : surface(path);
+      } catch (const Error& e) {
+        if (e.code() != ErrorCode::BadFile || inputs.size() == 1) throw;
+        damaged(std::filesystem::path(path).filename().string(), e.problem());
       }
-      for (const std::string& path : expand_inputs({given})) surface(path);
     }
     for (Finding& f : check_overlaps(grids_, o_.run(), limits_)) findings_.push_back(std::move(f));
     std::stable_sort(findings_.begin(), findings_.end(),
@@ -144,20 +153,23 @@ class CheckRun {
     if (!o_.control_error.empty()) set.error = length_from(o_.control_error, LengthUnit::Metre, notes);
     control_ = check_control(grids_[0], set, o_.run());
     if (!o_.residuals.empty()) {
+      written_.push_back(o_.residuals);
       if (o_.residuals.ends_with(".csv"))
         write_text_file(o_.residuals, control_csv(*control_), {.overwrite = o_.overwrite});
       else
         write_layer(control_layer(*control_), o_.residuals, {.overwrite = o_.overwrite});
     }
-    if (!o_.figure.empty())
-      write_picture(draw_map(grids_[0], {.format = picture_format_for(o_.figure),
-                                         .title = "Residuals at control points: surface less known",
-                                         .overlays = {{control_layer(*control_), OverlayStyle::Residuals, ""}},
-                                         .run = o_.run()}),
-                    o_.figure, o_.overwrite);
+    if (o_.figure.empty()) return;
+    written_.push_back(o_.figure);
+    write_picture(draw_map(grids_[0], {.format = picture_format_for(o_.figure),
+                                       .title = "Residuals at control points: surface less known",
+                                       .overlays = {{control_layer(*control_), OverlayStyle::Residuals, ""}},
+                                       .run = o_.run()}),
+                  o_.figure, o_.overwrite);
   }
 
-  void write() const {
+  void write() {
+    written_.push_back(o_.out);
     if (o_.out.ends_with(".json"))
       write_text_file(o_.out, findings_json(findings_) + "\n", {.overwrite = o_.overwrite});
     else
@@ -172,18 +184,20 @@ class CheckRun {
       j["findings"] = ordered_json::parse(findings_json(findings_));
       j["statistics"] = statistics_;
       if (control_) j["control"] = ordered_json::parse(control_json(*control_));
+      if (!written_.empty()) j["written"] = written_;
       std::fputs((j.dump(2, ' ', false, ordered_json::error_handler_t::replace) + "\n").c_str(), stdout);
       return;
     }
     if (o_.quiet) return;
     for (const Finding& f : findings_) {
-      text_ += fmt::format("{:<8} {:<9} {}: {}\n", name_of(f.severity), f.code, f.file, f.message);
-      if (!f.advice.empty()) text_ += fmt::format("{:18} -> {}\n", "", f.advice);
+      text_ += fmt::format("{:<8} {:<10} {}: {}\n", name_of(f.severity), f.code, f.file, f.message);
+      if (!f.advice.empty()) text_ += fmt::format("{:19} -> {}\n", "", f.advice);
     }
     if (control_) text_ += control_text(*control_);
     const auto n = failures();
     text_ += fmt::format("{} failure{}, {} finding{} in all\n", n, n == 1 ? "" : "s", findings_.size(),
                          findings_.size() == 1 ? "" : "s");
+    for (const std::string& w : written_) text_ += "wrote    " + w + "\n";
     std::fputs(text_.c_str(), stdout);
   }
 
@@ -195,6 +209,7 @@ class CheckRun {
   std::vector<Grid> grids_;
   std::optional<ControlReport> control_;
   ordered_json statistics_ = ordered_json::array();
+  std::vector<std::string> written_;
   std::string text_;
 };
 

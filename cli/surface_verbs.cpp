@@ -102,7 +102,11 @@ int run_reproject(const ReprojectCommand& o) {
   if (!o.like.empty()) {
     frame = open_grid(o.like).frame();
   } else if (out.extension() == ".hgt") {
-    const Length edge = o.cell.empty() ? ground_spacing(in.frame()).y : length_from(o.cell, LengthUnit::Metre, notes);
+    // Cells of one second of arc or of three: a degree of latitude is about 111 km.
+    const Length edge = !f.cell ? ground_spacing(in.frame()).y
+                        : std::holds_alternative<Length>(*f.cell)
+                            ? std::get<Length>(*f.cell)
+                            : Length::metres(std::get<Angle>(*f.cell).degrees() * 111'195);
     frame = hgt_tile_frame(out, edge);
   } else {
     frame = frame_for(in.frame(), to, f);

@@ -275,6 +275,9 @@ class FormatTest(ToolTest):
         with zipfile.ZipFile(os.path.join(DEMO, "orbit-2000", "S38W032.hgt.zip")) as z:
             original = z.read(z.namelist()[0])
         self.assertEqual(open(out, "rb").read(), original)
+        os.mkdir(self.path("finer"))
+        done = self.run_json("reproject", out, "--cell", '1"', "-o", self.path("finer/S38W032.hgt"))
+        self.assertEqual((done["cols"], done["rows"]), (3601, 3601))
 
     def test_hgt_refuses_what_it_cannot_hold(self):
         source, _ = self.source()

@@ -65,7 +65,7 @@ class Check(ToolTest):
 
     def test_findings_for_maps(self):
         sheet = os.path.join(DEMO, "ground-2022", "sheet_b2.tif")
-        self.run_tool("check", sheet, "-o", "f.geojson", status=1)
+        self.assertIn("wrote    f.geojson", self.run_tool("check", sheet, "-o", "f.geojson", status=1).stdout)
         spike = next(f for f in json.load(open(self.path("f.geojson")))["features"] if f["properties"]["code"] == "spike")
         lon, lat = numpy.mean(spike["geometry"]["coordinates"][0][0][:4], axis=0)
         x, y = self.to_utm(lon, lat)
@@ -74,6 +74,14 @@ class Check(ToolTest):
         self.run_tool("check", sheet, "-o", "f.gpkg", status=1)
         with sqlite3.connect(self.path("f.gpkg")) as db:
             self.assertEqual(db.execute("select count(*) from findings where code = 'spike'").fetchone(), (1,))
+
+    def test_one_that_cannot_be_opened_does_not_hide_the_others(self):
+        sheet = os.path.join(DEMO, "ground-2022", "sheet_b2.tif")
+        with open(self.path("half.tif"), "wb") as half:
+            half.write(open(sheet, "rb").read(100))
+        self.assertIn("half.tif", self.run_tool("check", "half.tif", status=3).stderr)
+        r = self.run_json("check", "half.tif", sheet, status=1)
+        self.assertLessEqual({("damaged", "half.tif"), ("spike", "sheet_b2.tif")}, findings_of(r, "failure"))
 
     def to_utm(self, lon, lat):
         done = subprocess.run(["cs2cs", "-f", "%.3f", "EPSG:4326", "EPSG:32725"], input=f"{lat} {lon}\n", capture_output=True, text=True, check=True)
