@@ -98,7 +98,7 @@ class CheckRun {
       CheckReport r = check(file.grid, {.area = area_ ? &*area_ : nullptr,
                                         .streams = streams_ ? &*streams_ : nullptr,
                                         .thresholds = limits_,
-                                        .run = o_.run()});
+                                        .run = o_.run_in_bands()});
       if (!o_.reference.empty())
         for (Finding& f : check_against(file.grid, open_grid(o_.reference), o_.run()))
           r.findings.push_back(std::move(f));

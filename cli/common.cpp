@@ -32,6 +32,13 @@ Progress& progress() {
   return p;
 }
 
+RunOptions Common::run_in_bands() const {
+  RunOptions r = run();
+  BlockCache::shared().set_budget(r.memory * 2 / 4 * 3);
+  r.memory *= 2;
+  return r;
+}
+
 RunOptions Common::run() const {
   RunOptions r;
   r.threads = threads;

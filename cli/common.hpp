@@ -29,6 +29,9 @@ struct Common {
   bool json = false, dry_run = false, overwrite = false, quiet = false, depths = false;
 
   RunOptions run() const;
+  // For passes over whole rows: they need all tiles of a row decoded at once and little besides, so the cache gets
+  // three quarters of the budget (bands take an eighth of it).
+  RunOptions run_in_bands() const;
   // What input that does not say is taken for. --crs counts unless the verb moves grids to it.
   OpenOptions open_options() const;
   WriteOptions write_options() const;

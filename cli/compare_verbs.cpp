@@ -187,7 +187,7 @@ int run_compare(const CompareCommand& o) {
   std::vector<std::string> notes;
   std::optional<Area> area;
   if (!o.area.empty()) area = area_from(o.area, &notes);
-  CompareOptions options{.area = area ? &*area : nullptr, .coregister = !o.no_shift, .run = o.run()};
+  CompareOptions options{.area = area ? &*area : nullptr, .coregister = !o.no_shift, .run = o.run_in_bands()};
   if (!o.slopes.empty()) options.slope_bounds = o.slopes;
   const LengthUnit unit = grids[0].quantity().unit;
   if (!o.sea_level.empty()) options.sea_level = length_from(o.sea_level, unit, notes);
@@ -347,11 +347,11 @@ void draw_statistics(const StatisticsCommand& o, const Grid& g, const Statistics
                   o.histogram, o.overwrite);
   }
   if (!o.rose.empty())
-    write_picture(draw_rose(slope_by_aspect(g, o.run()),
+    write_picture(draw_rose(slope_by_aspect(g, o.run_in_bands()),
                             {.format = picture_format_for(o.rose), .title = "Slope by aspect: " + name}),
                   o.rose, o.overwrite);
   if (!o.curve.empty())
-    write_picture(draw_hypsometry(hypsometric_curve(g, 200, nullptr, o.run()), g.quantity().unit,
+    write_picture(draw_hypsometry(hypsometric_curve(g, 200, nullptr, o.run_in_bands()), g.quantity().unit,
                                   {.format = picture_format_for(o.curve), .title = "Hypsometric curve: " + name}),
                   o.curve, o.overwrite);
 }
@@ -360,18 +360,18 @@ int run_statistics(const StatisticsCommand& o) {
   std::vector<std::string> notes;
   const Grid g = within(open_input(o.in, o), o, notes);
   const std::string unit = unit_name(g.quantity());
-  const Statistics s = statistics(g, o.run());
+  const Statistics s = statistics(g, o.run_in_bands());
   std::vector<ZoneStatistics> zones;
-  if (!o.polygons.empty()) zones = statistics_by_polygon(g, read_layer(o.polygons, g.frame().crs()), o.run());
-  if (!o.classes.empty()) zones = statistics_by_class(g, open_grid(o.classes), o.run());
-  if (o.aspect) zones = slope_by_aspect(g, o.run());
+  if (!o.polygons.empty()) zones = statistics_by_polygon(g, read_layer(o.polygons, g.frame().crs()), o.run_in_bands());
+  if (!o.classes.empty()) zones = statistics_by_class(g, open_grid(o.classes), o.run_in_bands());
+  if (o.aspect) zones = slope_by_aspect(g, o.run_in_bands());
   std::vector<LevelVolumes> levels;
   if (!o.levels.empty()) {
     std::vector<double> at;
     for (const std::string& l : o.levels) at.push_back(length_from(l, g.quantity().unit, notes).in(g.quantity().unit));
-    levels = volumes_at(g, at, nullptr, o.run());
+    levels = volumes_at(g, at, nullptr, o.run_in_bands());
   } else if (o.hypsometric) {
-    levels = hypsometric_curve(g, o.bins, nullptr, o.run());
+    levels = hypsometric_curve(g, o.bins, nullptr, o.run_in_bands());
   }
   ordered_json j{{"file", o.in}};
   j.update(ordered_json::parse(statistics_json(s, g.quantity(), o.bins)));
