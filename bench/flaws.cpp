@@ -356,7 +356,7 @@ std::vector<Kind> kinds() {
       {"terraces", "heights in steps of so many metres", 1, terraces},
       {"flat", "cells", 2000, [](Random& r, double n) { return patch(r, n, false); }},
       {"plane", "cells", 600, [](Random& r, double n) { return patch(r, n, true); }},
-      {"plane", "cells, rounded to 0.01 of the unit", 1000,
+      {"plane", "cells, rounded to 0.01 of the unit", 2500,
        [](Random& r, double n) { return patch(r, n, true, 0.01); }},
       {"voids", "cells", 1, [](Random& r, double n) { return voids(r, n, kVoid); }},
       {"undeclared-void", "cells of -9999", 2, [](Random& r, double n) { return voids(r, n, -9999); }},
@@ -421,9 +421,9 @@ int main(int argc, char** argv) {
   const int n = argc > 1 ? std::atoi(argv[1]) : 200;
   const std::string only = argc > 2 ? argv[2] : "";
   std::map<std::string, int> alarms;
+  found(
+      n, 1, "", [](Random& r, int) { return codes_of(check(Surface(r).grid(), {.run = one()}).findings); }, &alarms);
   if (only.empty()) {
-    found(
-        n, 1, "", [](Random& r, int) { return codes_of(check(Surface(r).grid(), {.run = one()}).findings); }, &alarms);
     found(
         n, 2, "", [](Random& r, int) { return pair(r, level); }, &alarms);
     found(

@@ -47,7 +47,7 @@ class Check(ToolTest):
     def test_the_clean_twin_raises_nothing(self):
         maker = os.path.join(os.path.dirname(TOOL), "make_demo")
         subprocess.run([maker, "--clean", self.path("clean")], check=True, timeout=240)
-        folders = [self.path(f"clean/{f}") for f in ("ground-2022", "ground-2016", "coast-2014", "sonar-2019", "orbit-2000")]
+        folders = [self.path(f"clean/{f}") for f in ("ground-2022", "ground-2016", "coast-2014", "sonar-2019", "orbit-2000", "reference")]
         r = self.run_json("check", *folders, "--stream", os.path.join(DEMO, "gazetteer.geojson"))
         self.assertEqual(findings_of(r, "failure", "warning"), set())
 

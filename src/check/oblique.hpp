@@ -45,7 +45,7 @@ class ObliqueRipples {
 
  private:
   struct Peak {
-    int kx = 0, ky = 0;  // cycles in kHalfEdge cells, kx > 0
+    int kx = 0, ky = 0;  // cycles in kHalfEdge cells, kx >= 0
     double amplitude = 0;
     Window at;
   };

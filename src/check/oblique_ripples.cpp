@@ -13,9 +13,10 @@ namespace katoptra {
 namespace {
 
 constexpr auto kN = static_cast<int>(kHalfEdge);
-constexpr int kFewestCycles = 7;   // in kN cells: longer waves are relief
-constexpr int kAxis = 2;           // those along rows and columns are looked for in longer means
-constexpr double kPeakRatio = 60;  // times the median around
+constexpr int kFewestCycles = 7;     // in kN cells: longer waves are relief
+constexpr double kRayRatio = 20;     // times waves of its direction that are a little longer or shorter
+constexpr std::size_t kSummits = 8;  // of a window that are looked at
+constexpr double kPeakRatio = 60;    // times the median around
 constexpr double kMostVoids = 1.0 / 32;
 constexpr std::int64_t kFewestWindows = 3;
 constexpr std::size_t kMostPeaks = 5000;
@@ -51,43 +52,78 @@ Spectrum spectrum_of(const std::vector<float>& z) {
   return x;
 }
 
+// Power of one half of the plane, kx >= 0; the other mirrors it.
+class Power {
+ public:
+  explicit Power(const Spectrum& x) : x_(x) {}
+  static bool holds(int kx, int ky) { return std::abs(kx) < kN / 2 && std::abs(ky) < kN / 2; }
+  double at(int kx, int ky) const {
+    if (kx < 0) return at(-kx, -ky);
+    return std::norm(x_[static_cast<std::size_t>((ky + kN) % kN) * kHalfEdge + static_cast<std::size_t>(kx)]);
+  }
+  // Relief is strong in long waves: each is weighed as its slope, those shorter than four cells alike.
+  double weighed(int kx, int ky) const { return at(kx, ky) * std::min(kx * kx + ky * ky, kN * kN / 16); }
+  bool is_summit(int kx, int ky) const {
+    for (int dx = -1; dx <= 1; ++dx)
+      for (int dy = -1; dy <= 1; ++dy)
+        if ((dx != 0 || dy != 0) && at(kx + dx, ky + dy) > at(kx, ky)) return false;
+    return true;
+  }
+
+  // Far above the median around it and above shorter waves of its direction, and above the next longer: a scarp is
+  // strong in all of those.
+  bool stands_out(int kx, int ky) const {
+    std::vector<double> around;
+    for (int dx = -6; dx <= 6; ++dx)
+      for (int dy = -6; dy <= 6; ++dy)
+        if ((std::abs(dx) > 2 || std::abs(dy) > 2) && holds(kx + dx, ky + dy)) around.push_back(at(kx + dx, ky + dy));
+    if (at(kx, ky) < kPeakRatio * median_of(std::move(around))) return false;
+    const double k = std::hypot(kx, ky);
+    for (const auto& [d, times] : {std::pair{-3, 2.0}, {3, kRayRatio}, {4, kRayRatio}, {5, kRayRatio}}) {
+      const auto x = static_cast<int>(std::lround(kx * (1 + d / k))),
+                 y = static_cast<int>(std::lround(ky * (1 + d / k)));
+      if (holds(x, y) && at(kx, ky) < times * at(x, y)) return false;
+    }
+    return true;
+  }
+
+  // Of a wave that has its summit there: a N^2 / 8 under both windows, and 1.5 times the power in each direction.
+  double amplitude(int kx, int ky) const {
+    double peak = 0;
+    for (int dx = -1; dx <= 1; ++dx)
+      for (int dy = -1; dy <= 1; ++dy) peak += at(kx + dx, ky + dy);
+    return 8 * std::sqrt(peak) / (1.5 * kN * kN);
+  }
+
+ private:
+  const Spectrum& x_;
+};
+
 }  // namespace
 
 void ObliqueRipples::look(const SampledWindow& w) {
   const Spectrum x = spectrum_of(w.middle);
   if (x.empty()) return;
   ++windows_;
-  auto power = [&](int kx, int ky) {
-    return std::norm(x[static_cast<std::size_t>((ky + kN) % kN) * kHalfEdge + static_cast<std::size_t>(kx)]);
-  };
-  Peak best{.at = w.at};
-  double largest = 0;
-  for (int kx = kAxis + 1; kx < kN / 2 - 1; ++kx)
-    for (int ky = -kN / 2 + 1; ky < kN / 2 - 1; ++ky) {
-      if (std::abs(ky) <= kAxis || kx * kx + ky * ky < kFewestCycles * kFewestCycles) continue;
-      // Relief is strong in long waves: each is weighed as its slope.
-      const double p = power(kx, ky) * (kx * kx + ky * ky);
-      if (p <= largest) continue;
-      largest = p;
-      best.kx = kx;
-      best.ky = ky;
+  const Power power(x);
+  std::vector<std::pair<double, Peak>> summits;
+  for (int kx = 0; kx < kN / 2 - 1; ++kx)
+    for (int ky = kx == 0 ? 1 : -kN / 2 + 2; ky < kN / 2 - 1; ++ky) {
+      if (kx * kx + ky * ky < kFewestCycles * kFewestCycles) continue;
+      const double weight = power.weighed(kx, ky);
+      if (summits.size() == kSummits && weight <= summits.back().first) continue;
+      if (!power.is_summit(kx, ky)) continue;
+      summits.emplace_back(weight, Peak{kx, ky, 0, w.at});
+      std::stable_sort(summits.begin(), summits.end(), [](const auto& a, const auto& b) { return a.first > b.first; });
+      if (summits.size() > kSummits) summits.pop_back();
     }
-  if (largest == 0) return;
-  std::vector<double> around;
-  double peak = 0;
-  for (int dx = -6; dx <= 6; ++dx)
-    for (int dy = -6; dy <= 6; ++dy) {
-      const int kx = best.kx + dx, ky = best.ky + dy;
-      if (kx < 1 || kx > kN / 2 || std::abs(ky) > kN / 2) continue;
-      const bool inside = std::abs(dx) <= 1 && std::abs(dy) <= 1;
-      if (inside) peak += power(kx, ky);
-      // What is longer is stronger, and leaks.
-      if (std::abs(dx) > 2 || std::abs(dy) > 2) around.push_back(power(kx, ky));
-    }
-  if (power(best.kx, best.ky) < kPeakRatio * median_of(std::move(around))) return;
-  // A wave of amplitude a under both windows: a N^2 / 8 at its peak, and 1.5 times the power in each direction.
-  best.amplitude = 8 * std::sqrt(peak) / (1.5 * kN * kN);
-  if (best.amplitude >= scene_.in_unit(scene_.limits().ripple) && peaks_.size() < kMostPeaks) peaks_.push_back(best);
+  for (auto& [weight, peak] : summits) {
+    if (!power.stands_out(peak.kx, peak.ky)) continue;
+    peak.amplitude = power.amplitude(peak.kx, peak.ky);
+    if (peak.amplitude < scene_.in_unit(scene_.limits().ripple) || peaks_.size() >= kMostPeaks) continue;
+    peaks_.push_back(peak);
+    return;
+  }
 }
 
 void ObliqueRipples::judge() {
@@ -113,6 +149,10 @@ void ObliqueRipples::judge() {
   }
   kx /= static_cast<double>(most.size());
   ky /= static_cast<double>(most.size());
+  // One along rows or columns was found in longer means, if it is one.
+  const bool known = std::any_of(scene_.findings().begin(), scene_.findings().end(),
+                                 [](const Finding& f) { return f.code == "ripple"; });
+  if (known && std::min(std::abs(kx), std::abs(ky)) < 1) return;
   // The way across the crests, clockwise from grid north; rows run south.
   double bearing = std::atan2(kx, -ky) * 180 / std::numbers::pi;
   if (bearing >= 180) bearing -= 180;

@@ -23,7 +23,8 @@ struct Part {
 
 // ---- planes that were rounded
 
-constexpr std::int64_t kSquare = 8;
+constexpr std::int64_t kSquare = 16;
+static_assert(kSquare <= 2 * kHalo);
 // Departures from the best plane in steps of rounding: evenly spread over one step they have a deviation of 0.289.
 constexpr double kRoundedDeviation = 0.33, kRoundedMost = 0.85;
 
@@ -32,7 +33,7 @@ constexpr double kRoundedDeviation = 0.33, kRoundedMost = 0.85;
 double rounding_of(const std::array<const float*, kSquare>& z, std::int64_t c) {
   for (const double step : {0.01, 0.001}) {
     bool whole = true;
-    for (const float v : {z[0][c], z[3][c + 2], z[5][c + 6], z[7][c + 7]}) {
+    for (const float v : {z[0][c], z[3][c + 2], z[9][c + 12], z[15][c + 15]}) {
       const double steps = static_cast<double>(v) / step, tolerance = 1e-3 + std::abs(steps) * 1e-7;
       if (!(std::abs(steps - std::nearbyint(steps)) <= tolerance) || tolerance > 0.1) whole = false;
     }
@@ -47,11 +48,12 @@ bool bends(float a, float b, float c, double step) {
 }
 
 bool rounded_plane(const std::array<const float*, kSquare>& z, std::int64_t c) {
+  constexpr double kMiddle = (kSquare - 1) / 2.0;
   const double step = rounding_of(z, c);
   if (step == 0) return false;
-  for (const std::size_t k : {0, 2, 5, 7}) {
+  for (const std::size_t k : {0, 5, 10, 15}) {
     const auto i = c + static_cast<std::int64_t>(k);
-    if (bends(z[k][c], z[k][c + 3], z[k][c + 6], step) || bends(z[0][i], z[3][i], z[6][i], step)) return false;
+    if (bends(z[k][c], z[k][c + 7], z[k][c + 14], step) || bends(z[0][i], z[7][i], z[14][i], step)) return false;
   }
   // The best plane: rows and columns count from the middle, so its terms are independent.
   const double from = static_cast<double>(z[0][c]);
@@ -61,16 +63,16 @@ bool rounded_plane(const std::array<const float*, kSquare>& z, std::int64_t c) {
     for (std::size_t k = 0; k < kSquare; ++k) {
       d[r][k] = (static_cast<double>(z[r][c + static_cast<std::int64_t>(k)]) - from) / step;
       sum += d[r][k];
-      by_row += d[r][k] * (static_cast<double>(r) - 3.5);
-      by_col += d[r][k] * (static_cast<double>(k) - 3.5);
-      spread += (static_cast<double>(k) - 3.5) * (static_cast<double>(k) - 3.5);
+      by_row += d[r][k] * (static_cast<double>(r) - kMiddle);
+      by_col += d[r][k] * (static_cast<double>(k) - kMiddle);
+      spread += (static_cast<double>(k) - kMiddle) * (static_cast<double>(k) - kMiddle);
     }
   if (!(std::isfinite(sum)) || (by_row == 0 && by_col == 0)) return false;  // level
   double squares = 0, most = 0;
   for (std::size_t r = 0; r < kSquare; ++r)
     for (std::size_t k = 0; k < kSquare; ++k) {
-      const double off = d[r][k] - sum / (kSquare * kSquare) - by_row / spread * (static_cast<double>(r) - 3.5) -
-                         by_col / spread * (static_cast<double>(k) - 3.5);
+      const double off = d[r][k] - sum / (kSquare * kSquare) - by_row / spread * (static_cast<double>(r) - kMiddle) -
+                         by_col / spread * (static_cast<double>(k) - kMiddle);
       squares += off * off;
       most = std::max(most, std::abs(off));
     }
@@ -98,16 +100,18 @@ class PatchDetector final : public Detector {
       : Detector(scene),
         flats_(scene.limits().flat_cells),
         planes_(scene.limits().planar_cells),
-        rounded_(scene.limits().planar_cells / (kSquare * kSquare)) {}
+        rounded_(std::max(2.0, scene.limits().planar_cells / (kSquare * kSquare))) {}
 
   std::shared_ptr<void> scan(const Block& b, const Window& band) const override {
     auto part = std::make_shared<Part>();
     for (std::int64_t r = 0; r < band.rows; ++r) {
       part->flats.push_back(flat_runs(b.row(r + kHalo), band.cols));
       part->planes.push_back(plane_runs(b.row(r + kHalo - 1), b.row(r + kHalo), b.row(r + kHalo + 1), band.cols));
-      if ((band.row + r) % kSquare != 0 || band.row + r + kSquare > scene_.frame().rows()) continue;
+      // A square belongs to the band that its middle is in, so that the halo holds the rest of it.
+      constexpr std::int64_t kHalf = kSquare / 2;
+      if ((band.row + r) % kSquare != kHalf || band.row + r + kHalf > scene_.frame().rows()) continue;
       std::array<const float*, kSquare> rows{};
-      for (std::size_t k = 0; k < kSquare; ++k) rows[k] = b.row(r + kHalo + static_cast<std::int64_t>(k));
+      for (std::int64_t k = 0; k < kSquare; ++k) rows[static_cast<std::size_t>(k)] = b.row(r + kHalo - kHalf + k);
       part->rounded.push_back(rounded_runs(rows, band.cols));
     }
     return part;
