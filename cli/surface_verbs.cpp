@@ -93,7 +93,7 @@ int run_reproject(const ReprojectCommand& o) {
   const Crs to = o.crs == "utm" ? reach.utm() : o.crs.empty() ? in.frame().crs() : Crs::parse(o.crs);
   FrameOptions f{.area = area ? &*area : nullptr};
   if (!o.cell.empty()) {
-    f.cell = parse_cell_edge(o.cell);
+    f.cell = parse_cell_edge(o.cell, LengthUnit::Metre);
     // A bare number is said to have been taken for metres.
     if (std::holds_alternative<Length>(*f.cell)) f.cell = length_from(o.cell, LengthUnit::Metre, notes);
   }

@@ -23,9 +23,11 @@ namespace {
 constexpr double kScore = 8;  // times the deviation of parallels
 constexpr std::size_t kSeedsAWindow = 3;
 constexpr std::size_t kMostSeeds = 4000, kMostFollowed = 100;
-constexpr double kPiece = 32;            // cells along the line
-constexpr double kLeastLength = 512;     // cells
-constexpr int kReach = 16;               // bins to either side of the line
+constexpr double kPiece = 32;         // cells along the line
+constexpr double kLeastLength = 512;  // cells
+constexpr int kSearch = 3;            // bins to either side of where a step is looked for
+constexpr int kReach = 16;            // bins to either side of the line that are known
+static_assert(kReach >= kSearch + 7 + 6);
 constexpr double kShareOfPieces = 0.75;  // that must show the step
 constexpr double kLeastRatio = 0.6, kMostRatio = 1.5, kBesideRatio = 0.35;
 constexpr double kFitted = 8;  // cells to either side of the line that relief is fitted to
@@ -115,8 +117,8 @@ class CrossProfile {
 
 // A step as a piece of the line shows it.
 struct Measured {
-  double along = 0;  // from the line's point
-  int off = 0;       // where it is, bins from the line
+  double along = 0, place = 0;  // from the line's point; where it is across it
+  int off = 0;                  // bins from where it was looked for
   double height = 0, wide = 0, sharp = 0;
   double before = 0, after = 0;  // steps 7 bins to either side
 };
@@ -169,7 +171,8 @@ std::optional<double> common_step(const std::vector<Measured>& pieces) {
 constexpr auto kN = static_cast<std::int64_t>(kHalfEdge);
 
 // Departures from the mean of 3 x 3, at most three of their deviations either way; 0 where one of them is void.
-std::vector<float> departures(const std::vector<float>& z, double& deviation, double& known) {
+// `known`: the share of cells that have one.
+std::vector<float> departures(const std::vector<float>& z, double& known) {
   std::vector<float> across(z.size()), out(z.size());
   for (std::int64_t r = 0; r < kN; ++r)
     for (std::int64_t c = 1; c + 1 < kN; ++c) {
@@ -188,8 +191,7 @@ std::vector<float> departures(const std::vector<float>& z, double& deviation, do
       if (++count % 7 == 0) sample.push_back(static_cast<double>(d));
     }
   known = static_cast<double>(count) / static_cast<double>(kN * kN);
-  deviation = sample.empty() ? 0 : robust_deviation(sample, median_of(sample));
-  const auto most = static_cast<float>(3 * deviation);
+  const auto most = sample.empty() ? 0 : static_cast<float>(3 * robust_deviation(sample, median_of(sample)));
   for (float& d : out) d = std::clamp(d, -most, most);
   return out;
 }
@@ -219,7 +221,6 @@ GridLine line_of(const Stand& s) {
 std::vector<Stand> outstanding(const std::vector<float>& d) {
   std::vector<Stand> best;
   LineSums sums;
-  std::vector<double> jumps(LineSums::kWidth);
   for (std::size_t t = 0; t < std::size(kLineTurns); ++t) {
     sums.sum(d.data(), kLineTurns[t]);
     for (std::size_t s = 2; s < LineSums::kEdge; ++s) {
@@ -254,8 +255,8 @@ bool near(const GridLine& a, const GridLine& b, double distance) {
 }  // namespace
 
 void ObliqueSteps::look(const SampledWindow& w) {
-  double deviation = 0, known = 0;
-  const std::vector<float> d = departures(w.halves, deviation, known);
+  double known = 0;
+  const std::vector<float> d = departures(w.halves, known);
   if (known < 0.5) return;
   std::vector<GridLine> taken;
   for (const Stand& s : outstanding(d)) {
@@ -331,8 +332,8 @@ class Follower {
       ++n;
       t += m.along;
       tt += m.along * m.along;
-      o += at_[static_cast<std::size_t>(&m - pieces_.data())];
-      to += m.along * at_[static_cast<std::size_t>(&m - pieces_.data())];
+      o += m.place;
+      to += m.along * m.place;
     }
     const double spread = n * tt - t * t;
     if (n < 3 || spread <= 0) return {n > 0 ? o / n : 0, 0};
@@ -372,9 +373,9 @@ class Follower {
         ++misses;
         continue;
       }
-      const Measured m = measured(*p, along, 3, height_);
+      Measured m = measured(*p, along, kSearch, height_);
+      m.place = expected + m.off;
       pieces_.push_back(m);
-      at_.push_back(expected + m.off);
       misses = agrees(m.height, height_) ? 0 : misses + 1;
     }
   }
@@ -383,7 +384,6 @@ class Follower {
   GridLine line_;
   double height_;
   std::vector<Measured> pieces_;
-  std::vector<double> at_;
 };
 
 // Strips of the frame along a line, so that each has a box of its own.

@@ -526,10 +526,10 @@ Grid reproject(const Grid& grid, const Frame& to, Resampling method) {
   return Grid(std::make_shared<WarpSource>(grid, std::move(info), used));
 }
 
-CellEdge parse_cell_edge(std::string_view text, LengthUnit bare) {
+CellEdge parse_cell_edge(std::string_view text, std::optional<LengthUnit> bare) {
   for (const std::string_view unit : {"\"", "'", "deg", "°"})
     if (text.ends_with(unit)) return Angle::parse(text);
-  return Length::parse(text, bare);
+  return bare ? Length::parse(text, *bare) : Length::parse(text);
 }
 
 namespace {

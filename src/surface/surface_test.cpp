@@ -415,7 +415,8 @@ TEST(Reproject, FramesAreRoundAndTrueToTheGround) {
   EXPECT_EQ(error_of([&] { frame_for(arc_second, Crs::parse("EPSG:32725"), {.cell = Angle::degrees(1)}); }),
             ErrorCode::BadArgument);
   EXPECT_EQ(error_of([&] { frame_for(arc_second, Crs::wgs84(), {.cell = Angle()}); }), ErrorCode::BadArgument);
-  EXPECT_EQ(error_of([&] { parse_cell_edge("wide"); }), ErrorCode::BadArgument);
+  for (const char* bad : {"wide", "2", "\"", "1''"})
+    EXPECT_EQ(error_of([&] { parse_cell_edge(bad); }), ErrorCode::BadArgument) << bad;
 }
 
 // -------------------------------------------------------------------------------------------------------------- fill

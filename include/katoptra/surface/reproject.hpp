@@ -45,8 +45,8 @@ Resampling resolved(Resampling method, const Grid& grid, const Frame& to);
 
 // The edge of a cell: on the ground, or in longitude and latitude for a geographic CRS.
 using CellEdge = std::variant<Length, Angle>;
-// "1m", "0.5ft"; "1\"", "30'", "0.001deg". BadArgument for anything else.
-CellEdge parse_cell_edge(std::string_view text, LengthUnit bare = LengthUnit::Metre);
+// "1m", "0.5ft"; "1\"", "30'", "0.001deg"; a bare number only when its unit is given. BadArgument for anything else.
+CellEdge parse_cell_edge(std::string_view text, std::optional<LengthUnit> bare = std::nullopt);
 
 struct FrameOptions {
   std::optional<CellEdge> cell;  // default: near the source's own spacing, a round number
