@@ -168,6 +168,9 @@ Uncertainty uncertainty_from(const std::string& text, const std::string& surface
                 "give 68 (one standard uncertainty) or 95");
   std::optional<Grid> grid;
   if (text.empty()) {
+    // Only BAGs have any: nothing else is opened a second time, for a text of points would be read twice.
+    const std::string extension = std::filesystem::path(surface).extension().string();
+    if (extension != ".bag" && extension != ".BAG") return {};
     grid = open_grid_file(surface, o.open_options()).uncertainty;
     if (!grid) return {};
     notes.push_back(fmt::format("{}: its own uncertainties ({:g} %) were taken", grid->info().name, o.confidence));
