@@ -100,13 +100,13 @@ void add_reading(CLI::App& verb, Common& c, Reading reading) {
                              "input that states none is taken to be in it"
                            : "the vertical reference of input that does not say, e.g. EGM2008");
   verb.add_option("--unit", converts ? c.unit : c.from_unit,
-                  converts ? "the unit to have heights in (m, ft, ftUS): input that states another is converted, input "
-                             "that states none is taken to be in it"
+                  converts ? "the unit to have heights in (m, ft, ftUS): input is converted; what states none is taken "
+                             "to be in --from-unit, else in metres"
                            : "the unit of heights of input that does not say: m, ft, ftUS");
   if (converts) {
     verb.add_option("--from-heights", c.from_heights,
                     "the vertical reference of input that does not say, if not --heights");
-    verb.add_option("--from-unit", c.from_unit, "the unit of input that does not say, if not --unit");
+    verb.add_option("--from-unit", c.from_unit, "the unit of input that does not say (metres are taken for granted otherwise)");
     verb.add_option("--shift", c.shift, "added to heights: a length (-0.18m) or a separation surface (a grid)");
   }
   add_network(verb, c);
@@ -281,7 +281,8 @@ Grid open_input(const std::string& path, const Common& c) {
   Grid grid = open_grid(path, c.open_options());
   if (grid.quantity().kind != QuantityKind::Height) return grid;
   const std::string name = grid.info().name;
-  const HeightReference heights = HeightReference::parse(c.heights);
+  // What comes out are heights, positive up, also above a reference that is told by a system of depths.
+  const HeightReference told = HeightReference::parse(c.heights), heights = told.as_heights();
   const HeightShift shift =
       parse_height_shift(c.shift, grid.quantity().unit, [](const std::string& file) { return open_grid(file); });
   if (!shift.given() && heights.known() && !grid.quantity().heights.known())
@@ -290,16 +291,12 @@ Grid open_input(const std::string& path, const Common& c) {
                   fmt::format("{}: does not say from where heights are counted: {} was taken", name, heights.name()));
   else
     grid = brought_to(grid, heights, shift);
-  if (c.unit.empty()) return grid;
-  const LengthUnit unit = parse_length_unit(c.unit);
-  if (!grid.quantity().unit_known)
-    return with_note(relabelled(grid,
-                                [&](GridInfo& info) {
-                                  info.quantity.unit = unit;
-                                  info.quantity.unit_known = true;
-                                }),
-                     fmt::format("{}: does not say in which unit heights are: {} was taken", name, symbol(unit)));
-  return in_unit(grid, unit);
+  if (told.is_depth())
+    grid = with_note(grid, fmt::format("'{}' counts downwards: heights above it ({}) are given, positive up", c.heights,
+                                       heights.name()));
+  if (!c.unit.empty()) return in_unit(grid, parse_length_unit(c.unit));
+  // A vertical system in feet names the unit of its heights, too.
+  return heights.unit() != LengthUnit::Metre ? in_unit(grid, heights.unit()) : grid;
 }
 
 Grid within(const Grid& grid, const Common& c, std::vector<std::string>& notes) {
@@ -316,8 +313,9 @@ std::vector<std::string> expand_inputs(const std::vector<std::string>& given, In
     const std::filesystem::path p = g;
     std::error_code ec;
     if (std::filesystem::is_directory(p, ec)) {
+      // What was made here of other files is none of the tiles to make something of.
       for (const TileRecord& t : open_folder(p).tiles)
-        if (t.kind == TileKind::Grid || wanted == Inputs::All) out.push_back(t.path.string());
+        if (wanted == Inputs::All || (t.kind == TileKind::Grid && why_no_survey(t).empty())) out.push_back(t.path.string());
     } else if (std::filesystem::is_regular_file(p, ec) && p.extension() != ".csv" && p.extension() != ".geojson") {
       for (const auto& grid : grids_behind(p)) out.push_back(grid.string());
     } else if (p.extension() == ".csv" || p.extension() == ".geojson") {
@@ -401,6 +399,11 @@ void Statement::line(const std::string& key, const std::string& text) {
 void Statement::note(const std::string& text) {
   line("note", text);
   json_["notes"].push_back(text);
+}
+
+void Statement::notes(const GridInfo& input, const std::vector<std::string>& own) {
+  for (const std::string& n : input.notes) note(n);
+  for (const std::string& n : own) note(n);
 }
 
 void Statement::written(const WriteReport& r) {

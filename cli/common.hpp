@@ -90,6 +90,8 @@ class Statement {
   void line(const std::string& key, const std::string& text);
   void fact(const std::string& key, ordered_json value) { json_[key] = std::move(value); }
   void note(const std::string& text);
+  // What was said while the input was opened and while the verb worked.
+  void notes(const GridInfo& input, const std::vector<std::string>& own);
   void written(const WriteReport& r);
   ordered_json& json() { return json_; }
   // Prints it: text, or JSON and nothing else.

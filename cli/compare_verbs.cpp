@@ -200,6 +200,7 @@ int run_compare(const CompareCommand& o) {
   const Comparison c = compare(grids[0], grids[1], options);
   const std::vector<std::string> written = write_comparison(c, grids[1], o, notes);
   notes.insert(notes.begin(), c.notes.begin(), c.notes.end());
+  for (const Grid& g : grids) notes.insert(notes.begin(), g.info().notes.begin(), g.info().notes.end());
   if (o.json) {
     ordered_json j = ordered_json::parse(comparison_json(c));
     j["notes"] = notes;
@@ -376,6 +377,7 @@ int run_statistics(const StatisticsCommand& o) {
   } else if (o.hypsometric) {
     levels = hypsometric_curve(g, o.bins, nullptr, o.run_in_bands());
   }
+  notes.insert(notes.begin(), g.info().notes.begin(), g.info().notes.end());
   ordered_json j{{"file", o.in}};
   j.update(ordered_json::parse(statistics_json(s, g.quantity(), o.bins)));
   if (!zones.empty()) j["zones"] = ordered_json::parse(zones_json(zones));

@@ -1,16 +1,27 @@
 // The katoptra tool: verbs over the library. No computation here.
+#include <atomic>
 #include <csignal>
 #include <cstdio>
 #include <fmt/format.h>
+#include <string_view>
+#include <unistd.h>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/formats/probe.hpp"
 #include "katoptra/version.hpp"
 
 #include "common.hpp"
 
 namespace {
 
-void on_interrupt(int) { katoptra::cli::progress().cancel(); }
+// The first asks for an orderly end, and gives it ten seconds; the second is not a question.
+void on_interrupt(int) {
+  static std::atomic<bool> asked{false};
+  if (asked.exchange(true)) ::_exit(130);
+  katoptra::cli::progress().cancel();
+  ::alarm(10);
+}
+void on_alarm(int) { ::_exit(130); }
 
 int exit_status(katoptra::ErrorCode code) {
   using katoptra::ErrorCode;
@@ -31,8 +42,12 @@ int exit_status(katoptra::ErrorCode code) {
 
 int main(int argc, char** argv) {
   using namespace katoptra;
+  // Not for people: the tool as the helper of itself.
+  if (argc > 1 && std::string_view(argv[1]) == "probe-container") return run_probe(argc, argv);
+  set_probe_helper("/proc/self/exe");
   std::signal(SIGINT, on_interrupt);
   std::signal(SIGTERM, on_interrupt);
+  std::signal(SIGALRM, on_alarm);
   CLI::App app{"From a study area to a terrain surface that can be trusted, and to its products.", "katoptra"};
   app.set_version_flag("--version", std::string("katoptra ") + KATOPTRA_VERSION);
   app.require_subcommand(1);

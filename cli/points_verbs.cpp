@@ -63,7 +63,7 @@ std::optional<Area> area_of(const PointsCommon& o, std::vector<std::string>& not
 // References that a file lacks are taken from the options; others are converted.
 PointCloud with_references(const PointCloud& in, const PointsCommon& o, std::vector<std::string>& notes) {
   PointCloud cloud = in;
-  const HeightReference heights = HeightReference::parse(o.heights);
+  const HeightReference heights = HeightReference::parse(o.heights).as_heights();
   const HeightShift shift =
       parse_height_shift(o.shift, cloud.info().quantity.unit, [](const std::string& file) { return open_grid(file); });
   const HeightReference& target = heights.known() ? heights : cloud.info().quantity.heights;
@@ -78,15 +78,12 @@ PointCloud with_references(const PointCloud& in, const PointsCommon& o, std::vec
   } else if (heights.known()) {
     cloud = to_heights(cloud, heights);
   }
-  if (o.unit.empty()) return cloud;
-  const LengthUnit unit = parse_length_unit(o.unit);
-  if (cloud.info().quantity.unit_known) return in_unit(cloud, unit);
-  notes.push_back(
-      fmt::format("{}: does not say in which unit heights are: {} was taken", cloud.info().name, symbol(unit)));
-  return relabelled(cloud, [&](PointInfo& i) {
-    i.quantity.unit = unit;
-    i.quantity.unit_known = true;
-  });
+  if (o.unit.empty() && heights.unit() == LengthUnit::Metre) return cloud;
+  const LengthUnit unit = o.unit.empty() ? heights.unit() : parse_length_unit(o.unit);
+  if (!cloud.info().quantity.unit_known)
+    notes.push_back(fmt::format("{}: does not say in which unit its heights are: {} was taken for granted",
+                                cloud.info().name, symbol(cloud.info().quantity.unit)));
+  return in_unit(cloud, unit);
 }
 
 PointCloud classed(const PointCloud& cloud, const PointsCommon& o, std::vector<std::string>& notes) {

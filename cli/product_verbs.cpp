@@ -66,7 +66,7 @@ int run_contours(const ProductCommand& o) {
   s.fact("interval_m", c.interval.metres());
   s.fact("unit", unit_name(in.quantity()));
   s.fact("levels", ordered_json{low, high});
-  for (const std::string& n : notes) s.note(n);
+  s.notes(in.info(), notes);
   s.print();
   return 0;
 }
@@ -76,7 +76,7 @@ struct SectionCommand : Common {
 };
 
 LineString section_line(const SectionCommand& o, const Crs& crs, std::vector<std::string>& notes) {
-  if (!o.line.empty()) return read_line(o.line, crs);
+  if (!o.line.empty()) return read_line(o.line, crs, &notes);
   if (o.from.empty())
     throw Error(ErrorCode::BadArgument, "no line to follow", "section",
                 "give --line FILE, or --from X,Y with --to X,Y or with --bearing and --length");
@@ -123,7 +123,7 @@ int run_section(const SectionCommand& o) {
   t.fact("points", s.points.size());
   t.fact("voids", voids);
   t.fact("range", std::isnan(low) ? ordered_json{nullptr, nullptr} : ordered_json{low, high});
-  for (const std::string& n : notes) t.note(n);
+  t.notes(in.info(), notes);
   t.print();
   return 0;
 }
@@ -218,6 +218,7 @@ int run_sample(const SampleCommand& o) {
       if (p.known) k["residual"] = std::isnan(p.value) ? ordered_json(nullptr) : ordered_json(p.value - *p.known);
       j["points"].push_back(std::move(k));
     }
+    j["notes"] = in.info().notes;
     if (sampled.residuals > 0) {
       j["residuals"] = {
           {"count", sampled.residuals}, {"mean", sampled.mean}, {"rmse", sampled.rmse}, {"largest", sampled.largest}};
@@ -226,6 +227,7 @@ int run_sample(const SampleCommand& o) {
     return 0;
   }
   if (o.quiet) return 0;
+  for (const std::string& n : in.info().notes) fmt::print(stderr, "note: {}\n", n);
   if (o.out.empty())
     std::fputs(csv.c_str(), stdout);
   else
@@ -275,7 +277,7 @@ int run_map(const MapCommand& o) {
   }
   if (!o.line.empty())
     m.overlays.push_back(
-        {{.name = "line", .crs = in.frame().crs(), .features = {{read_line(o.line, in.frame().crs()), {}}}},
+        {{.name = "line", .crs = in.frame().crs(), .features = {{read_line(o.line, in.frame().crs(), &notes), {}}}},
          OverlayStyle::Transect,
          ""});
   if (!o.points.empty()) m.overlays.push_back({read_layer(o.points, in.frame().crs()), OverlayStyle::Points, ""});
@@ -286,7 +288,7 @@ int run_map(const MapCommand& o) {
   s.line("size", fmt::format("{} x {}, {}", p.width, p.height, format_bytes(static_cast<double>(p.bytes.size()))));
   s.fact("width", p.width);
   s.fact("height", p.height);
-  for (const std::string& n : notes) s.note(n);
+  s.notes(in.info(), notes);
   s.print();
   return 0;
 }

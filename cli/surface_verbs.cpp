@@ -80,6 +80,15 @@ int run_reproject(const ReprojectCommand& o) {
   std::vector<std::string> notes;
   Common reading = o;
   reading.crs.clear();
+  // The vertical part of the CRS to move to is where heights go.
+  if (!o.crs.empty() && o.crs != "utm")
+    if (const HeightReference part = Crs::parse(o.crs).heights(); part.known()) {
+      if (!o.heights.empty() && !(HeightReference::parse(o.heights) == part))
+        throw Error(ErrorCode::BadArgument,
+                    fmt::format("--crs asks for heights above {}, --heights for others", part.name()), "reproject",
+                    "give one of them");
+      reading.heights = part.text();
+    }
   const Grid in = open_input(o.in, reading);
   if (!in.frame().crs())
     throw Error(ErrorCode::Refused, "has no coordinate reference system, so it cannot be moved from it", o.in,
@@ -90,7 +99,7 @@ int run_reproject(const ReprojectCommand& o) {
     if (!o.margin.empty()) area = area->grown(length_from(o.margin, LengthUnit::Metre, notes));
   }
   const Area reach = area ? *area : Area::box(in.frame().bounds(), in.frame().crs());
-  const Crs to = o.crs == "utm" ? reach.utm() : o.crs.empty() ? in.frame().crs() : Crs::parse(o.crs);
+  const Crs to = o.crs == "utm" ? reach.utm() : o.crs.empty() ? in.frame().crs() : Crs::parse(o.crs).with_heights({});
   FrameOptions f{.area = area ? &*area : nullptr};
   if (!o.cell.empty()) {
     f.cell = parse_cell_edge(o.cell, LengthUnit::Metre);

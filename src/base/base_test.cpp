@@ -35,6 +35,11 @@ TEST(Units, AnglesOnTheGlobe) {
   EXPECT_DOUBLE_EQ(parse_degrees("8°30'S"), -8.5);
   EXPECT_DOUBLE_EQ(parse_degrees("31 3 36 W"), -31.06);
   EXPECT_DOUBLE_EQ(parse_degrees("0°0'36\"E"), 0.01);
+  // -0 degrees and some minutes were read as north or east: the sign of zero was lost, and places were mirrored.
+  EXPECT_DOUBLE_EQ(parse_degrees("-0°30'"), -0.5);
+  EXPECT_DOUBLE_EQ(parse_degrees("-0 0 36"), -0.01);
+  EXPECT_DOUBLE_EQ(parse_degrees("0°30'W"), -0.5);
+  EXPECT_DOUBLE_EQ(parse_degrees("-31°3'36\""), -31.06);
   for (const char* bad : {"", "W", "-8°S", "8°75'", "1 2 3 4", "north"})
     EXPECT_EQ(error_of([&] { parse_degrees(bad); }), ErrorCode::BadArgument) << bad;
   EXPECT_DOUBLE_EQ(Angle::parse("100gon").degrees(), 90);

@@ -19,7 +19,10 @@ std::string_view trimmed(std::string_view s) {
 // Splits "12.5 ft" into its number and the rest; nullopt when no number stands in front.
 std::optional<std::pair<double, std::string_view>> split_number(std::string_view text) {
   text = trimmed(text);
-  if (!text.empty() && text.front() == '+') text.remove_prefix(1);
+  if (!text.empty() && text.front() == '+') {
+    text.remove_prefix(1);
+    if (text.starts_with('-')) return std::nullopt;
+  }
   double value = 0;
   auto [end, ec] = std::from_chars(text.data(), text.data() + text.size(), value);
   if (ec != std::errc() || !std::isfinite(value)) return std::nullopt;
@@ -134,9 +137,12 @@ double parse_degrees(std::string_view text) {
   double value = 0, scale = 1;
   for (int part = 0; part < 3 && !rest.empty(); ++part, scale /= 60) {
     auto split = split_number(rest);
-    if (!split || ((lettered || part > 0) && split->first < 0) || (part > 0 && split->first >= 60))
+    // The sign is a sign, not a size: -0°30' lies south or west although its degrees are zero.
+    const bool minus = split && std::signbit(split->first);
+    if (!split || ((lettered || part > 0) && minus) || (part > 0 && split->first >= 60))
       refuse("an angle on the globe", text, kAdvice);
-    value += split->first * (value < 0 ? -scale : scale);
+    if (minus) sign = -1;
+    value += std::abs(split->first) * scale;
     rest = split->second;
     for (std::string_view mark : {"°", "deg", "'", "\"", "′", "″", ":"})
       if (rest.starts_with(mark)) {

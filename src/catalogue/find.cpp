@@ -7,6 +7,7 @@
 #include <set>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/formats/bytes.hpp"
 
 namespace katoptra {
 namespace {
@@ -16,23 +17,31 @@ constexpr double kNothing = 1e-9;
 // A gap narrower than this part of a cell is none: no cell centre lies in it.
 constexpr double kHairline = 0.01;
 
-bool better(const TileRecord& a, const TileRecord& b, const std::vector<Preference>& prefer) {
-  for (Preference p : prefer) {
-    if (p == Preference::Given) return false;
-    if (p == Preference::Newest && a.date != b.date) return a.date > b.date;
-    const double ca = a.spacing.y.metres(), cb = b.spacing.y.metres();
-    // Tiles of which no cell size is known come after those of which it is.
-    if (p == Preference::Finest && (ca > 0) != (cb > 0)) return ca > 0;
-    if (p == Preference::Finest && std::abs(ca - cb) > 1e-3 * std::min(ca, cb)) return ca < cb;
-  }
-  return false;
-}
-
 // Names what made a better tile better.
 std::string advantage(const TileRecord& best, const TileRecord& t) {
+  if (!best.date_guessed && t.date_guessed) return "dated";
   if (best.date > t.date) return "newer";
   const double a = best.spacing.y.metres(), b = t.spacing.y.metres();
   return a > 0 && a < b * (1 - 1e-3) ? "finer" : "preferred";
+}
+
+// How it is known that two tiles hold the same; empty when they do not, or nobody can say.
+std::string same_content(const TileRecord& a, const TileRecord& b) {
+  if (!a.checksum.empty() && !b.checksum.empty()) return a.checksum == b.checksum ? "same checksum" : "";
+  if (a.remote() || b.remote() || a.bytes != b.bytes || a.bytes == 0) return {};
+  try {
+    const auto x = open_file(a.path), y = open_file(b.path);
+    if (x->size() != y->size()) return {};
+    std::vector<std::uint8_t> p(1 << 20), q(1 << 20);
+    for (std::uint64_t at = 0; at < x->size(); at += p.size()) {
+      const std::size_t n = x->read_at(at, p);
+      if (y->read_at(at, q) != n || !std::equal(p.begin(), p.begin() + static_cast<std::ptrdiff_t>(n), q.begin()))
+        return {};
+    }
+    return "same bytes";
+  } catch (const Error&) {
+    return {};
+  }
 }
 
 std::string cannot_use(const TileRecord& t, const FindOptions& options) {
@@ -46,7 +55,7 @@ std::string cannot_use(const TileRecord& t, const FindOptions& options) {
   if (t.access == Access::Restricted) return "restricted: to be asked for" + at;
   if (t.access == Access::Key && !options.have_key)
     return "needs a key, to be had" + (at.empty() ? " from its custodian" : at) + ": KATOPTRA_KEY or --key-file";
-  return t.superseded;
+  return why_no_survey(t);
 }
 
 class Chooser {
@@ -71,11 +80,28 @@ class Chooser {
   }
 
  private:
+  // An area of half the globe or more can be reached from both sides: parts that lie beyond one end come in at the other.
+  MultiPolygon told_where_the_area_is(MultiPolygon footprint) const {
+    const Bounds area = out_.area.bounds();
+    if (!out_.area.crs().is_geographic() || area.width() < 180 || footprint.empty()) return footprint;
+    std::vector<MultiPolygon> all{footprint};
+    for (double turn : {-360.0, 360.0}) {
+      MultiPolygon moved = footprint;
+      for (Polygon& p : moved) {
+        for (Point& q : p.outer) q.x += turn;
+        for (Ring& hole : p.holes)
+          for (Point& q : hole) q.x += turn;
+      }
+      if (bounds_of(moved).intersects(area)) all.push_back(std::move(moved));
+    }
+    return all.size() > 1 ? union_of(all) : footprint;
+  }
+
   void gather(const Catalogue& catalogue) {
     const Bounds box = out_.area.bounds();
     for (const TileRecord& t : catalogue.tiles) {
       ShortlistTile tile{.tile = t, .kept = false, .reason = {}, .footprint = {}};
-      tile.footprint = t.footprint(out_.area.crs(), middle_);
+      tile.footprint = told_where_the_area_is(t.footprint(out_.area.crs(), middle_));
       if (tile.footprint.empty()) {
         if (!options_.filter.refuses(t).empty()) continue;
         tile.reason = cannot_use(t, options_);
@@ -93,10 +119,31 @@ class Chooser {
       tile.reason = cannot_use(t, options_);
       out_.tiles.push_back(std::move(tile));
     }
+    rank_cells();
+    std::vector<TileRecord> records;
+    for (const ShortlistTile& t : out_.tiles) records.push_back(t.tile);
+    supersede_by_what_was_made(records);
+    for (std::size_t i = 0; i < records.size(); ++i)
+      if (out_.tiles[i].reason.empty()) out_.tiles[i].reason = records[i].superseded;
     for (auto* list : {&out_.tiles, &filtered_})
-      std::stable_sort(list->begin(), list->end(), [&](const ShortlistTile& a, const ShortlistTile& b) {
-        return better(a.tile, b.tile, options_.prefer);
-      });
+      std::stable_sort(list->begin(), list->end(),
+                       [&](const ShortlistTile& a, const ShortlistTile& b) { return better(a.tile, b.tile); });
+  }
+
+  // Classes of cell sizes, so that those a hair apart are one: a tolerance inside a comparison is no order.
+  void rank_cells() {
+    std::vector<double> cells;
+    for (const auto* list : {&out_.tiles, &filtered_})
+      for (const ShortlistTile& t : *list) cells.push_back(t.tile.spacing.y.metres());
+    const std::vector<int> classes = cell_classes(cells);
+    for (std::size_t i = 0; i < cells.size(); ++i) cell_class_[cells[i]] = classes[i];
+  }
+
+  bool better(const TileRecord& a, const TileRecord& b) const {
+    auto rank = [&](const TileRecord& t) {
+      return TileRank{t.date, t.date_guessed || t.date.empty(), cell_class_.at(t.spacing.y.metres())};
+    };
+    return outranks(rank(a), rank(b), options_.prefer);
   }
 
   // Points and grids do not make one mosaic: points are left aside unless they were asked for, or nothing else is
@@ -171,9 +218,12 @@ class Chooser {
         near[cell_of(t, 0, 0)].push_back(&t);
         continue;
       }
-      const bool same_bytes = !t.tile.checksum.empty() && t.tile.checksum == twin->tile.checksum;
-      if (same_bytes || !better(twin->tile, t.tile, options_.prefer))
-        t.reason = fmt::format("a duplicate of {}{}", short_name(twin->tile), same_bytes ? " (same checksum)" : "");
+      // One outline and one date make no duplicate: what is inside must be the same.
+      if (const std::string how = same_content(t.tile, twin->tile); !how.empty())
+        t.reason = fmt::format("a duplicate of {} ({})", short_name(twin->tile), how);
+      else if (!better(twin->tile, t.tile))
+        t.reason = fmt::format("ties with {} in outline, date and cell, and what it holds is not the same: leave one out",
+                               short_name(twin->tile));
       else
         t.reason = fmt::format("a twin of {}, which is {}", short_name(twin->tile), advantage(twin->tile, t.tile));
     }
@@ -196,7 +246,7 @@ class Chooser {
     };
     for (std::size_t from = 0; from < out_.tiles.size();) {
       std::size_t to = from + 1;
-      while (to < out_.tiles.size() && !better(out_.tiles[from].tile, out_.tiles[to].tile, options_.prefer)) ++to;
+      while (to < out_.tiles.size() && !better(out_.tiles[from].tile, out_.tiles[to].tile)) ++to;
       std::vector<ShortlistTile*> rank;
       std::vector<MultiPolygon> pieces;
       for (std::size_t i = from; i < to; ++i) {
@@ -328,6 +378,7 @@ class Chooser {
   }
 
   const FindOptions& options_;
+  std::map<double, int> cell_class_;
   double whole_, middle_;
   Shortlist out_;
   std::vector<ShortlistTile> lost_, filtered_;

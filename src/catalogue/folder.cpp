@@ -10,6 +10,7 @@
 #include <set>
 #include <sys/stat.h>
 #include <toml++/toml.h>
+#include <tuple>
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/formats/bytes.hpp"
@@ -38,6 +39,7 @@ FolderRecord read_record(const fs::path& path) {
     r.licence = t["licence"].value_or(std::string());
     r.custodian = t["custodian"].value_or(std::string());
     r.skip = t["skip"].value_or(false);
+    r.products = t["products"].value_or(false);
     for (auto [key, list] : {std::pair{"restricted", &r.restricted}, std::pair{"key", &r.key}})
       if (const toml::array* names = t[key].as_array())
         for (const auto& n : *names) list->push_back(n.value_or(std::string()));
@@ -50,6 +52,7 @@ FolderRecord read_record(const fs::path& path) {
 
 void apply(const FolderRecord& r, TileRecord& tile) {
   if (!r.name.empty()) tile.survey = r.name;
+  if (r.products) tile.joined = 0;
   if (!r.date.empty()) {
     tile.date = r.date;
     tile.date_guessed = false;
@@ -137,6 +140,19 @@ bool describe_soundings(const fs::path& path, TileRecord& tile) {
   return true;
 }
 
+// Of how many files Katoptra made this one, and of which when it is one alone: by its lineage, else by its own word.
+std::pair<int, std::string> made_of(const GridFile& file, const fs::path& path) {
+  int n = 0;
+  std::string one;
+  for (const SourceRecord& s : file.grid.info().sources) {
+    if (s.name.starts_with("fill: ")) continue;
+    ++n;
+    one = s.name;
+  }
+  n = std::max(n, file.facts.joined);
+  return {n > 1 ? n : 0, n == 1 && one != path.filename().string() ? one : std::string()};
+}
+
 }  // namespace
 
 TileRecord describe_tile(const fs::path& path) {
@@ -158,6 +174,7 @@ TileRecord describe_tile(const fs::path& path) {
     tile.date = file.facts.date;
     tile.date_guessed = file.facts.date_guessed;
     tile.frame = file.grid.frame();
+    std::tie(tile.joined, tile.made_from) = made_of(file, path);
     tile.quantity = file.grid.quantity();
     tile.type = file.grid.info().type;
     tile.spacing = ground_spacing(file.grid.frame());
@@ -246,6 +263,7 @@ Catalogue open_folder(const fs::path& folder, const FolderOptions& options) {
   parallel_for(found.size(), options.run, [&](std::size_t i) { found[i] = tiles_in_file(listing.files[i]); });
   Catalogue c;
   for (auto& tiles : found) std::move(tiles.begin(), tiles.end(), std::back_inserter(c.tiles));
+  supersede_by_what_was_made(c.tiles);
   return c;
 }
 

@@ -15,6 +15,7 @@ struct FolderRecord {
   std::string name, date, licence, custodian;
   std::vector<std::string> restricted, key;  // stems of file names
   bool skip = false;
+  bool products = false;  // what Katoptra made of several files counts as a tile here
 };
 
 struct FolderFile {

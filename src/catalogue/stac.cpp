@@ -319,6 +319,8 @@ std::vector<TileRecord> tiles_of_item(std::string_view text, const ItemContext& 
       for (const json& p : problems)
         if (p.is_string()) t.problems.push_back(p.get<std::string>());
     t.openable = member(props, "katoptra:openable") != false;
+    t.joined = static_cast<int>(std::clamp(number(props, "katoptra:joined"), 0.0, 1e6));
+    t.made_from = word(props, "katoptra:made_from");
     read_place(item, *asset, props, t, where);
     read_points(*asset, props, t);
     trust(t, word(*asset, "href"), context);
@@ -459,6 +461,8 @@ std::string item_of_tile(const TileRecord& t, const ItemLinks& links) {
   if (!t.custodian.empty()) p["katoptra:custodian"] = t.custodian;
   if (!t.problems.empty()) p["katoptra:problems"] = t.problems;
   if (!t.openable) p["katoptra:openable"] = false;
+  if (t.joined > 0) p["katoptra:joined"] = t.joined;
+  if (!t.made_from.empty()) p["katoptra:made_from"] = t.made_from;
   if (t.density > 0) p["pc:density"] = t.density;
   if (!t.classes.empty()) {
     p["classification:classes"] = ordered_json::array();

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <fmt/format.h>
+#include <map>
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/formats/http.hpp"
@@ -50,6 +51,24 @@ Bounds TileRecord::globe_box() const {
     return transformed(frame->bounds(), Transform(frame->crs(), Crs::wgs84()));
   }
   return outline.empty() ? Bounds() : bounds_of(told_around(outline, bounds_of(outline.front().outer).centre().x));
+}
+
+void supersede_by_what_was_made(std::vector<TileRecord>& tiles) {
+  std::map<std::filesystem::path, TileRecord*> by_path;
+  for (TileRecord& t : tiles) by_path[t.path] = &t;
+  for (const TileRecord& t : tiles) {
+    if (t.made_from.empty() || t.joined > 0 || !t.openable) continue;
+    const auto source = by_path.find(t.path.parent_path() / t.made_from);
+    if (source == by_path.end() || source->second == &t || !source->second->frame || !t.frame) continue;
+    if (*source->second->frame == *t.frame)
+      source->second->superseded = fmt::format("{} was made from it and takes its place", t.path.filename().string());
+  }
+}
+
+std::string why_no_survey(const TileRecord& t) {
+  if (t.joined > 1)
+    return fmt::format("was made here of {} files: no survey (products = true in the survey.toml beside it makes it one)", t.joined);
+  return t.superseded;
 }
 
 std::string short_name(const TileRecord& t) {

@@ -1,6 +1,7 @@
-// The ground area of the cells of a row, as the scale of the CRS has it there.
+// The ground area of the cells of a row, as the CRS has it there.
 #pragma once
 #include <algorithm>
+#include <cmath>
 #include <cstdint>
 #include <vector>
 
@@ -8,49 +9,73 @@
 
 namespace katoptra {
 
-// Exact at every kStep-th column, linear between them: off by less than 1e-6 in UTM for cells up to 80 m.
+// In degrees the exact area between two parallels. In a projection the area at the cell's middle (the mean over a
+// lattice of places for cells wider than kWide metres), at every step-th column and linear between them, where the step is
+// as long as kScaleError allows: off by less than 1e-6 for every cell size. Without a CRS cells are taken to be in
+// metres.
 class CellAreas {
  public:
-  explicit CellAreas(const Frame& frame) : frame_(frame), ruler_(frame.crs()) {}
+  explicit CellAreas(const Frame& frame) : frame_(frame), ruler_(frame.crs()), step_(scale_step(frame)) {
+    if (!frame.crs() || frame.crs().is_geographic()) return;
+    const GroundSpacing s = ground_spacing(frame);
+    const double wide = std::max(s.x.metres(), s.y.metres());
+    if (std::isfinite(wide)) places_ = std::clamp(static_cast<int>(std::ceil(wide / kWide)), 1, 16);
+  }
 
-  // Square metres of the cells of a row, at nodes kStep columns apart. Without a CRS cells are taken to be in metres.
+  // Square metres of the cells of a row.
   class Row {
    public:
     double at(std::int64_t col) const {
-      const std::int64_t i = col / kStep;
-      const double a = nodes_[static_cast<std::size_t>(i)], b = nodes_[static_cast<std::size_t>(i) + 1];
-      return a + (b - a) * static_cast<double>(col - i * kStep) / kStep;
+      if (step_ == 0) return nodes_[0];
+      const std::int64_t i = col / step_;
+      const double a = nodes_[static_cast<std::size_t>(i)];
+      if (col == i * step_) return a;
+      const double b = nodes_[static_cast<std::size_t>(i) + 1];
+      return a + (b - a) * static_cast<double>(col - i * step_) / static_cast<double>(step_);
     }
 
    private:
     friend class CellAreas;
     std::vector<double> nodes_;
+    std::int64_t step_ = 0;  // 0: one area for the whole row
   };
   Row row(std::int64_t r) const {
     Row out;
     const double plain = frame_.cell().x * frame_.cell().y;
-    const std::int64_t nodes = frame_.cols() / kStep + 2;
     if (!frame_.crs()) {
-      out.nodes_.assign(static_cast<std::size_t>(nodes), plain);
+      out.nodes_ = {plain};
       return out;
     }
+    if (frame_.crs().is_geographic()) {
+      const double middle = frame_.centre(0, static_cast<double>(r)).y, half = frame_.cell().y / 2;
+      out.nodes_ = {frame_.cell().x * ruler_.zone(middle - half, middle + half)};
+      return out;
+    }
+    out.step_ = step_;
+    const std::int64_t nodes = (frame_.cols() - 1) / step_ + (step_ > 1 ? 2 : 1);
     std::vector<Point> at;
-    const std::int64_t asked = frame_.crs().is_geographic() ? 1 : nodes;
-    for (std::int64_t i = 0; i < asked; ++i)
-      at.push_back(frame_.centre(static_cast<double>(std::min(i * kStep, frame_.cols() - 1)), static_cast<double>(r)));
-    std::vector<GroundScale> scale(at.size());
-    ruler_.at(at, scale);
-    for (std::int64_t i = 0; i < nodes; ++i) {
-      const GroundScale& s = scale[static_cast<std::size_t>(std::min(i, asked - 1))];
-      out.nodes_.push_back(plain * s.x * s.y);
+    for (std::int64_t i = 0; i < nodes; ++i)
+      for (int v = 0; v < places_; ++v)
+        for (int u = 0; u < places_; ++u)
+          at.push_back(frame_.centre(static_cast<double>(i * step_) + (u + 0.5) / places_ - 0.5,
+                                     static_cast<double>(r) + (v + 0.5) / places_ - 0.5));
+    std::vector<double> area(at.size());
+    ruler_.areas(at, area);
+    const auto each = static_cast<std::size_t>(places_) * static_cast<std::size_t>(places_);
+    for (std::size_t i = 0; i < area.size(); i += each) {
+      double sum = 0;
+      for (std::size_t k = 0; k < each; ++k) sum += area[i + k];
+      out.nodes_.push_back(plain * sum / static_cast<double>(each));
     }
     return out;
   }
 
  private:
-  static constexpr std::int64_t kStep = 256;
+  static constexpr double kWide = 5000;
   Frame frame_;
   GroundRuler ruler_;
+  std::int64_t step_;
+  int places_ = 1;  // a side
 };
 
 }  // namespace katoptra

@@ -224,7 +224,7 @@ std::vector<ZoneStatistics> statistics_by_polygon(const Grid& grid, const Layer&
     const auto* shape = std::get_if<MultiPolygon>(&f.geometry);
     if (!shape) continue;
     masks.emplace_back(
-        polygons.crs && grid.frame().crs() ? transformed(*shape, Transform(polygons.crs, grid.frame().crs())) : *shape,
+        polygons.crs && grid.frame().crs() ? shape_on(grid.frame(), Area(*shape, polygons.crs)) : *shape,
         grid.frame());
     names.push_back(name_of_feature(f, names.size() + 1));
   }

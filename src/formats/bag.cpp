@@ -14,6 +14,7 @@
 
 #include "base/text.hpp"
 #include "container.hpp"
+#include "descriptor.hpp"
 #include "guard.hpp"
 #include "readers.hpp"
 #include "rows_source.hpp"
@@ -51,7 +52,7 @@ struct Quiet {
 
 class BagFile {
  public:
-  explicit BagFile(const Located& file) : name_(file.bytes->name()) {
+  explicit BagFile(const Located& file) : name_(file.bytes->name()), path_(file.path), state_(file.path) {
     std::lock_guard lock(container_lock());
     static const Quiet quiet;
     Id access(H5Pcreate(H5P_FILE_ACCESS), H5Pclose);
@@ -75,6 +76,7 @@ class BagFile {
   BagFile& operator=(const BagFile&) = delete;
 
   const std::string& name() const { return name_; }
+  void expect_unchanged() const { state_.expect_at(path_, name_); }
   // With the lock held:
   bool has(const char* path) const {
     return H5Lexists(file_.get(), "BAG_root", H5P_DEFAULT) > 0 && H5Lexists(file_.get(), path, H5P_DEFAULT) > 0;
@@ -89,6 +91,8 @@ class BagFile {
 
  private:
   std::string name_;
+  std::filesystem::path path_;
+  FileState state_;
   Id file_, elevation_, uncertainty_;
 };
 
@@ -257,6 +261,7 @@ class Plane {
       throw Error(ErrorCode::BadFile,
                   fmt::format("rows {} to {} from the south cannot be read", first, first + rows - 1), file_->name(),
                   "it is truncated or damaged; fetch it again");
+    file_->expect_unchanged();
     return out;
   }
 
@@ -281,13 +286,13 @@ bool is_hdf5(std::span<const std::uint8_t> head) {
   return head.size() >= 8 && std::memcmp(head.data(), "\211HDF\r\n\032\n", 8) == 0;
 }
 
-namespace {
-
 bool holds_bag(const Located& file) {
   const BagFile bag(file);
   std::lock_guard lock(container_lock());
   return bag.has("BAG_root/elevation");
 }
+
+namespace {
 
 GridFile open_unguarded(const Located& located, const OpenOptions& options) {
   auto file = std::make_shared<BagFile>(located);
@@ -318,7 +323,7 @@ GridFile open_unguarded(const Located& located, const OpenOptions& options) {
     out.facts.problems.push_back("has refinements of finer cells, which are not read: what is seen is its overview");
   GridInfo info;
   info.frame = lattice.frame();
-  info.quantity.heights = m.heights;
+  info.quantity.heights = m.heights.as_heights();  // the format has elevations, positive up, whatever the system counts
   info.quantity.unit_known = true;  // the format has metres
   info.quantity.surface = SurfaceKind::SeaFloor;
   const SampleRule rule{.type = SampleType::Float32, .hole = kBagVoid};
@@ -362,25 +367,10 @@ void look_through(const Located& located) {
   }
 }
 
-void probe(const Located& file, const std::function<void()>& body) {
-  const std::lock_guard lock(container_lock());
-  probe_in_a_copy(file.bytes->name(), [&] {
-    // The copy has one thread, and the lock came along held.
-    container_lock().unlock();
-    body();
-  });
-}
-
 }  // namespace
 
-bool is_bag(const Located& file) {
-  probe(file, [&] { holds_bag(file); });
-  return holds_bag(file);
-}
+void look_through_bag(const Located& file) { look_through(file); }
 
-GridFile open_bag(const Located& located, const OpenOptions& options) {
-  probe(located, [&] { look_through(located); });
-  return open_unguarded(located, options);
-}
+GridFile open_bag(const Located& located, const OpenOptions& options) { return open_unguarded(located, options); }
 
 }  // namespace katoptra

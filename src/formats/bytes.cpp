@@ -5,6 +5,8 @@
 #include <cstring>
 #include <fcntl.h>
 #include <fmt/format.h>
+#include <map>
+#include <mutex>
 #include <sys/stat.h>
 #include <unistd.h>
 #include <utility>
@@ -74,6 +76,50 @@ class PartSource final : public ByteSource {
   std::string name_;
 };
 
+// Files of the disk that are open for reading, by device and number, and how often.
+class OpenFiles {
+ public:
+  using Key = std::pair<dev_t, ino_t>;
+  void add(const Key& k) {
+    std::lock_guard lock(mutex_);
+    ++count_[k];
+  }
+  void remove(const Key& k) {
+    std::lock_guard lock(mutex_);
+    if (--count_[k] == 0) count_.erase(k);
+  }
+  bool has(const Key& k) const {
+    std::lock_guard lock(mutex_);
+    return count_.count(k) > 0;
+  }
+  static OpenFiles& all() {
+    static OpenFiles files;
+    return files;
+  }
+
+ private:
+  mutable std::mutex mutex_;
+  std::map<Key, int> count_;
+};
+
+// A file that somebody rewrites while it is read would give a bit of both: it is refused from then on.
+class FileSource final : public DescriptorSource {
+ public:
+  FileSource(const std::string& name, int fd, const FileState& state)
+      : DescriptorSource(name, fd, state.size), state_(state) {
+    OpenFiles::all().add({state_.device, state_.number});
+  }
+  ~FileSource() override { OpenFiles::all().remove({state_.device, state_.number}); }
+  std::size_t read_at(std::uint64_t offset, std::span<std::uint8_t> out) const override {
+    const std::size_t n = DescriptorSource::read_at(offset, out);
+    state_.expect_in(descriptor(), name());
+    return n;
+  }
+
+ private:
+  FileState state_;
+};
+
 class FileSink final : public ByteSink {
  public:
   FileSink(fs::path path, bool overwrite) : path_(std::move(path)), overwrite_(overwrite) {
@@ -107,6 +153,10 @@ class FileSink final : public ByteSink {
     if (fs::is_directory(path_, ignored)) throw Error(ErrorCode::Io, "is a folder", path_.string(), "name a file");
     if (!overwrite_ && fs::exists(path_, ignored))
       throw Error(ErrorCode::Io, "exists already", path_.string(), "choose another name or say --overwrite");
+    // What is read for the result must not be lost to it, even when it may be overwritten.
+    if (struct stat st {}; ::stat(path_.c_str(), &st) == 0 && OpenFiles::all().has({st.st_dev, st.st_ino}))
+      throw Error(ErrorCode::BadArgument, "is read for what would take its place", path_.string(),
+                  "choose another name");
   }
 
   fs::path path_, part_;
@@ -130,12 +180,16 @@ std::shared_ptr<ByteSource> open_file(const fs::path& path) {
                 errno == ENOENT ? "check the path" : "check its permissions");
   struct stat st {};
   const bool known = ::fstat(fd, &st) == 0;
-  const std::string why = known ? "is a folder, not a file" : "cannot be read: " + reason();
-  auto source = std::make_shared<DescriptorSource>(path.string(), fd, static_cast<std::uint64_t>(st.st_size));
-  if (!known || S_ISDIR(st.st_mode)) throw Error(ErrorCode::Io, why, path.string(), "name a file");
+  if (!known || S_ISDIR(st.st_mode)) {
+    const std::string why = known ? "is a folder, not a file" : "cannot be read: " + reason();
+    ::close(fd);
+    throw Error(ErrorCode::Io, why, path.string(), "name a file");
+  }
+  auto source = std::make_shared<FileSource>(path.string(), fd, FileState(st));
   if (source->size() == 0) throw Error(ErrorCode::BadFile, "is empty", path.string(), "fetch it again");
   return source;
 }
+
 std::shared_ptr<ByteSource> bytes_in_memory(std::string name, std::vector<std::uint8_t> bytes) {
   return std::make_shared<MemorySource>(std::move(name), std::move(bytes));
 }

@@ -144,7 +144,7 @@ class PngWriter final : public RowWriter {
     j["zero"] = zero_;
     j["step"] = step_;
     j["unit"] = unit_name(info_.quantity);
-    j["heights"] = info_.quantity.heights.name();
+    j["heights"] = info_.quantity.heights.text();
     j["crs"] = f.crs() ? nlohmann::ordered_json(f.crs().epsg() ? f.crs().code() : f.crs().wkt()) : nullptr;
     j["origin"] = {f.west(), f.north()};
     j["cell"] = {f.cell().x, f.cell().y};

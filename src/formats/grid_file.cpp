@@ -13,6 +13,7 @@
 #include "katoptra/formats/http.hpp"
 
 #include "base/text.hpp"
+#include "guard.hpp"
 #include "las_source.hpp"
 #include "lineage_file.hpp"
 #include "readers.hpp"
@@ -35,8 +36,8 @@ bool is_hgt_file(const std::string& name) { return lower_extension(name) == ".hg
 GridFile open_located(const Located& file, const OpenOptions& options) {
   const auto head = file.bytes->head(kHead);
   if (is_tiff(head)) return open_tiff(file, options);
-  if (is_netcdf_classic(head)) return open_netcdf(file, options);
-  if (is_hdf5(head)) return is_bag(file) ? open_bag(file, options) : open_netcdf(file, options);
+  if (is_netcdf_classic(head) || is_hdf5(head))
+    return probe_apart(file, options) == Container::Bag ? open_bag(file, options) : open_netcdf(file, options);
   if (is_hgt_file(file.name)) return open_hgt(file);
   const bool header = lower_extension(file.name) == ".hdr";
   if (is_ascii_grid(head) && !header) return open_ascii_grid(file);
@@ -156,9 +157,18 @@ Beside use_json(const Located& located, GridInfo& info, FileFacts& facts) {
 // ------------------------------------------------------------------------------------------------- what was assigned
 
 void assign(GridInfo& info, const FileFacts& facts, const OpenOptions& options) {
+  // The vertical part of a compound system is an assignment like any other.
+  HeightReference heights = options.heights.value_or(HeightReference());
   if (options.crs) {
+    if (const HeightReference& part = options.crs->heights(); part.known()) {
+      if (heights.known() && !(heights == part))
+        throw Error(ErrorCode::BadArgument,
+                    fmt::format("heights above {} and, by the CRS, above {} were assigned", heights.name(), part.name()),
+                    facts.path.string(), "give one of them");
+      heights = part;
+    }
     if (!info.frame.crs())
-      info.frame = info.frame.with_crs(*options.crs);
+      info.frame = info.frame.with_crs(options.crs->with_heights({}));
     else if (!info.frame.crs().same_place(*options.crs))
       throw Error(ErrorCode::Refused,
                   fmt::format("is in {}, and {} was assigned", info.frame.crs().label(), options.crs->label()),
@@ -166,17 +176,18 @@ void assign(GridInfo& info, const FileFacts& facts, const OpenOptions& options) 
   }
   Quantity& q = info.quantity;
   if (q.kind != QuantityKind::Height) return;
-  if (options.heights && options.heights->known()) {
+  if (heights.known()) {
     if (!q.heights.known())
-      q.heights = *options.heights;
-    else if (!(q.heights == *options.heights))
-      throw Error(
-          ErrorCode::Refused,
-          fmt::format("its heights are above {}, and {} was assigned", q.heights.name(), options.heights->name()),
-          facts.path.string(), "leave the assignment out");
+      q.heights = heights;
+    else if (!(q.heights == heights))
+      throw Error(ErrorCode::Refused,
+                  fmt::format("its heights are above {}, and {} was assigned", q.heights.name(), heights.name()),
+                  facts.path.string(), "leave the assignment out; to convert name it with --heights");
   }
-  if (options.unit && !q.unit_known) {
-    q.unit = *options.unit;
+  if (q.unit_known) return;
+  // A system that counts in feet says the unit, too; one in metres is often named for its datum alone.
+  if (options.unit || (heights.known() && heights.unit() != LengthUnit::Metre)) {
+    q.unit = options.unit.value_or(heights.unit());
     q.unit_known = true;
   }
 }
@@ -241,10 +252,13 @@ GridFile open_grid_file(const Located& located, const fs::path& path, const Open
           fmt::format("value = {:g} + sample x {:g}, says the .json beside it", beside.zero, beside.step));
     });
   if (options.void_value) file.grid = with_void(file.grid, *options.void_value);
-  if ((options.depths || beside.depths) && !facts.depths_turned) {
+  const bool counts_down = file.grid.quantity().kind == QuantityKind::Height && file.grid.quantity().heights.is_depth();
+  if ((options.depths || beside.depths || counts_down) && !facts.depths_turned) {
     file.grid = depths_as_heights(file.grid);
     facts.depths_turned = true;
   }
+  if (counts_down)
+    file.grid = relabelled(file.grid, [](GridInfo& info) { info.quantity.heights = info.quantity.heights.as_heights(); });
   file.grid = at_usual_longitudes(file.grid);
   file.grid = relabelled(file.grid, [&](GridInfo& info) {
     info.sources = {{.name = info.name,

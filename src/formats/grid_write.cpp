@@ -202,15 +202,17 @@ void FilesBeside::commit(WriteReport& report) {
 
 void FilesBeside::add_references(const fs::path& path, const GridInfo& info) {
   const fs::path prj = fs::path(path).replace_extension(".prj"), facts = path.string() + ".json";
+  const Quantity& q = info.quantity;
+  // The unit of a vertical system may be another than that of the values, which a .prj cannot say.
+  const bool odd_unit = q.unit_known && q.heights.known() && !q.heights.is_ellipsoid() && q.heights.unit() != q.unit;
   if (info.frame.crs())
-    add(prj, info.frame.crs().with_heights(info.quantity.heights).file_wkt() + "\n");
+    add(prj, info.frame.crs().with_heights(odd_unit ? HeightReference() : q.heights).file_wkt() + "\n");
   else
     remove(prj);
   nlohmann::ordered_json j;
-  const Quantity& q = info.quantity;
   if (q.kind != QuantityKind::Height) j["quantity"] = name_of(q.kind);
   if (q.kind == QuantityKind::Height && q.heights.known())
-    j["heights"] = q.heights.epsg() > 0 ? fmt::format("EPSG:{}", q.heights.epsg()) : q.heights.name();
+    j["heights"] = q.heights.text();
   if (q.kind != QuantityKind::Height || q.unit_known) j["unit"] = unit_name(q);
   if (!options_.date.empty()) j["date"] = options_.date;
   if (!options_.survey.empty()) j["survey"] = options_.survey;

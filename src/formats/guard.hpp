@@ -1,14 +1,24 @@
-// HDF5 and the libraries on it were not made for hostile input: a damaged file can end the process that reads it, or
-// keep it busy for ever. So such a file is first read in a copy of the process; what happens there happens there only.
+// Containers (HDF5, NetCDF) are read by a helper first; see formats/probe.hpp.
 #pragma once
-#include <functional>
-#include <string>
+#include "katoptra/formats/grid_file.hpp"
+
+#include "located.hpp"
 
 namespace katoptra {
 
-// Runs `probe` in a copy of this process and waits for it. BadFile when the copy came to grief, or was busy for more
-// than ten seconds without coming to an end. An Error that `probe` throws there is not carried over: do the same here
-// to get it. Where no copy can be made nothing is probed.
-void probe_in_a_copy(const std::string& file, const std::function<void()>& probe);
+enum class Container { Other, Bag };
+
+// The first argument of the helper.
+inline constexpr const char* kProbeVerb = "probe-container";
+
+// Has the helper read the header and some blocks of a container, and tells what it is. BadFile when the helper came to
+// grief or was busy for more than ten seconds; MissingResource when there is none. An Error that reading raises there is
+// not carried over: do the same here to get it. What was found sound is not probed again while it does not change.
+Container probe_apart(const Located& file, const OpenOptions& options);
+
+// For the helper: reads what opening and reading will ask the libraries for.
+bool holds_bag(const Located& file);
+void look_through_bag(const Located& file);
+void look_through_netcdf(const Located& file, const OpenOptions& options);
 
 }  // namespace katoptra

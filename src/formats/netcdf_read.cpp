@@ -14,6 +14,7 @@
 
 #include "base/text.hpp"
 #include "container.hpp"
+#include "descriptor.hpp"
 #include "guard.hpp"
 #include "readers.hpp"
 #include "rows_source.hpp"
@@ -24,7 +25,7 @@ namespace {
 // An open file; every call through it holds the lock.
 class NcFile {
  public:
-  explicit NcFile(const Located& file) : name_(file.bytes->name()) {
+  explicit NcFile(const Located& file) : name_(file.bytes->name()), path_(file.path), state_(file.path) {
     int status = 0;
     if (!file.path.empty()) {
       std::lock_guard lock(container_lock());
@@ -48,6 +49,7 @@ class NcFile {
 
   int id() const { return id_; }
   const std::string& name() const { return name_; }
+  void expect_unchanged() const { state_.expect_at(path_, name_); }
   [[noreturn]] void fail(int status, const std::string& what) const {
     throw Error(ErrorCode::BadFile, fmt::format("{}: {}", what, nc_strerror(status)), name_,
                 "it is damaged; fetch it again");
@@ -58,6 +60,8 @@ class NcFile {
 
  private:
   std::string name_;
+  std::filesystem::path path_;
+  FileState state_;
   int id_ = -1;
   std::vector<std::uint8_t> memory_;
 };
@@ -383,6 +387,7 @@ class Rows {
       file_->expect(nc_get_vara(file_->id(), variable_, start.data(), count.data(), bytes.data()),
                     fmt::format("rows {} to {} cannot be read", first, first + rows - 1));
     }
+    file_->expect_unchanged();
     if (!x_first_) return bytes;
     BlockCache::Bytes upright(bytes.size());
     for (std::size_t c = 0; c < count[x]; ++c)
@@ -479,6 +484,8 @@ GridFile open_unguarded(const Located& located, const OpenOptions& options) {
                                  c.x_first ? ", east before north" : "");
   const std::int64_t rows_per_block = rows_of_chunks(chunk, lattice.cols, rule.type);
   const bool depths = are_depths(r, v.id);
+  if (lower_case(r.text(v.id, "positive")) == "up")
+    info.quantity.heights = info.quantity.heights.as_heights();  // the variable's own word goes before the system's
   const auto missing = r.number(v.id, "missing_value");
   Rows rows(file, c, lattice.cols, rule.type);
   lock.unlock();
@@ -490,8 +497,7 @@ GridFile open_unguarded(const Located& located, const OpenOptions& options) {
   return out;
 }
 
-// What the library will be asked for: the header, and blocks of rows. Nothing else is touched, for other threads may
-// have held its locks when the copy was made.
+// What the library will be asked for: the header, and blocks of rows.
 void look_through(const Located& located, const OpenOptions& options) {
   auto file = std::make_shared<NcFile>(located);
   const Reader r(*file);
@@ -514,16 +520,8 @@ void look_through(const Located& located, const OpenOptions& options) {
 
 }  // namespace
 
-GridFile open_netcdf(const Located& located, const OpenOptions& options) {
-  {
-    const std::lock_guard lock(container_lock());
-    probe_in_a_copy(located.bytes->name(), [&] {
-      // The copy has one thread, and the lock came along held.
-      container_lock().unlock();
-      look_through(located, options);
-    });
-  }
-  return open_unguarded(located, options);
-}
+void look_through_netcdf(const Located& file, const OpenOptions& options) { look_through(file, options); }
+
+GridFile open_netcdf(const Located& located, const OpenOptions& options) { return open_unguarded(located, options); }
 
 }  // namespace katoptra

@@ -7,6 +7,7 @@
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/formats/http.hpp"
+#include "katoptra/points/select.hpp"
 #include "katoptra/formats/vector_file.hpp"
 
 #include "base/text.hpp"
@@ -39,6 +40,8 @@ void complete(const Located& located, const fs::path& path, const OpenOptions& o
     if (f.date.empty()) f.date = file_date(located.on_disk);
     f.date_guessed = true;
   }
+  // Text may have said itself that it holds depths: they have been turned.
+  if (file.facts.depths_turned) info.quantity.heights = info.quantity.heights.as_heights();
   file.cloud = relabelled(file.cloud, [&](PointInfo& p) {
     p.name = is_url(path.native()) ? url_file_name(path.native()) : path.filename().string();
     p.crs = info.frame.crs();
@@ -56,7 +59,7 @@ void complete(const Located& located, const fs::path& path, const OpenOptions& o
 std::string references_json(const PointInfo& info) {
   nlohmann::ordered_json j;
   if (info.crs) j["crs"] = info.crs.epsg() ? info.crs.code() : info.crs.wkt();
-  if (info.quantity.heights.known()) j["heights"] = info.quantity.heights.name();
+  if (info.quantity.heights.known()) j["heights"] = info.quantity.heights.text();
   if (info.quantity.unit_known) j["unit"] = symbol(info.quantity.unit);
   if (info.sources.size() == 1 && !info.sources[0].date_guessed) j["date"] = info.sources[0].date;
   return j.dump(2) + "\n";
@@ -76,6 +79,7 @@ PointFile open_point_file(const fs::path& path, const PointOpenOptions& options)
     throw Error(ErrorCode::BadFile, "is not in a format of points that is read here", path.string(),
                 "give a LAS, LAZ or COPC file, or text with x, y and z on each line");
   complete(located, path, options.open, file);
+  if (file.cloud.info().quantity.heights.is_depth()) file.cloud = depths_as_heights(file.cloud);
   return file;
 }
 

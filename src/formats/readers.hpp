@@ -40,7 +40,6 @@ bool is_xyz(std::span<const std::uint8_t> head);
 bool is_hdf5(std::span<const std::uint8_t> head);
 bool is_netcdf_classic(std::span<const std::uint8_t> head);
 // An HDF5 file laid out as a BAG.
-bool is_bag(const Located& file);
 
 // The band that was asked for by number or name, from 0; the first without a wish. BadArgument when there is none such.
 std::int64_t band_from(const OpenOptions& options, std::int64_t bands, const std::string& file);

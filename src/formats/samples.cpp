@@ -113,10 +113,6 @@ void samples_to_floats(const SampleRule& rule, const std::uint8_t* from, std::in
   with_type(rule.type, [&]<class T>(T) { to_floats(rule, reinterpret_cast<const T*>(from), stride, n, to); });
 }
 
-void fill_samples(SampleType type, double value, std::uint8_t* to, std::size_t samples) {
-  with_type(type, [&]<class T>(T) { std::fill_n(reinterpret_cast<T*>(to), samples, static_cast<T>(value)); });
-}
-
 StoredAs stored_as(const GridInfo& info, const std::optional<double>& void_value, const std::string& file) {
   StoredAs t{info.type, default_void(info.type)};
   auto fits = [&](double v) {

@@ -23,8 +23,6 @@ inline constexpr double kNoValueFrom = 1e38;
 // `n` samples in the machine's byte order, `stride` samples apart.
 void samples_to_floats(const SampleRule& rule, const std::uint8_t* from, std::int64_t stride, std::int64_t n,
                        float* to);
-// Fills memory with samples of one value.
-void fill_samples(SampleType type, double value, std::uint8_t* to, std::size_t samples);
 
 // How a grid is kept in a file.
 struct StoredAs {

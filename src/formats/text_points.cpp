@@ -281,6 +281,7 @@ PointFile open_text_points(const std::shared_ptr<ByteSource>& file, const PointO
   out.facts.format = "text";
   out.facts.bytes = file->size();
   out.facts.declared = source->info().count;
+  out.facts.depths_turned = source->dialect().depths;
   const auto& names = source->dialect().names;
   out.facts.compression = fmt::format("columns {}, {}, {}", names[0], names[1], names[2]);
   out.cloud = PointCloud(std::move(source));

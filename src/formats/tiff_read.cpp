@@ -175,10 +175,16 @@ class TiffSource final : public GridSource {
   void copy_block(std::int64_t br, std::int64_t bc, const BlockView& out) const {
     const Layout& l = layout_;
     const auto index = static_cast<std::uint64_t>(br * l.blocks_across + bc);
-    const auto data = BlockCache::shared().get(owner_, index, [&] { return decode(index, l.rows_in(br)); });
     const Window place =
         Window{bc * l.block_cols, br * l.block_rows, l.block_cols, l.rows_in(br)}.intersected(out.window);
     const BlockView to = out.part(place);
+    // A block that the file leaves out: voids where a void value is declared, also one that the type cannot hold; else
+    // zeros, as TIFF has it.
+    if (rule_.hole && is_left_out(index)) {
+      for (std::int64_t r = 0; r < place.rows; ++r) std::fill_n(to.row(r), place.cols, kVoid);
+      return;
+    }
+    const auto data = BlockCache::shared().get(owner_, index, [&] { return decode(index, l.rows_in(br)); });
     const std::int64_t step = l.separate ? 1 : l.samples, band = l.separate ? 0 : l.band;
     for (std::int64_t r = 0; r < place.rows; ++r) {
       const std::int64_t row = place.row + r - br * l.block_rows, col = place.col - bc * l.block_cols;
@@ -191,7 +197,7 @@ class TiffSource final : public GridSource {
     const Layout& l = layout_;
     refuse_implausible(index, l.row_bytes() * rows);
     BlockCache::Bytes raw(static_cast<std::size_t>(l.row_bytes() * rows));
-    if (l.counts[index] == 0 && l.offsets[index] == 0) return all_void(std::move(raw));
+    if (is_left_out(index)) return raw;
     const bool here = tiff::codes_here(l.compression) && (l.samples == 1 || l.separate);
     if (here)
       decode_here(index, rows, raw);
@@ -200,12 +206,7 @@ class TiffSource final : public GridSource {
     return raw;
   }
 
-  // A block that the file leaves out: voids where a void value is declared, else zeros as TIFF has it.
-  BlockCache::Bytes all_void(BlockCache::Bytes raw) const {
-    if (rule_.hole)
-      fill_samples(rule_.type, *rule_.hole, raw.data(), raw.size() / static_cast<std::size_t>(layout_.sample_bytes()));
-    return raw;
-  }
+  bool is_left_out(std::uint64_t index) const { return layout_.counts[index] == 0 && layout_.offsets[index] == 0; }
 
   // No method packs better than this: a header that promises more is damaged, and its memory is not even asked for.
   void refuse_implausible(std::uint64_t index, std::int64_t raw) const {
@@ -461,6 +462,8 @@ GridFile open_tiff(const Located& located, const OpenOptions& options) {
   const char* description = nullptr;
   if (TIFFGetField(h.get(), TIFFTAG_IMAGEDESCRIPTION, &description) && description) facts.description = description;
   facts.survey = described(facts.description, "survey");
+  if (facts.description.starts_with("Katoptra "))
+    facts.joined = static_cast<int>(std::clamp(parse_number(described(facts.description, "sources")).value_or(0), 0.0, 1e6));
   facts.crs_name = geo.crs_name;
   facts.pixel_is_point = geo.pixel_is_point;
   facts.format = "GeoTIFF";

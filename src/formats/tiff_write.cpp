@@ -263,6 +263,10 @@ class TiffWriter {
     if (q.kind == QuantityKind::Height) s += "; heights=" + q.heights.name();
     if (q.surface != SurfaceKind::Unknown) s += std::string("; surface=") + name_of(q.surface);
     if (!options_.survey.empty()) s += "; survey=" + options_.survey;
+    // What was made of several files is no survey: a search of its folder must not take it for one.
+    const auto sources = std::count_if(info_.sources.begin(), info_.sources.end(),
+                                       [](const SourceRecord& r) { return !r.name.starts_with("fill: "); });
+    if (sources > 1) s += fmt::format("; sources={}", sources);
     return s;
   }
 

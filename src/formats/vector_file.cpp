@@ -393,22 +393,40 @@ Area read_area(const fs::path& path) {
   for (const Feature& f : layer.features)
     if (const auto* m = std::get_if<MultiPolygon>(&f.geometry)) all.insert(all.end(), m->begin(), m->end());
   if (all.empty()) throw Error(ErrorCode::BadFile, "has no polygon in it", path.string(), "give the area as a polygon");
+  if (layer.crs.is_geographic()) all = joined_across_antimeridian(all);
   // Overlapping parts count once.
   return {all.size() > 1 ? union_of({all}) : all, layer.crs};
 }
 
-LineString read_line(const fs::path& path, const Crs& crs) {
-  const Layer layer = read_layer(path);
+namespace {
+
+// Lines that begin where another ends become one, in the order of the file.
+std::vector<LineString> joined_lines(const Layer& layer) {
+  std::vector<LineString> lines;
   for (const Feature& f : layer.features)
     if (const auto* l = std::get_if<LineString>(&f.geometry)) {
-      LineString line = *l;
-      if (layer.crs && crs) Transform(layer.crs, crs).forward(line);
-      for (Point p : line)
-        if (std::isnan(p.x))
-          throw Error(ErrorCode::BadFile, "its line leaves the range of the grid's CRS", path.string());
-      return line;
+      if (!lines.empty() && !l->empty() && !lines.back().empty() && lines.back().back() == l->front())
+        lines.back().insert(lines.back().end(), l->begin() + 1, l->end());
+      else
+        lines.push_back(*l);
     }
-  throw Error(ErrorCode::BadFile, "has no line in it", path.string(), "give the transect as a line");
+  return lines;
+}
+
+}  // namespace
+
+LineString read_line(const fs::path& path, const Crs& crs, std::vector<std::string>* notes) {
+  const Layer layer = read_layer(path);
+  std::vector<LineString> lines = joined_lines(layer);
+  if (lines.empty()) throw Error(ErrorCode::BadFile, "has no line in it", path.string(), "give the transect as a line");
+  if (lines.size() > 1 && notes)
+    notes->push_back(fmt::format("{}: has {} lines that do not meet; the first is taken", path.filename().string(),
+                                 lines.size()));
+  LineString line = std::move(lines.front());
+  if (layer.crs && crs) Transform(layer.crs, crs).forward(line);
+  for (Point p : line)
+    if (std::isnan(p.x)) throw Error(ErrorCode::BadFile, "its line leaves the range of the grid's CRS", path.string());
+  return line;
 }
 
 }  // namespace katoptra

@@ -11,6 +11,13 @@
 namespace katoptra {
 namespace {
 
+// A ring around a pole has all longitudes; its middle is the pole.
+Point middle_of(const Bounds& lonlat) {
+  if (lonlat.width() > 359.999 && lonlat.north > 89.999) return {0, 90};
+  if (lonlat.width() > 359.999 && lonlat.south < -89.999) return {0, -90};
+  return lonlat.centre();
+}
+
 Crs equal_area_about(Point lonlat) {
   return Crs::parse(
       fmt::format("+proj=laea +lat_0={:.6f} +lon_0={:.6f} +datum=WGS84 +units=m +type=crs", lonlat.y, lonlat.x));
@@ -58,8 +65,7 @@ Area Area::circle(Point centre, Length radius, const Crs& crs) {
     ring.push_back({radius.metres() * std::cos(t), radius.metres() * std::sin(t)});
   }
   ring.push_back(ring.front());
-  Transform(plane, crs).forward(ring);
-  return {{Polygon{ring, {}}}, crs};
+  return {transformed(MultiPolygon{{ring, {}}}, Transform(plane, crs)), crs};
 }
 
 Area Area::in(const Crs& crs) const {
@@ -67,7 +73,10 @@ Area Area::in(const Crs& crs) const {
   return {transformed(shape_, Transform(crs_, crs)), crs};
 }
 
-Point Area::centre_lonlat() const { return Transform(crs_, Crs::wgs84()).forward(bounds().centre()); }
+Point Area::centre_lonlat() const {
+  if (crs_.is_geographic()) return Transform(crs_, Crs::wgs84()).forward(middle_of(bounds()));
+  return Transform(crs_, Crs::wgs84()).forward(bounds().centre());
+}
 
 Crs Area::utm() const {
   const Point c = centre_lonlat();
@@ -191,6 +200,21 @@ MultiPolygon told_around(const MultiPolygon& lonlat, double middle) {
       for (Point& q : hole) q.x += turn;
   }
   return out;
+}
+
+MultiPolygon joined_across_antimeridian(const MultiPolygon& lonlat) {
+  const Bounds as_told = bounds_of(lonlat);
+  if (lonlat.size() < 2 || as_told.width() <= 180) return lonlat;
+  MultiPolygon best = lonlat;
+  double width = as_told.width();
+  for (const Polygon& p : lonlat) {
+    MultiPolygon turned = told_around(lonlat, bounds_of(p.outer).centre().x);
+    if (const double w = bounds_of(turned).width(); w < width - 1e-9) {
+      width = w;
+      best = std::move(turned);
+    }
+  }
+  return best;
 }
 
 MultiPolygon cut_at_antimeridian(const MultiPolygon& lonlat) {

@@ -77,10 +77,49 @@ HeightReference HeightReference::named(std::string name) {
   return r;
 }
 
+namespace {
+
+std::string with_word(std::string text, std::string_view from, std::string_view to) {
+  if (const auto at = text.find(from); at != text.npos) text.replace(at, from.size(), to);
+  return text;
+}
+
+// The system on the same datum and in the same unit that counts upwards.
+Pj upward_twin(PJ_CONTEXT* ctx, const PJ* depths, const Axis& axis) {
+  Pj datum(proj_crs_get_datum(ctx, depths));
+  if (!datum) datum.reset(proj_crs_get_datum_ensemble(ctx, depths));
+  const char *name = proj_get_name(depths), *datum_name = datum ? proj_get_name(datum.get()) : nullptr;
+  if (!datum_name) return nullptr;
+  std::string up = with_word(with_word(name ? name : "unnamed", "depth", "height"), "Depth", "Height");
+  if (name && up == name) up += " (as heights)";
+  return Pj(proj_create_vertical_crs_ex(ctx, up.c_str(), datum_name, proj_get_id_auth_name(datum.get(), 0),
+                                        proj_get_id_code(datum.get(), 0), axis.unit.c_str(), axis.factor, nullptr,
+                                        nullptr, nullptr, nullptr, nullptr));
+}
+
+}  // namespace
+
+HeightReference HeightReference::as_heights() const {
+  HeightReference r = *this;
+  r.depth_ = false;
+  return r;
+}
+
+std::string HeightReference::text() const {
+  return epsg_ > 0 ? fmt::format("EPSG:{}", epsg_) : name_;
+}
+
 // What PROJ tells of a vertical system.
 HeightReference HeightReference::described(void* context, const void* system) {
   auto* ctx = static_cast<PJ_CONTEXT*>(context);
   const auto* pj = static_cast<const PJ*>(system);
+  if (const Axis own = first_axis(ctx, pj); own.direction == "down")
+    if (const Pj twin = upward_twin(ctx, pj, own)) {
+      HeightReference r = described(ctx, twin.get());
+      if (const char* wkt = proj_as_wkt(ctx, pj, PJ_WKT2_2019, nullptr)) r.told_wkt_ = wkt;
+      r.depth_ = true;
+      return r;
+    }
   HeightReference r;
   r.kind_ = Kind::System;
   r.name_ = proj_get_name(pj) ? proj_get_name(pj) : "unnamed";
@@ -108,7 +147,7 @@ HeightReference HeightReference::parse(std::string_view text) {
   if (text == "unknown" || text.empty()) return {};
   if (text == "ellipsoid") return ellipsoid();
   if (text == "chart datum") return named("chart datum");
-  if (auto known = kNames.find(text); known != kNames.end()) return from_epsg(known->second);
+  if (auto known = kNames.find(text); known != kNames.end()) return from_epsg(known->second).as_heights();
   if (text.starts_with("EPSG:"))
     if (auto code = parse_number(text.substr(5))) return from_epsg(static_cast<int>(*code));
   Context ctx = make_context();
@@ -128,6 +167,9 @@ HeightReference HeightReference::parse(std::string_view text) {
     code = epsg_of(ctx.get(), first.get());
   }
   proj_list_destroy(list);
+  // The twin of a system of depths has no entry of its own.
+  if (const std::string depths = with_word(std::string(text), " height", " depth"); !code && depths != text)
+    if (const HeightReference twin = parse(depths); twin.name_ == text) return twin.as_heights();
   if (!code)
     throw Error(ErrorCode::BadArgument, fmt::format("'{}' is not a known vertical reference", text), {},
                 "name one such as EGM2008, EGM96, EPSG:5703, ellipsoid or unknown");
@@ -358,15 +400,92 @@ Point Transform::inverse(Point p) const {
 
 namespace {
 
-Ring densified(const Ring& ring, double step) {
-  Ring out;
-  for (std::size_t i = 0; i + 1 < ring.size(); ++i) {
-    const Point a = ring[i], b = ring[i + 1];
-    const int n = std::clamp(static_cast<int>(std::ceil(std::hypot(b.x - a.x, b.y - a.y) / step)), 1, 64);
-    for (int k = 0; k < n; ++k) out.push_back(k == 0 ? a : Point{a.x + (b.x - a.x) * k / n, a.y + (b.y - a.y) * k / n});
+// A ring with the places its points go to. Edges are cut into pieces of at most `step`, and each piece again while the
+// place of its middle is off the chord by more than kChord of the outline's size (kDeepest times at most): straight
+// edges stay few, and a parallel carried around a pole becomes a circle.
+class CarriedRing {
+ public:
+  CarriedRing(const Ring& ring, double step, const Transform& transform) : transform_(transform) {
+    for (std::size_t i = 0; i + 1 < ring.size(); ++i) {
+      const Point a = ring[i], b = ring[i + 1];
+      const int n = std::clamp(static_cast<int>(std::ceil(std::hypot(b.x - a.x, b.y - a.y) / step)), 1, 64);
+      for (int k = 0; k < n; ++k)
+        from_.push_back(k == 0 ? a : Point{a.x + (b.x - a.x) * k / n, a.y + (b.y - a.y) * k / n});
+    }
+    if (!ring.empty()) from_.push_back(ring.back());
+    to_ = from_;
+    transform_.forward(to_);
+    for (int depth = 0; depth < kDeepest && refine(); ++depth) {
+    }
   }
-  if (!ring.empty()) out.push_back(ring.back());
-  return out;
+
+  // The places; longitudes go on counting.
+  Ring places() const {
+    Ring r = to_;
+    std::erase_if(r, [](Point p) { return std::isnan(p.x); });
+    if (transform_.to_globe())
+      for (std::size_t i = 1; i < r.size(); ++i) r[i].x = near(r[i].x, r[i - 1].x);
+    return r;
+  }
+
+ private:
+  static constexpr double kChord = 1e-6;
+  static constexpr int kDeepest = 6;
+
+  static double near(double x, double middle) { return x - 360 * std::round((x - middle) / 360); }
+
+  bool refine() {
+    std::vector<Point> middles;
+    for (std::size_t i = 0; i + 1 < from_.size(); ++i)
+      middles.push_back({(from_[i].x + from_[i + 1].x) / 2, (from_[i].y + from_[i + 1].y) / 2});
+    std::vector<Point> places = middles;
+    transform_.forward(places);
+    Bounds box;
+    for (Point p : to_)
+      if (!std::isnan(p.x)) box.include(p);
+    const double most = kChord * std::max(box.width(), box.height());
+    Ring from, to;
+    for (std::size_t i = 0; i < from_.size(); ++i) {
+      from.push_back(from_[i]);
+      to.push_back(to_[i]);
+      if (i + 1 < from_.size() && is_bent(to_[i], places[i], to_[i + 1], most)) {
+        from.push_back(middles[i]);
+        to.push_back(places[i]);
+      }
+    }
+    const bool changed = from.size() > from_.size();
+    from_ = std::move(from);
+    to_ = std::move(to);
+    return changed;
+  }
+  bool is_bent(Point a, Point m, Point b, double most) const {
+    if (std::isnan(a.x + m.x + b.x)) return std::isnan(a.x) != std::isnan(b.x);  // the rim of the projection
+    if (transform_.to_globe()) {
+      m.x = near(m.x, a.x);
+      b.x = near(b.x, m.x);
+    }
+    return std::hypot((a.x + b.x) / 2 - m.x, (a.y + b.y) / 2 - m.y) > most;
+  }
+
+  const Transform& transform_;
+  Ring from_, to_;
+};
+
+// A ring of longitudes and latitudes that goes once around the globe has a pole in it: it is led there and back along
+// the meridian on which it ends, so that the inside is inside on a plane of longitudes and latitudes, too.
+void lead_over_the_pole(Ring& ring, const Ring& source, const Transform& transform) {
+  if (ring.size() < 3) return;
+  const Point first = ring.front(), last = ring.back();
+  const double closing = last.x + std::remainder(first.x - last.x, 360.0);
+  if (std::abs(closing - first.x) < 180) return;  // it comes back to where it began
+  double pole = first.y > 0 ? 90 : -90;
+  for (double latitude : {90.0, -90.0}) {
+    const Point p = transform.inverse({0, latitude});
+    if (!std::isnan(p.x) && contains(MultiPolygon{{source, {}}}, p)) pole = latitude;
+  }
+  ring.push_back({closing, first.y});
+  ring.push_back({closing, pole});
+  ring.push_back({first.x, pole});
 }
 
 }  // namespace
@@ -376,11 +495,8 @@ MultiPolygon transformed(const MultiPolygon& shape, const Transform& transform) 
   const Bounds b = bounds_of(shape);
   const double step = std::max({b.width(), b.height(), 1e-12}) / 32;
   auto carry = [&](const Ring& ring) {
-    Ring r = densified(ring, step);
-    transform.forward(r);
-    std::erase_if(r, [](Point p) { return std::isnan(p.x); });
-    if (transform.to_globe())
-      for (std::size_t i = 1; i < r.size(); ++i) r[i].x -= 360 * std::round((r[i].x - r[i - 1].x) / 360);
+    Ring r = CarriedRing(ring, step, transform).places();
+    if (transform.to_globe()) lead_over_the_pole(r, ring, transform);
     if (!r.empty() && !(r.front() == r.back())) r.push_back(r.front());
     return r;
   };
@@ -426,6 +542,36 @@ GroundRuler::GroundRuler(const Crs& crs) : crs_(crs) {
 
 namespace {
 
+struct Vector {
+  double x = 0, y = 0, z = 0;
+};
+double length(Vector v) { return std::sqrt(v.x * v.x + v.y * v.y + v.z * v.z); }
+
+// The straight way through space from one place on the ellipsoid to one some metres away, which is right at the poles
+// and across the antimeridian, where differences of longitudes are not.
+Vector chord(double a, double e2, Point from, Point to) {
+  constexpr double kRadian = std::numbers::pi / 180;
+  auto place = [&](Point p) {
+    const double s = std::sin(p.y * kRadian), c = std::cos(p.y * kRadian), n = a / std::sqrt(1 - e2 * s * s);
+    return Vector{n * c * std::cos(p.x * kRadian), n * c * std::sin(p.x * kRadian), n * (1 - e2) * s};
+  };
+  const Vector u = place(from), v = place(to);
+  return {v.x - u.x, v.y - u.y, v.z - u.z};
+}
+
+// Two metres across, and two along, around each point.
+std::vector<Point> probes(std::span<const Point> points, double h) {
+  std::vector<Point> out;
+  out.reserve(points.size() * 4);
+  for (Point p : points) {
+    out.push_back({p.x - h, p.y});
+    out.push_back({p.x + h, p.y});
+    out.push_back({p.x, p.y - h});
+    out.push_back({p.x, p.y + h});
+  }
+  return out;
+}
+
 // Metres per radian along the parallel and along the meridian of the ellipsoid.
 GroundScale per_radian(double a, double e2, double latitude) {
   const double s = std::sin(latitude), w2 = 1 - e2 * s * s, w = std::sqrt(w2);
@@ -456,23 +602,43 @@ void GroundRuler::at(std::span<const Point> points, std::span<GroundScale> out) 
   }
   // Central differences over two metres: the curvature of any map projection is negligible there, rounding is 1e-9.
   const double h = 1.0 / crs_.unit_factor();
-  std::vector<Point> probe;
-  probe.reserve(points.size() * 4);
-  for (Point p : points) {
-    probe.push_back({p.x - h, p.y});
-    probe.push_back({p.x + h, p.y});
-    probe.push_back({p.x, p.y - h});
-    probe.push_back({p.x, p.y + h});
-  }
+  std::vector<Point> probe = probes(points, h);
   to_globe_->forward(probe);
   for (std::size_t i = 0; i < points.size(); ++i) {
     const Point* q = &probe[i * 4];
-    const GroundScale r = per_radian(a, e2, (q[0].y + q[1].y) / 2 * kRadian);
-    auto length = [&](Point u, Point v) {
-      return std::hypot(std::remainder(v.x - u.x, 360.0) * kRadian * r.x, (v.y - u.y) * kRadian * r.y) / (2 * h);
-    };
-    out[i] = {length(q[0], q[1]), length(q[2], q[3])};
+    out[i] = {length(chord(a, e2, q[0], q[1])) / (2 * h), length(chord(a, e2, q[2], q[3])) / (2 * h)};
   }
+}
+
+void GroundRuler::areas(std::span<const Point> points, std::span<double> out) const {
+  if (!crs_) {
+    std::fill(out.begin(), out.end(), 1.0);
+    return;
+  }
+  if (!to_globe_) {
+    std::vector<GroundScale> scales(points.size());
+    at(points, scales);
+    for (std::size_t i = 0; i < points.size(); ++i) out[i] = scales[i].x * scales[i].y;
+    return;
+  }
+  const double a = crs_.semi_major(), e2 = crs_.eccentricity2(), h = 1.0 / crs_.unit_factor();
+  std::vector<Point> probe = probes(points, h);
+  to_globe_->forward(probe);
+  for (std::size_t i = 0; i < points.size(); ++i) {
+    const Point* q = &probe[i * 4];
+    const Vector u = chord(a, e2, q[0], q[1]), v = chord(a, e2, q[2], q[3]);
+    out[i] = length({u.y * v.z - u.z * v.y, u.z * v.x - u.x * v.z, u.x * v.y - u.y * v.x}) / (4 * h * h);
+  }
+}
+
+double GroundRuler::zone(double south, double north) const {
+  const double e2 = crs_.eccentricity2(), b2 = crs_.semi_major() * crs_.semi_major() * (1 - e2), e = std::sqrt(e2);
+  constexpr double kRadian = std::numbers::pi / 180;
+  auto up_to = [&](double latitude) {
+    const double s = std::sin(std::clamp(latitude, -90.0, 90.0) * kRadian);
+    return e > 0 ? s / (1 - e2 * s * s) + std::atanh(e * s) / e : 2 * s;
+  };
+  return b2 / 2 * (up_to(north) - up_to(south)) * kRadian;
 }
 
 Length GroundRuler::distance(Point a, Point b) const {

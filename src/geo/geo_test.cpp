@@ -92,6 +92,68 @@ TEST(GroundRuler, ScaleOfEveryKindOfCrs) {
   EXPECT_NEAR(GroundRuler(Crs::parse("EPSG:2263")).at({1000000, 200000}).x, 1200.0 / 3937.0, 1e-4);
 }
 
+// At a pole the two sides of a probe lie on opposite meridians: a difference of longitudes there was 147 % off.
+TEST(GroundRuler, ScaleAtThePolesAndOnSkewedProjections) {
+  const GroundScale pole = GroundRuler(Crs::parse("EPSG:3031")).at({0, 0}),
+                    beside = GroundRuler(Crs::parse("EPSG:3031")).at({3, -2000});
+  EXPECT_NEAR(pole.x / beside.x, 1, 1e-6);
+  EXPECT_NEAR(pole.y / beside.y, 1, 1e-6);
+  // Equal-area systems have one area everywhere, also where their axes are not at right angles on the ground.
+  for (const char* text : {"+proj=sinu +datum=WGS84 +type=crs", "+proj=laea +lat_0=52 +lon_0=10 +datum=WGS84 +type=crs",
+                           "EPSG:6933", "+proj=aea +lat_1=29 +lat_2=45 +lon_0=-96 +datum=NAD83 +type=crs"}) {
+    const Crs crs = Crs::parse(text);
+    std::vector<Point> p;
+    for (double lat : {-60.0, -10.0, 35.0, 70.0})
+      for (double lon : {-120.0, -20.0, 40.0}) p.push_back({lon, lat});
+    Transform(Crs::wgs84(), crs).forward(p);
+    std::vector<double> area(p.size());
+    GroundRuler(crs).areas(p, area);
+    for (double a : area) EXPECT_NEAR(a, 1, 1e-6) << text;
+  }
+  // The whole ellipsoid of WGS 84.
+  EXPECT_NEAR(360 * GroundRuler(Crs::wgs84()).zone(-90, 90) / 510065621724088.44, 1, 1e-12);
+}
+
+// Circles across the antimeridian and over a pole came out inside out or empty.
+TEST(Area, CirclesAcrossTheAntimeridianAndOverThePoles) {
+  for (const auto& [text, radius] : {std::pair{"circle:180,-17,50km", 50e3}, {"circle:-179.9,-17,50km", 50e3},
+                                     {"circle:30,88,600km", 600e3}, {"circle:-100,-90,1000km", 1e6}, {"circle:5,90,300km", 300e3}}) {
+    const Area a = parse_area(text);
+    // The cap of a sphere: 2 pi R^2 (1 - cos(r / R)); an ellipsoid is within a percent of it.
+    const double r = 6371007.0, cap = 2 * M_PI * r * r * (1 - std::cos(radius / r));
+    EXPECT_NEAR(a.ground_area() / cap, 1, 0.01) << text;
+    EXPECT_LE(a.bounds().width(), 360.0001) << text;
+    // Points around its rim, a little inside and a little outside.
+    const Point c = text == std::string("circle:30,88,600km") ? Point{30, 88} : a.centre_lonlat();
+    const Crs plane = Crs::parse("+proj=aeqd +lat_0=" + std::to_string(c.y) + " +lon_0=" + std::to_string(c.x) + " +datum=WGS84 +type=crs");
+    const Transform out(plane, Crs::wgs84());
+    for (int i = 0; i < 90; ++i)
+      for (double k : {0.3, 0.99, 1.01, 1.3}) {
+        const double t = 0.02 + i * M_PI / 45;
+        Point p = out.forward({k * radius * std::cos(t), k * radius * std::sin(t)});
+        bool inside = false;
+        for (double turn : {-360.0, 0.0, 360.0}) inside = inside || contains(a.shape(), {p.x + turn, p.y});
+        EXPECT_EQ(inside, k < 1) << text << " at " << p.x << ", " << p.y;
+      }
+  }
+}
+
+TEST(Area, HalvesOnBothSidesOfTheAntimeridianLieTogether) {
+  const MultiPolygon halves{to_polygon({179, -18, 180, -17}), to_polygon({-180, -18, -179, -17})};
+  const Bounds b = bounds_of(joined_across_antimeridian(halves));
+  EXPECT_DOUBLE_EQ(b.width(), 2);
+  const MultiPolygon apart{to_polygon({-10, 0, 10, 1}), to_polygon({100, 0, 101, 1})};
+  EXPECT_EQ(bounds_of(joined_across_antimeridian(apart)), bounds_of(apart));
+}
+
+TEST(Area, OutlinesKeepTheirShapeAroundAPole) {
+  // The parallel of 60 degrees is a circle on a polar map; between 32 points it was cut short by 16 km.
+  const Crs polar = Crs::parse("EPSG:3995");
+  const Area cap = Area::box({-180, 60, 180, 90});
+  const double r = std::hypot(Transform(Crs::wgs84(), polar).forward({13, 60}).x, Transform(Crs::wgs84(), polar).forward({13, 60}).y);
+  EXPECT_NEAR(planar_area(cap.in(polar).shape()) / (M_PI * r * r), 1, 1e-5);
+}
+
 TEST(Geometry, OverlayOfBoxes) {
   const MultiPolygon a{to_polygon({0, 0, 4, 4})}, b{to_polygon({2, 2, 6, 6})};
   EXPECT_DOUBLE_EQ(planar_area(overlay(a, b, Overlay::Union)), 28);

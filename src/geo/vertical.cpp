@@ -21,11 +21,11 @@ struct DestroyFactory {
 };
 
 // The three-dimensional system of a place and a height.
-Pj system_of(PJ_CONTEXT* ctx, const Crs& horizontal, const HeightReference& heights) {
+Pj system_of(PJ_CONTEXT* ctx, const Crs& horizontal, const std::string& vertical_wkt) {
   Pj flat(proj_create(ctx, horizontal.wkt().c_str()));
   if (!flat) return nullptr;
-  if (heights.is_ellipsoid()) return Pj(proj_crs_promote_to_3D(ctx, nullptr, flat.get()));
-  Pj vertical(proj_create(ctx, heights.wkt().c_str()));
+  if (vertical_wkt.empty()) return Pj(proj_crs_promote_to_3D(ctx, nullptr, flat.get()));
+  Pj vertical(proj_create(ctx, vertical_wkt.c_str()));
   return Pj(vertical ? proj_create_compound_crs(ctx, "both", flat.get(), vertical.get()) : nullptr);
 }
 
@@ -53,8 +53,11 @@ struct VerticalTransform::Impl {
   int chosen = -1;  // among the operations that PROJ lists
   PipelinePool pool;
 
+  // PROJ knows its operations by the registered system, also where that counts downwards; empty for an ellipsoid.
+  static const std::string& known_by(const HeightReference& r) { return r.told_wkt_.empty() ? r.wkt_ : r.told_wkt_; }
+
   std::unique_ptr<PJ_OBJ_LIST, DestroyList> operations(PJ_CONTEXT* ctx) const {
-    Pj a = system_of(ctx, horizontal, from), b = system_of(ctx, horizontal, to);
+    Pj a = system_of(ctx, horizontal, known_by(from)), b = system_of(ctx, horizontal, known_by(to));
     if (!a || !b) return nullptr;
     std::unique_ptr<PJ_OPERATION_FACTORY_CONTEXT, DestroyFactory> factory(
         proj_create_operation_factory_context(ctx, nullptr));
@@ -154,7 +157,7 @@ void VerticalTransform::shifts(std::span<const Point> places, std::span<double> 
   proj_trans_generic(pipeline.pj.get(), PJ_FWD, &p[0].x, sizeof(Point), p.size(), &p[0].y, sizeof(Point), p.size(),
                      metres.data(), sizeof(double), p.size(), nullptr, 0, 0);
   impl_->pool.give(std::move(pipeline));
-  const double factor = (impl_->to.is_depth() ? -1 : 1) * metres_per(impl_->to.unit());
+  const double factor = (impl_->to.told_wkt_.empty() ? 1 : -1) * metres_per(impl_->to.unit());
   for (std::size_t i = 0; i < p.size(); ++i)
     metres[i] = std::isfinite(metres[i]) && std::isfinite(p[i].x) ? metres[i] * factor : std::nan("");
 }

@@ -95,6 +95,44 @@ GroundSpacing ground_spacing(const Frame& frame) {
   return {Length::metres(frame.cell().x * s.x), Length::metres(frame.cell().y * s.y)};
 }
 
+std::int64_t scale_step(const Frame& frame) {
+  constexpr std::int64_t kMost = 256, kSamples = 13;
+  if (!frame.crs() || frame.crs().is_geographic()) return kMost;
+  const GroundRuler ruler(frame.crs());
+  // Second differences over the step at places all over the frame: linear interpolation is off by a quarter of them at
+  // the most, and they shrink with the square of the step.
+  const double step = static_cast<double>(std::min(kMost, std::max<std::int64_t>(2, std::max(frame.cols(), frame.rows()))));
+  std::vector<Point> points;
+  for (std::int64_t j = 0; j < kSamples; ++j)
+    for (std::int64_t i = 0; i < kSamples; ++i) {
+      const double c = static_cast<double>((frame.cols() - 1) * i) / (kSamples - 1),
+                   r = static_cast<double>((frame.rows() - 1) * j) / (kSamples - 1);
+      for (const auto& [dc, dr] : {std::pair{0.0, 0.0}, {-0.5, 0.0}, {0.5, 0.0}, {0.0, -0.5}, {0.0, 0.5}})
+        points.push_back(frame.centre(c + dc * step, r + dr * step));
+    }
+  std::vector<GroundScale> scale(points.size());
+  std::vector<double> area(points.size());
+  ruler.at(points, scale);
+  ruler.areas(points, area);
+  double worst = 0;
+  const auto bend = [&](double middle, double a, double b) {
+    const double d = std::abs(a + b - 2 * middle) / middle;
+    worst = d <= 1e9 ? std::max(worst, d) : 1e9;  // no number: a rim
+  };
+  for (std::size_t k = 0; k < points.size(); k += 5)
+    for (std::size_t n : {1u, 3u}) {
+      bend(scale[k].x, scale[k + n].x, scale[k + n + 1].x);
+      bend(scale[k].y, scale[k + n].y, scale[k + n + 1].y);
+      bend(area[k], area[k + n], area[k + n + 1]);
+    }
+  // Rounding in the projection alone shows differences of some 1e-9.
+  constexpr double kNoise = 2e-8;
+  double off = std::max(0.0, worst - kNoise) * (kMost / step) * (kMost / step);
+  std::int64_t found = kMost;
+  for (; found > 1 && off > kScaleError; found /= 2) off /= 4;
+  return found;
+}
+
 CellSize cell_for(const Crs& crs, Length length, Point at) {
   if (!(length.metres() > 0))
     throw Error(ErrorCode::BadArgument, "a cell must be larger than zero", "cell", "write for instance 1m or 3ft");

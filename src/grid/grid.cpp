@@ -266,6 +266,14 @@ Grid depths_as_heights(const Grid& grid) {
 
 Grid in_unit(const Grid& grid, LengthUnit unit) {
   const LengthUnit from = grid.quantity().unit;
+  if (!grid.quantity().unit_known) {
+    const Grid told = relabelled(grid, [&](GridInfo& info) {
+      info.quantity.unit_known = true;
+      info.notes.push_back(fmt::format("{}: does not say in which unit its heights are: {} was taken for granted",
+                                       info.name, symbol(from)));
+    });
+    return in_unit(told, unit);
+  }
   if (from == unit) return grid;
   return scaled(grid, metres_per(from) / metres_per(unit), 0, [&](GridInfo& info) {
     info.quantity.unit = unit;

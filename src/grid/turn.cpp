@@ -4,6 +4,8 @@
 #include <cmath>
 #include <utility>
 
+#include "katoptra/base/error.hpp"
+
 namespace katoptra {
 namespace {
 
@@ -60,7 +62,45 @@ class RolledSource final : public GridSource {
   std::int64_t by_;
 };
 
+// Columns of a globe counted on beyond its ends.
+class ContinuedSource final : public GridSource {
+ public:
+  ContinuedSource(Grid input, GridInfo info, std::int64_t by)
+      : input_(std::move(input)), info_(std::move(info)), by_(by) {}
+  const GridInfo& info() const override { return info_; }
+  void read(const BlockView& out) const override {
+    const std::int64_t globe = input_.frame().cols();
+    const Window& w = out.window;
+    for (std::int64_t turn = -1; turn <= 1; ++turn) {
+      const Window part = Window{by_ + turn * globe, w.row, globe, w.rows}.intersected(w);
+      if (part.empty()) continue;
+      BlockView to = out.part(part);
+      to.window.col -= by_ + turn * globe;
+      input_.read_into(to);
+    }
+  }
+
+ private:
+  Grid input_;
+  GridInfo info_;
+  std::int64_t by_;
+};
+
 }  // namespace
+
+std::int64_t columns_of_globe(const Frame& f) {
+  return f.crs().is_geographic() && std::abs(f.east() - f.west() - 360) < 1e-3 * f.cell().x ? f.cols() : 0;
+}
+
+Grid continued_around(const Grid& grid, std::int64_t by) {
+  const Frame& f = grid.frame();
+  if (columns_of_globe(f) == 0 || by < 0 || by > f.cols())
+    throw Error(ErrorCode::BadArgument, "does not go around the globe", grid.info().name);
+  GridInfo info = grid.info();
+  info.frame = Frame(f.crs(), f.west() - static_cast<double>(by) * f.cell().x, f.north(), f.cell(), f.cols() + 2 * by,
+                     f.rows());
+  return Grid(std::make_shared<ContinuedSource>(grid, std::move(info), by));
+}
 
 Grid mirrored(const Grid& grid, GridInfo info, bool rows, bool cols) {
   return Grid(std::make_shared<MirroredSource>(grid, std::move(info), rows, cols));
@@ -81,8 +121,7 @@ Grid turned_around(const Grid& grid, int turns) {
 Grid around_longitude(const Grid& grid, double longitude) {
   const Frame& f = grid.frame();
   if (!f.crs().is_geographic()) return grid;
-  const bool whole_globe = std::abs(f.east() - f.west() - 360) < 1e-3 * f.cell().x;
-  if (!whole_globe)
+  if (columns_of_globe(f) == 0)
     return turned_around(grid, static_cast<int>(std::lround((longitude - f.bounds().centre().x) / 360)));
   const auto by = static_cast<std::int64_t>(std::llround((longitude - 180 - f.west()) / f.cell().x));
   const std::int64_t roll = ((by % f.cols()) + f.cols()) % f.cols();

@@ -42,6 +42,8 @@ PointBuckets::PointBuckets(const PointCloud& cloud, const Frame& frame, std::int
   // Squares that do not depend on the tiles, about four points wide, and no more than a few million of them.
   squares_west_ = lattice_.at_x(frame.west());
   squares_north_ = lattice_.at_y(frame.north());
+  on_frame_ = {std::round(squares_west_), std::round(lattice_.at_y(frame.south())),
+               std::round(lattice_.at_x(frame.east())), std::round(squares_north_)};
   const double wide = lattice_.at_x(frame.east()) - squares_west_, high = squares_north_ - lattice_.at_y(frame.south());
   square_ = std::max({2 * std::sqrt(wide * high / static_cast<double>(std::max<std::uint64_t>(cloud.info().count, 1))),
                       wide / 2048, high / 2048, 1e-9});
@@ -98,12 +100,12 @@ void PointBuckets::note(const std::vector<StoredPoint>& points, std::size_t k) {
   std::uint8_t* marks = marks_.data() + k * kMarks * kMarks;
   for (const StoredPoint& p : points) {
     const double right = (p.x - squares_west_) / square_, down = (squares_north_ - p.y) / square_;
-    if (right >= 0 && down >= 0 && right < static_cast<double>(square_cols_) &&
-        down < static_cast<double>(square_rows_)) {
+    if (on_frame_.contains({static_cast<double>(p.x), static_cast<double>(p.y)})) {
       ++inside_;
       box_.include(Point{static_cast<double>(p.x), static_cast<double>(p.y)});
-      squares_[static_cast<std::size_t>(static_cast<std::int64_t>(down) * square_cols_ +
-                                        static_cast<std::int64_t>(right))] = 1;
+      const auto c = std::clamp<std::int64_t>(static_cast<std::int64_t>(right), 0, square_cols_ - 1),
+                 r = std::clamp<std::int64_t>(static_cast<std::int64_t>(down), 0, square_rows_ - 1);
+      squares_[static_cast<std::size_t>(r * square_cols_ + c)] = 1;
     }
     const int c = std::clamp(static_cast<int>((p.x - west) / tile_x_ * kMarks), 0, kMarks - 1),
               r = std::clamp(static_cast<int>((north - p.y) / tile_y_ * kMarks), 0, kMarks - 1);

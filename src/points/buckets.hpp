@@ -69,6 +69,7 @@ class PointBuckets {
   Heaps<StoredPoint> buckets_;             // by row * cols_ + col
   std::vector<std::uint8_t> marks_;
   Bounds box_;
+  Bounds on_frame_;  // the frame, its borders included, in steps
   double squares_west_ = 0, squares_north_ = 0, square_ = 1;
   std::int64_t square_cols_ = 1, square_rows_ = 1;
   std::vector<std::uint8_t> squares_;

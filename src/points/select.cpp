@@ -31,8 +31,15 @@ class SelectedPoints : public Derived {
       if (!info.crs)
         throw Error(ErrorCode::Refused, "has no coordinate reference system, so an area cannot be cut from it",
                     info.name, "say which it has with --crs");
-      area_.emplace(s.area->in(info.crs).shape());
-      info_.bounds = meet(info_.bounds, bounds_of(s.area->in(info.crs).shape()));
+      MultiPolygon shape = s.area->in(info.crs).shape();
+      if (info.crs.is_geographic()) {
+        shape = joined_across_antimeridian(shape);
+        if (!info.bounds.empty()) shape = told_around(shape, info.bounds.centre().x);
+        middle_ = bounds_of(shape).centre().x;
+      }
+      area_.emplace(shape);
+      // Points may be told a turn away from the area: then their box says nothing of it.
+      if (!middle_) info_.bounds = meet(info_.bounds, bounds_of(shape));
     }
     s_.area = nullptr;
     if (!s.box.empty()) info_.bounds = meet(info_.bounds, s.box);
@@ -53,7 +60,7 @@ class SelectedPoints : public Derived {
     // Parts that cannot hold a point are left out for good.
     for (std::size_t i = 0; i < in.parts(); ++i) {
       const PointPart p = in.part(i);
-      if (!p.box.empty() && ((area_ && !area_->may_touch(p.box)) || (!s.box.empty() && !s.box.intersects(p.box))))
+      if (!p.box.empty() && ((area_ && !may_touch_area(p.box)) || (!s.box.empty() && !s.box.intersects(p.box))))
         continue;
       parts_.push_back(i);
     }
@@ -86,12 +93,20 @@ class SelectedPoints : public Derived {
     if (!s_.box.empty()) drop_unless([&](std::size_t k) { return s_.box.contains({out.x[k], out.y[k]}); });
     if (area_ && (p.box.empty() || !area_->contains(p.box)))
       for (std::size_t k = 0; k < n; ++k)
-        if (marks[k]) marks[k] = area_->contains(Point{out.x[k], out.y[k]});
+        if (marks[k]) marks[k] = area_->contains(Point{told_near_area(out.x[k]), out.y[k]});
     out.keep(marks);
     drop_unasked(fields, out);
   }
 
  private:
+  double told_near_area(double x) const { return middle_ ? x - 360 * std::round((x - *middle_) / 360) : x; }
+  // A box of longitudes may touch it in any of its turns.
+  bool may_touch_area(const Bounds& box) const {
+    if (!middle_) return area_->may_touch(box);
+    for (double turn : {-360.0, 0.0, 360.0})
+      if (area_->may_touch({box.west + turn, box.south, box.east + turn, box.north})) return true;
+    return false;
+  }
   static Bounds meet(const Bounds& a, const Bounds& b) {
     return {std::max(a.west, b.west), std::max(a.south, b.south), std::min(a.east, b.east), std::min(a.north, b.north)};
   }
@@ -118,6 +133,7 @@ class SelectedPoints : public Derived {
   }
   PointSelection s_;
   std::optional<AreaIndex> area_;
+  std::optional<double> middle_;  // of the area, when it is in longitudes
   std::bitset<256> keep_;
   F needed_ = F::None;
   std::vector<std::size_t> parts_;
@@ -266,6 +282,7 @@ class ChangedHeights : public Derived {
       : Derived(in), factor_(factor), shift_(std::move(shift)) {
     info_.lowest *= factor;
     info_.highest *= factor;
+    if (factor < 0) std::swap(info_.lowest, info_.highest);
     if (info_.lattice) {
       // Steps that hold the new heights to the same fineness, unless the change moves all by whole steps.
       const double step = info_.lattice->step[2];
@@ -361,6 +378,14 @@ PointCloud in_unit(const PointCloud& cloud, LengthUnit unit) {
                                                  fmt::format("{} to {}", symbol(q.unit), symbol(unit)));
   source->info_to_change().quantity.unit = unit;
   source->info_to_change().quantity.unit_known = true;
+  return PointCloud(source);
+}
+
+PointCloud depths_as_heights(const PointCloud& cloud) {
+  auto source = std::make_shared<ChangedHeights>(cloud, -1, nullptr, "depths turned");
+  PointInfo& info = source->info_to_change();
+  info.quantity.heights = info.quantity.heights.as_heights();
+  info.notes.push_back("depths, positive down, were turned into heights");
   return PointCloud(source);
 }
 

@@ -26,12 +26,22 @@ struct TilePlan {
   // Centres of a cell in lattice steps.
   double x_of(std::int64_t col) const { return buckets->lattice().at_x(frame.centre(static_cast<double>(col), 0).x); }
   double y_of(std::int64_t row) const { return buckets->lattice().at_y(frame.centre(0, static_cast<double>(row)).y); }
-  // The cell of the frame that holds a point: the same for every tile that asks.
+  // The cell of the frame that holds a point: the same for every tile that asks, and one for every point on the frame.
+  // A border between cells belongs to the cell east or south of it, the frame's own east and south border to its last.
   std::int64_t col_of(double x) const {
-    return static_cast<std::int64_t>(std::floor((x - buckets->lattice().at_x(frame.west())) / cell_x()));
+    const double west = buckets->lattice().at_x(frame.west()), east = buckets->lattice().at_x(frame.east());
+    return within(static_cast<std::int64_t>(std::floor((x - west) / cell_x())), frame.cols(), x >= std::round(west),
+                  x <= std::round(east));
   }
   std::int64_t row_of(double y) const {
-    return static_cast<std::int64_t>(std::floor((buckets->lattice().at_y(frame.north()) - y) / cell_y()));
+    const double north = buckets->lattice().at_y(frame.north()), south = buckets->lattice().at_y(frame.south());
+    return within(static_cast<std::int64_t>(std::floor((north - y) / cell_y())), frame.rows(), y <= std::round(north),
+                  y >= std::round(south));
+  }
+  // Points are told in whole steps of the lattice, which the borders of the frame need not be.
+  static std::int64_t within(std::int64_t i, std::int64_t n, bool after_begin, bool before_end) {
+    if (i == -1 && after_begin) return 0;
+    return i == n && before_end ? n - 1 : i;
   }
   double cell_x() const { return frame.cell().x / buckets->lattice().step_x; }
   double cell_y() const { return frame.cell().y / buckets->lattice().step_y; }

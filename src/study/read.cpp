@@ -281,6 +281,16 @@ Study read_study(const fs::path& path, const std::string& other_catalogue) {
   s.cell = frame.parsed("cell", [](const std::string& x) { return parse_cell_edge(x); });
   s.heights = frame.parsed("heights", [](const std::string& x) { return HeightReference::parse(x); })
                   .value_or(HeightReference());
+  if (!s.crs.empty() && s.crs != "utm")
+    if (const auto crs = frame.parsed("crs", [](const std::string& x) { return Crs::parse(x); }); crs->heights().known()) {
+      if (s.heights.known() && !(s.heights == crs->heights()))
+        throw Error(ErrorCode::BadFile,
+                    fmt::format("[frame] has heights above {} and a crs with heights above {}", s.heights.name(),
+                                crs->heights().name()),
+                    file, "give one of them");
+      s.heights = crs->heights();
+    }
+  s.heights = s.heights.as_heights();
   s.unit = frame.parsed("unit", [](const std::string& x) { return parse_length_unit(x); });
   const TableReader m(root.get_as<toml::table>("mosaic"), "mosaic", file, {"prefer", "feather", "tiles"});
   s.mosaic.feather = m.length("feather").value_or(Length());

@@ -147,12 +147,22 @@ Grid cut(const Grid& grid, const Window& window) {
   return Grid(std::make_shared<WindowSource>(grid, std::move(info), window));
 }
 
+MultiPolygon shape_on(const Frame& frame, const Area& area) {
+  MultiPolygon shape = area.in(frame.crs()).shape();
+  return frame.crs().is_geographic() ? told_around(shape, frame.bounds().centre().x) : shape;
+}
+
 Grid clip(const Grid& given, const Area& area, const ClipOptions& options) {
   const std::string& name = given.info().name;
   if (!given.frame().crs())
     throw Error(ErrorCode::Refused, "has no coordinate reference system, so nobody can say what lies inside the area",
                 name, "tell it with --crs");
-  const Area here = area.grown(options.margin).in(given.frame().crs());
+  Area here = area.grown(options.margin).in(given.frame().crs());
+  // Parts on both sides of the antimeridian lie together on a grid that goes across it.
+  if (given.frame().crs().is_geographic())
+    here = Area(columns_of_globe(given.frame()) > 0 ? joined_across_antimeridian(here.shape())
+                                                    : shape_on(given.frame(), here),
+                here.crs());
   const bool reached = here.bounds().west >= given.frame().west() && here.bounds().east <= given.frame().east();
   const Grid grid = reached ? given : around_longitude(given, here.bounds().centre().x);
   const Window window = grid.frame().window_of_centres(here.bounds()).intersected(grid.frame().window());

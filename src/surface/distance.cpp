@@ -5,15 +5,15 @@
 
 namespace katoptra {
 
-std::vector<float> distance_to_void(const Block& block, std::int64_t reach) {
-  const std::int64_t cols = block.window().cols, rows = block.window().rows;
+std::vector<float> distance_to_marked(const std::vector<std::uint8_t>& marked, std::int64_t cols, std::int64_t rows,
+                                      std::int64_t reach) {
   const auto cap = static_cast<float>(reach);
   std::vector<float> down(static_cast<std::size_t>(cols * rows));
   auto at = [&](std::int64_t r, std::int64_t c) -> float& { return down[static_cast<std::size_t>(r * cols + c)]; };
   // Straight up and down first.
   for (std::int64_t r = 0; r < rows; ++r)
     for (std::int64_t c = 0; c < cols; ++c)
-      at(r, c) = std::isnan(block.row(r)[c]) ? 0 : r ? std::min(cap, at(r - 1, c) + 1) : cap;
+      at(r, c) = marked[static_cast<std::size_t>(r * cols + c)] ? 0 : r ? std::min(cap, at(r - 1, c) + 1) : cap;
   for (std::int64_t r = rows - 2; r >= 0; --r)
     for (std::int64_t c = 0; c < cols; ++c) at(r, c) = std::min(at(r, c), at(r + 1, c) + 1);
   // Then the best over each row: sqrt(dx^2 + down^2), only where it can still be nearer than the cap.

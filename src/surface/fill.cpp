@@ -51,7 +51,9 @@ KATOPTRA_CLONES void gather(const float* x, const float* y, const float* z, cons
 // many weights in single precision lose nothing that matters (below 1e-6 of the range of the rim).
 class RimField {
  public:
-  explicit RimField(std::vector<std::array<float, 3>> cells) {
+  // `aspect`: the width of a cell over its height; columns are counted in heights of a cell.
+  RimField(std::vector<std::array<float, 3>> cells, float aspect) : aspect_(aspect) {
+    for (auto& c : cells) c[0] *= aspect;
     double mean = 0;
     for (const auto& c : cells) mean += static_cast<double>(c[2]);
     base_ = cells.empty() ? 0 : static_cast<float>(mean / static_cast<double>(cells.size()));
@@ -80,7 +82,8 @@ class RimField {
     }
   }
 
-  float at(float px, float py) const {
+  float at(float col, float py) const {
+    const float px = col * aspect_;
     float weight = 0, sum = 0;
     if (members_.empty()) {
       gather(all_.x.data(), all_.y.data(), all_.z.data(), all_.n.data(), all_.x.size(), px, py, &weight, &sum);
@@ -103,7 +106,7 @@ class RimField {
   static void pad(Rim& rim) {
     while (rim.x.size() % kLanes) rim.add(-1e6f, -1e6f, 0, 0);
   }
-  float base_ = 0;
+  float aspect_ = 1, base_ = 0;
   Rim all_, clusters_;
   std::vector<Rim> members_;
 };
@@ -117,7 +120,8 @@ class FillSource final : public GridSource {
         treatment_(std::move(treatment)),
         first_source_(first_source),
         rims_(map_.regions.size()),
-        once_(map_.regions.size()) {}
+        once_(map_.regions.size()),
+        ruler_(info_.frame.crs()) {}
   const GridInfo& info() const override { return info_; }
 
   void read(const BlockView& out) const override {
@@ -130,10 +134,13 @@ class FillSource final : public GridSource {
         if (t == Treatment::Leave) return;
         if (t == Treatment::Mean && around.window().empty()) around = input_.read(w.grown(3));
         for (std::int64_t c = first; c < last; ++c) {
-          out.row(r)[c - w.col] =
-              t == Treatment::Mean ? window_mean(around, c - w.col + 3, r + 3) : by_distance(run.region, c, w.row + r);
-          if (out.origin)
-            out.origin_row(r)[c - w.col] = origin_code(first_source_ + (t == Treatment::Mean ? 0 : 1), How::Filled);
+          float z = t == Treatment::Mean ? window_mean(around, c - w.col + 3, r + 3) : kVoid;
+          // In the middle of a void that is wider than the widest window there is nothing to take a mean of.
+          const bool by_mean = !std::isnan(z);
+          if (!by_mean) z = by_distance(run.region, c, w.row + r);
+          out.row(r)[c - w.col] = z;
+          if (out.origin && !std::isnan(z))
+            out.origin_row(r)[c - w.col] = origin_code(first_source_ + (by_mean ? 0 : 1), How::Filled);
         }
       });
   }
@@ -161,11 +168,19 @@ class FillSource final : public GridSource {
           }
       if (2 * known >= (2 * reach + 1) * (2 * reach + 1)) break;
     }
-    return static_cast<float>(sum / known);
+    return known > 0 ? static_cast<float>(sum / known) : kVoid;
+  }
+
+  // How much wider a cell is on the ground than it is high, there: distances are those on the ground.
+  float aspect_of(std::uint32_t region) const {
+    const Window& box = map_.regions[region].box;
+    const GroundScale s = ruler_.at(info_.frame.sub(box).bounds().centre());
+    return static_cast<float>(info_.frame.cell().x * s.x / (info_.frame.cell().y * s.y));
   }
 
   float by_distance(std::uint32_t region, std::int64_t c, std::int64_t r) const {
-    std::call_once(once_[region], [&] { rims_[region] = std::make_unique<RimField>(rim_of(region)); });
+    std::call_once(once_[region],
+                   [&] { rims_[region] = std::make_unique<RimField>(rim_of(region), aspect_of(region)); });
     const Window& box = map_.regions[region].box;
     return rims_[region]->at(static_cast<float>(c - box.col + 1), static_cast<float>(r - box.row + 1));
   }
@@ -206,6 +221,7 @@ class FillSource final : public GridSource {
   std::uint32_t first_source_;
   mutable std::vector<std::unique_ptr<RimField>> rims_;
   mutable std::vector<std::once_flag> once_;
+  GroundRuler ruler_;
 };
 
 }  // namespace

@@ -1,11 +1,13 @@
 // Lattices that nearly fit, rows from the south, both sides of the antimeridian, the poles.
 #include <algorithm>
+#include <fmt/format.h>
 
 #include "katoptra/grid/turn.hpp"
 #include "katoptra/surface/clip.hpp"
 #include "katoptra/surface/mosaic.hpp"
 #include "katoptra/surface/reproject.hpp"
 #include "katoptra/terrain/sample.hpp"
+#include "katoptra/terrain/section.hpp"
 
 #include "testing.hpp"
 
@@ -118,6 +120,54 @@ TEST(Lattice, APoleInTheMiddle) {
       ASSERT_NEAR(b.at(c, r), told(p.x, p.y), 0.1) << c << ", " << r;
     }
   EXPECT_LT(voids, 10);
+}
+
+// A circle of 50 km across the antimeridian lost 6,670 cells and kept 5,665 wrong ones.
+TEST(Lattice, AreasAcrossTheAntimeridianAndOverAPole) {
+  const auto inside_exactly = [](const Grid& whole, const Area& area, Point centre, double radius) {
+    const Grid part = clip(whole, area);
+    const Crs plane = Crs::parse(fmt::format("+proj=aeqd +lat_0={} +lon_0={} +datum=WGS84 +type=crs", centre.y, centre.x));
+    const Transform there(part.frame().crs(), plane);
+    std::int64_t n = 0, wrong = 0;
+    const Block b = part.read(part.frame().window());
+    for (std::int64_t r = 0; r < part.frame().rows(); ++r)
+      for (std::int64_t c = 0; c < part.frame().cols(); ++c) {
+        const Point p = there.forward(part.frame().centre(static_cast<double>(c), static_cast<double>(r)));
+        const double d = std::hypot(p.x, p.y);
+        n += !std::isnan(b.at(c, r));
+        // A polygon of 128 sides lies up to 0.03 % inside the circle.
+        if (d < 0.9995 * radius) wrong += std::isnan(b.at(c, r));
+        if (d > radius) wrong += !std::isnan(b.at(c, r));
+      }
+    EXPECT_EQ(wrong, 0);
+    return n;
+  };
+  const Area fiji = parse_area("circle:180,-17,50km");
+  const Grid straddling = globe(178, -15, 0.01, 400, 400), all = globe(-180, 90, 0.25, 1440, 720);
+  EXPECT_NEAR(static_cast<double>(inside_exactly(straddling, fiji, {180, -17}, 50e3)), 6640, 60);
+  const Grid sheet = grid_from_values({Crs::parse("EPSG:32701"), 0, 8400000, {1000, 1000}, 500, 500}, std::vector<float>(250000, 1));
+  EXPECT_GT(inside_exactly(sheet, fiji, {180, -17}, 50e3), 1000);
+  EXPECT_GT(inside_exactly(all, parse_area("circle:40,89,1000km"), {40, 89}, 1000e3), 9000);
+  EXPECT_GT(inside_exactly(all, parse_area("circle:-179,-80,1500km"), {-179, -80}, 1500e3), 9000);
+  // The same area as two halves, in one feature or in two, and on a grid that goes across.
+  const Area halves({to_polygon({179, -18, 180, -17}), to_polygon({-180, -18, -179, -17})}, Crs::wgs84());
+  for (const Grid& g : {straddling, globe(178, -15, 0.25, 16, 16), all}) {
+    const Grid part = clip(g, halves);
+    EXPECT_NEAR(static_cast<double>(part.frame().cols()) * g.frame().cell().x, 2, 1e-9);
+    for (float z : all_values(part)) ASSERT_FALSE(std::isnan(z));
+  }
+}
+
+// One degree was walked as 359.
+TEST(Lattice, SectionsCrossTheAntimeridian) {
+  const Grid all = globe(-180, 90, 0.25, 1440, 720);
+  const Section s = section(all, {{179.5, -17}, {-179.5, -17.5}}, {});
+  EXPECT_NEAR(s.length().metres(), 120.1e3, 500);
+  for (const SectionPoint& p : s.points) {
+    ASSERT_FALSE(std::isnan(p.value)) << p.place.x;
+    // Bilinear, also in the last half cell on either side of the cut.
+    ASSERT_NEAR(p.value, static_cast<double>(told(p.place.x, p.place.y)), 0.02) << p.place.x;
+  }
 }
 
 TEST(Lattice, MirroredAndRolledForEveryWindow) {

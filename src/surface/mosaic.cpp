@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 #include <fmt/format.h>
+#include <limits>
 #include <map>
 #include <numeric>
 #include <utility>
@@ -15,6 +16,8 @@
 
 namespace katoptra {
 namespace {
+
+constexpr int kWidestFeather = 1000;  // cells: so much more is read around every block
 
 // One input on the mosaic's lattice: its window there and the number its first source has in the common table.
 struct Part {
@@ -29,7 +32,7 @@ Origin shifted(Origin o, std::uint32_t by) { return o ? origin_code(source_of(o)
 class MosaicSource final : public GridSource {
  public:
   MosaicSource(std::vector<Part> parts, GridInfo info, std::int64_t feather)
-      : parts_(std::move(parts)), info_(std::move(info)), feather_(feather) {}
+      : parts_(std::move(parts)), surveys_(by_survey(parts_)), info_(std::move(info)), feather_(feather) {}
   const GridInfo& info() const override { return info_; }
 
   void read(const BlockView& out) const override {
@@ -117,17 +120,50 @@ class MosaicSource final : public GridSource {
     }
   };
 
+  using Marks = std::vector<std::uint8_t>;
+
+  // A tile's cells in the output window and the ring around it that feathers look at.
+  struct TileCells {
+    Block block;
+    Marks has;
+  };
+
   // Tiles of one survey are blended among themselves first; the survey as a whole then fades into the next one at its
-  // own edge, so that nothing older shows through where two of its sheets meet.
+  // own edge, so that nothing older shows through where two of its sheets meet. Only edges count behind which somebody
+  // else has data: at the outer rim there is nothing to fade into, and weights that fell there would tear the seam
+  // open where it meets the rim.
   void blend(const BlockView& out) const {
     const Window& w = out.window;
     const Window wide = w.grown(feather_);
+    const auto n = static_cast<std::size_t>(wide.cells());
+    std::vector<std::vector<TileCells>> surveys;
+    std::vector<Marks> covered;
+    std::vector<std::uint16_t> anyone(n, 0);  // how many surveys have a value there
+    for (const std::vector<std::size_t>& members : surveys_) {
+      std::vector<TileCells> tiles;
+      Marks has(n, 0);
+      for (std::size_t i : members) {
+        const Window common = parts_[i].place.intersected(wide);
+        if (common.empty()) continue;
+        tiles.push_back(cells_of(parts_[i], common, wide, out.origin != nullptr));
+        for (std::size_t k = 0; k < n; ++k) has[k] |= tiles.back().has[k];
+      }
+      if (tiles.empty()) continue;
+      for (std::size_t k = 0; k < n; ++k) anyone[k] = static_cast<std::uint16_t>(anyone[k] + has[k]);
+      surveys.push_back(std::move(tiles));
+      covered.push_back(std::move(has));
+    }
     std::vector<Blend> cells(static_cast<std::size_t>(w.cells()));
-    for (std::size_t first = 0; first < parts_.size();) {
-      std::size_t end = first + 1;
-      while (end < parts_.size() && parts_[end].survey == parts_[first].survey) ++end;
-      add_survey(first, end, wide, out, cells);
-      first = end;
+    for (std::size_t s = 0; s < surveys.size(); ++s) {
+      const std::vector<Blend> own = blended_tiles(surveys[s], covered[s], wide, w);
+      const std::vector<float> inside =
+          from_edges(covered[s], wide, [&](std::size_t k) { return anyone[k] > 0; });
+      for (std::int64_t r = 0; r < w.rows; ++r)
+        for (std::int64_t c = 0; c < w.cols; ++c) {
+          const auto i = static_cast<std::size_t>(r * w.cols + c);
+          if (own[i].weight > 0)
+            cells[i].add(own[i].sum / own[i].weight, share(inside, wide, r, c), own[i].origin, own[i].sources);
+        }
     }
     for (std::int64_t r = 0; r < w.rows; ++r)
       for (std::int64_t c = 0; c < w.cols; ++c) {
@@ -138,56 +174,67 @@ class MosaicSource final : public GridSource {
       }
   }
 
-  void add_survey(std::size_t first, std::size_t end, const Window& wide, const BlockView& out,
-                  std::vector<Blend>& cells) const {
-    const Window& w = out.window;
-    std::vector<Blend> own(cells.size());
-    Block covered(wide, Planes::Values);
-    blank(covered.view());
-    bool any = false;
-    for (std::size_t i = first; i < end; ++i) {
-      const Window common = parts_[i].place.intersected(wide);
-      if (common.empty()) continue;
-      any = true;
-      add_tile(parts_[i], common, out, covered, own);
+  TileCells cells_of(const Part& part, const Window& common, const Window& wide, bool origins) const {
+    TileCells t{Block(wide, origins ? Planes::ValuesAndOrigin : Planes::Values), {}};
+    blank(t.block.view());
+    read_part(part, t.block.view().part(common));
+    t.has.resize(static_cast<std::size_t>(wide.cells()));
+    const float* z = t.block.row(0);
+    for (std::size_t k = 0; k < t.has.size(); ++k) t.has[k] = !std::isnan(z[k]);
+    return t;
+  }
+
+  // One survey's tiles, each fading where others of the survey go on.
+  std::vector<Blend> blended_tiles(const std::vector<TileCells>& tiles, const Marks& survey, const Window& wide,
+                                   const Window& w) const {
+    std::vector<Blend> own(static_cast<std::size_t>(w.cells()));
+    for (const TileCells& t : tiles) {
+      const std::vector<float> inside = from_edges(t.has, wide, [&](std::size_t k) { return survey[k] != 0; });
+      for (std::int64_t r = 0; r < w.rows; ++r)
+        for (std::int64_t c = 0; c < w.cols; ++c) {
+          const float z = t.block.row(r + feather_)[c + feather_];
+          const Origin* origin = t.block.origin_row(r + feather_);
+          if (!std::isnan(z))
+            own[static_cast<std::size_t>(r * w.cols + c)].add(static_cast<double>(z), share(inside, wide, r, c),
+                                                             origin ? origin[c + feather_] : 0, 1);
+        }
     }
-    if (!any) return;
-    const std::vector<float> inside = distance_to_void(covered, feather_);
-    for (std::int64_t r = 0; r < w.rows; ++r)
-      for (std::int64_t c = 0; c < w.cols; ++c) {
-        const auto i = static_cast<std::size_t>(r * w.cols + c);
-        if (own[i].weight > 0)
-          cells[i].add(own[i].sum / own[i].weight, share(inside, wide, r, c), own[i].origin, own[i].sources);
-      }
+    return own;
   }
 
-  void add_tile(const Part& part, const Window& common, const BlockView& out, Block& covered,
-                std::vector<Blend>& own) const {
-    const Window& w = out.window;
-    Block block(covered.window(), out.origin ? Planes::ValuesAndOrigin : Planes::Values);
-    blank(block.view());
-    read_part(part, block.view().part(common));
-    const std::vector<float> inside = distance_to_void(block, feather_);
-    for (std::int64_t r = 0; r < block.window().rows; ++r)
-      for (std::int64_t c = 0; c < block.window().cols; ++c)
-        if (!std::isnan(block.row(r)[c])) covered.row(r)[c] = 0;
-    for (std::int64_t r = 0; r < w.rows; ++r)
-      for (std::int64_t c = 0; c < w.cols; ++c) {
-        const float z = block.row(r + feather_)[c + feather_];
-        if (!std::isnan(z))
-          own[static_cast<std::size_t>(r * w.cols + c)].add(
-              static_cast<double>(z), share(inside, block.window(), r, c),
-              out.origin ? block.origin_row(r + feather_)[c + feather_] : 0, 1);
-      }
+  // How far each cell lies from the nearest one that is missing here while somebody (`others`) has it.
+  template <class Others>
+  std::vector<float> from_edges(const Marks& has, const Window& wide, const Others& others) const {
+    Marks edge(has.size());
+    bool any = false;
+    for (std::size_t k = 0; k < has.size(); ++k) {
+      edge[k] = !has[k] && others(k);
+      any = any || edge[k];
+    }
+    if (!any) return std::vector<float>(has.size(), static_cast<float>(feather_));
+    return distance_to_marked(edge, wide.cols, wide.rows, feather_);
   }
 
-  // The weight of a cell of the output window by its distance to the nearest void.
+  // The weight of a cell of the output window by its distance to the nearest edge.
   double share(const std::vector<float>& inside, const Window& wide, std::int64_t r, std::int64_t c) const {
     const float d = inside[static_cast<std::size_t>((r + feather_) * wide.cols + c + feather_)];
     return std::min(1.0, static_cast<double>(d) / static_cast<double>(feather_));
   }
 
+  // Numbers of the parts of each survey, in the order of their best.
+  static std::vector<std::vector<std::size_t>> by_survey(const std::vector<Part>& parts) {
+    std::vector<std::vector<std::size_t>> out;
+    std::map<std::string, std::size_t> known;
+    for (std::size_t i = 0; i < parts.size(); ++i) {
+      const auto [it, is_new] = known.emplace(parts[i].survey, out.size());
+      if (is_new) out.emplace_back();
+      out[it->second].push_back(i);
+    }
+    return out;
+  }
+
   std::vector<Part> parts_;
+  std::vector<std::vector<std::size_t>> surveys_;
   GridInfo info_;
   std::int64_t feather_;
 };
@@ -286,22 +333,99 @@ Preference parse_preference(std::string_view text) {
   throw Error(ErrorCode::BadArgument, fmt::format("'{}' is not a preference", text), {}, "use newest, finest, given");
 }
 
+std::vector<int> cell_classes(const std::vector<double>& cells) {
+  std::vector<std::size_t> order(cells.size());
+  std::iota(order.begin(), order.end(), std::size_t{0});
+  auto size = [&](std::size_t i) { return cells[i] > 0 ? cells[i] : std::numeric_limits<double>::infinity(); };
+  std::sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) { return size(a) < size(b); });
+  std::vector<int> out(cells.size());
+  double finest = 0;
+  int count = 0;
+  for (std::size_t i : order) {
+    if (count == 0 || size(i) > finest * (1 + 1e-3)) {
+      finest = size(i);
+      ++count;
+    }
+    out[i] = count;
+  }
+  return out;
+}
+
+bool outranks(const TileRank& a, const TileRank& b, const std::vector<Preference>& prefer) {
+  for (Preference p : prefer) {
+    if (p == Preference::Given) return false;
+    // A guess never outranks a date that was told.
+    if (p == Preference::Newest && a.guessed != b.guessed) return b.guessed;
+    if (p == Preference::Newest && a.date != b.date) return a.date > b.date;
+    if (p == Preference::Finest && a.cell_class != b.cell_class) return a.cell_class < b.cell_class;
+  }
+  return false;
+}
+
+namespace {
+
+std::vector<TileRank> ranks_of(const std::vector<Grid>& tiles) {
+  std::vector<double> cells;
+  for (const Grid& t : tiles) cells.push_back(ground_spacing(t.frame()).y.metres());
+  const std::vector<int> classes = cell_classes(cells);
+  std::vector<TileRank> ranks;
+  for (std::size_t i = 0; i < tiles.size(); ++i) {
+    const auto& sources = tiles[i].info().sources;
+    const std::string date = sources.empty() ? std::string() : sources[0].date;
+    ranks.push_back({date, date.empty() || sources[0].date_guessed, classes[i]});
+  }
+  return ranks;
+}
+
+// True when two tiles lie on one another by more than a shared rim.
+bool overlap(const Grid& a, const Grid& b) {
+  if (!a.frame().crs().same_place(b.frame().crs())) return true;  // nobody has looked
+  const Bounds x = a.frame().bounds(), y = b.frame().bounds();
+  const double wide = std::min(x.east, y.east) - std::max(x.west, y.west),
+               high = std::min(x.north, y.north) - std::max(x.south, y.south);
+  const double smaller = std::min(x.width() * x.height(), y.width() * y.height());
+  return wide > 0 && high > 0 && wide * high > 0.02 * smaller;
+}
+
+// What of the order is a guess, and which tiles nothing but the order given decides between.
+void say_how_order_came(const std::vector<Grid>& tiles, const std::vector<std::size_t>& order,
+                        const std::vector<Preference>& prefer, std::vector<std::string>& notes) {
+  constexpr std::size_t kMost = 400;  // tiles of which all pairs are looked at
+  if (std::find(prefer.begin(), prefer.end(), Preference::Newest) == prefer.end() || tiles.size() > kMost) return;
+  const std::vector<TileRank> ranks = ranks_of(tiles);
+  const auto survey = [&](std::size_t i) {
+    return tiles[i].info().sources.empty() ? std::string() : tiles[i].info().sources[0].survey;
+  };
+  std::vector<std::string> undated, ties;
+  for (std::size_t k = 0; k < order.size(); ++k) {
+    const std::size_t i = order[k];
+    if (ranks[i].date.empty()) continue;
+    bool on_others = false;
+    for (std::size_t l = 0; l < order.size(); ++l) {
+      const std::size_t j = order[l];
+      const bool equal = l > k && !outranks(ranks[i], ranks[j], prefer) && !outranks(ranks[j], ranks[i], prefer) &&
+                         (survey(i).empty() || survey(i) != survey(j));
+      if (i == j || !(ranks[i].guessed || equal) || !overlap(tiles[i], tiles[j])) continue;
+      on_others = true;
+      if (equal) ties.push_back(fmt::format("{} before {}", tiles[i].info().name, tiles[j].info().name));
+    }
+    if (ranks[i].guessed && on_others) undated.push_back(tiles[i].info().name);
+  }
+  if (!undated.empty())
+    notes.push_back(fmt::format("no date is stated, so dated tiles go before, and among these the times of the files: {}",
+                                listed(undated)));
+  if (!ties.empty())
+    notes.push_back(fmt::format("nothing but the order in which they were given decides between: {}", listed(ties)));
+}
+
+}  // namespace
+
 std::vector<std::size_t> preference_order(const std::vector<Grid>& tiles, const std::vector<Preference>& prefer) {
   std::vector<std::size_t> order(tiles.size());
   std::iota(order.begin(), order.end(), std::size_t{0});
-  auto date = [&](std::size_t i) {
-    return tiles[i].info().sources.empty() ? std::string() : tiles[i].info().sources[0].date;
-  };
-  auto edge = [&](std::size_t i) { return ground_spacing(tiles[i].frame()).y.metres(); };
-  std::stable_sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) {
-    for (Preference p : prefer) {
-      if (p == Preference::Given) return a < b;
-      if (p == Preference::Newest && date(a) != date(b)) return date(a) > date(b);
-      if (p == Preference::Finest && std::abs(edge(a) - edge(b)) > 1e-3 * std::min(edge(a), edge(b)))
-        return edge(a) < edge(b);
-    }
-    return false;
-  });
+  const std::vector<TileRank> ranks = ranks_of(tiles);
+  std::stable_sort(order.begin(), order.end(),
+                   [&](std::size_t a, std::size_t b) { return outranks(ranks[a], ranks[b], prefer); });
   return order;
 }
 
@@ -310,8 +434,13 @@ Grid mosaic(const std::vector<Grid>& given, const MosaicOptions& options) {
   refuse_what_does_not_belong(given);
   const std::vector<std::size_t> order = preference_order(given, options.prefer);
   const LengthUnit unit = options.unit.value_or(given[order[0]].quantity().unit);
+  // Where nobody speaks of a unit there is nothing to convert, and the surface does not say one either.
+  const bool spoken = options.unit || std::any_of(given.begin(), given.end(), [](const Grid& t) {
+                        return t.quantity().unit_known || t.quantity().unit != LengthUnit::Metre;
+                      });
   std::vector<Grid> tiles;
-  for (const Grid& t : given) tiles.push_back(t.quantity().kind == QuantityKind::Height ? in_unit(t, unit) : t);
+  for (const Grid& t : given)
+    tiles.push_back(spoken && t.quantity().kind == QuantityKind::Height ? in_unit(t, unit) : t);
   // Tiles on both sides of the antimeridian are neighbours.
   const Grid& first = tiles[order[0]];
   if (first.frame().crs().is_geographic())
@@ -327,6 +456,7 @@ Grid mosaic(const std::vector<Grid>& given, const MosaicOptions& options) {
   info.sources.clear();
   info.notes.clear();
   info.name = "mosaic";
+  say_how_order_came(given, order, options.prefer, info.notes);
   std::vector<Part> parts;
   std::optional<SampleType> type;
   for (std::size_t i : order) {
@@ -346,8 +476,13 @@ Grid mosaic(const std::vector<Grid>& given, const MosaicOptions& options) {
     parts.push_back(std::move(part));
   }
   const GroundSpacing spacing = ground_spacing(frame);
-  const auto feather = static_cast<std::int64_t>(
-      std::llround(options.feather.metres() / std::max(spacing.x.metres(), spacing.y.metres())));
+  const double wide = options.feather.metres() / std::max(spacing.x.metres(), spacing.y.metres());
+  if (!(wide >= 0 && wide <= kWidestFeather))
+    throw Error(ErrorCode::BadArgument,
+                fmt::format("a feather of {:g} m is {:.0f} cells wide; at most {} are blended", options.feather.metres(), wide,
+                            kWidestFeather),
+                "mosaic", "take a narrower one");
+  const auto feather = static_cast<std::int64_t>(std::llround(wide));
   info.type = type.value_or(info.type);
   if (feather > 0 && parts.size() > 1 && is_integer(info.type)) {
     info.notes.push_back(

@@ -7,164 +7,14 @@
 #include <utility>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/grid/turn.hpp"
 
 #include "base/clones.hpp"
+#include "mean.hpp"
+#include "patch_field.hpp"
 
 namespace katoptra {
 namespace {
-
-constexpr std::int64_t kPatch = 128;                // output cells that are checked together
-constexpr std::int64_t kRun = 64;                   // the longest run of evenly spaced places
-constexpr std::int64_t kMostSourceCells = 4 << 20;  // of one source block, before the output window is split
-constexpr std::int64_t kMostSourceCellsForOne = 16 << 20;
-
-// Fractional source cells of output cells; a cell i of the source spans [i, i + 1).
-class SourceCells {
- public:
-  SourceCells(const Frame& from, const Frame& to) : from_(from), to_(to), transform_(to.crs(), from.crs()) {}
-
-  void exact(std::span<Point> cells) const {
-    for (Point& p : cells) p = to_.centre(p.x, p.y);
-    transform_.forward(cells);
-    for (Point& p : cells) p = {from_.col_at(from_.told_here(p.x)), from_.row_at(p.y)};
-  }
-  bool is_affine() const { return transform_.is_identity(); }
-
- private:
-  Frame from_, to_;
-  Transform transform_;
-};
-
-// Where a run of output cells in a row comes from, as long as that is evenly spaced: cell k from first + (skip + k) *
-// step. `first` belongs to the interval and not to the run, so that a cell has the same bits in every window.
-struct Run {
-  Point first, step;
-  double skip = 0;
-  std::int64_t cells = 0;
-  Point at(std::int64_t k) const {
-    const double n = skip + static_cast<double>(k);
-    return {first.x + n * step.x, first.y + n * step.y};
-  }
-};
-
-// One patch: bilinear between exact points, `parts` intervals a side; or every cell exact, where that is not good
-// enough.
-struct Patch {
-  std::int64_t parts = 1;
-  std::vector<Point> nodes;  // (parts + 1) x (parts + 1), or kPatch x kPatch when `exact`
-  bool exact = false;
-
-  // The cells from column `c` of row `r` of the patch, to the end of their interval.
-  Run run(std::int64_t c, std::int64_t r) const {
-    if (exact) return {nodes[static_cast<std::size_t>(r * kPatch + c)], {0, 0}, 0, 1};
-    const std::int64_t size = kPatch / parts, i = c / size, j = r / size;
-    const double v = static_cast<double>(r - j * size) / static_cast<double>(size);
-    const Point *top = &nodes[static_cast<std::size_t>(j * (parts + 1) + i)], *low = top + parts + 1;
-    const Point left{(1 - v) * top[0].x + v * low[0].x, (1 - v) * top[0].y + v * low[0].y},
-        right{(1 - v) * top[1].x + v * low[1].x, (1 - v) * top[1].y + v * low[1].y};
-    const Point step{(right.x - left.x) / static_cast<double>(size), (right.y - left.y) / static_cast<double>(size)};
-    return {left, step, static_cast<double>(c - i * size), (i + 1) * size - c};
-  }
-  Point at(std::int64_t c, std::int64_t r) const { return run(c, r).at(0); }
-};
-
-// The patches under a window, on the lattice of multiples of kPatch output cells, so that a cell has the same
-// coordinates in every window.
-class PatchField {
- public:
-  PatchField(const SourceCells& cells, const Window& w)
-      : col0_(floor_div(w.col)),
-        row0_(floor_div(w.row)),
-        across_(floor_div(w.col + w.cols - 1) - col0_ + 1),
-        down_(floor_div(w.row + w.rows - 1) - row0_ + 1) {
-    // Corners of the patches, and the middles of their edges and of themselves to check them by.
-    const std::int64_t across = 2 * across_ + 1;
-    const std::vector<Point> points = lattice(cells, col0_ * kPatch, row0_ * kPatch, kPatch / 2, across, 2 * down_ + 1);
-    patches_.resize(static_cast<std::size_t>(across_ * down_));
-    for (std::int64_t pr = 0; pr < down_; ++pr)
-      for (std::int64_t pc = 0; pc < across_; ++pc) {
-        std::vector<Point> nine;
-        for (std::int64_t j = 0; j < 3; ++j)
-          for (std::int64_t i = 0; i < 3; ++i)
-            nine.push_back(points[static_cast<std::size_t>((2 * pr + j) * across + 2 * pc + i)]);
-        patches_[static_cast<std::size_t>(pr * across_ + pc)] =
-            patch_of(cells, col0_ + pc, row0_ + pr, std::move(nine));
-      }
-  }
-
-  const Patch& patch(std::int64_t col, std::int64_t row) const {
-    return patches_[static_cast<std::size_t>((floor_div(row) - row0_) * across_ + floor_div(col) - col0_)];
-  }
-  const std::vector<Patch>& all() const { return patches_; }
-  static std::int64_t floor_div(std::int64_t v) { return v >= 0 ? v / kPatch : -((-v + kPatch - 1) / kPatch); }
-
- private:
-  static std::vector<Point> lattice(const SourceCells& cells, std::int64_t col, std::int64_t row, std::int64_t step,
-                                    std::int64_t across, std::int64_t down) {
-    std::vector<Point> points;
-    points.reserve(static_cast<std::size_t>(across * down));
-    for (std::int64_t r = 0; r < down; ++r)
-      for (std::int64_t c = 0; c < across; ++c)
-        points.push_back({static_cast<double>(col + c * step), static_cast<double>(row + r * step)});
-    cells.exact(points);
-    return points;
-  }
-
-  // True when every second of the points tells where the others lie; then all of them together tell it four times
-  // better.
-  static bool suffices(const std::vector<Point>& points, std::int64_t parts) {
-    const std::int64_t n = 2 * parts + 1;
-    const auto at = [&](std::int64_t i, std::int64_t j) { return points[static_cast<std::size_t>(j * n + i)]; };
-    for (std::int64_t j = 0; j < n; ++j)
-      for (std::int64_t i = 0; i < n; ++i) {
-        const std::int64_t i0 = i & ~std::int64_t{1}, i1 = (i + 1) & ~std::int64_t{1}, j0 = j & ~std::int64_t{1},
-                           j1 = (j + 1) & ~std::int64_t{1};
-        const Point p = at(i, j), a = at(i0, j0), b = at(i1, j0), c = at(i0, j1), d = at(i1, j1);
-        const double off =
-            std::max(std::abs(p.x - (a.x + b.x + c.x + d.x) / 4), std::abs(p.y - (a.y + b.y + c.y + d.y) / 4));
-        if (!(off <= kTransformTolerance)) return false;
-      }
-    return true;
-  }
-
-  static Patch patch_of(const SourceCells& cells, std::int64_t pc, std::int64_t pr, std::vector<Point> points) {
-    Patch p;
-    constexpr std::int64_t kMostParts = 8;
-    for (std::int64_t parts = 1;; parts *= 2) {
-      if (suffices(points, parts)) {
-        p.parts = 2 * parts;
-        p.nodes = std::move(points);
-        return p;
-      }
-      if (parts == kMostParts) break;
-      const std::int64_t finer = 4 * parts;  // half-intervals of the next try
-      points = lattice(cells, pc * kPatch, pr * kPatch, kPatch / finer, finer + 1, finer + 1);
-    }
-    p.exact = true;
-    p.parts = kPatch;
-    p.nodes = lattice(cells, pc * kPatch, pr * kPatch, 1, kPatch, kPatch);
-    return p;
-  }
-
-  std::int64_t col0_, row0_, across_, down_;
-  std::vector<Patch> patches_;
-};
-
-// How many source cells wide and high one output cell is, from the patch's own points.
-Point footprint(const Patch& p) {
-  const std::int64_t across = p.exact ? kPatch : p.parts + 1;
-  const double n = p.exact ? 1 : static_cast<double>(kPatch / p.parts);
-  double x = 0, y = 0;
-  for (std::int64_t j = 0; j + 1 < across; ++j)
-    for (std::int64_t i = p.exact ? j % 3 : 0; i + 1 < across; i += p.exact ? 3 : 1) {
-      const auto k = static_cast<std::size_t>(j * across + i);
-      const Point a = p.nodes[k], b = p.nodes[k + 1], c = p.nodes[k + static_cast<std::size_t>(across)];
-      if (std::isnan(a.x + b.x + c.x)) continue;
-      x = std::max(x, (std::abs(b.x - a.x) + std::abs(c.x - a.x)) / n);
-      y = std::max(y, (std::abs(b.y - a.y) + std::abs(c.y - a.y)) / n);
-    }
-  return {x, y};
-}
 
 // ---------------------------------------------------------------------------------------------------------- kernels
 
@@ -316,28 +166,12 @@ class Sampler {
     return static_cast<float>(sum / weight);
   }
 
-  // Area-weighted mean over a box of `size` source cells; a void when less than half of it has values.
-  float mean(Point p, Point size) const {
-    const double hx = std::max(size.x, 1.0) / 2, hy = std::max(size.y, 1.0) / 2;
-    const double x0 = p.x - hx, x1 = p.x + hx, y0 = p.y - hy, y1 = p.y + hy;
-    double sum = 0, weight = 0;
-    for (auto r = static_cast<std::int64_t>(std::floor(y0)); static_cast<double>(r) < y1; ++r) {
-      const double wy = std::min(y1, static_cast<double>(r + 1)) - std::max(y0, static_cast<double>(r));
-      for (auto c = static_cast<std::int64_t>(std::floor(x0)); static_cast<double>(c) < x1; ++c) {
-        const float z = cell(c, r);
-        if (std::isnan(z)) continue;
-        const double w = wy * (std::min(x1, static_cast<double>(c + 1)) - std::max(x0, static_cast<double>(c)));
-        sum += w * static_cast<double>(z);
-        weight += w;
-      }
-    }
-    return weight >= 2 * hx * hy * 0.499 ? static_cast<float>(sum / weight) : kVoid;
-  }
-
  private:
   const Block& block_;
   Window w_;
 };
+
+constexpr std::int64_t kAround = 4;
 
 class WarpSource final : public GridSource {
  public:
@@ -348,34 +182,16 @@ class WarpSource final : public GridSource {
   void read(const BlockView& out) const override {
     const PatchField field(cells_, out.window);
     Window need = source_window(field, out.window).intersected(input_.frame().window());
-    if (need.cells() > kMostSourceCells && out.window.cells() > 1) return read_halves(out);
-    if (need.cells() > kMostSourceCellsForOne)
-      throw Error(ErrorCode::TooLarge, fmt::format("one new cell covers {} cells of the source", need.cells()),
-                  info_.name, "go there in two steps, or take a smaller cell");
+    if (must_split(need, out.window, info_.name)) return in_halves(out, [this](const BlockView& half) { read(half); });
     if (need.empty()) need = {0, 0, 1, 1};
     const Block block = input_.read(need, out.origin ? Planes::ValuesAndOrigin : Planes::Values);
     fill(out, field, Sampler(block));
   }
 
  private:
-  void read_halves(const BlockView& out) const {
-    Window a = out.window, b = out.window;
-    if (a.cols >= a.rows) {
-      a.cols /= 2;
-      b.col += a.cols;
-      b.cols -= a.cols;
-    } else {
-      a.rows /= 2;
-      b.row += a.rows;
-      b.rows -= a.rows;
-    }
-    read(out.part(a));
-    read(out.part(b));
-  }
-
   Window source_window(const PatchField& field, const Window& w) const {
     Bounds box;
-    double reach = 2;
+    constexpr std::int64_t kReach = 2;
     // Along the rim of the window suffices for a continuous map; patches that are exact may hide a fold, so take all.
     auto take = [&](std::int64_t c, std::int64_t r) {
       const Patch& p = field.patch(c, r);
@@ -383,24 +199,13 @@ class WarpSource final : public GridSource {
       if (!std::isnan(q.x)) box.include(q);
     };
     bool all = false;
-    for (const Patch& p : field.all()) {
-      all = all || p.parts > 2;
-      if (method_ == Resampling::Mean) {
-        const Point f = footprint(p);
-        reach = std::max({reach, f.x, f.y});
-      }
-    }
+    for (const Patch& p : field.all()) all = all || p.parts > 2;
     for (std::int64_t r = w.row; r < w.row + w.rows; ++r)
       for (std::int64_t c = w.col; c < w.col + w.cols;
            c += all || r == w.row || r == w.row + w.rows - 1 || w.cols == 1 ? 1 : w.cols - 1)
         take(c, r);
     if (box.empty()) return {};
-    const double limit = 4e9;
-    auto whole = [&](double v) { return static_cast<std::int64_t>(std::floor(std::clamp(v, -limit, limit))); };
-    const auto margin = static_cast<std::int64_t>(std::ceil(reach)) + 1;
-    return Window{whole(box.west), whole(box.south), whole(box.east) - whole(box.west) + 1,
-                  whole(box.north) - whole(box.south) + 1}
-        .grown(margin);
+    return cells_around(box).grown(kReach + 1);
   }
 
   void fill(const BlockView& out, const PatchField& field, const Sampler& sampler) const {
@@ -420,7 +225,6 @@ class WarpSource final : public GridSource {
 
   void run(const BlockView& out, std::int64_t r, std::int64_t c, std::int64_t end, std::int64_t patch_col,
            std::int64_t patch_row, const Patch& patch, const Sampler& sampler) const {
-    const Point size = method_ == Resampling::Mean ? footprint(patch) : Point{};
     while (c < end) {
       const Run cells = patch.run(patch_col, patch_row);
       const std::int64_t n = std::min(cells.cells, end - c);
@@ -428,28 +232,17 @@ class WarpSource final : public GridSource {
       if (method_ == Resampling::Cubic)
         sampler.cubic(cells, n, to);
       else
-        for (std::int64_t k = 0; k < n; ++k) to[k] = one(cells.at(k), size, sampler);
+        for (std::int64_t k = 0; k < n; ++k) to[k] = one(cells.at(k), sampler);
       if (out.origin)
         for (std::int64_t k = 0; k < n; ++k)
-          out.origin_row(r)[c + k] = std::isnan(to[k]) ? 0 : origin_at(sampler, cells.at(k));
+          out.origin_row(r)[c + k] = std::isnan(to[k]) ? 0 : resampled_origin(sampler, cells.at(k));
       c += n;
       patch_col += n;
     }
   }
-  float one(Point p, Point size, const Sampler& sampler) const {
+  float one(Point p, const Sampler& sampler) const {
     if (far_away(p)) return kVoid;
-    if (method_ == Resampling::Nearest) return sampler.nearest(p);
-    return method_ == Resampling::Bilinear ? sampler.bilinear(p) : sampler.mean(p, size);
-  }
-
-  static Origin origin_at(const Sampler& sampler, Point p) {
-    const auto c = static_cast<std::int64_t>(std::floor(p.x)), r = static_cast<std::int64_t>(std::floor(p.y));
-    // A mean may rest on neighbours of a void: the nearest of them speaks for it.
-    for (std::int64_t reach = 0; reach < 3; ++reach)
-      for (std::int64_t j = -reach; j <= reach; ++j)
-        for (std::int64_t i = -reach; i <= reach; ++i)
-          if (const Origin o = sampler.origin(c + i, r + j)) return resampled(o);
-    return origin_code(1, How::Resampled);
+    return method_ == Resampling::Nearest ? sampler.nearest(p) : sampler.bilinear(p);
   }
 
   Grid input_;
@@ -523,7 +316,11 @@ Grid reproject(const Grid& grid, const Frame& to, Resampling method) {
         fmt::format("the datum shift from {} to {} is not known here and was left out: places may be off by metres to "
                     "hundreds of metres",
                     grid.frame().crs().label(), to.crs().label()));
-  return Grid(std::make_shared<WarpSource>(grid, std::move(info), used));
+  // The kernels reach a few cells beyond the meridian where a globe is cut: there lies its other end.
+  const std::int64_t globe = columns_of_globe(grid.frame());
+  const Grid from = globe > 0 ? continued_around(grid, kAround) : grid;
+  if (used == Resampling::Mean) return mean_resampled(from, std::move(info), globe > 0 ? kAround : 0);
+  return Grid(std::make_shared<WarpSource>(from, std::move(info), used));
 }
 
 CellEdge parse_cell_edge(std::string_view text, std::optional<LengthUnit> bare) {
@@ -549,6 +346,22 @@ CellSize cell_of(const CellEdge& edge, const Crs& crs, Point at) {
 
 }  // namespace
 
+namespace {
+
+// The cells of a lattice that a box touches.
+Frame lattice_over(const Frame& lattice, Bounds box) {
+  const double turn = lattice.told_here(box.centre().x) - box.centre().x;
+  box.west += turn;
+  box.east += turn;
+  const auto c0 = static_cast<std::int64_t>(std::floor(lattice.col_at(box.west) + kSameLattice)),
+             r0 = static_cast<std::int64_t>(std::floor(lattice.row_at(box.north) + kSameLattice)),
+             c1 = static_cast<std::int64_t>(std::ceil(lattice.col_at(box.east) - kSameLattice)),
+             r1 = static_cast<std::int64_t>(std::ceil(lattice.row_at(box.south) - kSameLattice));
+  return lattice.sub({c0, r0, std::max<std::int64_t>(1, c1 - c0), std::max<std::int64_t>(1, r1 - r0)});
+}
+
+}  // namespace
+
 Frame frame_for(const Frame& source, const Crs& crs, const FrameOptions& options) {
   if (!source.crs() || !crs)
     throw Error(ErrorCode::Refused, "a coordinate reference system is missing", "frame", "tell it with --crs");
@@ -557,6 +370,8 @@ Frame frame_for(const Frame& source, const Crs& crs, const FrameOptions& options
   if (box.empty())
     throw Error(ErrorCode::BadArgument, fmt::format("no part of it can be shown in {}", crs.label()), "frame",
                 "choose a system that is made for this place");
+  // In the system that it has already, a grid keeps its own lattice unless another cell is asked for.
+  if (!options.cell && crs.same_place(source.crs())) return options.area ? lattice_over(source, box) : source;
   CellSize cell;
   if (options.cell) {
     cell = cell_of(*options.cell, crs, box.centre());

@@ -1,5 +1,6 @@
 // Mosaic, clip, reproject and fill, each against its slow and obvious twin.
 #include <algorithm>
+#include <fmt/format.h>
 #include <random>
 
 #include "katoptra/surface/clip.hpp"
@@ -114,6 +115,122 @@ TEST(Mosaic, NothingOlderShowsThroughWhereTwoSheetsMeet) {
   EXPECT_GT(m.at(78, 15), 10.5f);
   EXPECT_EQ(m.at(90, 15), 11);
   expect_same_for_every_window(m, 5, 20);
+}
+
+// Two tiles side by side, 10 m apart: 0.5 m a cell in the middle, and 5.1 m where the overlap met the outer rim.
+TEST(Mosaic, AFeatherDoesNotStepAtTheOuterRim) {
+  std::mt19937 random(7);
+  auto pick = [&](int low, int high) { return low + static_cast<int>(random() % static_cast<unsigned>(high - low + 1)); };
+  for (int turn = 0; turn < 25; ++turn) {
+    const int feather = turn == 0 ? 20 : pick(3, 24), rows = pick(5, 60), n = pick(2, 4);
+    std::vector<Grid> tiles;
+    std::vector<float> heights;
+    int west = 0, last = 0;
+    for (int i = 0; i < n; ++i) {
+      const int overlap = turn == 0 ? 40 : pick(feather, 3 * feather), cols = 3 * feather + overlap + pick(40, 80);
+      if (i > 0) west = last - overlap;
+      last = west + cols;
+      heights.push_back(turn == 0 ? static_cast<float>(10 * i) : static_cast<float>(pick(0, 30)));
+      tiles.push_back(dated(grid_from_values(utm_frame(cols, rows, 1, 676000 + west),
+                                             std::vector<float>(static_cast<std::size_t>(cols * rows), heights.back()),
+                                             metres_above_egm2008()),
+                            "t" + std::to_string(i), fmt::format("20{:02}-01-01", pick(10, 40))));
+    }
+    std::shuffle(tiles.begin(), tiles.end(), random);
+    const Grid m = mosaic(tiles, {.feather = Length::metres(feather)});
+    const Block b = m.read(m.frame().window());
+    float widest = 0;
+    for (std::size_t i = 1; i < heights.size(); ++i) widest = std::max(widest, std::abs(heights[i] - heights[i - 1]));
+    const double ideal = static_cast<double>(widest) / feather;
+    for (std::int64_t r = 0; r < m.frame().rows(); ++r)
+      for (std::int64_t c = 0; c < m.frame().cols(); ++c) {
+        ASSERT_FALSE(std::isnan(b.at(c, r)));
+        if (c > 0) {
+          ASSERT_LE(static_cast<double>(std::abs(b.at(c, r) - b.at(c - 1, r))), 1.5 * ideal + 1e-3)
+              << "turn " << turn << ", feather " << feather << ", " << c << ", " << r;
+        }
+        if (r > 0) {
+          ASSERT_LE(static_cast<double>(std::abs(b.at(c, r) - b.at(c, r - 1))), 1e-3) << "turn " << turn;
+        }
+      }
+    if (turn < 4) expect_same_for_every_window(m, static_cast<unsigned>(turn), 10);
+  }
+}
+
+// Sheets of one survey were known as such only when they followed one another in the order.
+TEST(Mosaic, SheetsOfOneSurveyBelongTogetherWhereverTheyStand) {
+  auto flat = [](double west, std::int64_t cols, float z, const char* survey) {
+    return relabelled(grid_from_values(utm_frame(cols, 30, 1, west),
+                                       std::vector<float>(static_cast<std::size_t>(cols * 30), z), metres_above_egm2008()),
+                      [&](GridInfo& i) { i.sources[0].survey = survey; });
+  };
+  const Grid west = flat(676000, 40, 10, "new"), east = flat(676040, 40, 10, "new"), old = flat(676000, 100, 11, "old");
+  const Grid m = mosaic({west, old, east}, {.prefer = {Preference::Given}, .feather = 8_m});
+  for (std::int64_t c = 30; c < 50; ++c) EXPECT_EQ(m.at(c, 15), 10) << c;
+}
+
+TEST(Mosaic, AFeatherIsNotWiderThanWindowsCanBe) {
+  const Grid g = rough_grid(utm_frame(10, 10), 1);
+  EXPECT_EQ(error_of([&] { mosaic({g, g}, {.feather = 2000_m}); }), ErrorCode::BadArgument);
+}
+
+// After a copy undated tiles covered dated ones, for the time of the copy was newer than any survey.
+TEST(Mosaic, AGuessedDateNeverOutranksAStatedOne) {
+  auto tile = [](float z, const char* name, const char* date, bool guessed) {
+    return relabelled(dated(grid_from_values(utm_frame(10, 10), std::vector<float>(100, z), metres_above_egm2008()), name, date),
+                      [&](GridInfo& i) { i.sources[0].date_guessed = guessed; });
+  };
+  const Grid stated = tile(1, "stated.tif", "2014-05-01", false), copied = tile(2, "copied.tif", "2026-01-01", true),
+             other = tile(3, "other.tif", "2014-05-01", false);
+  for (const auto& order : {std::vector{stated, copied}, std::vector{copied, stated}}) {
+    const Grid m = mosaic(order);
+    EXPECT_EQ(m.at(5, 5), 1);
+    ASSERT_EQ(m.info().notes.size(), 1u);
+    EXPECT_NE(m.info().notes[0].find("copied.tif"), std::string::npos);
+  }
+  // A tie is said.
+  const Grid tie = mosaic({other, stated});
+  EXPECT_EQ(tie.at(5, 5), 3);
+  ASSERT_EQ(tie.info().notes.size(), 1u);
+  EXPECT_NE(tie.info().notes[0].find("other.tif before stated.tif"), std::string::npos);
+}
+
+// "Nearly as fine" compared inside a sort is no order: of cells each a hair coarser than the last, the coarsest could win.
+TEST(Mosaic, CellSizesAHairApartAreOneClass) {
+  std::vector<double> cells;
+  for (int i = 0; i < 40; ++i) cells.push_back(1 + 0.0007 * ((i * 17) % 40));
+  cells.push_back(0);
+  const std::vector<int> classes = cell_classes(cells);
+  for (std::size_t i = 0; i < cells.size(); ++i)
+    for (std::size_t j = 0; j < cells.size(); ++j) {
+      if (cells[i] > 0 && cells[i] < cells[j]) {
+        EXPECT_LE(classes[i], classes[j]);
+      }
+      if (cells[i] == 0 && cells[j] > 0) {
+        EXPECT_GT(classes[i], classes[j]);
+      }
+    }
+  std::vector<TileRank> ranks;
+  for (int c : classes) ranks.push_back({"", true, c});
+  const std::vector<Preference> finest{Preference::Finest};
+  for (const TileRank& a : ranks)
+    for (const TileRank& b : ranks)
+      for (const TileRank& c : ranks)
+        if (outranks(a, b, finest) && outranks(b, c, finest)) {
+          EXPECT_TRUE(outranks(a, c, finest));
+        }
+}
+
+TEST(Mosaic, FeetThatNobodyStatedAreNotRelabelled) {
+  Quantity unsaid = metres_above_egm2008();
+  unsaid.unit_known = false;
+  const Grid g = dated(grid_from_values(utm_frame(4, 4), std::vector<float>(16, 100), unsaid), "nw.tif", "2020-01-01");
+  const Grid feet = in_unit(g, LengthUnit::Foot);
+  EXPECT_NEAR(static_cast<double>(feet.at(1, 1)), 100 / 0.3048, 1e-3);
+  ASSERT_EQ(feet.info().notes.size(), 2u);
+  EXPECT_NE(feet.info().notes[0].find("nw.tif: does not say in which unit its heights are: m was taken"), std::string::npos);
+  EXPECT_NEAR(static_cast<double>(mosaic({g}, {.unit = LengthUnit::Foot}).at(1, 1)), 100 / 0.3048, 1e-3);
+  EXPECT_FALSE(mosaic({g, g}).quantity().unit_known);
 }
 
 TEST(Mosaic, WhatDoesNotBelongTogetherIsRefusedByName) {
@@ -521,6 +638,46 @@ TEST(Fill, InverseDistanceAgreesWithItsDefinition) {
     }
 }
 
+// Distances were counted in cells: far north a cell is half as wide as it is high, and the rim to the east counted a
+// quarter of what it should.
+TEST(Fill, WeighsByDistanceOnTheGround) {
+  const Frame f(Crs::wgs84(), 20, 70.3, {0.01, 0.01}, 60, 60);
+  const Grid whole = grid_from_function(f, [](double x, double y) { return 4000 * (x - 20) + 900 * (y - 70); });
+  std::vector<float> v = all_values(whole);
+  auto is_void = [](std::int64_t c, std::int64_t r) { return c >= 12 && c < 45 && r >= 20 && r < 38; };
+  for (std::int64_t r = 0; r < 60; ++r)
+    for (std::int64_t c = 0; c < 60; ++c)
+      if (is_void(c, r)) v[static_cast<std::size_t>(r * 60 + c)] = kVoid;
+  const Grid filled = fill_voids(grid_from_values(f, v)).grid;
+  const GroundScale s = GroundRuler(f.crs()).at(f.centre(28, 28.5));
+  for (std::int64_t r = 20; r < 38; ++r)
+    for (std::int64_t c = 12; c < 45; ++c) {
+      double sum = 0, weight = 0;
+      for (std::int64_t j = 19; j <= 38; ++j)
+        for (std::int64_t i = 11; i <= 45; ++i) {
+          if (is_void(i, j)) continue;
+          const double w = 1 / (std::pow(static_cast<double>(i - c) * s.x, 2) + std::pow(static_cast<double>(j - r) * s.y, 2));
+          sum += w * static_cast<double>(v[static_cast<std::size_t>(j * 60 + i)]);
+          weight += w;
+        }
+      ASSERT_NEAR(static_cast<double>(filled.at(c, r)), sum / weight, 0.01) << c << ", " << r;
+    }
+}
+
+// A mean of nothing was marked as filled.
+TEST(Fill, AMeanOfNothingIsNoValue) {
+  std::vector<float> v(40 * 40, 7);
+  for (std::size_t r = 5; r < 35; ++r)
+    for (std::size_t c = 5; c < 35; ++c) v[r * 40 + c] = kVoid;
+  const FillResult r = fill_voids(grid_from_values(utm_frame(40, 40), v), {.small = 100000});
+  const Block b = r.grid.read(r.grid.frame().window(), Planes::ValuesAndOrigin);
+  for (std::int64_t j = 0; j < 40; ++j)
+    for (std::int64_t i = 0; i < 40; ++i) {
+      ASSERT_FLOAT_EQ(b.at(i, j), 7) << i << ", " << j;
+      ASSERT_NE(b.origin_row(j)[i], 0u);
+    }
+}
+
 TEST(Fill, SmallVoidsTakeTheMeanOfTheSmallestHalfKnownWindow) {
   std::vector<float> v(121);
   for (std::size_t i = 0; i < 121; ++i) v[i] = static_cast<float>(i);
@@ -598,7 +755,9 @@ TEST(Distance, AgreesWithItsDefinition) {
   for (unsigned seed = 1; seed <= 6; ++seed) {
     const Grid g = rough_grid(utm_frame(41, 33), seed, 3);
     const Block b = g.read({-3, -3, 47, 39});
-    const auto d = distance_to_void(b, 9);
+    std::vector<std::uint8_t> voids;
+    for (std::int64_t i = 0; i < b.window().cells(); ++i) voids.push_back(std::isnan(b.row(0)[i]));
+    const auto d = distance_to_marked(voids, b.window().cols, b.window().rows, 9);
     for (std::int64_t r = 0; r < 39; ++r)
       for (std::int64_t c = 0; c < 47; ++c) {
         double best = 9;

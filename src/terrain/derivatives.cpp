@@ -29,8 +29,9 @@ struct ScaleRun {
 // The factors that turn Horn's sums into gradients, for every cell of a row: vertical unit / (8 x ground distance).
 class ScaleField {
  public:
-  ScaleField(const Frame& frame, const GroundRuler& ruler, double vertical, const Window& w)
-      : frame_(frame), vertical_(vertical), window_(w) {
+  // `step`: cells between nodes (scale_step).
+  ScaleField(const Frame& frame, const GroundRuler& ruler, std::int64_t step, double vertical, const Window& w)
+      : frame_(frame), step_(step), vertical_(vertical), window_(w) {
     col0_ = floor_div(w.col);
     row0_ = floor_div(w.row);
     across_ = floor_div(w.col + w.cols - 1) - col0_ + 2;
@@ -42,8 +43,8 @@ class ScaleField {
     } else {
       for (std::int64_t r = 0; r < down_; ++r)
         for (std::int64_t c = 0; c < across_; ++c)
-          points.push_back(frame.centre(static_cast<double>((col0_ + c) * kScaleStep),
-                                        static_cast<double>((row0_ + r) * kScaleStep)));
+          points.push_back(frame.centre(static_cast<double>((col0_ + c) * step_),
+                                        static_cast<double>((row0_ + r) * step_)));
     }
     std::vector<GroundScale> scales(points.size());
     ruler.at(points, scales);
@@ -60,24 +61,23 @@ class ScaleField {
       return {c, window_.cols, 0, {x_[i], 0}, {y_[i], 0}};
     }
     const std::int64_t row = window_.row + r, node_row = floor_div(row) - row0_, col = window_.col + c,
-                       node_col = floor_div(col) - col0_, first = (node_col + col0_) * kScaleStep - window_.col;
-    const float v = static_cast<float>(row - (node_row + row0_) * kScaleStep) / kScaleStep;
+                       node_col = floor_div(col) - col0_, first = (node_col + col0_) * step_ - window_.col;
+    const float v = static_cast<float>(row - (node_row + row0_) * step_) / static_cast<float>(step_);
     const auto node = static_cast<std::size_t>(node_row * across_ + node_col),
                below = node + static_cast<std::size_t>(across_);
     const auto ramp = [&](const std::vector<float>& k) {
       const float k0 = k[node] + v * (k[below] - k[node]), k1 = k[node + 1] + v * (k[below + 1] - k[node + 1]);
-      return Ramp{k0, (k1 - k0) / kScaleStep};
+      return Ramp{k0, (k1 - k0) / static_cast<float>(step_)};
     };
-    return {c, std::min(window_.cols, first + kScaleStep), static_cast<std::int32_t>(c - first), ramp(x_), ramp(y_)};
+    return {c, std::min(window_.cols, first + step_), static_cast<std::int32_t>(c - first), ramp(x_), ramp(y_)};
   }
 
  private:
-  static std::int64_t floor_div(std::int64_t v) {
-    return v >= 0 ? v / kScaleStep : -((-v + kScaleStep - 1) / kScaleStep);
-  }
+  std::int64_t floor_div(std::int64_t v) const { return v >= 0 ? v / step_ : -((-v + step_ - 1) / step_); }
   float factor(double scale, double cell) const { return static_cast<float>(vertical_ / (8 * scale * cell)); }
 
   Frame frame_;
+  std::int64_t step_;
   double vertical_;
   Window window_;
   bool rows_exact_ = false;
@@ -193,7 +193,7 @@ class GradientSource final : public GridSource {
   void read(const BlockView& out) const override {
     const Window& w = out.window;
     const Block in = input_.read(w.grown(1), out.origin ? Planes::ValuesAndOrigin : Planes::Values);
-    const ScaleField scale(info_.frame, ruler_, vertical_, w);
+    const ScaleField scale(info_.frame, ruler_, scale_step_, vertical_, w);
     std::vector<float> p(static_cast<std::size_t>(w.cols)), q(p.size());
     for (std::int64_t r = 0; r < w.rows; ++r) {
       const float *above = in.row(r) + 1, *here = in.row(r + 1) + 1, *below = in.row(r + 2) + 1;
@@ -213,6 +213,7 @@ class GradientSource final : public GridSource {
   Grid input_;
   GridInfo info_;
   GroundRuler ruler_;
+  std::int64_t scale_step_ = scale_step(info_.frame);
   double vertical_;
   GradientRow row_;
   std::vector<float> parameters_;

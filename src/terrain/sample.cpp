@@ -5,6 +5,8 @@
 #include <map>
 #include <utility>
 
+#include "katoptra/grid/turn.hpp"
+
 namespace katoptra {
 namespace {
 
@@ -30,8 +32,10 @@ double value_at(const Block& b, double col, double row, bool nearest) {
 
 }  // namespace
 
-std::vector<double> sample(const Grid& grid, std::span<const Point> points, const RunOptions& options) {
+std::vector<double> sample(const Grid& given, std::span<const Point> points, const RunOptions& options) {
   constexpr std::int64_t kBlock = 256;
+  // Beside the meridian where a globe is cut the neighbours lie at its other end.
+  const Grid grid = columns_of_globe(given.frame()) > 0 ? continued_around(given, 1) : given;
   const Frame& f = grid.frame();
   std::vector<double> out(points.size(), std::nan(""));
   std::map<std::pair<std::int64_t, std::int64_t>, std::vector<std::size_t>> by_block;

@@ -24,7 +24,11 @@ LineString line_by_bearing(const Crs& crs, Point from, Angle bearing, Length len
   return {from, to};
 }
 
-Section section(const Grid& grid, const LineString& line, const SectionOptions& options) {
+Section section(const Grid& grid, const LineString& given, const SectionOptions& options) {
+  LineString line = given;
+  // From 179.5 to -179.5 is one degree, not 359.
+  if (grid.frame().crs().is_geographic())
+    for (std::size_t i = 1; i < line.size(); ++i) line[i].x -= 360 * std::round((line[i].x - line[i - 1].x) / 360);
   if (line.size() < 2)
     throw Error(ErrorCode::BadArgument, "a section needs a line of two points or more", "section",
                 "give --line, or --from with --to or --bearing and --length");

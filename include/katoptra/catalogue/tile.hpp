@@ -41,6 +41,8 @@ struct TileRecord {
   std::uint64_t bytes = 0;            // 0 when it is not known
   std::string checksum;               // a multihash in hexadecimal
   std::string superseded;             // why it should no longer be used
+  int joined = 0;                     // made by Katoptra of so many files: a product, no survey; 0 for others
+  std::string made_from;              // the name of the file that it was made from, where that is known
   std::vector<std::string> problems;  // damage, or why it could not be opened
   bool openable = true;
   // Set when its catalogue names a place that is not trusted (another host, a local file): the reason.
@@ -54,6 +56,12 @@ struct TileRecord {
   // The box around it in longitude and latitude; may count on beyond 180.
   Bounds globe_box() const;
 };
+
+// Tiles that lie beside one that was made from them, in the same place (corrected, with voids closed), are superseded by
+// it.
+void supersede_by_what_was_made(std::vector<TileRecord>& tiles);
+// Why a tile is no survey's; empty when it may be one.
+std::string why_no_survey(const TileRecord& tile);
 
 // "sheet_c1.tif", or "ground-2022/sheet_c1.tif" with its folder; for web addresses, too.
 std::string short_name(const TileRecord& tile);

@@ -39,6 +39,7 @@ struct FileFacts {
   std::vector<std::string> bands;     // names of its values where a cell has several; empty for one
   std::string band;                   // the one that was taken
   std::vector<std::string> beside;    // files beside it that were used
+  int joined = 0;                     // Katoptra made it of so many files, as it says itself; 0 for others
   bool depths_turned = false;         // its values were depths, positive down
   std::vector<std::string> problems;  // damage that the header gives away, such as tiles that lie beyond the end
 };

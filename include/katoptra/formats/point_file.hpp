@@ -38,6 +38,7 @@ struct PointFileFacts {
   std::string survey;
   std::string crs_name;
   std::vector<std::string> beside;
+  bool depths_turned = false;  // its values were depths, positive down
   std::vector<std::string> problems;
 };
 

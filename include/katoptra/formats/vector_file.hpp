@@ -26,7 +26,8 @@ std::string to_geojson(const Layer& layer);
 
 // All polygons of a file as one area. BadFile when there are none.
 Area read_area(const std::filesystem::path& path);
-// The first line of a file, in `crs`. BadFile when there is none.
-LineString read_line(const std::filesystem::path& path, const Crs& crs);
+// The line of a file, in `crs`: parts that meet end to end are one. Of several that do not meet the first is taken, and
+// `notes` is told. BadFile when there is none.
+LineString read_line(const std::filesystem::path& path, const Crs& crs, std::vector<std::string>* notes = nullptr);
 
 }  // namespace katoptra

@@ -52,6 +52,10 @@ Area parse_area(std::string_view text, std::vector<std::string>* notes = nullptr
 // is turned by whole circles until its box is nearest to it. Polygons that RFC 7946 cut at the antimeridian meet again.
 MultiPolygon told_around(const MultiPolygon& lonlat, double middle);
 
+// The same polygons told so that they lie together: halves of one that was cut at the antimeridian meet again, and its
+// longitudes count on (179 to 181). As they are when they lie nowhere nearer.
+MultiPolygon joined_across_antimeridian(const MultiPolygon& lonlat);
+
 // Polygons and lines read from outside are drawn in degrees or metres without saying so: true when every coordinate
 // lies within the range of longitudes and latitudes.
 bool looks_like_degrees(const Bounds& box);

@@ -27,7 +27,8 @@ class HeightReference {
   HeightReference() = default;  // unknown
   static HeightReference ellipsoid();
   // "EGM96", "EGM2008", "NAVD88", "MSL", "MLLW", "LAT", "chart datum", "ellipsoid", "unknown", "EPSG:5703", the WKT of
-  // a vertical system, or a name of the EPSG data set. BadArgument otherwise.
+  // a vertical system, or a name of the EPSG data set. BadArgument otherwise. "MLLW" and "LAT" are references of heights
+  // here; "EPSG:5866" is a system of depths (is_depth).
   static HeightReference parse(std::string_view text);
   static HeightReference from_epsg(int code);
   // A reference of which nothing but its name is known: equal to itself, convertible to nothing.
@@ -43,16 +44,23 @@ class HeightReference {
   const std::string& wkt() const { return wkt_; }
   // The unit that the system's own axis has.
   LengthUnit unit() const { return unit_; }
-  // True when the system itself counts downwards; values here are heights all the same.
+  // True when it was named by a system that counts downwards ("MLLW depth"): what lies in a file under that name are
+  // depths. The reference itself is always that of heights, its twin that counts upwards ("MLLW height"), and values in
+  // Katoptra are heights; readers turn them and take `as_heights`.
   bool is_depth() const { return depth_; }
+  HeightReference as_heights() const;
+  // What parse understands as this reference: "EPSG:5773", "ellipsoid", a name.
+  std::string text() const;
   bool operator==(const HeightReference& o) const { return kind_ == o.kind_ && epsg_ == o.epsg_ && name_ == o.name_; }
 
  private:
   friend class Crs;
+  friend class VerticalTransform;
   static HeightReference described(void* context, const void* system);
   enum class Kind { Unknown, Ellipsoid, System };
   Kind kind_ = Kind::Unknown;
   std::string name_ = "unknown", wkt_;
+  std::string told_wkt_;  // the system that it was named by, where that counts downwards
   int epsg_ = 0;
   LengthUnit unit_ = LengthUnit::Metre;
   bool depth_ = false;
@@ -132,8 +140,10 @@ class Transform {
 // "9.1.1": the PROJ that coordinates go through, for records.
 std::string proj_version();
 
-// Outlines carried into another CRS, with points added on long edges so that they keep their shape
-// (no edge is longer than 1/32 of the outline's larger side). Longitudes go on counting across the antimeridian.
+// Outlines carried into another CRS, with points added on long edges so that they keep their shape: no edge is longer
+// than 1/32 of the outline's larger side, and none is off by more than a millionth of its size (but where that takes more
+// than 64 pieces each). Longitudes go on counting across the antimeridian; an outline around a pole spans 360 degrees and
+// reaches up to the pole.
 MultiPolygon transformed(const MultiPolygon& shape, const Transform& transform);
 // The box around a box carried into another CRS. Around a pole it has all longitudes; across the antimeridian it goes
 // on counting (179 to 181).
@@ -149,6 +159,10 @@ class GroundRuler {
   explicit GroundRuler(const Crs& crs);
   GroundScale at(Point p) const;
   void at(std::span<const Point> points, std::span<GroundScale> out) const;
+  // Square metres of ground in one square unit of x and y, on skewed projections, too.
+  void areas(std::span<const Point> points, std::span<double> out) const;
+  // Square metres between two parallels (degrees) in one degree of longitude, exactly.
+  double zone(double south, double north) const;
   // Length of the straight line between two near points: the scale at the middle is taken for all of it (error below
   // 1e-6 for steps under 10 km in UTM).
   Length distance(Point a, Point b) const;

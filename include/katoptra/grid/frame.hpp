@@ -95,6 +95,11 @@ struct GroundSpacing {
 };
 GroundSpacing ground_spacing(const Frame& frame);
 
+// The largest power of two up to 256 cells over which ground scales and areas of a projected frame may be interpolated
+// with an error below kScaleError; 1 where the projection bends too much for any, or has a rim inside the frame.
+inline constexpr double kScaleError = 1e-6;
+std::int64_t scale_step(const Frame& frame);
+
 // A cell edge in the frame's CRS that is `length` on the ground at `at`; square in the unit of the CRS for projected
 // systems.
 CellSize cell_for(const Crs& crs, Length length, Point at);

@@ -162,7 +162,8 @@ Grid scaled(const Grid& grid, double factor, double offset, const std::function<
 Grid with_void(const Grid& grid, double value);
 // Depths, positive down, as heights: integers stay integers. Noted.
 Grid depths_as_heights(const Grid& grid);
-// Heights in another unit of length, exactly by definition of the units.
+// Heights in another unit of length, exactly by definition of the units. Where the source did not say its unit, metres
+// are taken for granted, and a note says so: nothing is relabelled in silence.
 Grid in_unit(const Grid& grid, LengthUnit unit);
 
 // Reads a whole grid in bands of full rows, in parallel, and hands them on in order, one at a time.

@@ -11,6 +11,11 @@ Grid mirrored(const Grid& grid, GridInfo info, bool rows, bool cols);
 // The grid begins with its column `by`, and its first `by` columns come last.
 Grid rolled(const Grid& grid, GridInfo info, std::int64_t by);
 
+// How many columns go around the whole globe; 0 when the frame is not one, to a thousandth of a cell.
+std::int64_t columns_of_globe(const Frame& frame);
+// A whole globe with `by` more columns on either side: those of its other end. BadArgument when it is not one.
+Grid continued_around(const Grid& grid, std::int64_t by);
+
 // The same grid of longitudes and latitudes, told `turns` times 360 degrees further east.
 Grid turned_around(const Grid& grid, int turns);
 // A grid of longitudes and latitudes told so that its middle is within half a turn of `longitude`; a grid around the

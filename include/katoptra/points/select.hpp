@@ -63,6 +63,8 @@ PointCloud reprojected(const PointCloud& cloud, const Crs& crs);
 // Heights above another reference, through PROJ's grids as for grids; in another unit.
 PointCloud to_heights(const PointCloud& cloud, const HeightReference& to);
 PointCloud in_unit(const PointCloud& cloud, LengthUnit unit);
+// Depths, positive down, as heights; noted.
+PointCloud depths_as_heights(const PointCloud& cloud);
 // `by` is added to all heights; `to` is what they are above then.
 PointCloud shifted_heights(const PointCloud& cloud, Length by, const HeightReference& to);
 // A separation surface, in its own unit of length and CRS, is added (bilinear); points where it has no value are left

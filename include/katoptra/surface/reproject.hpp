@@ -4,8 +4,9 @@
 //   Grid flat = reproject(dem, f);                       // cubic for surfaces
 //
 // Methods. Cubic (Keys 1981, a = -1/2) is the default: it keeps slopes smooth, so a hillshade of the result shows the
-// land. Bilinear never overshoots. Mean takes the area-weighted mean of all cells under the new cell and is right when
-// cells become much larger. Nearest keeps values untouched and is for codes and directions: on heights it repeats and
+// land. Bilinear never overshoots. Mean takes the mean of all cells under the new cell, weighed by how much of it
+// they cover, over the footprint that this cell has (turned, across the antimeridian, around a pole), and is right when
+// cells become much larger; a new cell of which less than half has values is a void. Nearest keeps values untouched and is for codes and directions: on heights it repeats and
 // drops rows, which a hillshade shows as stripes. Automatic takes cubic, or mean when a new cell is wider than
 // kMeanFrom old ones; codes and directions are always taken by nearest.
 //
@@ -49,11 +50,12 @@ using CellEdge = std::variant<Length, Angle>;
 CellEdge parse_cell_edge(std::string_view text, std::optional<LengthUnit> bare = std::nullopt);
 
 struct FrameOptions {
-  std::optional<CellEdge> cell;  // default: near the source's own spacing, a round number
+  // Default: the source's own lattice where the CRS stays, else a round number near its spacing.
+  std::optional<CellEdge> cell;
   const Area* area = nullptr;    // default: all of the source
 };
-// A frame in `crs` over a source frame (or an area), its lines at whole multiples of the cell. BadArgument for a cell
-// in degrees when the CRS is not geographic.
+// A frame in `crs` over a source frame (or an area), its lines at whole multiples of the cell unless it keeps the source's
+// lattice. BadArgument for a cell in degrees when the CRS is not geographic.
 Frame frame_for(const Frame& source, const Crs& crs, const FrameOptions& options = {});
 
 // For tests and curious people: output cells (columns and rows) become the exact source cells their centres lie in
