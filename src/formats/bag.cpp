@@ -46,15 +46,11 @@ class Id {
   herr_t (*close_)(hid_t) = nullptr;
 };
 
-struct Quiet {
-  Quiet() { H5Eset_auto2(H5E_DEFAULT, nullptr, nullptr); }
-};
 
 class BagFile {
  public:
   explicit BagFile(const Located& file) : name_(file.bytes->name()), path_(file.path), state_(file.path) {
     std::lock_guard lock(container_lock());
-    static const Quiet quiet;
     Id access(H5Pcreate(H5P_FILE_ACCESS), H5Pclose);
     if (file.path.empty()) {
       std::vector<std::uint8_t> memory = container_bytes(file);
@@ -281,6 +277,8 @@ std::int64_t chunk_rows(const Id& plane) {
 }
 
 }  // namespace
+
+void keep_containers_quiet() { H5Eset_auto2(H5E_DEFAULT, nullptr, nullptr); }
 
 bool is_hdf5(std::span<const std::uint8_t> head) {
   return head.size() >= 8 && std::memcmp(head.data(), "\211HDF\r\n\032\n", 8) == 0;

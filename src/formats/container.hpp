@@ -21,8 +21,12 @@ inline std::vector<std::uint8_t> container_bytes(const Located& file) {
   return memory;
 }
 
+// HDF5 prints what it stumbles over, thread by thread, until each is told not to: a library of ours never prints.
+void keep_containers_quiet();
 inline std::mutex& container_lock() {
   static std::mutex mutex;
+  thread_local const bool quiet = (keep_containers_quiet(), true);
+  static_cast<void>(quiet);
   return mutex;
 }
 }  // namespace katoptra

@@ -33,7 +33,8 @@ struct Header {
   bool big_endian = false;
   enum class Layout { Bil, Bip, Bsq } layout = Layout::Bil;
   std::int64_t bands = 1;
-  std::uint64_t skip = 0, row_bytes = 0, band_gap = 0;  // row_bytes: from a row (of all bands) to the next
+  // From a row (of all bands) to the next; and, where bands follow one another in a row, from one of them to the next.
+  std::uint64_t skip = 0, row_bytes = 0, band_row_bytes = 0, band_gap = 0;
 };
 
 class HeaderReader {
@@ -135,10 +136,19 @@ Header read_header(const std::string& text, const std::string& file) {
   out.band_gap = static_cast<std::uint64_t>(h.count("bandgapbytes", 0, kFar));
   const auto band_row =
       static_cast<std::uint64_t>(out.lattice.cols) * static_cast<std::uint64_t>(bytes_per_sample(out.rule.type));
-  const auto all_bands =
-      static_cast<double>(band_row) * (out.layout == Header::Layout::Bsq ? 1 : static_cast<double>(out.bands));
-  out.row_bytes = static_cast<std::uint64_t>(h.count("totalrowbytes", all_bands, kFar));
-  if (out.row_bytes < band_row) out.row_bytes = band_row;
+  // A length that is shorter than what it must hold would make rows of one another; zero says nothing.
+  const auto length = [&](const char* key, std::uint64_t needed) {
+    const auto told = static_cast<std::uint64_t>(h.count(key, 0, kFar));
+    if (told != 0 && told < needed)
+      throw Error(ErrorCode::BadFile, fmt::format("its header gives {} = {}, and {} bytes are needed", key, told, needed),
+                  file, "mend the .hdr file");
+    return std::max(told, needed);
+  };
+  const auto bands = static_cast<std::uint64_t>(out.bands);
+  out.band_row_bytes = out.layout == Header::Layout::Bip ? band_row : length("bandrowbytes", band_row);
+  out.row_bytes = length("totalrowbytes", out.layout == Header::Layout::Bsq   ? out.band_row_bytes
+                                          : out.layout == Header::Layout::Bip ? band_row * bands
+                                                                              : out.band_row_bytes * bands);
   return out;
 }
 
@@ -149,8 +159,7 @@ class Rows {
 
   // Where a row of the band begins.
   std::uint64_t place(std::int64_t row) const {
-    const auto r = static_cast<std::uint64_t>(row), size = sample_bytes(),
-               cols = static_cast<std::uint64_t>(h_.lattice.cols);
+    const auto r = static_cast<std::uint64_t>(row), size = sample_bytes();
     switch (h_.layout) {
       case Header::Layout::Bip:
         return h_.skip + r * h_.row_bytes + band_ * size;
@@ -160,7 +169,7 @@ class Rows {
       case Header::Layout::Bil:
         break;
     }
-    return h_.skip + r * h_.row_bytes + band_ * cols * size;
+    return h_.skip + r * h_.row_bytes + band_ * h_.band_row_bytes;
   }
   std::uint64_t end() const { return place(h_.lattice.rows - 1) + span(); }
 

@@ -1,5 +1,8 @@
 #include "geokeys.hpp"
 
+#include <algorithm>
+#include <array>
+#include <cmath>
 #include <fmt/format.h>
 #include <geo_normalize.h>
 #include <geo_simpletags.h>
@@ -9,6 +12,9 @@
 
 #include "katoptra/base/error.hpp"
 
+#include "geo/conversion.hpp"
+#include "geo_rows.hpp"
+
 namespace katoptra::tiff {
 namespace {
 
@@ -16,6 +22,7 @@ constexpr int kDirectory = 34735, kDoubles = 34736, kText = 34737;
 constexpr unsigned short kUserDefined = 32767;
 // Values of the model type and raster type keys.
 constexpr int kProjected = 1, kGeographic = 2, kIsArea = 1, kIsPoint = 2;
+constexpr int kToWgs84 = 2062;
 
 struct Free {
   void operator()(GTIF* g) const { GTIFFree(g); }
@@ -56,12 +63,96 @@ std::string text_key(GTIF* g, geokey_t key) {
   return s;
 }
 
+std::vector<double> double_keys(GTIF* g, int key) {
+  int size = 0;
+  tagtype_t type = TYPE_UNKNOWN;
+  const int n = GTIFKeyInfo(g, static_cast<geokey_t>(key), &size, &type);
+  if (n <= 0 || n > 16 || type != TYPE_DOUBLE) return {};
+  std::vector<double> v(static_cast<std::size_t>(n));
+  return GTIFKeyGetDOUBLE(g, static_cast<geokey_t>(key), v.data(), 0, n) == n ? v : std::vector<double>();
+}
+std::optional<double> double_key(GTIF* g, int key) {
+  const auto v = double_keys(g, key);
+  return v.empty() || !std::isfinite(v[0]) ? std::nullopt : std::optional(v[0]);
+}
+
+// Metres in one unit of the projected coordinates.
+double linear_unit(GTIF* g) {
+  switch (short_key(g, ProjLinearUnitsGeoKey)) {
+    case 0:
+    case 9001:
+      return 1;
+    case 9002:
+      return 0.3048;
+    case 9003:
+      return 1200.0 / 3937.0;
+    case 9036:
+      return 1000;
+    case kUserDefined:
+      return double_key(g, ProjLinearUnitSizeGeoKey).value_or(0);
+    default:
+      return 0;  // for the library to know
+  }
+}
+
+// The geographic system by its code, or by its ellipsoid, meridian and shift.
+Crs geodetic_by_keys(GTIF* g) {
+  const int code = short_key(g, GeographicTypeGeoKey);
+  if (code > 0 && code != kUserDefined) return Crs::parse(fmt::format("EPSG:{}", code));
+  const auto a = double_key(g, GeogSemiMajorAxisGeoKey), b = double_key(g, GeogSemiMinorAxisGeoKey),
+             rf = double_key(g, GeogInvFlatteningGeoKey);
+  const int datum = short_key(g, GeogGeodeticDatumGeoKey);
+  if (!a || !(*a > 0) || (datum > 0 && datum != kUserDefined)) return {};
+  std::string text = fmt::format("+proj=longlat +a={:.17g}", *a);
+  text += rf && *rf > 0 ? fmt::format(" +rf={:.17g}", *rf) : fmt::format(" +b={:.17g}", b && *b > 0 ? *b : *a);
+  if (const auto pm = double_key(g, GeogPrimeMeridianLongGeoKey); pm && *pm != 0) text += fmt::format(" +pm={:.17g}", *pm);
+  if (const auto shift = double_keys(g, kToWgs84); shift.size() == 3 || shift.size() == 7) {
+    text += " +towgs84=";
+    for (std::size_t i = 0; i < shift.size(); ++i) text += fmt::format("{}{:.17g}", i ? "," : "", shift[i]);
+  }
+  return Crs::parse(text + " +type=crs");
+}
+
+// A system told by its parts, when these are among the rows that are known here and in the usual units; none otherwise.
+Crs by_keys(GTIF* g, int model) {
+  const int angular = short_key(g, GeogAngularUnitsGeoKey), projection = short_key(g, ProjectionGeoKey);
+  if (angular != 0 && angular != 9102) return {};
+  const Crs geodetic = geodetic_by_keys(g);
+  if (!geodetic || model == kGeographic) return geodetic;
+  const double unit = linear_unit(g);
+  if (!(unit > 0) || (projection > 0 && projection != kUserDefined)) return {};
+  const int method = short_key(g, ProjCoordTransGeoKey);
+  for (const ProjectionRow& row : projection_rows()) {
+    if (row.transformation != method || !row.takes(double_key(g, ProjStdParallel1GeoKey).has_value())) continue;
+    std::string text = std::string("+proj=") + row.proj;
+    for (const ProjectionParameter& p : row.parameters) {
+      std::optional<double> v = double_key(g, p.key);
+      for (std::size_t i = 0; !v && i < p.others.size(); ++i)
+        if (p.others[i] != 0) v = double_key(g, p.others[i]);
+      const double value = v.value_or(p.otherwise) * (p.is_length ? unit : 1);
+      text += fmt::format(" +{}={:.17g}", p.proj, value);
+    }
+    if (row.is_polar) {
+      // The latitude is that of true scale; at the pole itself the scale factor says it.
+      const double latitude = double_key(g, ProjNatOriginLatGeoKey).value_or(90);
+      text += fmt::format(" +lat_0={}", latitude < 0 ? -90 : 90);
+      if (std::abs(std::abs(latitude) - 90) > 1e-9) text += fmt::format(" +lat_ts={:.17g}", latitude);
+    }
+    text += unit == 1 ? " +units=m" : unit == 1000 ? " +units=km" : fmt::format(" +to_meter={:.17g}", unit);
+    if (std::abs(unit - 0.3048) < 1e-12) text += " +units=ft";
+    if (std::abs(unit - 1200.0 / 3937.0) < 1e-12) text += " +units=us-ft";
+    return over_geodetic(Crs::parse(text + " +ellps=GRS80 +type=crs"), geodetic);
+  }
+  return {};
+}
+
 Crs horizontal(GTIF* g, GeoFacts& facts) {
   const int model = short_key(g, GTModelTypeGeoKey);
   const int code = short_key(g, model == kGeographic ? GeographicTypeGeoKey : ProjectedCSTypeGeoKey);
   try {
     if (code > 0 && code != kUserDefined) return Crs::parse(fmt::format("EPSG:{}", code));
     if (model == 0 && facts.crs_name.empty()) return {};
+    if (const Crs own = by_keys(g, model); own) return own;
     GTIFDefn defn;
     if (!GTIFGetDefn(g, &defn)) return {};
     char* text = GTIFGetProj4Defn(&defn);
@@ -130,7 +221,67 @@ GeoFacts read_geo_tags(const GeoTags& tags) {
   return facts;
 }
 
-GeoTags write_geo_tags(const Crs& crs, const Quantity& quantity) {
+namespace {
+
+// A system without a code by its parts; false when GeoTIFF has no terms for it, and then nothing is said.
+bool write_parts(GTIF* g, const Crs& crs) {
+  auto set_short = [&](int key, int value) {
+    GTIFKeySet(g, static_cast<geokey_t>(key), TYPE_SHORT, 1, static_cast<unsigned short>(value));
+  };
+  auto set_doubles = [&](int key, std::vector<double> v) {
+    if (v.size() == 1)
+      GTIFKeySet(g, static_cast<geokey_t>(key), TYPE_DOUBLE, 1, v[0]);
+    else
+      GTIFKeySet(g, static_cast<geokey_t>(key), TYPE_DOUBLE, static_cast<int>(v.size()), v.data());
+  };
+  const Conversion c = conversion_of(crs);
+  const ProjectionRow* row = nullptr;
+  for (const ProjectionRow& r : projection_rows())
+    if (r.is_of(c)) row = &r;
+  if (!crs.is_geographic() && !row) return false;
+  const Crs geodetic = crs.geodetic();
+  const DatumFacts d = datum_of(crs);
+  set_short(GTModelTypeGeoKey, crs.is_geographic() ? kGeographic : kProjected);
+  if (geodetic.epsg() > 0 && geodetic.epsg() < kUserDefined && d.to_wgs84.empty()) {
+    set_short(GeographicTypeGeoKey, geodetic.epsg());
+  } else {
+    set_short(GeographicTypeGeoKey, kUserDefined);
+    set_short(GeogGeodeticDatumGeoKey, kUserDefined);
+    set_short(GeogEllipsoidGeoKey, kUserDefined);
+    set_doubles(GeogSemiMajorAxisGeoKey, {d.semi_major});
+    if (d.inverse_flattening > 0)
+      set_doubles(GeogInvFlatteningGeoKey, {d.inverse_flattening});
+    else
+      set_doubles(GeogSemiMinorAxisGeoKey, {d.semi_major});
+    if (d.prime_meridian != 0) {
+      set_short(GeogPrimeMeridianGeoKey, kUserDefined);
+      set_doubles(GeogPrimeMeridianLongGeoKey, {d.prime_meridian});
+    }
+    if (d.to_wgs84.size() == 3 || d.to_wgs84.size() == 7) set_doubles(kToWgs84, d.to_wgs84);
+    const std::string name = geodetic.name();
+    GTIFKeySet(g, GeogCitationGeoKey, TYPE_ASCII, static_cast<int>(name.size()), name.c_str());
+  }
+  set_short(GeogAngularUnitsGeoKey, 9102);
+  if (!row) return true;
+  set_short(ProjectedCSTypeGeoKey, kUserDefined);
+  set_short(ProjectionGeoKey, kUserDefined);
+  set_short(ProjCoordTransGeoKey, row->transformation);
+  const double unit = crs.unit_factor();
+  const int code = unit == 1                                    ? 9001
+                   : std::abs(unit - 0.3048) < 1e-12            ? 9002
+                   : std::abs(unit - 1200.0 / 3937.0) < 1e-12 ? 9003
+                   : unit == 1000                               ? 9036
+                                                                : kUserDefined;
+  set_short(ProjLinearUnitsGeoKey, code);
+  if (code == kUserDefined) set_doubles(ProjLinearUnitSizeGeoKey, {unit});
+  for (const ConversionParameter& p : c.parameters)
+    if (const int key = row->key_of(p)) set_doubles(key, {p.is_length ? p.value / unit : p.value});
+  return true;
+}
+
+}  // namespace
+
+static GeoTags tags_of(const Crs& crs, const Quantity& quantity) {
   GeoTags out;
   std::unique_ptr<ST_TIFF, Free> st(ST_Create());
   std::unique_ptr<GTIF, Free> g = open_keys(st.get());
@@ -144,8 +295,8 @@ GeoTags write_geo_tags(const Crs& crs, const Quantity& quantity) {
     if (crs.epsg() > 0 && crs.epsg() < 65535) {
       set_short(GTModelTypeGeoKey, crs.is_geographic() ? kGeographic : kProjected);
       set_short(crs.is_geographic() ? GeographicTypeGeoKey : ProjectedCSTypeGeoKey, crs.epsg());
-    } else {
-      GTIFSetFromProj4(g.get(), crs.proj_string().c_str());
+    } else if (!write_parts(g.get(), crs)) {
+      out.complete = false;
     }
     set_text(GTCitationGeoKey, crs.name());
   }
@@ -154,7 +305,7 @@ GeoTags write_geo_tags(const Crs& crs, const Quantity& quantity) {
     const HeightReference& h = quantity.heights;
     if (h.is_ellipsoid())
       set_short(VerticalCSTypeGeoKey, 5030);
-    else if (h.epsg() > 0)
+    else if (h.epsg() > 0 && h.epsg() < 65535)
       set_short(VerticalCSTypeGeoKey, h.epsg());
     if (h.known()) set_text(VerticalCitationGeoKey, h.name());
     if (quantity.unit_known) set_short(VerticalUnitsGeoKey, code_of(quantity.unit));
@@ -169,6 +320,14 @@ GeoTags write_geo_tags(const Crs& crs, const Quantity& quantity) {
   if (ST_GetKey(st.get(), kText, &count, &type, &data))
     out.text.assign(static_cast<char*>(data), static_cast<std::size_t>(count));
   return out;
+}
+
+GeoTags write_geo_tags(const Crs& crs, const Quantity& quantity, const Bounds& where) {
+  GeoTags tags = tags_of(crs, quantity);
+  if (!crs || (tags.complete && means_the_same(crs, read_geo_tags(tags).crs, where))) return tags;
+  tags = tags_of({}, quantity);
+  tags.complete = false;
+  return tags;
 }
 
 }  // namespace katoptra::tiff

@@ -13,6 +13,7 @@ struct GeoTags {
   std::vector<std::uint16_t> directory;  // 34735
   std::vector<double> doubles;           // 34736
   std::string text;                      // 34737
+  bool complete = true;                  // false: GeoTIFF has no terms for the CRS, and it is not in them
 };
 
 struct GeoFacts {
@@ -25,6 +26,8 @@ struct GeoFacts {
 };
 
 GeoFacts read_geo_tags(const GeoTags& tags);
-GeoTags write_geo_tags(const Crs& crs, const Quantity& quantity);
+// What is written is read back and compared at places of `where` (in the CRS): a system that does not come back the same
+// is left out, and the tags are not complete.
+GeoTags write_geo_tags(const Crs& crs, const Quantity& quantity, const Bounds& where);
 
 }  // namespace katoptra::tiff

@@ -9,6 +9,7 @@
 #include <map>
 #include <mutex>
 #include <optional>
+#include <cstring>
 #include <spawn.h>
 #include <sys/mman.h>
 #include <sys/resource.h>
@@ -22,6 +23,7 @@
 
 #include "container.hpp"
 #include "descriptor.hpp"
+#include "readers.hpp"
 
 extern char** environ;
 

@@ -304,7 +304,9 @@ void write_references(Header& h, const PointInfo& info, std::vector<std::string>
     h.records.push_back({"LASF_Projection", 2112, bytes_of(wkt.c_str(), wkt.size() + 1)});
     if (in_wkt || (!heights.known() && !info.quantity.unit_known)) return;
   }
-  const tiff::GeoTags tags = tiff::write_geo_tags(info.crs, info.quantity);
+  const tiff::GeoTags tags = tiff::write_geo_tags(info.crs, info.quantity, info.bounds);
+  if (!tags.complete && !new_kind)
+    notes.push_back("point formats below 6 have no terms for its CRS, which was left out: take format 6 or above");
   h.records.push_back({"LASF_Projection", 34735, bytes_of(tags.directory.data(), 2 * tags.directory.size())});
   if (!tags.doubles.empty())
     h.records.push_back({"LASF_Projection", 34736, bytes_of(tags.doubles.data(), 8 * tags.doubles.size())});

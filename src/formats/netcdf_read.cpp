@@ -13,6 +13,7 @@
 #include "katoptra/base/error.hpp"
 
 #include "base/text.hpp"
+#include "cf_mapping.hpp"
 #include "container.hpp"
 #include "descriptor.hpp"
 #include "guard.hpp"
@@ -124,6 +125,36 @@ class Reader {
     if (nc_get_att_double(nc_, variable, key, &v) != NC_NOERR) return std::nullopt;
     return v;
   }
+  std::vector<double> numbers(int variable, const char* key) const {
+    nc_type type = NC_NAT;
+    std::size_t n = 0;
+    if (nc_inq_att(nc_, variable, key, &type, &n) != NC_NOERR || n > 16 || type == NC_CHAR || type == NC_STRING)
+      return {};
+    std::vector<double> v(n);
+    if (n > 0 && nc_get_att_double(nc_, variable, key, v.data()) != NC_NOERR) return {};
+    return v;
+  }
+  // The value that the library itself puts where nothing was written; nothing for bytes, or where that was switched off.
+  std::optional<double> default_hole(const Variable& v) const {
+    int off = 0;
+    if (nc_inq_var_fill(nc_, v.id, &off, nullptr) == NC_NOERR && off) return std::nullopt;
+    switch (v.type) {
+      case NC_SHORT:
+        return NC_FILL_SHORT;
+      case NC_USHORT:
+        return NC_FILL_USHORT;
+      case NC_INT:
+        return NC_FILL_INT;
+      case NC_UINT:
+        return NC_FILL_UINT;
+      case NC_FLOAT:
+        return static_cast<double>(NC_FILL_FLOAT);
+      case NC_DOUBLE:
+        return NC_FILL_DOUBLE;
+      default:
+        return std::nullopt;
+    }
+  }
   std::size_t length(int dim) const {
     std::size_t n = 0;
     file_.expect(nc_inq_dimlen(nc_, dim, &n), "its dimensions are damaged");
@@ -199,6 +230,7 @@ struct Candidate {
   const Variable* x = nullptr;
   const Variable* y = nullptr;
   bool x_first = false;
+  std::size_t step = 0;  // the number from 1 among those along its other dimensions; 0: the first, as nobody asked
 };
 std::optional<Candidate> candidate(const Reader& r, const Variable& v) {
   if (v.dims.size() < 2 || v.dims.size() > 8 || !sample_type(v.type)) return std::nullopt;
@@ -206,10 +238,10 @@ std::optional<Candidate> candidate(const Reader& r, const Variable& v) {
   const Variable* b = r.coordinate(v.dims[v.dims.size() - 1]);
   if (!a || !b) return std::nullopt;
   const Axis first = axis_of(r, *a), second = axis_of(r, *b);
-  if (first == Axis::Y && second != Axis::Y) return Candidate{&v, b, a, false};
-  if (first == Axis::X && second != Axis::X) return Candidate{&v, a, b, true};
-  if (first == Axis::None && second == Axis::X) return Candidate{&v, b, a, false};
-  if (first == Axis::None && second == Axis::Y) return Candidate{&v, a, b, true};
+  if (first == Axis::Y && second != Axis::Y) return Candidate{&v, b, a, false, 0};
+  if (first == Axis::X && second != Axis::X) return Candidate{&v, a, b, true, 0};
+  if (first == Axis::None && second == Axis::X) return Candidate{&v, b, a, false, 0};
+  if (first == Axis::None && second == Axis::Y) return Candidate{&v, a, b, true, 0};
   return std::nullopt;
 }
 
@@ -226,6 +258,75 @@ int likeness(const Reader& r, const Variable& v) {
   return standard.empty() ? 1 : 0;
 }
 
+// How many grids a variable holds, along the dimensions before its last two.
+std::size_t steps_in(const Reader& r, const Variable& v) {
+  std::size_t n = 1;
+  for (std::size_t d = 0; d + 2 < v.dims.size(); ++d) {
+    const std::size_t length = r.length(v.dims[d]);
+    n = length == 0 || n > (std::size_t{1} << 40) / length ? 0 : n * length;
+  }
+  return n;
+}
+
+// The number along each of these dimensions, from 0, of grid `step` (from 1; 0: the first), the last one running fastest.
+std::vector<std::size_t> steps_of(const Reader& r, const Variable& v, std::size_t step) {
+  std::vector<std::size_t> out(v.dims.size() - 2, 0);
+  std::size_t rest = step > 0 ? step - 1 : 0;
+  for (std::size_t d = out.size(); d-- > 0;) {
+    const std::size_t n = std::max<std::size_t>(1, r.length(v.dims[d]));
+    out[d] = rest % n;
+    rest /= n;
+  }
+  return out;
+}
+
+// What the file itself calls possible, as values; anything else is a void.
+struct ValidRange {
+  double low = -std::numeric_limits<double>::infinity(), high = std::numeric_limits<double>::infinity();
+  bool given() const { return std::isfinite(low) || std::isfinite(high); }
+};
+ValidRange valid_range(const Reader& r, const Variable& v, const SampleRule& rule) {
+  ValidRange out;
+  if (const auto both = r.numbers(v.id, "valid_range"); both.size() == 2) {
+    out.low = both[0];
+    out.high = both[1];
+  } else {
+    if (const auto low = r.number(v.id, "valid_min")) out.low = *low;
+    if (const auto high = r.number(v.id, "valid_max")) out.high = *high;
+  }
+  // It is told in the samples of the file.
+  if (rule.is_scaled()) {
+    out.low = out.low * rule.scale + rule.offset;
+    out.high = out.high * rule.scale + rule.offset;
+    if (out.low > out.high) std::swap(out.low, out.high);
+  }
+  // Values are kept as 32-bit floats: what is printed as the limit itself lies inside.
+  const double slack = 1e-6 * std::max(std::abs(out.low), std::abs(out.high));
+  if (std::isfinite(out.low)) out.low -= std::isfinite(slack) ? slack : 0;
+  if (std::isfinite(out.high)) out.high += std::isfinite(slack) ? slack : 0;
+  return out;
+}
+
+class RangeSource final : public GridSource {
+ public:
+  RangeSource(Grid input, ValidRange range) : input_(std::move(input)), range_(range) {}
+  const GridInfo& info() const override { return input_.info(); }
+  void read(const BlockView& out) const override {
+    input_.read_into(out);
+    for (std::int64_t r = 0; r < out.window.rows; ++r)
+      for (std::int64_t c = 0; c < out.window.cols; ++c) {
+        const double z = static_cast<double>(out.row(r)[c]);
+        if (z >= range_.low && z <= range_.high) continue;
+        out.row(r)[c] = kVoid;
+        if (out.origin) out.origin_row(r)[c] = 0;
+      }
+  }
+
+ private:
+  Grid input_;
+  ValidRange range_;
+};
+
 Candidate choose(const Reader& r, const OpenOptions& options, const NcFile& file, FileFacts& facts) {
   std::vector<Candidate> all;
   for (const Variable& v : r.variables())
@@ -238,20 +339,34 @@ Candidate choose(const Reader& r, const OpenOptions& options, const NcFile& file
     if (all.size() > 1) facts.bands.push_back(c.variable->name);
     names += (names.empty() ? "" : ", ") + c.variable->name;
   }
-  const Candidate* best = &all[0];
+  Candidate best = all[0];
+  for (const Candidate& c : all)
+    if (likeness(r, *c.variable) > likeness(r, *best.variable)) best = c;
   if (!options.band.empty()) {
-    best = nullptr;
+    // A name, a name and a number ("height:3"), or the number of a step of the variable that would be taken anyway.
+    const auto colon = options.band.rfind(':');
+    const auto number = parse_number(colon == options.band.npos ? options.band : options.band.substr(colon + 1));
+    const std::string wanted = !number ? options.band : colon == options.band.npos ? "" : options.band.substr(0, colon);
+    bool found = wanted.empty();
     for (const Candidate& c : all)
-      if (c.variable->name == options.band) best = &c;
-    if (!best)
+      if (c.variable->name == options.band || (!wanted.empty() && c.variable->name == wanted)) {
+        best = c;
+        found = true;
+        if (c.variable->name == options.band) break;
+      }
+    const std::size_t steps = steps_in(r, *best.variable);
+    if (!found)
       throw Error(ErrorCode::BadArgument, fmt::format("has no grid '{}'", options.band), file.name(),
                   "it has " + names);
-  } else {
-    for (const Candidate& c : all)
-      if (likeness(r, *c.variable) > likeness(r, *best->variable)) best = &c;
+    if (number && best.variable->name != options.band) {
+      if (!(*number >= 1 && *number <= static_cast<double>(steps) && *number == std::floor(*number)))
+        throw Error(ErrorCode::BadArgument, fmt::format("has no number {:g} of '{}'", *number, best.variable->name),
+                    file.name(), fmt::format("it has {}, numbered from 1", steps));
+      best.step = static_cast<std::size_t>(*number);
+    }
   }
-  facts.band = best->variable->name;
-  return *best;
+  facts.band = best.variable->name + (best.step > 0 ? fmt::format(":{}", best.step) : "");
+  return best;
 }
 
 struct Run {
@@ -276,66 +391,73 @@ Run even_steps(const std::vector<double>& v, nc_type type, const std::string& na
   return {v.front(), step};
 }
 
-// A projection from the attributes of a grid mapping, for files without WKT.
-std::string proj_text(const Reader& r, int v) {
-  static const std::map<std::string, std::string> kMethods = {{"transverse_mercator", "tmerc"},
-                                                              {"mercator", "merc"},
-                                                              {"lambert_conformal_conic", "lcc"},
-                                                              {"albers_conical_equal_area", "aea"},
-                                                              {"lambert_azimuthal_equal_area", "laea"},
-                                                              {"polar_stereographic", "stere"},
-                                                              {"stereographic", "stere"},
-                                                              {"latitude_longitude", "longlat"}};
-  static const std::pair<const char*, const char*> kParameters[] = {{"longitude_of_central_meridian", "lon_0"},
-                                                                    {"longitude_of_projection_origin", "lon_0"},
-                                                                    {"straight_vertical_longitude_from_pole", "lon_0"},
-                                                                    {"latitude_of_projection_origin", "lat_0"},
-                                                                    {"scale_factor_at_central_meridian", "k_0"},
-                                                                    {"scale_factor_at_projection_origin", "k_0"},
-                                                                    {"false_easting", "x_0"},
-                                                                    {"false_northing", "y_0"},
-                                                                    {"semi_major_axis", "a"},
-                                                                    {"inverse_flattening", "rf"}};
-  const std::string name = r.text(v, "grid_mapping_name");
-  const auto method = kMethods.find(name);
-  if (method == kMethods.end()) return {};
-  std::string text = "+proj=" + method->second;
-  bool axis = false;
-  for (const auto& [key, parameter] : kParameters)
-    if (const auto value = r.number(v, key)) {
-      text += fmt::format(" +{}={:.17g}", parameter, *value);
-      axis = axis || std::string(key) == "semi_major_axis";
-    }
-  if (const auto parallel = r.number(v, "standard_parallel"))
-    text += fmt::format(" +{}={:.17g}", name == "lambert_conformal_conic" ? "lat_1" : "lat_ts", *parallel);
-  if (!axis) text += " +datum=WGS84";
-  return text + " +type=crs";
+std::optional<LengthUnit> unit_from(const std::string& text) {
+  const std::string t = lower_case(text);
+  for (const char* m : {"m", "meter", "meters", "metre", "metres"})
+    if (t == m) return LengthUnit::Metre;
+  for (const char* f : {"ft", "foot", "feet", "international_foot"})
+    if (t == f) return LengthUnit::Foot;
+  for (const char* f : {"us_survey_foot", "us_survey_feet", "ftus"})
+    if (t == f) return LengthUnit::UsFoot;
+  return std::nullopt;
 }
 
 struct References {
   Crs crs;
+  double scale = 1;  // what coordinates are multiplied with to be those of the CRS
   std::string name;
   HeightReference heights;
   std::vector<std::string> notes;
 };
+// Metres in one unit of a projected coordinate.
+std::optional<double> metres_of_coordinate(const std::string& text) {
+  const std::string t = lower_case(text);
+  if (const auto unit = unit_from(t)) return metres_per(*unit);
+  for (const auto& [name, metres] : {std::pair{"km", 1e3}, {"kilometer", 1e3}, {"kilometers", 1e3}, {"kilometre", 1e3},
+                                     {"kilometres", 1e3}, {"cm", 1e-2}, {"mm", 1e-3}, {"dm", 0.1}, {"hm", 100.0}, {"mile", 1609.344}})
+    if (t == name) return metres;
+  // "100 km", "1000 m": a number and a unit.
+  if (const auto blank = t.find(' '); blank != t.npos)
+    if (const auto n = parse_number(t.substr(0, blank)))
+      if (const auto unit = metres_of_coordinate(t.substr(blank + 1))) return *n * *unit;
+  return std::nullopt;
+}
+
+// Coordinates in another unit than the CRS has (km and metres), or angles under a satellite's eye.
+double scale_of(const Reader& r, const Candidate& c, const Crs& crs, double perspective) {
+  const std::string unit = lower_case(r.text(c.x->id, "units"));
+  if (crs.is_geographic()) return unit.starts_with("rad") ? 180 / M_PI : 1;
+  if (perspective > 0 && unit.starts_with("microrad")) return perspective * 1e-6;
+  if (perspective > 0 && (unit.starts_with("rad") || unit == "1" || unit.empty())) return perspective;
+  return metres_of_coordinate(unit).value_or(crs.unit_factor()) / crs.unit_factor();
+}
+
 References references_of(const Reader& r, const Candidate& c) {
   References out;
   std::string mapping = r.text(c.variable->id, "grid_mapping");
   // The longer form names coordinates, too: "crs: x y".
   mapping = mapping.substr(0, mapping.find_first_of(": "));
   const Variable* m = mapping.empty() ? nullptr : r.find(mapping);
-  if (m)
+  CfMapping cf;
+  if (m) {
+    cf = cf_mapping({[&](const char* key) { return r.text(m->id, key); },
+                     [&](const char* key) { return r.numbers(m->id, key); }},
+                    metres_of_coordinate(r.text(c.x->id, "units")).value_or(1));
     for (const std::string& text :
-         {r.text(m->id, "crs_wkt"), r.text(m->id, "spatial_ref"), r.text(m->id, "epsg_code"), proj_text(r, m->id)}) {
+         {r.text(m->id, "crs_wkt"), r.text(m->id, "spatial_ref"), r.text(m->id, "epsg_code"), cf.proj}) {
       if (text.empty() || out.crs) continue;
       out.name = text.substr(0, 60);
       try {
         out.crs = Crs::parse(text);
         out.heights = out.crs.heights();
+        out.crs = out.crs.with_heights({});
       } catch (const Error& e) {
         out.notes.push_back("its CRS is not understood: " + e.problem());
       }
     }
+    if (!out.crs && !cf.problem.empty()) out.notes.push_back(cf.problem);
+  }
+  if (out.crs) out.scale = scale_of(r, c, out.crs, cf.perspective);
   if (!out.crs && in_degrees(r, *c.x) && in_degrees(r, *c.y)) {
     out.crs = Crs::wgs84();
     out.notes.push_back("longitudes and latitudes without a datum: WGS 84 is taken");
@@ -354,29 +476,23 @@ References references_of(const Reader& r, const Candidate& c) {
   return out;
 }
 
-std::optional<LengthUnit> unit_from(const std::string& text) {
-  const std::string t = lower_case(text);
-  for (const char* m : {"m", "meter", "meters", "metre", "metres"})
-    if (t == m) return LengthUnit::Metre;
-  for (const char* f : {"ft", "foot", "feet", "international_foot"})
-    if (t == f) return LengthUnit::Foot;
-  for (const char* f : {"us_survey_foot", "us_survey_feet", "ftus"})
-    if (t == f) return LengthUnit::UsFoot;
-  return std::nullopt;
-}
 
 class Rows {
  public:
-  Rows(std::shared_ptr<NcFile> file, const Candidate& c, std::int64_t cols, SampleType type)
+  // `steps`: the number along each dimension before the last two.
+  Rows(std::shared_ptr<NcFile> file, const Candidate& c, std::int64_t cols, SampleType type,
+       std::vector<std::size_t> steps)
       : file_(std::move(file)),
         variable_(c.variable->id),
         dims_(c.variable->dims.size()),
+        steps_(std::move(steps)),
         x_first_(c.x_first),
         cols_(cols),
         size_(static_cast<std::size_t>(bytes_per_sample(type))) {}
 
   BlockCache::Bytes operator()(std::int64_t first, std::int64_t rows) const {
     std::vector<std::size_t> start(dims_, 0), count(dims_, 1);
+    std::copy(steps_.begin(), steps_.end(), start.begin());
     const std::size_t y = x_first_ ? dims_ - 1 : dims_ - 2, x = x_first_ ? dims_ - 2 : dims_ - 1;
     start[y] = static_cast<std::size_t>(first);
     count[y] = static_cast<std::size_t>(rows);
@@ -400,6 +516,7 @@ class Rows {
   std::shared_ptr<NcFile> file_;
   int variable_;
   std::size_t dims_;
+  std::vector<std::size_t> steps_;
   bool x_first_;
   std::int64_t cols_;
   std::size_t size_;
@@ -455,26 +572,30 @@ GridFile open_unguarded(const Located& located, const OpenOptions& options) {
             y = even_steps(ys, c.y->type, c.y->name, file->name());
   const References refs = references_of(r, c);
   lattice = {.crs = refs.crs,
-             .x = x.first,
-             .y = y.first,
-             .dx = x.step,
-             .dy = y.step,
+             .x = x.first * refs.scale,
+             .y = y.first * refs.scale,
+             .dx = x.step * refs.scale,
+             .dy = y.step * refs.scale,
              .cols = static_cast<std::int64_t>(xs.size()),
              .rows = static_cast<std::int64_t>(ys.size()),
              .centre = true};
 
   SampleRule rule{.type = *sample_type(v.type), .hole = r.number(v.id, "_FillValue")};
   if (!rule.hole) rule.hole = r.number(v.id, "missing_value");
+  if (!rule.hole) rule.hole = r.default_hole(v);
   rule.scale = r.number(v.id, "scale_factor").value_or(1);
   rule.offset = r.number(v.id, "add_offset").value_or(0);
   GridInfo info;
   info.frame = lattice.frame();
   describe(r, c, refs, out, info);
   describe_samples(rule, info);
+  const std::vector<std::size_t> steps = steps_of(r, v, c.step);
   for (std::size_t d = 0; d + 2 < v.dims.size(); ++d)
-    if (r.length(v.dims[d]) > 1)
-      info.notes.push_back(
-          fmt::format("the first of {} along '{}' is taken", r.length(v.dims[d]), r.dim_name(v.dims[d])));
+    if (const std::size_t n = r.length(v.dims[d]); n > 1)
+      info.notes.push_back(c.step == 0 ? fmt::format("the first of {} along '{}' is taken; --band takes its number", n,
+                                                     r.dim_name(v.dims[d]))
+                                       : fmt::format("number {} of {} along '{}' is taken", steps[d] + 1, n,
+                                                     r.dim_name(v.dims[d])));
   int format = 0;
   nc_inq_format(file->id(), &format);
   out.facts.format = format == NC_FORMAT_NETCDF4 || format == NC_FORMAT_NETCDF4_CLASSIC ? "NetCDF 4" : "NetCDF classic";
@@ -487,10 +608,14 @@ GridFile open_unguarded(const Located& located, const OpenOptions& options) {
   if (lower_case(r.text(v.id, "positive")) == "up")
     info.quantity.heights = info.quantity.heights.as_heights();  // the variable's own word goes before the system's
   const auto missing = r.number(v.id, "missing_value");
-  Rows rows(file, c, lattice.cols, rule.type);
+  const ValidRange valid = valid_range(r, v, rule);
+  const auto also_default = r.default_hole(v);
+  Rows rows(file, c, lattice.cols, rule.type, steps);
   lock.unlock();
   Grid grid = turned(grid_of_rows(std::move(info), rule, rows_per_block, std::move(rows)), lattice);
-  if (missing && missing != rule.hole) grid = with_void(grid, *missing * rule.scale + rule.offset);
+  for (const auto& hole : {missing, also_default})
+    if (hole && hole != rule.hole) grid = with_void(grid, *hole * rule.scale + rule.offset);
+  if (valid.given()) grid = Grid(std::make_shared<RangeSource>(grid, valid));
   if (depths) grid = depths_as_heights(grid);
   out.facts.depths_turned = depths;
   out.grid = grid;
@@ -515,7 +640,8 @@ void look_through(const Located& located, const OpenOptions& options) {
   if (xs.empty() || ys.empty()) return;
   const SampleType type = *sample_type(c.variable->type);
   const auto cols = static_cast<std::int64_t>(xs.size()), rows = static_cast<std::int64_t>(ys.size());
-  try_blocks(cols, rows, type, rows_of_chunks(chunk, cols, type), Rows(file, c, cols, type));
+  try_blocks(cols, rows, type, rows_of_chunks(chunk, cols, type),
+             Rows(file, c, cols, type, steps_of(r, *c.variable, c.step)));
 }
 
 }  // namespace

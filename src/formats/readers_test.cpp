@@ -141,11 +141,65 @@ TEST(Samples, DepthsOfEverySignedness) {
   EXPECT_EQ(depths_as_heights(h).info().type, SampleType::Int16);
 }
 
-TEST(Guard, WhatEndsTheCopyEndsNothingElse) {
-  EXPECT_EQ(error_of([] { probe_in_a_copy("f", [] { std::abort(); }); }), ErrorCode::BadFile);
-  EXPECT_EQ(error_of([] { probe_in_a_copy("f", [] { std::raise(SIGSEGV); }); }), ErrorCode::BadFile);
-  EXPECT_NO_THROW(probe_in_a_copy("f", [] {}));
-  EXPECT_NO_THROW(probe_in_a_copy("f", [] { throw Error(ErrorCode::Io, "told outside"); }));
+// A helper that does what it is told, in the place of the tool.
+class HelperInstead {
+ public:
+  explicit HelperInstead(const std::string& body) : path_(folder_ / "helper") {
+    if (!body.empty()) {
+      write_text_file(path_, "#!/bin/sh\n" + body + "\n");
+      std::filesystem::permissions(path_, std::filesystem::perms::owner_all);
+    }
+    ::setenv("KATOPTRA_HELPER", path_.c_str(), 1);
+  }
+  ~HelperInstead() { ::unsetenv("KATOPTRA_HELPER"); }
+
+ private:
+  TemporaryFolder folder_;
+  std::filesystem::path path_;
+};
+
+TEST(Guard, WhatEndsTheHelperEndsNothingElse) {
+  TemporaryFolder folder;
+  int n = 0;
+  const auto probe = [&] {
+    const auto file = folder / ("f" + std::to_string(n++));
+    write_text_file(file, "a container");
+    return probe_apart(locate(file), {});
+  };
+  for (const char* grief : {"kill -ABRT $$", "kill -SEGV $$", "exit 0", "exit 1"}) {
+    const HelperInstead helper(grief);
+    EXPECT_EQ(error_of(probe), ErrorCode::BadFile) << grief;
+  }
+  {
+    const HelperInstead helper("[ $1 = probe-container ] && exit 10");
+    EXPECT_EQ(probe(), Container::Bag);
+  }
+  {
+    const HelperInstead helper("exit 11");
+    EXPECT_EQ(probe(), Container::Other);
+  }
+  // Without a helper nothing is read unguarded.
+  const HelperInstead none("");
+  EXPECT_EQ(error_of(probe), ErrorCode::MissingResource);
+}
+
+// The probe was a fork of a process with threads: the copy waited for ever for a lock that one of them held, 5 times of 5.
+TEST(Guard, ContainersAreProbedFromManyThreads) {
+  TemporaryFolder folder;
+  for (int i = 0; i < 6; ++i) {
+    const Grid g = grid_from_values(utm_frame(8, 6), std::vector<float>(48, static_cast<float>(i)), metres_above_egm2008());
+    write_grid(g, folder / ("a" + std::to_string(i) + ".nc"));
+    write_grid(g, folder / ("b" + std::to_string(i) + ".tif"));
+  }
+  RunOptions run;
+  run.threads = 4;
+  for (int turn = 0; turn < 3; ++turn)
+    parallel_for(12, run, [&](std::size_t i) {
+      const std::string name = (i % 2 ? "a" : "b") + std::to_string(i / 2) + (i % 2 ? ".nc" : ".tif");
+      const Grid g = open_grid(folder / name);
+      EXPECT_EQ(g.at(2, 2), static_cast<float>(i / 2));
+      EXPECT_EQ(Crs::parse("EPSG:" + std::to_string(32601 + i)).epsg(), 32601 + static_cast<int>(i));
+    });
 }
 
 TEST(Guard, ADamagedContainerIsAnError) {

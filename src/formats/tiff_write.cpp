@@ -126,17 +126,24 @@ class TiffWriter {
         info_(info),
         target_(stored_as(info, options.void_value, path.string())),
         categories_(categories),
+        geo_tags_(tiff::write_geo_tags(info.frame.crs(), info.quantity, info.frame.bounds())),
         sink_(create_file(path, {.overwrite = options.overwrite})) {
     // Directions wrap around and codes are names: their overviews pick a cell instead of averaging.
     categories_ = categories_ || info.quantity.kind == QuantityKind::Code || info.quantity.kind == QuantityKind::Aspect;
     make_levels();
-    const double raw = 1.4 * static_cast<double>(info.frame.cols()) * static_cast<double>(info.frame.rows()) *
-                       bytes_per_sample(target_.type);
+    // Whole tiles of all levels, each at most a little larger than plain: what is packed no better must fit, too.
+    double raw = 0;
+    for (const Level& l : levels_) {
+      const double tiles = static_cast<double>(l.across) * static_cast<double>(l.down);
+      raw += tiles * (1.01 * static_cast<double>(edge() * edge()) * bytes_per_sample(target_.type) + 64);
+    }
     big_ = options.always_big || raw > 4.0e9;
     end_ = directories().size();
   }
 
   const StoredAs& target() const { return target_; }
+  // False: GeoTIFF has no terms for the CRS, which must be told beside the file.
+  bool tells_crs() const { return geo_tags_.complete; }
   std::int64_t across() const { return levels_[0].across; }
   std::int64_t down() const { return levels_[0].down; }
   Window tile_window(std::size_t index) const {
@@ -303,7 +310,7 @@ class TiffWriter {
     const Frame& f = info_.frame;
     t.push_back(doubles(33550, {f.cell().x, f.cell().y, 0}));
     t.push_back(doubles(33922, {0, 0, 0, f.west(), f.north(), 0}));
-    const tiff::GeoTags g = tiff::write_geo_tags(f.crs(), info_.quantity);
+    const tiff::GeoTags& g = geo_tags_;
     if (!g.directory.empty()) t.push_back(shorts(34735, g.directory));
     if (!g.doubles.empty()) t.push_back(doubles(34736, g.doubles));
     if (!g.text.empty()) t.push_back(text(34737, std::string(g.text.c_str())));
@@ -354,6 +361,7 @@ class TiffWriter {
   GridInfo info_;
   StoredAs target_;
   bool categories_, big_ = false;
+  tiff::GeoTags geo_tags_;
   std::unique_ptr<ByteSink> sink_;
   std::vector<Level> levels_;
   std::uint64_t end_ = 0;
@@ -534,6 +542,13 @@ WriteReport write_tiff(const Grid& grid, const fs::path& path, const WriteOption
   if (lineage) {
     lineage->finish();
     write_lineage_table(path, grid.info(), options.overwrite);
+  }
+  if (!writer.tells_crs()) {
+    const fs::path prj = fs::path(path).replace_extension(".prj");
+    write_text_file(prj, grid.frame().crs().file_wkt() + "\n", {.overwrite = options.overwrite});
+    report.beside.push_back(prj);
+    report.info.notes.push_back(fmt::format("GeoTIFF has no terms for its CRS ({}): that is told in {}, which must stay beside it",
+                                            grid.frame().crs().name(), prj.filename().string()));
   }
   report.bytes = writer.finish();
   report.format = "GeoTIFF";

@@ -239,7 +239,12 @@ Crs Crs::parse(std::string_view text) {
   }
   if (text.empty()) refuse_crs(text);
   Context ctx = make_context();
-  Pj pj(proj_create(ctx.get(), std::string(text).c_str()));
+  std::string told(text);
+  // A projection is taken for the system that stands on it.
+  if ((text.starts_with("+proj=") || text.starts_with("proj=") || text.starts_with("+init=")) &&
+      text.find("type=crs") == text.npos)
+    told += " +type=crs";
+  Pj pj(proj_create(ctx.get(), told.c_str()));
   if (!pj || !proj_is_crs(pj.get())) refuse_crs(text);
   HeightReference heights;
   if (proj_get_type(pj.get()) == PJ_TYPE_COMPOUND_CRS) {
@@ -314,6 +319,11 @@ std::string Crs::file_wkt() const {
   }
   constexpr auto kFirstEdition = static_cast<PJ_WKT_TYPE>(4);
   const char* text = whole ? proj_as_wkt(ctx.get(), whole.get(), kFirstEdition, nullptr) : nullptr;
+  // The first edition has no words for some: what does not come back the same is told in the second.
+  const Pj back(text ? proj_create(ctx.get(), text) : nullptr);
+  if (text && !(back && proj_is_equivalent_to_with_ctx(ctx.get(), whole.get(), back.get(),
+                                                      PJ_COMP_EQUIVALENT_EXCEPT_AXIS_ORDER_GEOGCRS)))
+    text = nullptr;
   if (whole && !text) text = proj_as_wkt(ctx.get(), whole.get(), PJ_WKT2_2019, nullptr);
   return text ? text : "";
 }
