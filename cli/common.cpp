@@ -5,6 +5,7 @@
 #include <cstdlib>
 #include <filesystem>
 #include <fmt/format.h>
+#include <map>
 #include <sstream>
 #include <unistd.h>
 
@@ -20,6 +21,20 @@
 namespace katoptra::cli {
 namespace {
 bool g_show_progress = false;
+}
+
+int exit_status(ErrorCode code) {
+  switch (code) {
+    case ErrorCode::BadArgument:
+      return 2;
+    case ErrorCode::Io:
+    case ErrorCode::Network:
+      return 4;
+    case ErrorCode::Cancelled:
+      return 130;
+    default:
+      return 3;
+  }
 }
 
 void show_progress(bool on) { g_show_progress = on; }
@@ -243,6 +258,9 @@ Point point_from(const std::string& text, const Crs& crs) {
     own = Crs::parse(rest.substr(at + 1));
     rest = rest.substr(0, at);
   }
+  // Degrees with their marks or letters are degrees, whatever the grid counts in.
+  const bool marked = rest.find("°") != rest.npos || rest.find_first_of("'\"NSEWnsew") != rest.npos;
+  if (marked && own && !own.is_geographic() && text.find('@') == text.npos) own = Crs::wgs84();
   const auto comma = rest.find(',');
   const auto bad = Error(ErrorCode::BadArgument, fmt::format("'{}' is not a point", text), {},
                          "write X,Y in the grid's CRS, or X,Y@CRS");
@@ -250,6 +268,7 @@ Point point_from(const std::string& text, const Crs& crs) {
   Point p;
   if (own.is_geographic()) {
     p = {parse_degrees(rest.substr(0, comma)), parse_degrees(rest.substr(comma + 1))};
+    if (rest.substr(0, comma).find_first_of("NSns") != rest.npos) std::swap(p.x, p.y);
   } else {
     const auto x = parse_number(rest.substr(0, comma)), y = parse_number(rest.substr(comma + 1));
     if (!x || !y) throw bad;
@@ -260,6 +279,27 @@ Point point_from(const std::string& text, const Crs& crs) {
     throw Error(ErrorCode::BadArgument, fmt::format("'{}' cannot be placed in {}", text, crs.label()), {},
                 "check its coordinates and CRS");
   return p;
+}
+
+void refuse_outside(const std::string& what, std::span<const Point> places, const Grid& grid) {
+  const Frame& f = grid.frame();
+  const Bounds box = f.bounds();
+  Bounds all;
+  for (Point p : places) {
+    p.x = f.told_here(p.x);
+    if (box.contains(p)) return;
+    all.include(p);
+  }
+  // A line may cross the grid without a vertex in it.
+  if (places.empty() || (places.size() > 1 && all.intersects(box))) return;
+  const bool degrees = f.crs() && !f.crs().is_geographic() && looks_like_degrees(all);
+  const bool swapped = !degrees && std::any_of(places.begin(), places.end(), [&](Point p) { return box.contains({p.y, p.x}); });
+  throw Error(ErrorCode::BadArgument,
+              fmt::format("{} lies outside the grid, which has {} ({})", what, place_text(box, f.crs()), f.crs().label()),
+              grid.info().name,
+              degrees   ? "these numbers look like degrees: write X,Y@EPSG:4326"
+              : swapped ? "the two numbers look swapped: x (east, longitude) comes first"
+                        : "check its coordinates, or name their CRS behind @");
 }
 
 Length length_from(const std::string& text, LengthUnit bare, std::vector<std::string>& notes) {
@@ -277,8 +317,34 @@ Grid with_note(const Grid& grid, const std::string& note) {
 
 }  // namespace
 
+namespace {
+
+// What shortlists said of the files they name: for files that do not say it themselves.
+std::map<std::string, ShortlistEntry>& told_of_files() {
+  static std::map<std::string, ShortlistEntry> m;
+  return m;
+}
+
+OpenOptions options_for(const std::string& path, const Common& c) {
+  OpenOptions o = c.open_options();
+  const auto told = told_of_files().find(path);
+  if (told == told_of_files().end()) return o;
+  const ShortlistEntry& e = told->second;
+  if (!o.unit && !e.unit.empty()) o.unit = parse_length_unit(e.unit);
+  const Grid plain = open_grid(path, o);
+  try {
+    if (!o.heights && !e.heights.empty() && !plain.quantity().heights.known()) o.heights = HeightReference::parse(e.heights);
+    if (!o.crs && !e.crs.empty() && !plain.frame().crs()) o.crs = Crs::parse(e.crs);
+  } catch (const Error&) {
+    // A name that means nothing here says nothing.
+  }
+  return o;
+}
+
+}  // namespace
+
 Grid open_input(const std::string& path, const Common& c) {
-  Grid grid = open_grid(path, c.open_options());
+  Grid grid = open_grid(path, options_for(path, c));
   if (grid.quantity().kind != QuantityKind::Height) return grid;
   const std::string name = grid.info().name;
   // What comes out are heights, positive up, also above a reference that is told by a system of depths.
@@ -322,6 +388,7 @@ std::vector<std::string> expand_inputs(const std::vector<std::string>& given, In
       for (const ShortlistEntry& e : read_shortlist(p)) {
         // A shortlist is the user's own: the hosts in it are named.
         if (is_url(e.path.native())) name_host(e.path.native());
+        told_of_files()[e.path.string()] = e;
         out.push_back(e.path.string());
       }
     } else if (is_url(g)) {
@@ -472,10 +539,9 @@ void Statement::print() {
     std::fputs(text_.c_str(), stdout);
 }
 
-int write_and_state(const Grid& grid, const Common& c, const std::vector<std::string>& notes, bool lineage) {
+void write_or_plan(const Grid& grid, const Common& c, Statement& s, bool lineage) {
   WriteOptions o = c.write_options();
   o.lineage = lineage;
-  Statement s(c);
   if (c.dry_run) {
     const Frame& f = grid.frame();
     s.title(c.out);
@@ -490,6 +556,11 @@ int write_and_state(const Grid& grid, const Common& c, const std::vector<std::st
   } else {
     s.written(write_grid(grid, c.out, o));
   }
+}
+
+int write_and_state(const Grid& grid, const Common& c, const std::vector<std::string>& notes, bool lineage) {
+  Statement s(c);
+  write_or_plan(grid, c, s, lineage);
   for (const std::string& n : notes) s.note(n);
   s.print();
   return 0;

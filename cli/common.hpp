@@ -4,9 +4,11 @@
 #include <functional>
 #include <nlohmann/json.hpp>
 #include <optional>
+#include <span>
 #include <string>
 #include <vector>
 
+#include "katoptra/base/error.hpp"
 #include "katoptra/catalogue/tile.hpp"
 #include "katoptra/formats/grid_file.hpp"
 #include "katoptra/formats/http.hpp"
@@ -37,6 +39,9 @@ struct Common {
   WriteOptions write_options() const;
 };
 
+// What the tool ends with (DESIGN: 2 wrong usage, 3 bad input, 4 file or network trouble, 130 interrupted).
+int exit_status(ErrorCode code);
+
 // The options by name, so that each verb takes those it understands and they mean the same everywhere.
 void add_output(CLI::App& verb, Common& c, bool required = true);
 enum class Reading { Assigns, Converts, Moves };
@@ -62,7 +67,10 @@ void name_host(const std::string& url_or_host);
 void name_hosts_of(int argc, char** argv);
 const HttpAccess& http_access();
 void add_network(CLI::App& verb, Common& c);  // --host --key-file
+// Degrees with marks or letters (31°3'W,37°33'S) may stand for a place in any CRS.
 Point point_from(const std::string& text, const Crs& crs);
+// BadArgument when all places lie outside the grid (in its CRS), with the grid's box and what may be meant.
+void refuse_outside(const std::string& what, std::span<const Point> places, const Grid& grid);
 // A length; a bare number is taken in `bare` and said so.
 Length length_from(const std::string& text, LengthUnit bare, std::vector<std::string>& notes);
 // Opens a grid and brings its heights to the reference and unit asked for.
@@ -107,7 +115,9 @@ class Statement {
 Progress& progress();
 void show_progress(bool on);
 
-// Writes a grid with the verb's options and states what came out.
+// Writes a grid with the verb's options and puts what came out into the statement; with --dry-run only what would.
+void write_or_plan(const Grid& grid, const Common& c, Statement& s, bool lineage);
+// The same with the statement printed.
 int write_and_state(const Grid& grid, const Common& c, const std::vector<std::string>& notes, bool lineage = false);
 void write_picture(const Picture& p, const std::string& path, bool overwrite);
 

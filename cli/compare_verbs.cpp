@@ -139,8 +139,13 @@ std::vector<std::string> write_comparison(const Comparison& c, const Grid& secon
                                           std::vector<std::string>& notes) {
   std::vector<std::string> written;
   auto wanted = [&](const std::string& path) {
-    if (!path.empty()) written.push_back(path);
-    return !path.empty();
+    if (path.empty()) return false;
+    if (o.dry_run) {
+      notes.push_back(path + " would be written; nothing was");
+      return false;
+    }
+    written.push_back(path);
+    return true;
   };
   WriteOptions w = o.write_options();
   if (wanted(o.out)) write_grid(within(c.difference, o, notes), o.out, w);

@@ -182,39 +182,87 @@ void soundings_text(const XyzFacts& x, Statement& s) {
   s.line("range", fmt::format("{:.6g} to {:.6g}", x.lowest, x.highest));
 }
 
-void look(const LookCommand& o) {
-  const auto names = expand_inputs(o.files, Inputs::All);
+void look_text(const Looked& l, const LookCommand& o) {
+  Statement s(o);
+  s.title(l.path.string());
+  if (l.file)
+    grid_text(*l.file, l.statistics, s);
+  else if (l.points)
+    points_text(l, s);
+  else
+    soundings_text(*l.soundings, s);
+  for (const Suspicion& x : l.suspicious) {
+    s.line("suspicious", x.message);
+    if (!x.advice.empty()) s.line("", "-> " + x.advice);
+  }
+  s.print();
+}
+
+// The file whose sidecar this is; empty when it is none.
+std::string belongs_to(const std::string& path) {
+  namespace fs = std::filesystem;
+  const fs::path p = path;
+  const std::string ext = p.extension().string();
+  static constexpr const char* kSidecars[] = {".prj", ".hdr", ".tfw", ".json", ".toml", ".xml", ".csv"};
+  if (std::none_of(std::begin(kSidecars), std::end(kSidecars), [&](const char* e) { return ext == e; })) return {};
+  if (p.filename() == "survey.toml") return "the files of its folder";
+  std::string stem = p.stem().string();
+  if (const auto lineage = stem.rfind(".lineage"); lineage != stem.npos && lineage + 8 == stem.size()) stem.resize(lineage);
+  std::error_code ec;
+  for (auto it = fs::directory_iterator(p.has_parent_path() ? p.parent_path() : ".", ec); !ec && it != fs::directory_iterator(); it.increment(ec))
+    if (it->path() != p && (it->path().stem() == stem || it->path().filename() == stem) && it->path().extension() != ext)
+      return it->path().filename().string();
+  return {};
+}
+
+// Each file gets its answer: one that cannot be read hides no other. The status is that of the worst.
+int look(const LookCommand& o) {
   std::optional<Area> area;
   if (!o.area.empty()) area = area_from(o.area);
-  const auto looked =
-      look_at({names.begin(), names.end()},
-              {.open = o.open_options(), .area = area ? &*area : nullptr, .values = !o.quick, .run = o.run()});
-  if (o.json) {
-    ordered_json list = ordered_json::array();
-    for (const Looked& l : looked) list.push_back(look_json(l));
-    std::fputs((list.dump(2, ' ', false, ordered_json::error_handler_t::replace) + "\n").c_str(), stdout);
-    return;
-  }
-  for (const Looked& l : looked) {
-    Statement s(o);
-    s.title(l.path.string());
-    if (l.file)
-      grid_text(*l.file, l.statistics, s);
-    else if (l.points)
-      points_text(l, s);
-    else
-      soundings_text(*l.soundings, s);
-    for (const Suspicion& x : l.suspicious) {
-      s.line("suspicious", x.message);
-      if (!x.advice.empty()) s.line("", "-> " + x.advice);
+  int status = 0;
+  ordered_json list = ordered_json::array();
+  const auto refused = [&](const std::string& path, const Error& e) {
+    if (e.code() == ErrorCode::Cancelled) throw e;
+    if (const std::string owner = o.files.size() > 1 ? belongs_to(path) : ""; !owner.empty()) {
+      list.push_back({{"path", path}, {"belongs_to", owner}});
+      if (!o.json && !o.quiet) fmt::print("{}\n  goes with {}\n", path, owner);
+      return;
     }
-    s.print();
+    status = std::max(status, exit_status(e.code()));
+    list.push_back({{"path", path}, {"error", e.what()}});
+    if (!o.json) fmt::print(stderr, "katoptra: {}\n", e.what());
+  };
+  for (const std::string& given : o.files) {
+    std::vector<std::string> names;
+    try {
+      names = expand_inputs({given}, Inputs::All);
+    } catch (const Error& e) {
+      refused(given, e);
+    }
+    for (const std::string& name : names) try {
+        for (const Looked& l : look_at({name}, {.open = o.open_options(),
+                                                .area = area ? &*area : nullptr,
+                                                .values = !o.quick,
+                                                .run = o.run()})) {
+          if (o.json)
+            list.push_back(look_json(l));
+          else
+            look_text(l, o);
+        }
+      } catch (const Error& e) {
+        refused(name, e);
+      }
   }
+  if (o.json) {
+    std::fputs((list.dump(2, ' ', false, ordered_json::error_handler_t::replace) + "\n").c_str(), stdout);
+    if (list.size() == 1 && list[0].contains("error")) fmt::print(stderr, "katoptra: {}\n", list[0]["error"].get<std::string>());
+  }
+  return status;
 }
 
 }  // namespace
 
-void add_look(CLI::App& app, int&) {
+void add_look(CLI::App& app, int& status) {
   auto look_options = std::make_shared<LookCommand>();
   CLI::App* look_verb = app.add_subcommand("look", "what each file is, and what is suspicious about it");
   look_verb->add_option("FILE", look_options->files, "grids, files of points, folders or shortlists")->required();
@@ -223,7 +271,7 @@ void add_look(CLI::App& app, int&) {
   look_verb->add_flag("--quick", look_options->quick, "headers only: no range, no voids");
   add_reading(*look_verb, *look_options, Reading::Assigns);
   add_running(*look_verb, *look_options);
-  look_verb->callback([look_options] { look(*look_options); });
+  look_verb->callback([look_options, &status] { status = look(*look_options); });
 }
 
 }  // namespace katoptra::cli

@@ -30,7 +30,13 @@ struct OrderCommand : Common {
       const auto eq = s.find('=');
       if (eq == 0 || eq == s.npos)
         throw Error(ErrorCode::BadArgument, fmt::format("'{}' is no input", s), "--set", "write name=value");
-      const auto value = ordered_json::parse(s.substr(eq + 1), nullptr, false);
+      auto value = ordered_json::parse(s.substr(eq + 1), nullptr, false);
+      // A length with its unit goes to the service as metres, which is what its inputs count in.
+      if (value.is_discarded()) try {
+          value = Length::parse(s.substr(eq + 1)).metres();
+        } catch (const Error&) {
+          // then it is a word
+        }
       j[s.substr(0, eq)] = value.is_discarded() ? ordered_json(s.substr(eq + 1)) : value;
     }
     return j.dump();

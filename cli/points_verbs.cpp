@@ -423,6 +423,10 @@ int run_canopy(const PointCloud& cloud, const GridCommand& o, std::vector<std::s
 // How far the sea floor may be off, as a grid, and which orders of S-44 it meets.
 void write_uncertainty(const PointCloud& cloud, const Grid& floor, const GridCommand& o,
                        std::vector<std::string>& notes) {
+  if (o.dry_run) {
+    notes.push_back(o.uncertainty + " would be written; nothing was");
+    return;
+  }
   RunOptions quiet = o.run();
   quiet.progress = nullptr;
   const Grid u = sounding_uncertainty(cloud, floor.frame(), quiet);

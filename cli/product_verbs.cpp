@@ -29,6 +29,18 @@ Grid open_product_input(const ProductCommand& o, std::vector<std::string>& notes
   return within(open_input(o.in, o), o, notes);
 }
 
+// An empty file with success would hide that the interval, the base or the unit is not what was meant.
+[[noreturn]] void refuse_no_lines(const Grid& in, const ContourOptions& c) {
+  const Statistics s = statistics(in, c.run);
+  if (std::isnan(s.lowest))
+    throw Error(ErrorCode::BadFile, "holds nothing but voids, so it has no lines", in.info().name, "check the area");
+  const LengthUnit unit = in.quantity().unit;
+  throw Error(ErrorCode::BadArgument,
+              fmt::format("no level meets the surface: it lies between {:g} and {:g} {}, and levels are {:g} {} apart from {:g}",
+                          s.lowest, s.highest, symbol(unit), c.interval.in(unit), symbol(unit), c.base.in(unit)),
+              in.info().name, "take a shorter --interval, or another --base");
+}
+
 int run_contours(const ProductCommand& o) {
   std::vector<std::string> notes;
   const Grid in = open_product_input(o, notes);
@@ -43,6 +55,7 @@ int run_contours(const ProductCommand& o) {
   }
   if (!o.base.empty()) c.base = length_from(o.base, unit, notes);
   const auto lines = contours(in, c);
+  if (lines.empty()) refuse_no_lines(in, c);
   write_layer(contour_layer(lines, in), o.out, {.overwrite = o.overwrite});
   std::size_t points = 0;
   double low = 0, high = 0;
@@ -90,8 +103,13 @@ LineString section_line(const SectionCommand& o, const Crs& crs, std::vector<std
 
 int run_section(const SectionCommand& o) {
   std::vector<std::string> notes;
+  if (const std::string ext = std::filesystem::path(o.out).extension().string();
+      ext != ".csv" && ext != ".png" && ext != ".svg" && ext != ".pdf")
+    throw Error(ErrorCode::Unsupported, fmt::format("a section is not written as '{}'", ext), o.out,
+                "give a name that ends in .csv for the table, or .png, .svg, .pdf for the graph");
   const Grid in = open_input(o.in, o);
   const LineString line = section_line(o, in.frame().crs(), notes);
+  refuse_outside("the line", line, in);
   SectionOptions options{.run = o.run()};
   if (!o.step.empty()) options.step = length_from(o.step, LengthUnit::Metre, notes);
   const Section s = section(in, line, options);
@@ -205,6 +223,10 @@ int run_sample(const SampleCommand& o) {
   const SampledPoints sampled = sample_points(in, layer, o.run());
   if (sampled.rows.empty())
     throw Error(ErrorCode::BadArgument, "no points to sample", "sample", "give --points FILE or --at X,Y");
+  std::vector<Point> places;
+  for (const SampledPoint& s : sampled.rows) places.push_back(s.place);
+  if (layer.crs && crs) Transform(layer.crs, crs).forward(places);
+  refuse_outside(places.size() == 1 ? "the point" : "every point", places, in);
   const std::string csv = sampled_csv(sampled);
   if (!o.out.empty()) write_text_file(o.out, csv, {.overwrite = o.overwrite});
   if (o.json) {

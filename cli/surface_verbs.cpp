@@ -43,9 +43,7 @@ int run_fill(const FillCommand& o) {
   const FillResult r = fill_voids(in, f);
   const FillReport& p = r.report;
   Statement s(o);
-  WriteOptions w = o.write_options();
-  w.lineage = true;
-  s.written(write_grid(r.grid, o.out, w));
+  write_or_plan(r.grid, o, s, true);
   s.line("closed",
          fmt::format("{} voids with {} cells ({} by window mean, {} by inverse distance), the longest {:.1f} m",
                      p.voids_closed, p.cells_closed, p.voids_by_mean, p.voids_by_distance, p.largest_closed.metres()));

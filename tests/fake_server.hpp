@@ -34,6 +34,8 @@ class FakeServer {
   int short_times = 0;
   std::optional<std::size_t> cut_after;  // the connection ends after so many bytes of a body, once ...
   bool dead_after_cut = false;           // ... and the next request gets no answer
+  // A service that answers ranges wrongly: changes each answer of 206 before it is given.
+  std::function<void(HttpResponse&, std::string& body)> twist;
   std::atomic<int> asked{0};
   std::atomic<std::uint64_t> sent{0};
   std::vector<std::string> requests;
@@ -99,6 +101,7 @@ class FakeServer {
         --short_times;
         body.resize(body.size() - short_by);
       }
+      if (twist) twist(r, body);
     }
     r.headers["content-length"] = std::to_string(body.size());
     if (q.method == "HEAD") return r;

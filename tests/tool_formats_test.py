@@ -255,7 +255,7 @@ class FormatTest(ToolTest):
     def test_bag(self):
         for options in [{}, dict(chunks=(8, 8), compression="gzip")]:
             path, truth = self.bag("b.bag", **options)
-            look = self.expect_back(path, truth, heights="MLLW depth")
+            look = self.expect_back(path, truth, heights="MLLW height")
             self.assertEqual(look["format"], "BAG")
             self.assertEqual(look["date"], "2019-07-11")
             self.assertEqual(look["bands"], ["elevation", "uncertainty"])

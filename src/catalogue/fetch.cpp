@@ -4,11 +4,13 @@
 #include <atomic>
 #include <chrono>
 #include <cmath>
+#include <cstring>
 #include <curl/curl.h>
 #include <fcntl.h>
 #include <fmt/format.h>
 #include <map>
 #include <mutex>
+#include <set>
 #include <sys/file.h>
 #include <sys/stat.h>
 #include <sys/time.h>
@@ -56,6 +58,11 @@ std::string short_hash(const std::string& text) {
   return sum.hex().substr(0, 8);
 }
 
+// Names and tags of a server need not be UTF-8.
+std::string plain_text(const ordered_json& j, int indent) {
+  return j.dump(indent, ' ', false, ordered_json::error_handler_t::replace);
+}
+
 // What is known of a file that is coming or came: which version of which address. Kept beside it.
 struct Version {
   std::string url, tag, changed;
@@ -78,7 +85,7 @@ struct Version {
   ordered_json json_text() const {
     return {{"url", url}, {"tag", tag}, {"changed", changed}, {"size", size}, {"unpacked", unpacked}};
   }
-  void write(const fs::path& path) const { write_text_file(path, json_text().dump(), {.overwrite = true}); }
+  void write(const fs::path& path) const { write_text_file(path, plain_text(json_text(), -1), {.overwrite = true}); }
   // What a server needs to know to go on with the same version.
   std::string condition() const { return !tag.empty() && !tag.starts_with("W/") ? tag : changed; }
 };
@@ -103,7 +110,7 @@ class Brought {
     versions_[name] = std::move(v);
     ordered_json j = ordered_json::object();
     for (const auto& [n, x] : versions_) j[n] = x.json_text();
-    write_text_file(path_, j.dump(1), {.overwrite = true});
+    write_text_file(path_, plain_text(j, 1), {.overwrite = true});
   }
 
  private:
@@ -115,16 +122,26 @@ class Brought {
 class PartFile {
  public:
   explicit PartFile(const fs::path& path) : path_(path) {
-    // A link that somebody put there is not followed.
-    fd_ = ::open(path.c_str(), O_WRONLY | O_CREAT | O_CLOEXEC | O_NOFOLLOW, 0666);
-    struct stat st {};
-    if (fd_ < 0 || ::fstat(fd_, &st) != 0)
-      throw Error(ErrorCode::Io, fmt::format("cannot be written: {}", std::strerror(errno)), path.string(),
-                  "check the folder and its permissions");
-    size_ = static_cast<std::uint64_t>(st.st_size);
-    if (::flock(fd_, LOCK_EX | LOCK_NB) != 0) {
+    for (int tries = 0;; ++tries) {
+      // A link that somebody put there is not followed.
+      fd_ = ::open(path.c_str(), O_WRONLY | O_CREAT | O_CLOEXEC | O_NOFOLLOW, 0666);
+      struct stat st {}, there {};
+      if (fd_ < 0 || ::fstat(fd_, &st) != 0)
+        throw Error(ErrorCode::Io, fmt::format("cannot be written: {}", std::strerror(errno)), path.string(),
+                    "check the folder and its permissions");
+      if (::flock(fd_, LOCK_EX | LOCK_NB) != 0) {
+        close();
+        throw Error(ErrorCode::Io, "is being brought by another program", path.string(), "wait until that is done");
+      }
+      // Another program may have given the part its final name between the two calls: then this is its tile.
+      if (::stat(path.c_str(), &there) == 0 && there.st_ino == st.st_ino && there.st_dev == st.st_dev) {
+        ::fstat(fd_, &st);
+        size_ = static_cast<std::uint64_t>(st.st_size);
+        return;
+      }
       close();
-      throw Error(ErrorCode::Io, "is being brought by another program", path.string(), "wait until that is done");
+      if (tries == 10)
+        throw Error(ErrorCode::Io, "is being brought by another program", path.string(), "wait until that is done");
     }
   }
   ~PartFile() { close(); }
@@ -155,15 +172,33 @@ std::optional<std::uint64_t> content_length(const HttpResponse& head) {
   return n && *n >= 0 && *n < 9e15 ? std::optional(static_cast<std::uint64_t>(*n)) : std::nullopt;
 }
 
-// The size of the whole that an answer of 200 or 206 tells; nullopt when it does not.
-std::optional<std::uint64_t> told_size(const HttpResponse& head) {
-  return head.status == 206 ? range_total(head) : content_length(head);
+// Where the part of an answer of 206 lies, and how long the whole is.
+struct Range {
+  std::uint64_t begin = 0, end = 0, total = 0;  // end: one beyond the last
+};
+// Nullopt when the answer does not tell all three, or they do not fit.
+std::optional<Range> range_of(const HttpResponse& head) {
+  const std::string text = head.header("content-range");
+  const auto dash = text.find('-'), slash = text.find('/');
+  if (!text.starts_with("bytes ") || dash == text.npos || slash == text.npos || slash < dash) return std::nullopt;
+  const auto a = parse_number(text.substr(6, dash - 6)), b = parse_number(text.substr(dash + 1, slash - dash - 1)),
+             n = parse_number(text.substr(slash + 1));
+  if (!a || !b || !n || !(*a >= 0 && *b >= *a && *n > *b && *n < 9e15)) return std::nullopt;
+  return Range{static_cast<std::uint64_t>(*a), static_cast<std::uint64_t>(*b) + 1, static_cast<std::uint64_t>(*n)};
 }
 
-// Where the part of an answer of 206 begins.
-std::uint64_t range_begin(const HttpResponse& head) {
-  const std::string range = head.header("content-range");
-  return range.starts_with("bytes ") ? std::strtoull(range.c_str() + 6, nullptr, 10) : 0;
+// "tile.1.zip" is unpacked into "tile.1": only the endings of archives go.
+std::string name_unpacked(std::string name) {
+  static constexpr const char* kEndings[] = {".zip", ".tar", ".tgz", ".gz", ".bz2", ".xz", ".zst"};
+  for (bool again = true; again;) {
+    again = false;
+    for (const char* e : kEndings)
+      if (const std::size_t n = std::strlen(e); name.size() > n && lower_case(name).ends_with(e)) {
+        name.resize(name.size() - n);
+        again = true;
+      }
+  }
+  return name;
 }
 
 class Mover {
@@ -175,6 +210,7 @@ class Mover {
   void bring(FetchedTile& tile) {
     const fs::path part = tile.path.parent_path() / ("." + tile.path.filename().string() + ".part"),
                    note = tile.path.parent_path() / ("." + tile.path.filename().string() + ".part.json");
+    bring_beside(tile);
     for (int left = kWholeTries;; --left) {
       const Version v = tile.entry.path.native().empty() || !is_url(tile.entry.path.native()) ? copy(tile, part)
                                                                                               : load(tile, part, note);
@@ -193,6 +229,54 @@ class Mover {
   }
 
  private:
+  // Header, place and references of a file that keeps them beside it come with it. Formats that tell all themselves have
+  // none on the web; on a disk it costs nothing to look.
+  void bring_beside(FetchedTile& tile) {
+    const bool remote = is_url(tile.entry.path.native());
+    const std::string ext = lower_extension(tile.path);
+    static const std::set<std::string> kSpeechless = {".bil", ".bip", ".bsq", ".flt", ".asc", ".xyz", ".png", ".txt"};
+    if (remote && !kSpeechless.count(ext)) return;
+    const bool flat = ext == ".bil" || ext == ".bip" || ext == ".bsq" || ext == ".flt";
+    for (const char* e : {".hdr", ".prj", ".json", ".tfw"}) {
+      if (remote && std::string_view(e) == ".hdr" && !flat) continue;
+      if (remote && std::string_view(e) == ".tfw") continue;
+      for (const bool appended : {false, true}) {
+        if (appended && std::string_view(e) != ".json") continue;
+        const fs::path to = appended ? fs::path(tile.path.string() + e) : fs::path(tile.path).replace_extension(e);
+        std::error_code ec;
+        if (fs::exists(to, ec) && !options_.overwrite) continue;
+        if (remote)
+          bring_small(appended ? tile.entry.path.string() + e : with_extension(tile.entry.path.string(), e), to);
+        else if (const fs::path from = appended ? fs::path(tile.entry.path.string() + e)
+                                                : fs::path(tile.entry.path).replace_extension(e);
+                 from != tile.entry.path && fs::is_regular_file(from, ec))
+          fs::copy_file(from, to, fs::copy_options::overwrite_existing, ec);
+      }
+    }
+  }
+  static std::string with_extension(const std::string& url, const char* extension) {
+    const auto end = url.find_first_of("?#"), dot = url.substr(0, end).rfind('.');
+    return url.substr(0, dot) + extension;
+  }
+  static void bring_small(const std::string& url, const fs::path& to) {
+    try {
+      const HttpResponse r = send_patiently({.url = url}, {.tries = 1});
+      const std::string head = lower_case(r.body.substr(0, 64));
+      if (r.ok() && !r.body.empty() && head.find("<html") == head.npos && head.find("<!doctype") == head.npos)
+        write_text_file(to, r.body, {.overwrite = true});
+    } catch (const Error& e) {
+      if (e.code() == ErrorCode::Cancelled) throw;  // else there is none
+    }
+  }
+  static std::vector<fs::path> files_beside(const fs::path& path) {
+    std::vector<fs::path> out;
+    std::error_code ec;
+    for (const char* e : {".hdr", ".prj", ".json", ".tfw"})
+      for (const fs::path& p : {fs::path(path).replace_extension(e), fs::path(path.string() + e)})
+        if (p != path && fs::is_regular_file(p, ec)) out.push_back(p);
+    return out;
+  }
+
   void came(FetchedTile& tile, std::uint64_t bytes) {
     tile.moved += bytes;
     moved_(bytes);
@@ -214,7 +298,8 @@ class Mover {
         .url = fs::absolute(tile.entry.path).string(), .tag = {}, .changed = {}, .size = from->size(), .unpacked = {}};
   }
 
-  // Goes on with the part that is there, again and again, until it is whole.
+  // Goes on with the part that is there, again and again, until it is whole. Only what brings it further than ever
+  // before earns new patience: a server that begins again and again does not.
   Version load(FetchedTile& tile, const fs::path& part, const fs::path& note) {
     const std::string url = tile.entry.path.string();
     Version v = Version::read(note);
@@ -226,9 +311,12 @@ class Mover {
     if (file.size() > 0) tile.outcome = FetchOutcome::Resumed;
     Patience patience = options_.patience;
     patience.reconnect = false;  // the next request asks for less
-    std::uint64_t last = file.size();
+    std::uint64_t furthest = file.size();
+    bool in_parts = true;  // false once the server has answered a range with something else
     for (int left = std::max(1, patience.tries);;) {
       std::optional<std::uint64_t> size;
+      std::string strange;  // why an answer of 206 is no use
+      if (!in_parts && file.size() > 0) file.cut(0);
       HttpRequest q{.url = url, .headers = {{"Accept-Encoding", "identity"}}, .progress = options_.progress};
       if (file.size() > 0) {
         q.headers.emplace_back("Range", fmt::format("bytes={}-", file.size()));
@@ -236,28 +324,44 @@ class Mover {
       }
       q.begin = [&](const HttpResponse& head) {
         if (head.status != 200 && head.status != 206) return false;
-        if (head.status == 200 || range_begin(head) != file.size()) {
-          if (head.status == 206) return false;  // another part than was asked for
+        if (const std::string coding = head.header("content-encoding"); !coding.empty() && coding != "identity")
+          throw Error(ErrorCode::BadFile, fmt::format("comes packed ({}), which was not asked for", coding), shown_url(url),
+                      "tell who publishes it");
+        if (head.status == 206) {
+          const auto range = range_of(head);
+          strange = !range                          ? "sends a part, and does not say which"
+                    : range->begin != file.size()   ? "sends another part than was asked for"
+                    : !same_version(head, v)        ? "has another version than the part that is here"
+                                                    : "";
+          if (!strange.empty()) return false;
+          size = range->total;
+        } else {
           if (file.size() > 0) tile.outcome = FetchOutcome::Fetched;
           file.cut(0);  // another version, or a server without ranges
+          size = content_length(head);
         }
-        size = told_size(head);
         v = {shown_url(url), head.header("etag"), head.header("last-modified"), size.value_or(0), {}};
         v.write(note);
         return true;
       };
       q.take = [&](std::span<const std::uint8_t> bytes) {
+        if (size && bytes.size() > *size - std::min(*size, file.size())) {
+          strange = fmt::format("sends more than the {} bytes it told of", *size);
+          throw Error(ErrorCode::Network, strange, shown_url(url), "tell who publishes it");
+        }
         file.append(bytes);
         came(tile, bytes.size());
       };
       std::string trouble;
       try {
         const HttpResponse r = send_patiently(q, patience);
-        if (r.status == 416 || (r.status == 206 && !size)) {
+        if (r.status == 416) {
           // What is here is longer than what is there.
           file.cut(0);
           tile.outcome = FetchOutcome::Fetched;
           trouble = "has another size than the part that is here";
+        } else if (!strange.empty()) {
+          trouble = strange;
         } else if (r.status != 200 && r.status != 206) {
           refuse_answer(r);
         } else if (size && file.size() != *size) {
@@ -266,16 +370,23 @@ class Mover {
           return v;
         }
       } catch (const Error& e) {
-        // A connection that ends early is gone on with; each step forward earns new patience.
+        // A connection that ends early is gone on with.
         if (e.code() != ErrorCode::Network || (file.size() == 0 && left <= 1)) throw;
         trouble = e.problem();
       }
-      left = file.size() > last ? std::max(1, patience.tries) : left - 1;
-      last = file.size();
+      if (!strange.empty()) in_parts = false;
+      left = file.size() > furthest ? std::max(1, patience.tries) : left - 1;
+      furthest = std::max(furthest, file.size());
       if (left <= 0)
         throw Error(ErrorCode::Network, trouble, shown_url(url), "say fetch again later; what came is kept");
       std::this_thread::sleep_for(patience.first);
     }
+  }
+
+  // A part is gone on with only when it is of the version that the rest is of.
+  static bool same_version(const HttpResponse& head, const Version& v) {
+    const std::string tag = head.header("etag"), changed = head.header("last-modified");
+    return (tag.empty() || v.tag.empty() || tag == v.tag) && (changed.empty() || v.changed.empty() || changed == v.changed);
   }
 
   // Why the file is not the right one; empty when it is.
@@ -304,7 +415,22 @@ class Mover {
       tile.note =
           fmt::format("its catalogue says {} bytes, it has {}, and nothing in it is missing", tile.entry.bytes, size);
     }
-    return {};
+    return tile.entry.bytes ? std::string() : no_such_file(part, tile.path);
+  }
+
+  // Without size and checksum nothing but the file itself can tell that it is what its name says: a page that asks for
+  // a name and password is none. Empty when it may be.
+  static std::string no_such_file(const fs::path& part, const fs::path& path) {
+    const auto head = open_file(part)->head(512);
+    std::string text(head.begin(), head.end());
+    text = lower_case(text.substr(std::min(text.size(), text.find_first_not_of(" \t\r\n\xEF\xBB\xBF"))));
+    if (text.starts_with("<!doctype html") || text.starts_with("<html"))
+      return "is a web page, and not the file that was asked for";
+    static const std::set<std::string> kKnown = {".tif", ".tiff", ".hgt", ".nc", ".bag", ".las", ".laz"};
+    if (!kKnown.count(lower_extension(path))) return {};
+    const TileRecord t = describe_part(part, path);
+    if (t.openable) return {};
+    return "is not what its name says: " + (t.problems.empty() ? std::string("it cannot be opened") : t.problems[0]);
   }
 
   // Some formats are known by their names, so the part borrows the one it will have.
@@ -315,6 +441,8 @@ class Mover {
     const fs::path name = folder / path.filename();
     fs::create_hard_link(part, name, ec);
     if (ec) fs::copy_file(part, name, ec);
+    // What travels with it is needed to tell what it is.
+    for (const fs::path& beside : files_beside(path)) fs::copy_file(beside, folder / beside.filename(), ec);
     TileRecord t = describe_tile(name);
     fs::remove_all(folder, ec);
     return t;
@@ -408,14 +536,16 @@ void write_survey(const fs::path& folder, const std::vector<const FetchedTile*>&
 void write_lists(FetchReport& report, const fs::path& top) {
   std::map<fs::path, std::vector<const FetchedTile*>> by_folder;
   std::string list =
-      "kept,path,survey,date,date_guessed,bytes,checksum,licence,access,custodian,west,south,east,north\n";
+      "kept,path,survey,date,date_guessed,crs,heights,unit,bytes,checksum,licence,access,custodian,west,south,east,north\n";
   for (const FetchedTile& t : report.tiles) {
     if (t.outcome == FetchOutcome::Failed) continue;
     by_folder[top / survey_id(t.entry.survey)].push_back(&t);
     list +=
-        fmt::format("1,{},{},{},{},{},{},{},{},{},{}\n", csv_field(t.path.string()), csv_field(t.entry.survey),
-                    t.entry.date, t.entry.date_guessed ? 1 : 0, t.size, t.entry.checksum, csv_field(t.entry.licence),
-                    name_of(t.entry.access), csv_field(t.entry.custodian), box_text(t.entry.box));
+        fmt::format("1,{},{},{},{},{},{},{},{},{},{},{},{},{}\n", csv_field(t.path.string()), csv_field(t.entry.survey),
+                    csv_field(t.entry.date), t.entry.date_guessed ? 1 : 0, csv_field(t.entry.crs),
+                    csv_field(t.entry.heights), csv_field(t.entry.unit), t.size, csv_field(t.entry.checksum),
+                    csv_field(t.entry.licence), name_of(t.entry.access), csv_field(t.entry.custodian),
+                    box_text(t.entry.box));
   }
   for (const auto& [folder, tiles] : by_folder) write_survey(folder, tiles);
   if (!by_folder.empty()) {
@@ -557,7 +687,7 @@ FetchReport fetch_tiles(const std::vector<ShortlistEntry>& entries, const FetchO
           mover.bring(t);
           if (options.unpack && Archive::is_archive(*open_file(t.path))) {
             const std::string name = t.path.filename().string();
-            const fs::path folder = t.path.parent_path() / name.substr(0, name.find('.', 1));
+            const fs::path folder = t.path.parent_path() / name_unpacked(name);
             t.unpacked = unpack_into(t.path, folder);
             fs::remove(t.path);
             mover.version.unpacked = folder.filename().string();
@@ -565,7 +695,10 @@ FetchReport fetch_tiles(const std::vector<ShortlistEntry>& entries, const FetchO
           std::lock_guard lock(mutex);
           brought.at(t.path.parent_path()).add(t.path.filename().string(), mover.version);
           if (!mover.version.unpacked.empty()) t.path = t.path.parent_path() / mover.version.unpacked;
-        } catch (const Error& e) {
+        } catch (const std::exception& other) {
+          // Whatever it is, it ends this file and no other, and never the process.
+          const auto* own = dynamic_cast<const Error*>(&other);
+          const Error e = own ? *own : Error(ErrorCode::Io, other.what(), t.path.string());
           t.outcome = FetchOutcome::Failed;
           t.problem = e.problem() + (e.advice().empty() ? "" : "; " + e.advice());
           std::lock_guard lock(mutex);

@@ -1,10 +1,13 @@
 #include "katoptra/catalogue/fetch.hpp"
 
 #include <filesystem>
+#include <fmt/format.h>
 #include <fstream>
+#include <map>
 #include <random>
 
 #include "katoptra/base/checksum.hpp"
+#include "katoptra/catalogue/find.hpp"
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/grid_file.hpp"
 
@@ -95,6 +98,136 @@ TEST(Fetch, AnotherVersionStartsAgain) {
     EXPECT_TRUE(r.missing().empty());
     EXPECT_TRUE(read_text_file(folder / "s/a.bin") == fresh);
   }
+}
+
+// A service that answers ranges wrongly kept fetch going for ever: one part of 0.3 MB grew to 18 MB.
+TEST(Fetch, WrongAnswersToRangesEnd) {
+  const std::string all = noise(40'000, 9), other = noise(40'000, 10);
+  using Twist = std::function<void(HttpResponse&, std::string&)>;
+  const std::map<std::string, Twist> wrong = {
+      {"another part",
+       [&](HttpResponse& r, std::string& body) {
+         r.headers["content-range"] = fmt::format("bytes 0-{}/{}", body.size() - 1, all.size());
+       }},
+      {"no range told", [](HttpResponse& r, std::string&) { r.headers.erase("content-range"); }},
+      {"no size told",
+       [&](HttpResponse& r, std::string&) {
+         std::string& range = r.headers["content-range"];
+         range = range.substr(0, range.find('/')) + "/*";
+       }},
+      {"nonsense", [](HttpResponse& r, std::string&) { r.headers["content-range"] = "bytes 9-1/x"; }},
+      {"fewer bytes", [](HttpResponse&, std::string& body) { body.resize(body.size() / 2); }},
+      {"more bytes", [](HttpResponse&, std::string& body) { body += body; }},
+      {"another version, by its tag",
+       [&](HttpResponse& r, std::string& body) {
+         r.headers["etag"] = "\"other\"";
+         body = other.substr(other.size() - body.size());
+       }},
+      {"another version, by its date",
+       [&](HttpResponse& r, std::string& body) {
+         r.headers["last-modified"] = "Sat, 01 Aug 2026 10:00:00 GMT";
+         body = other.substr(other.size() - body.size());
+       }}};
+  for (const auto& [what, twist] : wrong) {
+    SCOPED_TRACE(what);
+    FakeServer server;
+    server.put("http://s/a.bin", all);
+    TemporaryFolder folder;
+    server.cut_after = 15'000;
+    server.twist = twist;
+    const FetchReport r = fetch_tiles({{.path = "http://s/a.bin", .survey = "S"}}, into(folder.path(), 4));
+    EXPECT_LT(server.asked, 30);
+    EXPECT_LT(server.sent, 12 * all.size());
+    // Whole and right, or not at all: never two halves of two files.
+    if (what == "another version, by its date") continue;  // the first answer told no date: nothing contradicts it
+    if (r.missing().empty())
+      EXPECT_TRUE(read_text_file(folder / "s/a.bin") == all);
+    else
+      EXPECT_FALSE(fs::exists(folder / "s/a.bin"));
+  }
+}
+
+// A page that asks for a password was kept as a tile, when neither size nor checksum was known.
+TEST(Fetch, WhatComesMustBeWhatItsNameSays) {
+  FakeServer server;
+  server.put("http://s/a.tif", "\n<!DOCTYPE html><html><body>Log in</body></html>");
+  server.put("http://s/b.tif", std::string("\x1f\x8b\x08", 3) + noise(500, 1));
+  server.put("http://s/c.bin", "<html>no</html>");
+  TemporaryFolder folder;
+  const FetchReport r = fetch_tiles({{.path = "http://s/a.tif", .survey = "S"},
+                                     {.path = "http://s/b.tif", .survey = "S"},
+                                     {.path = "http://s/c.bin", .survey = "S"}},
+                                    into(folder.path()));
+  ASSERT_EQ(r.missing().size(), 3u);
+  EXPECT_NE(r.missing()[0]->problem.find("web page"), std::string::npos) << r.missing()[0]->problem;
+  EXPECT_NE(r.missing()[1]->problem.find("not what its name says"), std::string::npos) << r.missing()[1]->problem;
+  EXPECT_FALSE(fs::exists(folder / "s/a.tif"));
+}
+
+// Names and tags that are not UTF-8 ended the process, and so did any exception that was none of ours.
+TEST(Fetch, NamesAndTagsNeedNotBeUtf8) {
+  FakeServer server;
+  const std::string all = noise(3000, 3);
+  server.put("http://s/caf%E9.bin", all);
+  server.twist = [](HttpResponse& r, std::string&) { r.headers["etag"] = "\"\xE9\xFF\""; };
+  server.cut_after = 1000;
+  TemporaryFolder folder;
+  const FetchReport r = fetch_tiles({{.path = "http://s/caf%E9.bin", .survey = "S\xE9"}}, into(folder.path(), 3));
+  EXPECT_TRUE(r.missing().empty()) << r.missing()[0]->problem;
+  server.handler = [](const HttpRequest&) -> std::optional<std::string> { throw std::runtime_error("something else"); };
+  const FetchReport odd = fetch_tiles({{.path = "http://s/odd.bin", .survey = "S", .bytes = 10}}, into(folder.path()));
+  ASSERT_EQ(odd.missing().size(), 1u);
+  EXPECT_NE(odd.missing()[0]->problem.find("something else"), std::string::npos);
+}
+
+// What belongs to a tile travels with it, and so does what its catalogue says: feet were read as metres, with success.
+TEST(Fetch, SidecarsAndFactsTravelAlong) {
+  TemporaryFolder folder;
+  Quantity feet = metres_above_egm2008();
+  feet.unit = LengthUnit::Foot;
+  const Grid g = grid_from_values(utm_frame(4, 3), std::vector<float>(12, 7), feet);
+  fs::create_directories(folder / "from");
+  FakeServer server;
+  std::vector<ShortlistEntry> entries;
+  for (const char* name : {"a.asc", "b.flt", "c.bil"}) {
+    write_grid(g, folder / "from" / name);
+    entries.push_back({.path = folder / "from" / name, .survey = "Local"});
+  }
+  for (const auto& f : fs::directory_iterator(folder / "from")) server.put("http://s/" + f.path().filename().string(), read_text_file(f.path()));
+  for (const char* name : {"a.asc", "b.flt", "c.bil"}) entries.push_back({.path = std::string("http://s/") + name, .survey = "Web"});
+  const FetchReport r = fetch_tiles(entries, into(folder / "to"));
+  ASSERT_TRUE(r.missing().empty()) << r.missing()[0]->problem;
+  for (const FetchedTile& t : r.tiles) {
+    const Grid back = open_grid(t.path);
+    EXPECT_EQ(back.quantity().unit, LengthUnit::Foot) << t.path;
+    EXPECT_TRUE(back.frame().crs()) << t.path;
+    EXPECT_EQ(back.at(1, 1), 7) << t.path;
+  }
+  ShortlistEntry told{.path = folder / "from/a.asc", .survey = "T", .crs = "EPSG:32725", .heights = "EGM2008 height", .unit = "ft"};
+  const FetchReport second = fetch_tiles({told}, into(folder / "again"));
+  const auto list = read_shortlist(second.shortlist);
+  ASSERT_EQ(list.size(), 1u);
+  EXPECT_EQ(list[0].unit, "ft");
+  EXPECT_EQ(list[0].crs, "EPSG:32725");
+  EXPECT_EQ(list[0].heights, "EGM2008 height");
+}
+
+// Text of a catalogue reached the shortlist unescaped, and could add rows that name local files.
+TEST(Fetch, TextOfACatalogueAddsNoRows) {
+  FakeServer server;
+  server.put("http://s/a.bin", noise(100, 1));
+  TemporaryFolder folder;
+  const std::string evil = "2020-01-01\n1,/etc/passwd,x,2020-01-01,0,,,,1,,,open,,,,,";
+  const ShortlistEntry e{.path = "http://s/a.bin", .survey = evil, .date = evil, .checksum = evil, .licence = evil, .custodian = evil,
+                         .crs = evil, .heights = evil, .unit = evil};
+  const FetchReport r = fetch_tiles({e}, into(folder.path()));
+  const auto list = read_shortlist(r.shortlist);
+  ASSERT_EQ(list.size(), 1u);
+  EXPECT_EQ(list[0].path, r.tiles[0].path);
+  EXPECT_EQ(list[0].date, "");
+  EXPECT_EQ(list[0].checksum, "");
+  EXPECT_EQ(list[0].unit, "");
+  EXPECT_EQ(list[0].survey, evil);
 }
 
 TEST(Fetch, WithoutATagNothingIsTrusted) {

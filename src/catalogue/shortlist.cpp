@@ -21,10 +21,10 @@ std::string shortlist_csv(const Shortlist& s) {
   for (const ShortlistTile& t : s.tiles) {
     const TileRecord& r = t.tile;
     text += fmt::format("{},{},{},{},{},{},{},{:.4g},{:.4g},{},{},{},{},{},{},{},{},{:.6f},{},{}\n", t.kept ? 1 : 0,
-                        csv_field(r.path.string()), csv_field(r.survey), r.date, r.date_guessed ? 1 : 0,
+                        csv_field(r.path.string()), csv_field(r.survey), csv_field(r.date), r.date_guessed ? 1 : 0,
                         name_of(r.kind), csv_field(r.format), r.spacing.y.metres(), r.density,
                         r.frame ? csv_field(r.frame->crs().label()) : "", csv_field(r.quantity.heights.name()),
-                        symbol(r.quantity.unit), r.bytes, r.checksum, csv_field(r.licence), name_of(r.access),
+                        r.quantity.unit_known ? symbol(r.quantity.unit) : "", r.bytes, csv_field(r.checksum), csv_field(r.licence), name_of(r.access),
                         csv_field(r.custodian), t.covered_fraction, csv_field(t.reason), box_text(r.globe_box()));
   }
   return text;
@@ -47,6 +47,9 @@ Layer shortlist_layer(const Shortlist& s) {
                                {"licence", r.licence},
                                {"access", std::string(name_of(r.access))},
                                {"custodian", r.custodian},
+                               {"crs", r.frame ? r.frame->crs().label() : std::string()},
+                               {"heights", r.quantity.heights.known() ? r.quantity.heights.name() : std::string()},
+                               {"unit", std::string(r.quantity.unit_known ? symbol(r.quantity.unit) : "")},
                                {"reason", t.reason},
                                {"covered_fraction", t.covered_fraction}}});
   }
@@ -65,6 +68,15 @@ namespace {
 constexpr const char* kAdvice = "make one with find -o list.csv";
 
 void check(ShortlistEntry& e, const std::string& access, const std::string& bytes, const fs::path& file) {
+  // Text of a catalogue that is not what its column holds says nothing.
+  const auto keep_if = [](std::string& text, bool good) {
+    if (!good) text.clear();
+  };
+  keep_if(e.date, e.date.size() == 10 && e.date[4] == '-' && e.date[7] == '-' &&
+                      e.date.find_first_not_of("0123456789-") == std::string::npos);
+  keep_if(e.checksum, e.checksum.size() % 2 == 0 && e.checksum.find_first_not_of("0123456789abcdef") == std::string::npos);
+  keep_if(e.unit, e.unit == "m" || e.unit == "ft" || e.unit == "ftUS");
+  keep_if(e.heights, e.heights != "unknown");
   if (e.path.empty()) throw Error(ErrorCode::BadFile, "has a kept row without a path", file.string(), kAdvice);
   if (!access.empty()) e.access = parse_access(access);
   if (const auto b = parse_number(bytes); b && *b >= 0 && *b < 9e15) e.bytes = static_cast<std::uint64_t>(*b);
@@ -85,6 +97,9 @@ std::vector<ShortlistEntry> from_geojson(const std::string& text, const fs::path
                      .checksum = word(p, "checksum"),
                      .licence = word(p, "licence"),
                      .custodian = word(p, "custodian"),
+                     .crs = word(p, "crs"),
+                     .heights = word(p, "heights"),
+                     .unit = word(p, "unit"),
                      .date_guessed = number(p, "date_guessed") == 1};
     e.box = bounds_of(polygons_of(member(f, "geometry"), path.string()));
     check(e, word(p, "access"), fmt::format("{:.0f}", number(p, "bytes")), path);
@@ -125,6 +140,9 @@ std::vector<ShortlistEntry> read_shortlist(const fs::path& path) {
                      .checksum = lower_case(field("checksum")),
                      .licence = field("licence"),
                      .custodian = field("custodian"),
+                     .crs = field("crs"),
+                     .heights = field("heights"),
+                     .unit = field("unit"),
                      .date_guessed = field("date_guessed") == "1"};
     check(e, field("access"), field("bytes"), path);
     const auto west = parse_number(field("west")), south = parse_number(field("south")),

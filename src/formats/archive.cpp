@@ -344,10 +344,10 @@ bool Archive::has(const std::string& name) const {
   return std::any_of(entries_.begin(), entries_.end(), [&](const ArchiveEntry& e) { return e.name == name; });
 }
 
-std::shared_ptr<ByteSource> Archive::open_entry(const std::string& name) const {
+std::shared_ptr<ByteSource> Archive::open_entry(const std::string& name, Empty empty) const {
   std::shared_ptr<ByteSource> bytes = has(name) ? unpack(name) : nullptr;
   if (!bytes) throw Error(ErrorCode::BadFile, "is not in the archive", bytes_->name() + "/" + name);
-  if (bytes->size() == 0) throw Error(ErrorCode::BadFile, "is empty", bytes_->name() + "/" + name, "fetch it again");
+  if (bytes->size() == 0 && empty == Empty::Refused) throw Error(ErrorCode::BadFile, "is empty", bytes_->name() + "/" + name, "fetch it again");
   return bytes;
 }
 

@@ -2,11 +2,15 @@
 
 #include <atomic>
 #include <cerrno>
+#include <csignal>
 #include <cstring>
 #include <fcntl.h>
 #include <fmt/format.h>
 #include <map>
 #include <mutex>
+#include <optional>
+#include <set>
+#include <sys/file.h>
 #include <sys/stat.h>
 #include <unistd.h>
 #include <utility>
@@ -120,16 +124,59 @@ class FileSource final : public DescriptorSource {
   FileState state_;
 };
 
+// The process of a name like ".dem.tif.part-1234-0" (a file) or ".county.part-1234" (a folder that is unpacked into).
+std::optional<pid_t> writer_of(const std::string& name) {
+  const auto at = name.rfind(".part-");
+  if (!name.starts_with('.') || at == name.npos) return std::nullopt;
+  const std::string_view rest = std::string_view(name).substr(at + 6);
+  const auto digits = std::min(rest.find_first_not_of("0123456789"), rest.size());
+  const bool counted = digits < rest.size() && rest[digits] == '-' &&
+                       rest.find_first_not_of("0123456789", digits + 1) == rest.npos && digits + 1 < rest.size();
+  if (digits == 0 || digits > 9 || (digits < rest.size() && !counted)) return std::nullopt;
+  return static_cast<pid_t>(std::stol(std::string(rest.substr(0, digits))));
+}
+
+// Removes what runs left in a folder that ended without a chance to: their process is gone, and nobody holds a lock.
+// Once a folder and process.
+void sweep(const fs::path& folder) {
+  static std::mutex mutex;
+  static std::set<fs::path> swept;
+  std::error_code ec;
+  const fs::path place = folder.empty() ? fs::path(".") : folder;
+  {
+    std::lock_guard lock(mutex);
+    if (!swept.insert(fs::absolute(place, ec)).second) return;
+  }
+  std::vector<fs::path> stale;
+  for (auto it = fs::directory_iterator(place, ec); !ec && it != fs::directory_iterator(); it.increment(ec)) {
+    const auto pid = writer_of(it->path().filename().string());
+    if (pid && *pid > 0 && *pid != ::getpid() && ::kill(*pid, 0) != 0 && errno == ESRCH) stale.push_back(it->path());
+  }
+  for (const fs::path& p : stale) {
+    if (fs::is_directory(fs::symlink_status(p, ec))) {
+      fs::remove_all(p, ec);
+      continue;
+    }
+    // On a disk that several machines share the process may live elsewhere: then it holds its lock.
+    const int fd = ::open(p.c_str(), O_WRONLY | O_CLOEXEC | O_NOFOLLOW);
+    if (fd < 0) continue;
+    if (::flock(fd, LOCK_EX | LOCK_NB) == 0) ::unlink(p.c_str());
+    ::close(fd);
+  }
+}
+
 class FileSink final : public ByteSink {
  public:
   FileSink(fs::path path, bool overwrite) : path_(std::move(path)), overwrite_(overwrite) {
     static std::atomic<int> counter{0};
     refuse_existing();
+    sweep(path_.parent_path());
     part_ = path_.parent_path() / fmt::format(".{}.part-{}-{}", path_.filename().string(), ::getpid(), counter++);
     fd_ = ::open(part_.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0666);
     if (fd_ < 0)
       throw Error(ErrorCode::Io, "cannot be written: " + reason(), path_.string(),
                   "check that the folder exists and may be written");
+    ::flock(fd_, LOCK_EX | LOCK_NB);  // for sweep
   }
   ~FileSink() override {
     if (fd_ >= 0) ::close(fd_);

@@ -21,11 +21,12 @@ Grid grid_in(const Crs& crs, Point lonlat, double cell = 0) {
                             metres_above_egm2008());
 }
 
-void expect_back(const Grid& g, const std::string& file, const std::string& what) {
+// True when the file alone tells its CRS.
+bool expect_back(const Grid& g, const std::string& file, const std::string& what) {
   SCOPED_TRACE(what + " in " + file);
   const WriteReport r = write_grid(g, file, {.overwrite = true});
   const Grid back = open_grid(file);
-  ASSERT_TRUE(back.frame().crs());
+  EXPECT_TRUE(back.frame().crs());
   EXPECT_TRUE(means_the_same(g.frame().crs(), back.frame().crs(), g.frame().bounds()))
       << g.frame().crs().proj_string() << "\n" << back.frame().crs().proj_string();
   EXPECT_NEAR(back.frame().crs().unit_factor() / g.frame().crs().unit_factor(), 1, 1e-9);
@@ -37,6 +38,7 @@ void expect_back(const Grid& g, const std::string& file, const std::string& what
     EXPECT_NE(r.info.notes.back().find("no terms"), std::string::npos);
   }
   std::filesystem::remove(std::filesystem::path(file).replace_extension(".prj"));
+  return !beside;
 }
 
 constexpr const char* kTerms[] = {
@@ -74,14 +76,10 @@ TEST(CrsInFiles, EveryKindComesBackTheSame) {
     const Point at = text.find("lat_0=-90") != text.npos ? Point{30, -75} : text.find("lat_0=90") != text.npos ? Point{30, 75}
                      : text.find("+south") != text.npos ? Point{16, -35} : Point{21, 42};
     const Grid g = grid_in(crs, at);
-    for (const char* name : {"a.tif", "a.asc", "a.nc"}) {
-      if (std::string(name) != "a.tif" && tried % 7 != 0) continue;
-      expect_back(g, folder / name, text);
-    }
+    by_keys += expect_back(g, folder / "a.tif", text);
+    for (const char* name : {"a.asc", "a.nc"})
+      if (tried % 7 == 0) expect_back(g, folder / name, text);
     ++tried;
-    const WriteReport r = write_grid(g, folder / "b.tif", {.overwrite = true});
-    by_keys += r.beside.empty();
-    for (const auto& p : r.beside) std::filesystem::remove(p);
   };
   for (const char* p : kTerms) {
     const bool degrees = std::string(p) == "longlat";

@@ -95,30 +95,32 @@ double linear_unit(GTIF* g) {
   }
 }
 
-// The geographic system by its code, or by its ellipsoid, meridian and shift.
-Crs geodetic_by_keys(GTIF* g) {
-  const int code = short_key(g, GeographicTypeGeoKey);
-  if (code > 0 && code != kUserDefined) return Crs::parse(fmt::format("EPSG:{}", code));
+// Ellipsoid, meridian and shift of a geographic system without a code, in PROJ's words; empty when they are not told.
+std::string datum_by_keys(GTIF* g) {
   const auto a = double_key(g, GeogSemiMajorAxisGeoKey), b = double_key(g, GeogSemiMinorAxisGeoKey),
              rf = double_key(g, GeogInvFlatteningGeoKey);
   const int datum = short_key(g, GeogGeodeticDatumGeoKey);
   if (!a || !(*a > 0) || (datum > 0 && datum != kUserDefined)) return {};
-  std::string text = fmt::format("+proj=longlat +a={:.17g}", *a);
+  std::string text = fmt::format(" +a={:.17g}", *a);
   text += rf && *rf > 0 ? fmt::format(" +rf={:.17g}", *rf) : fmt::format(" +b={:.17g}", b && *b > 0 ? *b : *a);
   if (const auto pm = double_key(g, GeogPrimeMeridianLongGeoKey); pm && *pm != 0) text += fmt::format(" +pm={:.17g}", *pm);
   if (const auto shift = double_keys(g, kToWgs84); shift.size() == 3 || shift.size() == 7) {
     text += " +towgs84=";
     for (std::size_t i = 0; i < shift.size(); ++i) text += fmt::format("{}{:.17g}", i ? "," : "", shift[i]);
   }
-  return Crs::parse(text + " +type=crs");
+  return text;
 }
 
 // A system told by its parts, when these are among the rows that are known here and in the usual units; none otherwise.
 Crs by_keys(GTIF* g, int model) {
   const int angular = short_key(g, GeogAngularUnitsGeoKey), projection = short_key(g, ProjectionGeoKey);
   if (angular != 0 && angular != 9102) return {};
-  const Crs geodetic = geodetic_by_keys(g);
-  if (!geodetic || model == kGeographic) return geodetic;
+  const int code = short_key(g, GeographicTypeGeoKey);
+  const bool coded = code > 0 && code != kUserDefined;
+  const std::string datum = coded ? "" : datum_by_keys(g);
+  if (!coded && datum.empty()) return {};
+  if (model == kGeographic)
+    return Crs::parse(coded ? fmt::format("EPSG:{}", code) : "+proj=longlat" + datum + " +type=crs");
   const double unit = linear_unit(g);
   if (!(unit > 0) || (projection > 0 && projection != kUserDefined)) return {};
   const int method = short_key(g, ProjCoordTransGeoKey);
@@ -141,7 +143,8 @@ Crs by_keys(GTIF* g, int model) {
     text += unit == 1 ? " +units=m" : unit == 1000 ? " +units=km" : fmt::format(" +to_meter={:.17g}", unit);
     if (std::abs(unit - 0.3048) < 1e-12) text += " +units=ft";
     if (std::abs(unit - 1200.0 / 3937.0) < 1e-12) text += " +units=us-ft";
-    return over_geodetic(Crs::parse(text + " +ellps=GRS80 +type=crs"), geodetic);
+    if (!coded) return Crs::parse(text + datum + " +type=crs");
+    return over_geodetic(Crs::parse(text + " +ellps=GRS80 +type=crs"), Crs::parse(fmt::format("EPSG:{}", code)));
   }
   return {};
 }

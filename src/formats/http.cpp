@@ -20,7 +20,8 @@
 namespace katoptra {
 namespace {
 
-constexpr int kMostRedirects = 5;
+constexpr int kMostRedirects = 5, kMostInterim = 20;
+constexpr std::size_t kMostHeaderBytes = 1 << 20;
 
 struct Cleanup {
   void operator()(CURL* c) const { curl_easy_cleanup(c); }
@@ -41,6 +42,8 @@ struct Transfer {
   HttpResponse response;
   bool begun = false, taken = false;
   std::exception_ptr error;
+  std::size_t header_bytes = 0;
+  int interim = 0;
 
   void begin() {
     if (std::exchange(begun, true)) return;
@@ -49,15 +52,18 @@ struct Transfer {
   static std::size_t on_header(char* data, std::size_t size, std::size_t n, void* self) {
     auto& t = *static_cast<Transfer*>(self);
     const std::string_view line = trimmed({data, size * n});
+    t.header_bytes += size * n;
     if (line.starts_with("HTTP/")) {
       t.response.headers.clear();
       t.response.status = 0;
       if (const auto space = line.find(' '); space != line.npos)
         t.response.status = std::atoi(std::string(line.substr(space + 1, 3)).c_str());
+      // "100 Continue" for ever is no answer.
+      if (t.response.status < 200 && ++t.interim > kMostInterim) return 0;
     } else if (const auto colon = line.find(':'); colon != line.npos) {
       t.response.headers[lower_case(std::string(line.substr(0, colon)))] = trimmed(line.substr(colon + 1));
     }
-    return size * n;
+    return t.header_bytes > kMostHeaderBytes ? 0 : size * n;
   }
   static std::size_t on_body(char* data, std::size_t size, std::size_t n, void* self) {
     auto& t = *static_cast<Transfer*>(self);
@@ -96,7 +102,9 @@ class CurlClient final : public HttpClient {
   HttpResponse send(const HttpRequest& request) override {
     HttpRequest now = request;
     for (int hop = 0;; ++hop) {
-      HttpResponse r = once(now);
+      // A key goes to the scheme, host and port it was meant for: never from https on to http.
+      const bool plain = scheme_of(now.url) != scheme_of(request.url) && scheme_of(now.url) == "http";
+      HttpResponse r = once(now, !plain);
       if (r.status < 300 || r.status > 399 || r.status == 304 || r.header("location").empty()) return r;
       const std::string next = resolve_url(now.url, r.header("location"));
       const std::string advice =
@@ -116,7 +124,9 @@ class CurlClient final : public HttpClient {
   }
 
  private:
-  HttpResponse once(const HttpRequest& request) {
+  static std::string scheme_of(const std::string& url) { return lower_case(url.substr(0, url.find(':'))); }
+
+  HttpResponse once(const HttpRequest& request, bool with_key) {
     if (!is_url(request.url))
       throw Error(ErrorCode::BadArgument, "is no web address", request.url, "it should begin with http:// or https://");
     if (request.progress) request.progress->check();
@@ -155,7 +165,7 @@ class CurlClient final : public HttpClient {
     auto add = [&](const std::string& line) { list.reset(curl_slist_append(list.release(), line.c_str())); };
     add("Expect:");
     for (const auto& [name, value] : request.headers) add(name + ": " + value);
-    if (const std::string key = access_.key_for(host); !key.empty()) add("Authorization: Bearer " + key);
+    if (const std::string key = access_.key_for(host); with_key && !key.empty()) add("Authorization: Bearer " + key);
     curl_easy_setopt(c, CURLOPT_HTTPHEADER, list.get());
     count_request();
     const CURLcode code = curl_easy_perform(c);
@@ -173,6 +183,7 @@ class CurlClient final : public HttpClient {
                              : code == CURLE_COULDNT_CONNECT      ? "does not answer"
                              : code == CURLE_COULDNT_RESOLVE_HOST ? "its name is not known"
                              : code == CURLE_OPERATION_TIMEDOUT   ? "has gone silent"
+                             : code == CURLE_WRITE_ERROR          ? "sends headers without an end"
                                                                   : curl_easy_strerror(code);
     throw Error(ErrorCode::Network, what, shown_url(request.url),
                 code == CURLE_COULDNT_RESOLVE_HOST || code == CURLE_COULDNT_CONNECT

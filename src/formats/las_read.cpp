@@ -19,7 +19,15 @@ using laz::load;
 
 constexpr std::uint64_t kPlainPart = 50000;
 // A chunk is decoded whole: one that asks for more than this is refused.
-constexpr std::uint64_t kMostPointsInChunk = 1u << 24;
+constexpr std::uint64_t kMostPointsInChunk = 1u << 24, kMostBytesInChunk = std::uint64_t{1} << 30;
+
+// Before a byte is decoded: a header that promises a chunk of a terabyte is damaged, or nothing for a machine of today.
+void require_room(std::uint64_t points, std::uint64_t record_length, const std::string& file) {
+  if (points > kMostBytesInChunk / std::max<std::uint64_t>(1, record_length))
+    throw Error(ErrorCode::TooLarge,
+                fmt::format("a chunk of {} points of {} bytes does not fit into memory", points, record_length), file,
+                "it is damaged, or should be written anew in smaller chunks");
+}
 
 [[noreturn]] void bad(const ByteSource& f, const std::string& what) {
   throw Error(ErrorCode::BadFile, what, f.name(),
@@ -95,6 +103,7 @@ class ChunkedSource : public PointSource {
     auto work = pool_.take([&] { return Work{ChunkCoder(format_), {}, {}}; });
     std::size_t good = 0;
     const auto n = static_cast<std::size_t>(c.points);
+    require_room(c.points, static_cast<std::uint64_t>(header_.record_length), file_->name());
     work.records.resize(n * static_cast<std::size_t>(header_.record_length));
     try {
       work.bytes.resize(static_cast<std::size_t>(c.bytes));
@@ -207,6 +216,7 @@ std::uint64_t unpack_stream(const ByteSource& f, const Header& h, const LazForma
     // A compressed point is seldom longer than a plain one; a little more for the worst.
     bytes.resize(static_cast<std::size_t>(std::min<std::uint64_t>(f.size() - at, n * (length + 16) + 1024)));
     f.read_exactly(at, bytes);
+    require_room(n, length, f.name());
     records.resize(n * length);
     std::size_t good = 0;
     try {

@@ -495,6 +495,10 @@ WriteReport write_tiff(const Grid& grid, const fs::path& path, const WriteOption
   if (options.tile < 16 || options.tile > 4096 || options.tile % 16)
     throw Error(ErrorCode::BadArgument, fmt::format("tiles of {} cells are not possible", options.tile), path.string(),
                 "take a multiple of 16 up to 4096");
+  const int most = options.codec == Codec::Zstd ? 22 : 12;
+  if (options.level < 1 || options.level > most)
+    throw Error(ErrorCode::BadArgument, fmt::format("there is no level {} of this codec", options.level), path.string(),
+                fmt::format("take 1 to {}", most));
 
   WriteReport report;
   report.path = path;

@@ -49,7 +49,7 @@ class Unpacker {
     for (const ArchiveEntry& e : a->entries()) {
       if (e.name.ends_with('/')) continue;
       const fs::path to = folder / inside(e.name, bytes->name());
-      const auto entry = a->open_entry(e.name);
+      const auto entry = a->open_entry(e.name, Archive::Empty::Allowed);
       if (depth < kDeepest && Archive::is_archive(*entry) && is_packed_name(to)) {
         this->archive(entry, to, depth + 1);
         continue;

@@ -378,9 +378,12 @@ void write_layer(const Layer& layer, const fs::path& path, const WriteLayerOptio
   if (ext == ".gpkg") return write_geopackage(layer, path, options.overwrite);
   if (ext == ".csv") return write_text_file(path, table_text(layer, path), {.overwrite = options.overwrite});
   if (ext == ".xyz") return write_text_file(path, xyz_text(layer, path), {.overwrite = options.overwrite});
-  if (ext != ".geojson" && ext != ".json")
+  if (ext != ".geojson" && ext != ".json") {
+    const bool points = layer.features.empty() || std::holds_alternative<Point>(layer.features[0].geometry);
     throw Error(ErrorCode::Unsupported, fmt::format("features are not written as '{}' here", ext), path.string(),
-                "give a name that ends in .geojson, .gpkg, .csv or .xyz");
+                points ? "give a name that ends in .geojson, .gpkg, .csv or .xyz"
+                       : "give a name that ends in .geojson or .gpkg");
+  }
   if (!layer.crs && !layer.features.empty())
     throw Error(ErrorCode::Refused, "GeoJSON is in longitude and latitude, and these features have no CRS to come from",
                 path.string(), "tell it with --crs, or write .gpkg");
@@ -416,8 +419,19 @@ std::vector<LineString> joined_lines(const Layer& layer) {
 }  // namespace
 
 LineString read_line(const fs::path& path, const Crs& crs, std::vector<std::string>* notes) {
-  const Layer layer = read_layer(path);
+  // A table that does not say where its points lie, such as that of a section, is in the grid's CRS.
+  const Layer layer = read_layer(path, crs);
   std::vector<LineString> lines = joined_lines(layer);
+  if (lines.empty()) {
+    LineString through;
+    for (const Feature& f : layer.features)
+      if (const Point* p = std::get_if<Point>(&f.geometry)) through.push_back(*p);
+    if (through.size() > 1) {
+      lines.push_back(std::move(through));
+      if (notes) notes->push_back(fmt::format("{}: has points and no line; the line goes through them in their order",
+                                              path.filename().string()));
+    }
+  }
   if (lines.empty()) throw Error(ErrorCode::BadFile, "has no line in it", path.string(), "give the transect as a line");
   if (lines.size() > 1 && notes)
     notes->push_back(fmt::format("{}: has {} lines that do not meet; the first is taken", path.filename().string(),

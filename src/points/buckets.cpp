@@ -52,8 +52,11 @@ PointBuckets::PointBuckets(const PointCloud& cloud, const Frame& frame, std::int
   squares_.assign(static_cast<std::size_t>(square_cols_ * square_rows_), 0);
   struct Sorted {
     HeapBatch<StoredPoint> points;
-    std::uint64_t outside = 0;
+    std::uint64_t outside = 0, beyond = 0;
   };
+  // A header may lie: half a step of the integers may be between a point and the box as it was printed.
+  const double slack = cloud.info().lattice ? std::max(cloud.info().lattice->step[0], cloud.info().lattice->step[1]) : 1e-6;
+  const Bounds declared = cloud.info().bounds.grown(slack);
   // Parts that lie beyond the ring need not be read; one cell more, for rounding.
   const double reach = static_cast<double>(tile + 1);
   const Bounds all = frame.bounds();
@@ -67,6 +70,7 @@ PointBuckets::PointBuckets(const PointCloud& cloud, const Frame& frame, std::int
         for (std::size_t i = 0; i < b.size(); ++i) {
           const double x = std::round(lattice_.at_x(b.x[i])), y = std::round(lattice_.at_y(b.y[i]));
           const std::int64_t c = col_of(x), r = row_of(y);
+          if (!declared.contains({b.x[i], b.y[i]})) ++s->beyond;
           if (c < 0 || c >= cols_ || r < 0 || r >= rows_ || !std::isfinite(b.z[i])) {
             ++s->outside;
             continue;
@@ -80,6 +84,7 @@ PointBuckets::PointBuckets(const PointCloud& cloud, const Frame& frame, std::int
       [&](std::shared_ptr<void> result) {
         auto& s = *static_cast<Sorted*>(result.get());
         outside_ += s.outside;
+        beyond_ += s.beyond;
         for (std::uint64_t k : s.points.order()) note(s.points.records(k), static_cast<std::size_t>(k));
         buckets_.add(s.points);
       });

@@ -53,6 +53,8 @@ class PointBuckets {
   std::uint64_t points() const { return points_; }
   std::uint64_t inside() const { return inside_; }
   std::uint64_t outside() const { return outside_; }
+  // Beyond the box that the cloud says it has.
+  std::uint64_t beyond() const { return beyond_; }
   // Ground distance between neighbours inside the frame: square root of the area that has points by their number.
   Length spacing() const;
 
@@ -73,7 +75,7 @@ class PointBuckets {
   double squares_west_ = 0, squares_north_ = 0, square_ = 1;
   std::int64_t square_cols_ = 1, square_rows_ = 1;
   std::vector<std::uint8_t> squares_;
-  std::uint64_t points_ = 0, inside_ = 0, outside_ = 0;
+  std::uint64_t points_ = 0, inside_ = 0, outside_ = 0, beyond_ = 0;
 };
 
 }  // namespace katoptra

@@ -190,14 +190,18 @@ std::vector<SourceRecord> sources_of(const PointInfo& info, Length spacing) {
 
 GriddedPoints grid_points(const PointCloud& cloud, const PointGridding& o) {
   PointInfo info = cloud.info();
-  if (!info.exact && !o.frame && !(o.cell > Length())) {
-    // The cell follows from the points themselves.
+  const auto count_points = [&] {
     RunOptions quiet = o.run;
     quiet.progress = nullptr;
-    const PointTally there = tally(cloud, quiet);
+    // By the points, whatever their header says.
+    const PointTally there = tally(relabelled(cloud, [](PointInfo& i) { i.exact = false; }), quiet);
     info.count = there.count;
     info.bounds = there.bounds;
-  }
+  };
+  // A box without width or height, of more than one point, is none.
+  const bool no_box = info.count > 1 && !(info.bounds.width() > 0 && info.bounds.height() > 0);
+  // The cell follows from the points themselves.
+  if (!o.frame && ((!info.exact && !(o.cell > Length())) || no_box)) count_points();
   if (o.methods.empty()) throw Error(ErrorCode::BadArgument, "no method was named", info.name, "name one, such as tin");
   TilePlan plan;
   plan.options = o;
@@ -212,6 +216,18 @@ GriddedPoints grid_points(const PointCloud& cloud, const PointGridding& o) {
     while (tile < 1024 && 4.0 * static_cast<double>(tile * tile) < kPointsInTile * cells_a_point) tile *= 2;
   }
   plan.buckets = std::make_unique<PointBuckets>(cloud, plan.frame, tile, o.run);
+  const bool own_frame = !o.frame && !o.area;
+  if (const std::uint64_t beyond = plan.buckets->beyond(); beyond > 0 || (own_frame && plan.buckets->points() == 0)) {
+    info.notes.push_back(beyond == 0 ? std::string("no point lies in the box in its header, which is wrong: the points count")
+                                     : fmt::format("{} of its points lie beyond the box in its header, which is wrong: the "
+                                                   "points count",
+                                                   beyond));
+    if (own_frame) {
+      count_points();
+      plan.frame = frame_for_points(info, o);
+      plan.buckets = std::make_unique<PointBuckets>(cloud, plan.frame, tile, o.run);
+    }
+  }
   GriddedPoints out;
   out.points = plan.buckets->inside();
   out.outside = plan.buckets->outside();

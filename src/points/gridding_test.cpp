@@ -80,6 +80,28 @@ TEST(Gridding, EveryPointBelongsToOneCellOfTheFrame) {
   }
 }
 
+// Of 272 points 14 were counted where the header's box was wrong, without a note; a box of zeros gave "no points".
+TEST(Gridding, PointsCountNotTheBoxOfTheHeader) {
+  const PointCloud cloud = strewn(300, 20, 5, plane, Crs::parse("EPSG:32725"), {677000, 5842000}, false);
+  const std::vector<PointStatistic> count = {{PointMethod::Count}};
+  const auto counted = [&](const Bounds& told, std::string* note) {
+    const PointCloud lies = relabelled(cloud, [&](PointInfo& i) { i.bounds = told; });
+    const GriddedPoints g = grid_points(lies, {.methods = count, .cell = 1_m});
+    double n = 0;
+    for (float v : all_values(g.grids[0])) n += static_cast<double>(v);
+    *note = g.grids[0].info().notes.empty() ? "" : g.grids[0].info().notes.back();
+    return n;
+  };
+  std::string note;
+  const auto all = static_cast<double>(cloud.info().count);
+  EXPECT_EQ(counted(cloud.info().bounds, &note), all);
+  EXPECT_EQ(note, "");
+  EXPECT_EQ(counted({677000, 5842000, 677004, 5842003}, &note), all);
+  EXPECT_NE(note.find("the box in its header"), std::string::npos);
+  EXPECT_EQ(counted({0, 0, 0, 0}, &note), all);
+  EXPECT_EQ(counted({1, 1, 5, 5}, &note), all);
+}
+
 TEST(Gridding, IsTheSameForEveryTileThreadAndBudget) {
   const PointCloud cloud = merged({strewn(5000, 90, 3, waves), strewn(4000, 90, 31, waves)});
   for (Length radius : {Length(), 2_m}) {

@@ -152,6 +152,27 @@ MultiPolygon shape_on(const Frame& frame, const Area& area) {
   return frame.crs().is_geographic() ? told_around(shape, frame.bounds().centre().x) : shape;
 }
 
+namespace {
+
+std::string told(const Bounds& b) {
+  return fmt::format("{:.5f} to {:.5f} east, {:.5f} to {:.5f} north", b.west, b.east, b.south, b.north);
+}
+
+// Says where the data lie and where the area, and whether its numbers are the wrong way around.
+Error nothing_inside(const Grid& grid, const Area& area, const std::string& name) {
+  const Bounds data = transformed(grid.frame().bounds(), Transform(grid.frame().crs(), Crs::wgs84())),
+               asked = area.in(Crs::wgs84()).bounds();
+  const Bounds swapped{asked.south, asked.west, asked.north, asked.east};
+  const bool wrong_way = area.crs().is_geographic() && swapped.intersects(data);
+  return Error(ErrorCode::BadArgument,
+               fmt::format("no cell has its centre inside the area: the data lie at {}, the area at {}", told(data), told(asked)),
+               name,
+               wrong_way ? "latitude and longitude of the area look swapped: longitude comes first"
+                         : "check the area's coordinates and CRS, or take another tile");
+}
+
+}  // namespace
+
 Grid clip(const Grid& given, const Area& area, const ClipOptions& options) {
   const std::string& name = given.info().name;
   if (!given.frame().crs())
@@ -166,12 +187,11 @@ Grid clip(const Grid& given, const Area& area, const ClipOptions& options) {
   const bool reached = here.bounds().west >= given.frame().west() && here.bounds().east <= given.frame().east();
   const Grid grid = reached ? given : around_longitude(given, here.bounds().centre().x);
   const Window window = grid.frame().window_of_centres(here.bounds()).intersected(grid.frame().window());
-  const Error outside(ErrorCode::BadArgument, "no cell has its centre inside the area", name,
-                      "check the area's coordinates and CRS, or take another tile");
-  if (window.empty()) throw outside;
+  const auto outside = [&] { return nothing_inside(given, area, name); };
+  if (window.empty()) throw outside();
   if (is_upright_box(here.shape())) return cut(grid, window);
   const Window tight = CellMask(here.shape(), grid.frame().sub(window)).extent();
-  if (tight.empty()) throw outside;
+  if (tight.empty()) throw outside();
   const Grid part = cut(grid, {window.col + tight.col, window.row + tight.row, tight.cols, tight.rows});
   return Grid(std::make_shared<MaskSource>(part, CellMask(here.shape(), part.frame())));
 }

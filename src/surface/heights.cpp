@@ -179,11 +179,15 @@ HeightShift parse_height_shift(const std::string& text, LengthUnit unit,
                                const std::function<Grid(const std::string&)>& open) {
   HeightShift shift;
   if (text.empty()) return shift;
-  // No grid is named like a number.
-  if (text.find_first_not_of("+-.0123456789") == 0)
-    shift.separation = open(text);
-  else
+  // A length is a number with its unit and nothing else; "2019_sep.tif" and "./sep.asc" begin like numbers.
+  try {
     shift.by = Length::parse(text, unit);
+  } catch (const Error& no_length) {
+    const bool number = text.find_first_not_of("+-.0123456789eE ") == text.npos;
+    const bool named = text.find_first_of("./\\:") != text.npos && text.find_first_of("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ") != text.npos;
+    if (number || !named) throw;
+    shift.separation = open(text);
+  }
   return shift;
 }
 

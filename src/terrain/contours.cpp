@@ -1,6 +1,7 @@
 #include "katoptra/terrain/contours.hpp"
 
 #include <algorithm>
+#include <atomic>
 #include <cmath>
 #include <fmt/format.h>
 #include <limits>
@@ -51,10 +52,40 @@ KATOPTRA_CLONES bool level_steps(const float* row, std::int64_t n, double base, 
   return far == 0;
 }
 
+// What all bands together have come to: an interval that is far too short must be noticed before memory is gone.
+class Bounded {
+ public:
+  explicit Bounded(std::size_t memory) : most_(std::max<std::uint64_t>(1000, memory / kBytesPerContourPoint)) {}
+
+  void add_points(std::size_t n) {
+    if (points_.fetch_add(n) + n <= most_) return;
+    throw Error(ErrorCode::TooLarge,
+                fmt::format("the lines have more than the {} points that fit into the memory allowed", most_), "contours",
+                "take a longer interval or a smaller area, or allow more with --memory");
+  }
+  // False when steps from `low` to `high`, with all before, are more levels than anybody draws.
+  bool add_steps(std::int32_t low, std::int32_t high) {
+    std::int32_t l = low_.load(), h = high_.load();
+    while (low < l && !low_.compare_exchange_weak(l, low)) {
+    }
+    while (high > h && !high_.compare_exchange_weak(h, high)) {
+    }
+    return std::int64_t{high_.load()} - low_.load() <= kMostContourLevels;
+  }
+
+ private:
+  std::uint64_t most_;
+  std::atomic<std::uint64_t> points_{0};
+  std::atomic<std::int32_t> low_{std::numeric_limits<std::int32_t>::max()}, high_{std::numeric_limits<std::int32_t>::min()};
+};
+
+// Thrown while tracing, before the number of levels is known.
+struct TooManyLevels {};
+
 class BandTracer {
  public:
-  BandTracer(const Frame& frame, const Levels& levels, const Block& block)
-      : frame_(frame), levels_(levels), block_(block), cols_(block.window().cols) {}
+  BandTracer(const Frame& frame, const Levels& levels, const Block& block, Bounded& bounded)
+      : frame_(frame), levels_(levels), block_(block), bounded_(bounded), cols_(block.window().cols) {}
 
   BandLines run() {
     const auto n = static_cast<std::size_t>(cols_);
@@ -65,7 +96,9 @@ class BandTracer {
     for (std::int64_t r = 0; r + 1 < block_.window().rows; ++r) {
       steps_of(block_.row(r + 1), below);
       std::fill(bottom.begin(), bottom.end(), kNone);
+      const std::size_t before = out_.points.size();
       trace_row(r, above, below, top, bottom);
+      bounded_.add_points(out_.points.size() - before);
       if (r == 0) out_.first_row = top;
       std::swap(above, below);
       std::swap(top, bottom);
@@ -81,6 +114,13 @@ class BandTracer {
       throw Error(ErrorCode::TooLarge,
                   fmt::format("a height is more than 2^30 intervals of {} from the base", levels_.interval), "contours",
                   "take a longer interval");
+    std::int32_t low = std::numeric_limits<std::int32_t>::max(), high = kVoidStep;
+    for (const std::int32_t s : steps)
+      if (s != kVoidStep) {
+        low = std::min(low, s);
+        high = std::max(high, s);
+      }
+    if (low <= high && !bounded_.add_steps(low, high)) throw TooManyLevels();
   }
 
   void trace_row(std::int64_t r, const std::vector<std::int32_t>& above, const std::vector<std::int32_t>& below,
@@ -161,6 +201,7 @@ class BandTracer {
   const Frame& frame_;
   const Levels& levels_;
   const Block& block_;
+  Bounded& bounded_;
   std::int64_t cols_;
   BandLines out_;
 };
@@ -251,6 +292,29 @@ void normalise(ContourLine& line) {
 
 }  // namespace
 
+namespace {
+
+[[noreturn]] void refuse_so_many(const Grid& surface, const Levels& levels, const RunOptions& run) {
+  float low = std::numeric_limits<float>::infinity(), high = -low;
+  RunOptions quiet = run;
+  quiet.progress = nullptr;
+  for_each_band(surface, Planes::Values, quiet, [&](const Block& b) {
+    for (std::int64_t i = 0; i < b.window().cells(); ++i)
+      if (const float z = b.row(0)[i]; !std::isnan(z)) {
+        low = std::min(low, z);
+        high = std::max(high, z);
+      }
+  });
+  const double first = std::ceil((static_cast<double>(low) - levels.base) / levels.interval),
+               last = std::floor((static_cast<double>(high) - levels.base) / levels.interval);
+  throw Error(ErrorCode::TooLarge,
+              fmt::format("an interval of {:g} {} gives {:.0f} levels between {:g} and {:g}, more than {}", levels.interval,
+                          unit_name(surface.quantity()), last - first + 1, low, high, kMostContourLevels),
+              "contours", "take a longer interval");
+}
+
+}  // namespace
+
 std::vector<ContourLine> contours(const Grid& surface, const ContourOptions& options) {
   const LengthUnit unit = surface.quantity().unit;
   const bool heights = surface.quantity().kind == QuantityKind::Height;
@@ -259,21 +323,36 @@ std::vector<ContourLine> contours(const Grid& surface, const ContourOptions& opt
   if (!(levels.interval > 0) || !std::isfinite(levels.base))
     throw Error(ErrorCode::BadArgument, "the contour interval must be above zero", "contours",
                 "write for instance 1m or 1ft");
+  switch (surface.quantity().kind) {
+    case QuantityKind::Shade:
+    case QuantityKind::Aspect:
+    case QuantityKind::Code:
+      throw Error(ErrorCode::Refused,
+                  fmt::format("its values are {}, of which there are no lines of equal height",
+                              name_of(surface.quantity().kind)),
+                  surface.info().name, "give the surface it was made from");
+    default:
+      break;
+  }
   const Frame& f = surface.frame();
+  Bounded bounded(options.run.memory);
   const std::int64_t rows = band_rows(f.cols(), options.run);
   const auto bands = static_cast<std::size_t>((std::max<std::int64_t>(1, f.rows() - 1) + rows - 1) / rows);
   Stitcher stitcher;
-  if (f.rows() > 1 && f.cols() > 1)
+  if (f.rows() > 1 && f.cols() > 1) try {
     parallel_ordered(
         bands, static_cast<std::size_t>(2 * thread_count(options.run)), options.run,
         [&](std::size_t i) -> std::shared_ptr<void> {
           const std::int64_t first = static_cast<std::int64_t>(i) * rows;
           const Block block = surface.read({0, first, f.cols(), std::min(rows, f.rows() - 1 - first) + 1});
-          return std::make_shared<BandLines>(BandTracer(f, levels, block).run());
+          return std::make_shared<BandLines>(BandTracer(f, levels, block, bounded).run());
         },
         [&](std::size_t, std::shared_ptr<void> lines) {
           stitcher.add(std::move(*static_cast<BandLines*>(lines.get())));
         });
+  } catch (const TooManyLevels&) {
+    refuse_so_many(surface, levels, options.run);
+  }
   std::vector<ContourLine> out;
   const int every = std::max(1, options.index_every);
   stitcher.walk([&](std::int32_t step, bool closed, LineString points) {

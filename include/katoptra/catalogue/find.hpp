@@ -88,6 +88,8 @@ Layer shortlist_layer(const Shortlist& s);
 struct ShortlistEntry {
   std::filesystem::path path;  // on the disk, or a web address
   std::string survey, date, checksum, licence, custodian;
+  // What the catalogue says the file is in, where that is known: "EPSG:32725", "EGM2008 height", "ft".
+  std::string crs, heights, unit;
   bool date_guessed = false;
   Access access = Access::Open;
   std::uint64_t bytes = 0;

@@ -36,8 +36,9 @@ class Archive {
 
   const std::vector<ArchiveEntry>& entries() const { return entries_; }
   bool has(const std::string& name) const;
-  // BadFile when there is none of that name, or it is damaged; TooLarge.
-  std::shared_ptr<ByteSource> open_entry(const std::string& name) const;
+  enum class Empty { Refused, Allowed };
+  // BadFile when there is none of that name, it is damaged, or it is empty and that is not allowed; TooLarge.
+  std::shared_ptr<ByteSource> open_entry(const std::string& name, Empty empty = Empty::Refused) const;
 
   virtual ~Archive() = default;
 
