@@ -232,25 +232,49 @@ int look(const LookCommand& o) {
     list.push_back({{"path", path}, {"error", e.what()}});
     if (!o.json) fmt::print(stderr, "katoptra: {}\n", e.what());
   };
-  for (const std::string& given : o.files) {
-    std::vector<std::string> names;
-    try {
-      names = expand_inputs({given}, Inputs::All);
+  const LookOptions options{
+      .open = o.open_options(), .area = area ? &*area : nullptr, .values = !o.quick, .run = o.run()};
+  std::vector<std::string> names;
+  for (const std::string& given : o.files) try {
+      const auto more = expand_inputs({given}, Inputs::All);
+      names.insert(names.end(), more.begin(), more.end());
     } catch (const Error& e) {
       refused(given, e);
     }
+  const auto tell = [&](const std::vector<std::string>& some) {
+    for (const Looked& l : look_at({some.begin(), some.end()}, options)) {
+      if (o.json)
+        list.push_back(look_json(l));
+      else
+        look_text(l, o);
+    }
+  };
+  // All at once, for each is held against the others; where one cannot be read, those that can.
+  try {
+    tell(names);
+  } catch (const Error& e) {
+    if (e.code() == ErrorCode::Cancelled) throw;
+    LookOptions headers = options;
+    headers.values = false;
+    std::vector<std::string> good;
     for (const std::string& name : names) try {
-        for (const Looked& l : look_at({name}, {.open = o.open_options(),
-                                                .area = area ? &*area : nullptr,
-                                                .values = !o.quick,
-                                                .run = o.run()})) {
-          if (o.json)
-            list.push_back(look_json(l));
-          else
-            look_text(l, o);
+        look_at({name}, headers);
+        good.push_back(name);
+      } catch (const Error& bad) {
+        refused(name, bad);
+      }
+    if (!good.empty()) try {
+        tell(good);
+      } catch (const Error& again) {
+        if (good.size() == 1) {
+          refused(good[0], again);
+          good.clear();
         }
-      } catch (const Error& e) {
-        refused(name, e);
+        for (const std::string& name : good) try {
+            tell({name});
+          } catch (const Error& bad) {
+            refused(name, bad);
+          }
       }
   }
   if (o.json) {

@@ -1,0 +1,348 @@
+"""Each of these went wrong once, in silence or for ever; each test tells its story."""
+import http.server
+import json
+import os
+import shutil
+import signal
+import struct
+import subprocess
+import threading
+import time
+import unittest
+import zipfile
+
+import netCDF4
+import numpy
+
+from tool import DEMO, TOOL, ToolTest, main
+
+SHEET = os.path.join(DEMO, "ground-2022", "sheet_b2.tif")
+
+
+class Mended(ToolTest):
+    def asc(self, name, values, cell=1.0, x=677000, y=5842000, prj="EPSG:32725", void=-9999):
+        values = numpy.asarray(values, dtype=float)
+        rows = [f"ncols {values.shape[1]}", f"nrows {values.shape[0]}", f"xllcorner {x}", f"yllcorner {y}", f"cellsize {cell}", f"NODATA_value {void}"]
+        rows += [" ".join("%.10g" % (void if numpy.isnan(v) else v) for v in row) for row in values]
+        with open(self.path(name), "w") as f:
+            f.write("\n".join(rows) + "\n")
+        if prj:
+            with open(self.path(os.path.splitext(name)[0] + ".prj"), "w") as f:
+                f.write(prj)
+        return self.path(name)
+
+
+class Silent(Mended):
+    def test_feet_nobody_stated_are_said(self):
+        """--unit ft relabelled metres as feet: levels 400 to 900 ft where 1100 to 3200 are true, without a note."""
+        ys, xs = numpy.mgrid[0:40, 0:50]
+        self.asc("nw.asc", 340 + 5.0 * xs + 10.0 * ys)
+        found = self.run_json("contours", "nw.asc", "--interval", "100ft", "--unit", "ft", "-o", "c.geojson")
+        self.assertEqual(found["levels"], [1200, 3100])
+        said = "nw.asc: does not say in which unit its heights are: m was taken for granted"
+        self.assertIn(said, found["notes"])
+        for words in (["mosaic", "nw.asc", "-o", "m.tif"], ["clip", "nw.asc", "-o", "k.tif"], ["section", "nw.asc", "--from", "677001,5842001", "--to", "677040,5842030", "-o", "s.csv"], ["map", "nw.asc", "-o", "m.png"], ["statistics", "nw.asc"], ["reproject", "nw.asc", "-o", "r.tif"], ["fill", "nw.asc", "-o", "f.tif"]):
+            found = self.run_json(*words, "--unit", "ft")
+            self.assertIn(said, found["notes"], words)
+        self.assertAlmostEqual(self.run_json("look", "m.tif")[0]["range"][0], 340 / 0.3048, places=2)
+        self.assertEqual(self.run_json("look", "m.tif")[0]["unit"], "ft")
+        # Input that is told to be in feet is.
+        told = self.run_json("clip", "nw.asc", "--from-unit", "ft", "--unit", "m", "-o", "told.tif")
+        self.assertAlmostEqual(told["range"][0], 340 * 0.3048, places=3)
+        # Vertical references are assigned with a note, in every verb.
+        for words in (["clip", "nw.asc", "-o", "h.tif"], ["contours", "nw.asc", "--interval", "50m", "-o", "h.gpkg"], ["statistics", "nw.asc"]):
+            notes = self.run_json(*words, "--heights", "EGM96")["notes"]
+            self.assertTrue(any("does not say from where heights are counted: EGM96 height was taken" in n for n in notes), words)
+
+    def test_vertical_systems_of_depths_and_in_feet(self):
+        """EPSG:5715 counts down: its values were taken for heights; 8051 is in feet and was shown in metres; the
+        vertical part of --crs was dropped without a word."""
+        self.asc("d.asc", [[1, 2, 3], [4, 5, 6]])
+        found = self.run_json("look", "d.asc", "--heights", "EPSG:8051")[0]
+        self.assertEqual((found["unit"], found["range"], found["heights"]), ("ft", [-6, -1], "MSL height (ft)"))
+        up = self.run_json("clip", "d.asc", "--from-heights", "EPSG:5715", "--heights", "EPSG:5714", "-o", "up.tif")
+        self.assertEqual(up["range"], [-6, -1])
+        self.assertEqual(self.run_json("clip", "d.asc", "--crs", "EPSG:32725+5773", "-o", "v.tif")["heights"], "EGM96 height")
+        self.assertEqual(self.run_json("look", "d.asc", "--crs", "EPSG:32725+5773")[0]["heights"], "EGM96 height")
+        moved = self.run_json("reproject", "v.tif", "--crs", "EPSG:4326+5773", "-o", "g.tif")
+        self.assertEqual(moved["heights"], "EGM96 height")
+        self.assertIn("give one of them", self.refused("reproject", "v.tif", "--crs", "EPSG:4326+5773", "--heights", "EGM2008", "-o", "x.tif", status=2))
+
+    def test_only_the_unit_was_asked_for(self):
+        """reproject --unit ft resampled every cell by half a cell."""
+        self.asc("odd.asc", [[1, 2, 3], [4, 5, 60]], cell=1.3, x=677000.4, y=5842000.7)
+        self.run_tool("reproject", "odd.asc", "--unit", "ft", "-o", "ft.tif")
+        numpy.testing.assert_allclose(self.read_raster(self.path("ft.tif"))[0], numpy.array([[1, 2, 3], [4, 5, 60]]) / 0.3048, rtol=1e-6)
+
+    def test_what_the_tool_made_is_no_survey(self):
+        """A mosaic written into the folder of its tiles replaced all of them in the next search."""
+        for i, name in enumerate(("a.tif", "b.tif")):
+            self.asc("t.asc", numpy.full((20, 20), i + 1.0), x=677000 + 20 * i)
+            self.run_tool("clip", "t.asc", "-o", f"tiles/{name}" if os.makedirs(self.path("tiles"), exist_ok=True) is None else name)
+        self.run_tool("mosaic", "tiles", "-o", "tiles/whole.tif")
+        area = "box:677000,5842000,677040,5842020@EPSG:32725"
+        found = self.run_json("find", "--in", "tiles", "--area", area)
+        self.assertEqual(sorted(os.path.basename(t["path"]) for t in found["tiles"] if t["kept"]), ["a.tif", "b.tif"])
+        self.assertIn("made here of 2 files", [t["reason"] for t in found["tiles"] if t["path"].endswith("whole.tif")][0])
+        again = self.run_json("mosaic", "tiles", "-o", "again.tif")
+        self.assertEqual(sorted(again["sources"]), ["a.tif", "b.tif"])
+        # Corrected, a tile takes the place of the wrong one; it was called its duplicate.
+        self.run_tool("correct", "tiles/a.tif", "--offset", "5m", "-o", "tiles/zfixed.tif")
+        found = self.run_json("find", "--in", "tiles", "--area", area)
+        self.assertEqual(sorted(os.path.basename(t["path"]) for t in found["tiles"] if t["kept"]), ["b.tif", "zfixed.tif"])
+        self.assertEqual(sorted(self.run_json("mosaic", "tiles", "-o", "third.tif")["sources"]), ["a.tif", "b.tif"])
+        self.assertEqual(self.run_json("look", "third.tif")[0]["range"], [2, 6])
+        # The same bytes under another name are a duplicate; other bytes are not.
+        shutil.copy(self.path("tiles/b.tif"), self.path("tiles/copy.tif"))
+        reasons = {os.path.basename(t["path"]): t["reason"] for t in self.run_json("find", "--in", "tiles", "--area", area)["tiles"]}
+        self.assertIn("same bytes", reasons["copy.tif"])
+
+    def test_no_verb_replaces_its_input(self):
+        """hillshade a.tif -o a.tif --overwrite replaced the surface; contours then drew lines of the shade."""
+        self.asc("a.asc", numpy.arange(400.0).reshape(20, 20))
+        self.run_tool("clip", "a.asc", "-o", "a.tif")
+        before = open(self.path("a.tif"), "rb").read()
+        os.symlink(self.path("a.tif"), self.path("link.tif"))
+        os.makedirs(self.path("in"))
+        shutil.copy(self.path("a.tif"), self.path("in/t.tif"))
+        for words in (["hillshade", "a.tif", "-o", "a.tif"], ["hillshade", "link.tif", "-o", "a.tif"], ["clip", "a.tif", "--out=a.tif"], ["fill", "a.tif", "-o", "./a.tif"], ["reproject", "a.tif", "--like", "a.tif", "-o", "a.tif"], ["mosaic", "in", "-o", "in/t.tif"], ["compare", "a.tif", "in/t.tif", "-o", "d.tif", "--corrected", "in/t.tif"]):
+            self.assertIn("choose another name", self.refused(*words, "--overwrite", status=2))
+        self.assertEqual(open(self.path("a.tif"), "rb").read(), before)
+        self.run_tool("section", "a.tif", "--from", "677001,5842001", "--to", "677019,5842019", "-o", "s.csv")
+        self.refused("section", "a.tif", "--line", "s.csv", "-o", "s.csv", "--overwrite", status=2)
+        self.run_tool("hillshade", "a.tif", "-o", "shade.tif")
+        self.assertIn("lines of equal height", self.refused("contours", "shade.tif", "--interval", "10m", "-o", "c.gpkg", status=3))
+        self.assertIn("not heights", self.refused("hillshade", "shade.tif", "-o", "s2.tif", status=3))
+
+    def test_coordinates_and_voids_of_netcdf(self):
+        """Kilometres were read as metres; the format's own fill value and valid_range were heights; time steps had no number."""
+        def write(name, unit, scale, mapping, fill=None):
+            with netCDF4.Dataset(self.path(name), "w") as d:
+                for dim, n in (("time", 3), ("y", 4), ("x", 5)):
+                    d.createDimension(dim, n)
+                for dim, n, step in (("y", 4, -1000.0), ("x", 5, 1000.0)):
+                    v = d.createVariable(dim, "f8", (dim,))
+                    v.units = unit
+                    v.standard_name = f"projection_{dim}_coordinate"
+                    v[:] = (500000 + step * numpy.arange(n)) / scale
+                m = d.createVariable("m", "i4")
+                for k, value in mapping.items():
+                    setattr(m, k, value)
+                z = d.createVariable("z", "f4", ("time", "y", "x"))
+                z.grid_mapping = "m"
+                z.units = "m"
+                z.valid_range = numpy.array([-100, 500], dtype="f4")
+                for t in range(3):
+                    z[t, 1:, :] = 100 * t + numpy.arange(15).reshape(3, 5)
+                z[0, 1, 1] = 9000
+        lcc = {"grid_mapping_name": "lambert_conformal_conic", "standard_parallel": [30.0, 60.0], "longitude_of_central_meridian": 10.0, "latitude_of_projection_origin": 45.0}
+        write("km.nc", "km", 1000.0, dict(lcc, false_easting=400.0))
+        write("m.nc", "m", 1.0, dict(lcc, false_easting=400000.0))
+        a, b = self.run_json("look", "km.nc", "m.nc")
+        for one in (a, b):
+            self.assertEqual((one["range"], one["voids"], one["cell"]), ([0, 14], 6, [1000, 1000]))
+        numpy.testing.assert_allclose(a["bounds"], b["bounds"])
+        for name, out in (("km.nc", "a.tif"), ("m.nc", "b.tif")):
+            self.run_tool("reproject", name, "--crs", "EPSG:4326", "--cell", "0.01deg", "-o", out)
+        self.assertEqual(self.run_json("look", "a.tif")[0]["bounds"], self.run_json("look", "b.tif")[0]["bounds"])
+        self.assertEqual(self.run_json("look", "m.nc", "--band", "3")[0]["range"], [200, 214])
+        self.assertEqual(self.run_json("look", "m.nc", "--band", "z:2")[0]["range"], [100, 114])
+        self.assertIn("numbered from 1", self.refused("clip", "m.nc", "--band", "4", "-o", "x.tif", status=2))
+
+    def test_padded_bands_in_a_row(self):
+        """BANDROWBYTES was not read: the second band began inside the padding of the first."""
+        a, b = numpy.arange(12, dtype="<f4").reshape(3, 4), 100 + numpy.arange(12, dtype="<f4").reshape(3, 4)
+        with open(self.path("p.bil"), "wb") as f:
+            for r in range(3):
+                for band in (a, b):
+                    f.write(band[r].tobytes() + b"\xff" * 8)
+        head = "ncols 4\nnrows 3\nnbands 2\nnbits 32\npixeltype float\nbyteorder I\nlayout bil\nxdim 1\nydim 1\nulxmap 677000\nulymap 5842000\n"
+        for lengths in ("bandrowbytes 24\ntotalrowbytes 48\n", "bandrowbytes 24\n"):
+            with open(self.path("p.hdr"), "w") as f:
+                f.write(head + lengths)
+            for band, truth in ((1, a), (2, b)):
+                self.run_tool("clip", "p.bil", "--band", band, "--crs", "EPSG:32725", "-o", "p.tif", "--overwrite")
+                numpy.testing.assert_array_equal(self.read_raster(self.path("p.tif"))[0], truth)
+        with open(self.path("p.hdr"), "w") as f:
+            f.write(head + "bandrowbytes 12\n")
+        self.assertIn("bandrowbytes", self.refused("clip", "p.bil", "--crs", "EPSG:32725", "-o", "q.tif", status=3))
+
+    def test_input_rewritten_while_it_is_read(self):
+        """The result was a bit of both, with success, 8 times of 8."""
+        ys, xs = numpy.mgrid[0:3000, 0:3000]
+        self.asc("t.asc", numpy.sin(xs / 50.0) * 100 + ys % 17)
+        self.run_tool("clip", "t.asc", "--codec", "none", "-o", "big.tif")
+        size = os.path.getsize(self.path("big.tif"))
+        for way in ("rewritten", "cut"):
+            shutil.copy(self.path("big.tif"), self.path("in.tif"))
+            running = subprocess.Popen([TOOL, "reproject", "in.tif", "--crs", "EPSG:4326", "--threads", "1", "--memory", "32M", "-o", f"{way}.tif"], cwd=self.folder, env=self.environment, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+            while not any(f".{way}.tif.part" in f for f in self.files()):
+                time.sleep(0.001)
+            with open(self.path("in.tif"), "r+b") as f:
+                if way == "cut":
+                    f.truncate(size // 3)
+                else:
+                    f.seek(size // 2)
+                    f.write(b"\0" * (size // 4))
+            out, said = running.communicate(timeout=120)
+            self.assertEqual(running.returncode, 3, said)
+            self.assertTrue("was changed while it was read" in said or "ends early" in said, said)
+            self.assertFalse(any(f".{way}.tif.part" in f or f.endswith(f"/{way}.tif") for f in self.files()))
+
+
+class Endless(Mended):
+    def test_a_folder_of_tiff_and_netcdf_ends(self):
+        """look, mosaic and check of a folder with one of each hung for ever, deaf to SIGTERM, 5 times of 5."""
+        os.makedirs(self.path("both"))
+        self.asc("t.asc", numpy.ones((30, 30)))
+        self.run_tool("clip", "t.asc", "-o", "both/a.tif")
+        self.run_tool("clip", "t.asc", "-o", "both/b.nc")
+        for _ in range(3):
+            for words in (["look", "both"], ["mosaic", "both", "-o", "m.tif", "--overwrite"], ["check", "both"]):
+                done = subprocess.run([TOOL, *words], cwd=self.folder, env=self.environment, capture_output=True, timeout=60)
+                self.assertIn(done.returncode, (0, 1))
+
+    def test_sigterm_always_works(self):
+        """A helper that never answers is no reason not to end."""
+        with open(self.path("slow"), "w") as f:
+            f.write("#!/bin/sh\nexec sleep 600\n")
+        os.chmod(self.path("slow"), 0o755)
+        self.asc("t.asc", numpy.ones((3, 3)))
+        self.run_tool("clip", "t.asc", "-o", "b.nc")
+        running = subprocess.Popen([TOOL, "look", "b.nc"], cwd=self.folder, env=dict(self.environment, KATOPTRA_HELPER=self.path("slow")), stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        time.sleep(0.5)
+        start = time.time()
+        running.send_signal(signal.SIGTERM)
+        time.sleep(0.2)
+        running.send_signal(signal.SIGTERM)
+        running.wait(timeout=30)
+        self.assertLess(time.time() - start, 15)
+        self.assertEqual(running.returncode, 130)
+        subprocess.run(["pkill", "-f", self.path("slow")])
+
+    def test_a_service_that_says_continue_for_ever(self):
+        class Odd(http.server.BaseHTTPRequestHandler):
+            def do_GET(self):
+                try:
+                    while True:
+                        self.wfile.write(b"HTTP/1.1 100 Continue\r\n\r\n")
+                except OSError:
+                    pass
+
+            do_HEAD = do_GET
+
+            def log_message(self, *words):
+                pass
+
+        server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), Odd)
+        threading.Thread(target=server.serve_forever, daemon=True).start()
+        self.addCleanup(server.shutdown)
+        start = time.time()
+        said = self.run_tool("look", f"http://127.0.0.1:{server.server_port}/a.tif", status=4).stderr
+        self.assertIn("headers without an end", said)
+        self.assertLess(time.time() - start, 60)
+
+    def test_lines_stay_within_memory(self):
+        """One small interval took 24 GiB and was killed."""
+        ys, xs = numpy.mgrid[0:250, 0:500]
+        self.asc("t.asc", 500 + 400 * numpy.sin(xs / 20.0) * numpy.cos(ys / 15.0))
+        for interval in ("0.01m", "0.0001m"):
+            self.assertIn("levels between", self.refused("contours", "t.asc", "--interval", interval, "-o", "c.gpkg", status=3))
+        self.assertIn("--memory", self.refused("contours", "t.asc", "--interval", "0.1m", "--memory", "32M", "-o", "c.gpkg", status=3))
+        self.assertIn("no level meets", self.refused("contours", "t.asc", "--interval", "2000m", "--base", "100m", "-o", "c.gpkg", status=2))
+
+    def test_parts_of_a_killed_run_go(self):
+        gone = subprocess.Popen(["true"])
+        gone.wait()
+        for name in (f".o.tif.part-{gone.pid}-0", f".county.part-{gone.pid}"):
+            if "tif" in name:
+                open(self.path(name), "w").close()
+            else:
+                os.makedirs(self.path(name + "/x"))
+        keep = [f".o.tif.part-{os.getpid()}-0", ".o.tif.part-x-0", "part-1-0", f"o.tif.part-{gone.pid}-0"]
+        for name in keep:
+            open(self.path(name), "w").close()
+        self.asc("t.asc", numpy.ones((3, 3)))
+        self.run_tool("clip", "t.asc", "-o", "b.tif")
+        left = sorted(os.listdir(self.folder))
+        self.assertFalse([f for f in left if str(gone.pid) in f and f.startswith(".")])
+        for name in keep:
+            self.assertIn(name, left)
+
+    def test_archives_with_odd_names_and_nothing_inside(self):
+        """tile.1.zip beside tile.2.zip, and an empty file in a zip, could not be unpacked."""
+        os.makedirs(self.path("from"))
+        self.asc("t.asc", numpy.ones((3, 3)))
+        rows = ["kept,path,survey"]
+        for n in (1, 2):
+            with zipfile.ZipFile(self.path(f"from/tile.{n}.zip"), "w") as z:
+                z.write(self.path("t.asc"), f"t{n}.asc")
+                z.writestr("empty.txt", "")
+            rows.append(f"1,{self.path(f'from/tile.{n}.zip')},S")
+        with open(self.path("list.csv"), "w") as f:
+            f.write("\n".join(rows) + "\n")
+        self.run_tool("fetch", "list.csv", "-o", "to", "--unpack")
+        for n in (1, 2):
+            self.assertTrue(os.path.isfile(self.path(f"to/s/tile.{n}/t{n}.asc")), self.files())
+            self.assertEqual(os.path.getsize(self.path(f"to/s/tile.{n}/empty.txt")), 0)
+
+
+class Erred(Mended):
+    def test_places_outside_are_said(self):
+        """Degrees on a grid in metres: "nothing but voids", exit 0."""
+        for words in (["section", SHEET, "--from", "-30.99,-37.557", "--to", "-30.98,-37.556", "-o", "s.csv"], ["sample", SHEET, "--at", "-30.99,-37.557"]):
+            said = self.refused(*words, status=2)
+            self.assertIn("@EPSG:4326", said)
+            self.assertIn("677500", said)
+        for place in ("-30.987,-37.5565@EPSG:4326", "30°59'13.2\"W,37°33'23.4\"S", "37°33'23.4\"S,30°59'13.2\"W"):
+            row = self.run_tool("sample", SHEET, "--at", place).stdout.splitlines()[1].split(",")
+            self.assertNotEqual(row[-1], "", place)
+        self.assertIn("look swapped", self.refused("clip", SHEET, "--area", "box:-37.558,-30.99,-37.556,-30.985", "-o", "c.tif", status=2))
+        self.assertIn("the data lie at", self.refused("clip", SHEET, "--area", "box:10,20,11,21", "-o", "c.tif", status=2))
+
+    def test_dry_runs_write_nothing(self):
+        """--dry-run of fill, compare and grid --uncertainty wrote files."""
+        shutil.copytree(os.path.join(DEMO, "soundings-2021"), self.path("soundings"))
+        soundings = [f for f in os.listdir(self.path("soundings")) if f.endswith((".xyz", ".csv"))][0]
+        before = self.files()
+        other = os.path.join(DEMO, "ground-2022", "sheet_b3.tif")
+        for words in (["fill", SHEET, "-o", "a.tif"], ["clip", SHEET, "-o", "a.tif"], ["mosaic", SHEET, other, "-o", "a.tif"], ["reproject", SHEET, "--cell", "2m", "-o", "a.tif"], ["correct", SHEET, "--offset", "1m", "-o", "a.tif"], ["compare", SHEET, SHEET, "-o", "d.tif", "--map", "d.png", "--histogram", "h.png", "--corrected", "k.tif", "--worst", "w.gpkg"], ["grid", f"soundings/{soundings}", "--cell", "10m", "--uncertainty", "u.tif", "-o", "g.tif"]):
+            self.run_tool(*words, "--dry-run")
+            self.assertEqual(self.files(), before, words)
+
+    def test_each_file_gets_its_answer(self):
+        """look good text good2 printed nothing, and look folder/* stopped at a sidecar."""
+        a = self.asc("a.asc", [[1, 2], [3, 4]])
+        self.asc("b.asc", [[5, 6], [7, 8]])
+        with open(self.path("text.tif"), "w") as f:
+            f.write("this is a letter\n")
+        done = self.run_tool("look", "a.asc", "text.tif", "b.asc", "a.prj", status=3)
+        self.assertIn("1 to 4", done.stdout)
+        self.assertIn("5 to 8", done.stdout)
+        self.assertIn("goes with a.asc", done.stdout)
+        self.assertEqual(done.stderr.count("\n"), 1)
+        with open(self.path("bad.nc"), "wb") as f:
+            f.write(b"\x89HDF\r\n\x1a\n" + b"\x01\x08" * 400)
+        done = self.run_tool("look", "bad.nc", status=3)
+        self.assertEqual(done.stderr.count("\n"), 1, "a library's own diagnostics came through")
+
+    def test_words_lead_on(self):
+        """Advice that led nowhere."""
+        self.assertIn("'hillshade' may be meant", self.refused("hilshade", status=2))
+        self.assertIn("'look' may be meant", self.refused("info", SHEET, status=2))
+        self.assertIn("VERB --help", self.refused("help", status=2))
+        self.assertIn("katoptra slope --help", self.refused("slope", SHEET, "-o", "a.tif", "--stripes", status=2))
+        said = self.refused("contours", SHEET, "--interval", "5m", "-o", "c.dxf", status=3)
+        self.assertNotIn(".csv", said)
+        self.assertIn(".csv", self.refused("section", SHEET, "--from", "677600,5841300", "--to", "677700,5841400", "-o", "s.geojson", status=3))
+        self.run_tool("section", SHEET, "--from", "677600,5841300", "--to", "677700,5841400", "-o", "s.csv")
+        self.assertIn("the line goes through them", self.run_tool("map", SHEET, "--line", "s.csv", "-o", "m.png").stdout)
+        self.asc("2019_sep.asc", numpy.full((5, 5), 2.5), cell=200, x=677000, y=5841000)
+        for name in ("2019_sep.asc", "./2019_sep.asc", self.path("2019_sep.asc")):
+            done = self.run_json("clip", SHEET, "--shift", name, "-o", "shifted.tif", "--overwrite")
+            self.assertIn("separation 2019_sep.asc added", " ".join(done["notes"]))
+        self.assertIn("not a length", self.refused("clip", SHEET, "--shift", "3 parsec", "-o", "x.tif", status=2))
+
+
+if __name__ == "__main__":
+    main()
