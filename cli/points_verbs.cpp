@@ -493,7 +493,14 @@ int run_grid(GridCommand o) {
   for (std::size_t i = 0; i < made.grids.size(); ++i) {
     Common to = o;
     to.out = path_for(o.out, name_of(g.methods[i]), made.grids.size() > 1);
-    write_and_state(made.grids[i], to, i + 1 == made.grids.size() ? notes : std::vector<std::string>(), true);
+    Statement said(to);
+    write_or_plan(made.grids[i], to, said, true);
+    if (i + 1 == made.grids.size()) {
+      for (const std::string& n : notes) said.note(n);
+      if (const auto lost = made.breaklines_lost(); lost > 0)
+        said.note(fmt::format("breaklines cross one another: {} pieces of them could not be kept", lost));
+    }
+    said.print();
   }
   return 0;
 }

@@ -190,6 +190,78 @@ class Silent(Mended):
             self.assertFalse(any(f".{way}.tif.part" in f or f.endswith(f"/{way}.tif") for f in self.files()))
 
 
+    def test_bytes_that_use_all_values(self):
+        """An 8-bit grid with all 256 values could not be written, for one of them was to stand for voids."""
+        import tifffile
+
+        values = numpy.arange(256, dtype="u1").reshape(16, 16)
+        tifffile.imwrite(self.path("b.tif"), values, extratags=[(33550, 12, 3, (1.0, 1.0, 0.0), True), (33922, 12, 6, (0, 0, 0, 677000.0, 5842000.0, 0), True)])
+        for out in ("o.tif", "o.bil", "o.nc"):
+            self.run_tool("clip", "b.tif", "--crs", "EPSG:32725", "-o", out)
+            found = self.run_json("look", out)[0]
+            self.assertEqual((found["range"], found["voids"], found["type"]), ([0, 255], 0, "int16"), out)
+
+    def test_text_and_netcdf_cut_while_they_are_read(self):
+        """Input cut short while it was read ended the process by a signal."""
+        ys, xs = numpy.mgrid[0:1500, 0:1500]
+        self.asc("t.asc", numpy.sin(xs / 50.0) * 100 + ys % 17)
+        self.run_tool("clip", "t.asc", "-o", "n.nc")
+        self.run_tool("clip", "t.asc", "-o", "c.cdf")
+        for name in ("t.asc", "n.nc", "c.cdf"):
+            for turn in range(3):
+                shutil.copy(self.path(name), self.path("in-" + name))
+                running = subprocess.Popen([TOOL, "reproject", "in-" + name, "--from-crs", "EPSG:32725", "--crs", "EPSG:4326", "--memory", "32M", "-o", "out.tif", "--overwrite"], cwd=self.folder, env=self.environment, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+                time.sleep(0.05 + 0.1 * turn)
+                os.truncate(self.path("in-" + name), 5000)
+                out, said = running.communicate(timeout=120)
+                self.assertIn(running.returncode, (0, 3), f"{name} {turn}: {said}")
+                if running.returncode == 3:
+                    self.assertEqual(said.count("\n"), 1, said)
+
+
+class Studies(Mended):
+    def study(self, products, more=""):
+        os.makedirs(self.path("tiles"), exist_ok=True)
+        values = 50 + numpy.arange(900.0).reshape(30, 30) / 10
+        values[3, 4] = 0
+        self.asc("tiles/a.asc", values, void=-1)
+        with open(self.path("s.toml"), "w") as f:
+            f.write('title = "S"\n[area]\ncircle = "677015,5842015,12m@EPSG:32725"\n[[source]]\nfolder = "tiles"\n' + more + "".join(f"[[product]]\n{p}\n" for p in products))
+
+    def test_a_plan_looks_at_products(self):
+        """A negative interval, a missing line or shade.png failed after the surface was made, without record or report."""
+        for product, said in (('kind = "contours"\nfile = "c.gpkg"\ninterval = "-1 m"', "interval"), ('kind = "section"\nfile = "s.png"\nline = "nowhere.geojson"', "nowhere.geojson"), ('kind = "hillshade"\nfile = "shade.png"', "shade.png"), ('kind = "contours"\nfile = "c.dxf"\ninterval = "1 m"', "c.dxf"), ('kind = "hillshade"\nfile = "s.tif"\naltitude = "95deg"', "light")):
+            self.study([product])
+            for words in (["--dry-run"], ["-o", "out"]):
+                done = subprocess.run([TOOL, "study", "s.toml", *words], cwd=self.folder, env=self.environment, capture_output=True, text=True)
+                self.assertIn(done.returncode, (2, 3, 4), (product, done.stdout, done.stderr))
+                self.assertIn(said, done.stderr)
+                self.assertFalse(os.path.exists(self.path("out/surface.tif")))
+
+    def test_plan_and_run_make_the_same_cells(self):
+        """It planned 648 x 731 cells and made 647 x 730."""
+        self.study(['kind = "slope"\nfile = "slope.tif"'])
+        plan = self.run_json("study", "s.toml", "--dry-run")
+        self.run_tool("study", "s.toml", "-o", "out")
+        made = self.run_json("look", "out/surface.tif")[0]
+        self.assertEqual(plan["cells"], made["cols"] * made["rows"])
+
+    def test_a_late_failure_keeps_what_was_made(self):
+        self.study(['kind = "contours"\nfile = "c.gpkg"\ninterval = "0.001 m"', 'kind = "slope"\nfile = "slope.tif"'])
+        said = self.run_tool("study", "s.toml", "-o", "out", status=3).stderr
+        self.assertIn("levels", said)
+        for name in ("surface.tif", "slope.tif", "report.html", "run.json"):
+            self.assertTrue(os.path.exists(self.path(f"out/{name}")), name)
+        record = json.load(open(self.path("out/run.json")))
+        self.assertEqual(len(record["failures"]), 1)
+        self.assertIn("levels", open(self.path("out/report.html")).read())
+
+    def test_a_source_may_declare_its_void(self):
+        self.study([], more="void = 0\n")
+        self.run_tool("study", "s.toml", "-o", "out")
+        self.assertGreater(self.run_json("look", "out/surface.tif")[0]["range"][0], 40)
+
+
 class Endless(Mended):
     def test_a_folder_of_tiff_and_netcdf_ends(self):
         """look, mosaic and check of a folder with one of each hung for ever, deaf to SIGTERM, 5 times of 5."""

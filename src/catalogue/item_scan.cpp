@@ -106,10 +106,13 @@ std::size_t features_begin(Feed& feed, const ByteSource& file) {
       }
       at = end;
     } else if (feed.text[at] == '"') {
+      // An escaped quote has an odd number of backslashes before it; "\\\\" ends with a plain one.
+      std::size_t slashes = 0;
       do {
         while ((close = feed.text.find('"', at + 1)) == std::string::npos) need(feed.text.size());
         at = close;
-      } while (feed.text[at - 1] == '\\');
+        for (slashes = 0; feed.text[at - 1 - slashes] == '\\';) ++slashes;
+      } while (slashes % 2 == 1);
       ++at;
     } else {
       while (feed.text[at] != ',' && feed.text[at] != '}') need(++at);

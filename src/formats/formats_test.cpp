@@ -1,6 +1,7 @@
 // HGT, archives, lineage beside a grid, vector files.
 #include <archive.h>
 #include <archive_entry.h>
+#include <fmt/format.h>
 #include <fstream>
 
 #include "katoptra/formats/bytes.hpp"
@@ -27,6 +28,39 @@ std::string hgt_bytes() {
   put(1200, 1200, -5);
   put(600, 7, -32768);
   return s;
+}
+
+// Columns came from the first feature and bindings were not cleared: rows carried values of other rows.
+TEST(GeoPackage, EachFeatureHasItsOwnValuesAndNoOthers) {
+  const TemporaryFolder folder;
+  const Layer layer{.name = "l",
+                    .crs = Crs::wgs84(),
+                    .features = {{Point{1, 1}, {{"a", std::int64_t{1}}, {"b", std::string("x")}}},
+                                 {Point{2, 2}, {{"b", std::string("y")}}},
+                                 {Point{3, 3}, {{"c", 2.5}, {"a", 1.5}, {"fid", std::int64_t{7}}, {"B", std::string("z")}}},
+                                 {Point{4, 4}, {}}}};
+  write_layer(layer, folder / "l.gpkg");
+  const Layer back = read_layer(folder / "l.gpkg");
+  ASSERT_EQ(back.features.size(), 4u);
+  const auto value = [&](std::size_t i, const std::string& name) {
+    std::string text = "-";
+    for (const auto& [n, v] : back.features[i].properties)
+      if (n == name)
+        text = std::visit(
+            [](const auto& x) {
+              if constexpr (std::is_same_v<std::decay_t<decltype(x)>, std::string>)
+                return x;
+              else
+                return fmt::format("{}", x);
+            },
+            v);
+    return text;
+  };
+  EXPECT_EQ(value(0, "a") + value(0, "b") + value(0, "c"), "1x-");
+  EXPECT_EQ(value(1, "a") + value(1, "b") + value(1, "c"), "-y-");
+  EXPECT_EQ(value(2, "a") + value(2, "b") + value(2, "c"), "1.5-2.5");
+  EXPECT_EQ(value(2, "fid_2") + value(2, "B_2"), "7z");
+  EXPECT_EQ(value(3, "a") + value(3, "b"), "--");
 }
 
 TEST(Hgt, PlaceComesFromTheNameAndRowsFromTheNorth) {

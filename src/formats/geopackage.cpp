@@ -1,14 +1,18 @@
 // GeoPackage 1.2 (OGC 12-128r14): one feature table in an SQLite file. Written in memory and put in place whole.
 #include "geopackage.hpp"
 
+#include <algorithm>
 #include <cstring>
 #include <fmt/format.h>
 #include <map>
 #include <memory>
+#include <set>
 #include <sqlite3.h>
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/formats/bytes.hpp"
+
+#include "base/text.hpp"
 
 namespace katoptra {
 namespace {
@@ -218,7 +222,33 @@ Bounds bounds_of(const Layer& layer) {
   return b;
 }
 
-const char* sql_type(const Property& p) { return p.index() == 0 ? "INTEGER" : p.index() == 1 ? "REAL" : "TEXT"; }
+// A property of the layer and the column it goes to.
+struct Column {
+  std::string property, column;
+  const char* type = "INTEGER";
+};
+
+// Those of all features, in the order in which they come; a name that the table has already (SQL does not tell capitals
+// apart) gets a number.
+std::vector<Column> columns_of(const Layer& layer) {
+  std::vector<Column> out;
+  std::set<std::string> taken{"fid", "geom"};
+  for (const Feature& f : layer.features)
+    for (const auto& [name, value] : f.properties) {
+      auto c = std::find_if(out.begin(), out.end(), [&](const Column& o) { return o.property == name; });
+      if (c == out.end()) {
+        std::string column = name.empty() ? "value" : name;
+        for (int n = 2; !taken.insert(lower_case(column)).second; ++n)
+          column = fmt::format("{}_{}", name.empty() ? "value" : name, n);
+        c = out.insert(out.end(), {name, column, "INTEGER"});
+      }
+      if (value.index() == 2)
+        c->type = "TEXT";
+      else if (value.index() == 1 && std::string_view(c->type) == "INTEGER")
+        c->type = "REAL";
+    }
+  return out;
+}
 
 std::vector<std::uint8_t> blob_of(const Feature& f, int srs) {
   WkbWriter w;
@@ -270,13 +300,13 @@ void write_geopackage(const Layer& layer, const std::filesystem::path& path, boo
   const int srs = !layer.crs ? -1 : layer.crs.epsg() ? layer.crs.epsg() : 100000;
   create_tables(raw, layer, srs, file);
   const std::string table = sql_name(layer.name);
+  const std::vector<Column> all = columns_of(layer);
   std::string columns, names, marks;
-  if (!layer.features.empty())
-    for (const auto& [name, value] : layer.features[0].properties) {
-      columns += fmt::format(", {} {}", sql_name(name), sql_type(value));
-      names += ", " + sql_name(name);
-      marks += ",?";
-    }
+  for (const Column& c : all) {
+    columns += fmt::format(", {} {}", sql_name(c.column), c.type);
+    names += ", " + sql_name(c.column);
+    marks += ",?";
+  }
   execute(raw,
           fmt::format("CREATE TABLE {} (fid INTEGER PRIMARY KEY AUTOINCREMENT NOT NULL, geom BLOB{});", table, columns),
           file);
@@ -302,15 +332,16 @@ void write_geopackage(const Layer& layer, const std::filesystem::path& path, boo
   Statement insert = prepare(raw, fmt::format("INSERT INTO {} (geom{}) VALUES (?{})", table, names, marks), file);
   for (const Feature& f : layer.features) {
     sqlite3_reset(insert.get());
+    sqlite3_clear_bindings(insert.get());  // what this feature has not must not be that of the last one
     const auto blob = blob_of(f, srs);
     sqlite3_bind_blob(insert.get(), 1, blob.data(), static_cast<int>(blob.size()), SQLITE_TRANSIENT);
-    int i = 2;
     for (const auto& [name, value] : f.properties) {
+      const auto found = std::find_if(all.begin(), all.end(), [&](const Column& c) { return c.property == name; });
+      const int i = 2 + static_cast<int>(found - all.begin());
       if (const auto* n = std::get_if<std::int64_t>(&value)) sqlite3_bind_int64(insert.get(), i, *n);
       if (const auto* x = std::get_if<double>(&value)) sqlite3_bind_double(insert.get(), i, *x);
       if (const auto* s = std::get_if<std::string>(&value))
-        sqlite3_bind_text(insert.get(), i, s->c_str(), -1, SQLITE_TRANSIENT);
-      ++i;
+        sqlite3_bind_text(insert.get(), i, s->data(), static_cast<int>(s->size()), SQLITE_TRANSIENT);
     }
     if (sqlite3_step(insert.get()) != SQLITE_DONE) fail(raw, file);
   }

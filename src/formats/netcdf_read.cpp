@@ -4,9 +4,11 @@
 #include <cmath>
 #include <cstring>
 #include <fmt/format.h>
+#include <hdf5.h>
 #include <limits>
 #include <map>
 #include <netcdf.h>
+#include <netcdf_filter.h>
 #include <netcdf_mem.h>
 #include <utility>
 
@@ -181,6 +183,24 @@ class Reader {
     std::vector<std::size_t> sizes(v.dims.size());
     if (nc_inq_var_chunking(nc_, v.id, &storage, sizes.data()) != NC_NOERR || storage != NC_CHUNKED) return 0;
     return static_cast<std::int64_t>(sizes[which]);
+  }
+  // Compressed by something that the library here cannot undo.
+  void refuse_unknown_filters(const Variable& v) const {
+    std::size_t n = 0;
+    unsigned ids[32] = {};
+    if (nc_inq_var_filter_ids(nc_, v.id, &n, nullptr) != NC_NOERR || n == 0 || n > 32) return;
+    if (nc_inq_var_filter_ids(nc_, v.id, &n, ids) != NC_NOERR) return;
+    for (std::size_t i = 0; i < n; ++i)
+      if (H5Zfilter_avail(static_cast<H5Z_filter_t>(ids[i])) <= 0) {
+        static const std::map<unsigned, const char*> kNames = {{4, "szip"},     {307, "bzip2"},     {32000, "LZF"},
+                                                               {32001, "blosc"}, {32004, "LZ4"},     {32008, "bitshuffle"},
+                                                               {32013, "ZFP"},   {32015, "Zstandard"}, {32026, "blosc2"}};
+        const auto name = kNames.find(ids[i]);
+        throw Error(ErrorCode::Unsupported,
+                    fmt::format("is compressed by HDF5 filter {}{}, which is not read here", ids[i],
+                                name == kNames.end() ? "" : fmt::format(" ({})", name->second)),
+                    file_.name(), "have it written with deflate");
+      }
   }
   bool compressed(const Variable& v) const {
     int shuffle = 0, deflate = 0, level = 0;
@@ -566,6 +586,7 @@ GridFile open_unguarded(const Located& located, const OpenOptions& options) {
   GridFile out;
   const Candidate c = choose(r, options, *file, out.facts);
   const Variable& v = *c.variable;
+  r.refuse_unknown_filters(v);
   FileLattice lattice;
   const auto xs = r.values(*c.x), ys = r.values(*c.y);
   const Run x = even_steps(xs, c.x->type, c.x->name, file->name()),

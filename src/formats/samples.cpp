@@ -115,6 +115,10 @@ void samples_to_floats(const SampleRule& rule, const std::uint8_t* from, std::in
 
 StoredAs stored_as(const GridInfo& info, const std::optional<double>& void_value, const std::string& file) {
   StoredAs t{info.type, default_void(info.type)};
+  // Grids of bytes without a void value often use all 256: the next wider type has room for one.
+  const bool measured = info.quantity.kind != QuantityKind::Shade && info.quantity.kind != QuantityKind::Code;
+  if (measured && bytes_per_sample(t.type) == 1 && !info.file_void && !void_value)
+    t = {SampleType::Int16, default_void(SampleType::Int16)};
   auto fits = [&](double v) {
     if (std::isnan(v)) return !is_integer(t.type);
     return !is_integer(t.type) || (v == std::nearbyint(v) && v >= lowest_of(t.type) && v <= highest_of(t.type));

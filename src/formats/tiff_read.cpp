@@ -4,6 +4,7 @@
 #include <cstring>
 #include <fmt/format.h>
 #include <limits>
+#include <map>
 #include <sstream>
 #include <tiffio.h>
 #include <utility>
@@ -78,6 +79,14 @@ SampleType sample_type(int bits, int format, const std::string& file) {
   }
 }
 
+std::string method_name(int compression) {
+  static const std::map<int, const char*> kNames = {{2, "CCITT run lengths"}, {3, "CCITT fax 3"}, {4, "CCITT fax 4"}, {6, "old JPEG"},
+                                                    {7, "JPEG"}, {34661, "JBIG"}, {34712, "JPEG 2000"}, {34887, "LERC"}, {34892, "lossy JPEG"},
+                                                    {34925, "LZMA"}, {34933, "PNG"}, {34934, "JPEG XR"}, {50001, "WebP"}, {50002, "JPEG XL"}, {52546, "JPEG XL"}};
+  const auto name = kNames.find(compression);
+  return name == kNames.end() ? fmt::format("TIFF method {}", compression) : fmt::format("{} (TIFF method {})", name->second, compression);
+}
+
 Layout read_layout(const Handle& h, const OpenOptions& options, const std::string& file) {
   Layout l;
   TIFF* t = h.get();
@@ -93,7 +102,7 @@ Layout read_layout(const Handle& h, const OpenOptions& options, const std::strin
   l.compression = h.field<std::uint16_t>(TIFFTAG_COMPRESSION, 1);
   l.separate = h.field<std::uint16_t>(TIFFTAG_PLANARCONFIG, PLANARCONFIG_CONTIG) == PLANARCONFIG_SEPARATE;
   if (!TIFFIsCODECConfigured(static_cast<std::uint16_t>(l.compression)))
-    unsupported(fmt::format("is compressed by TIFF method {}, which is not read here", l.compression), file);
+    unsupported(fmt::format("is compressed by {}, which is not read here", method_name(l.compression)), file);
   if (l.compression == tiff::kLzw || tiff::codes_here(l.compression))
     l.predictor = h.field<std::uint16_t>(TIFFTAG_PREDICTOR, 1);
   if (l.predictor < 1 || l.predictor > 3) unsupported(fmt::format("uses TIFF predictor {}", l.predictor), file);

@@ -542,6 +542,9 @@ WriteReport write_tiff(const Grid& grid, const fs::path& path, const WriteOption
   report.lowest = lowest <= highest ? lowest : std::nan("");
   report.highest = lowest <= highest ? highest : std::nan("");
   report.type = writer.target().type;
+  if (report.type != report.info.type)
+    report.info.notes.push_back(fmt::format("{} values without a void value: written as {}, which has room for one",
+                                            name_of(report.info.type), name_of(report.type)));
   report.void_value = writer.target().void_value;
   if (lineage) {
     lineage->finish();

@@ -75,6 +75,17 @@ DatumFacts datum_of(const Crs& crs) {
   return out;
 }
 
+Bounds area_of_use(const Crs& crs) {
+  Bounds out;
+  if (!crs) return out;
+  Context ctx = make_context();
+  const Pj pj(crs.epsg() ? proj_create(ctx.get(), crs.code().c_str()) : proj_create(ctx.get(), crs.wkt().c_str()));
+  Bounds b;
+  if (pj && proj_get_area_of_use(ctx.get(), pj.get(), &b.west, &b.south, &b.east, &b.north, nullptr) && b.west > -1000)
+    out = b;
+  return out;
+}
+
 Crs over_geodetic(const Crs& projected, const Crs& geodetic) {
   Context ctx = make_context();
   const Pj p(proj_create(ctx.get(), projected.wkt().c_str())), g(proj_create(ctx.get(), geodetic.wkt().c_str()));

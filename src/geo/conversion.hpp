@@ -30,6 +30,9 @@ struct DatumFacts {
 };
 DatumFacts datum_of(const Crs& crs);
 
+// Where a system is made for, in longitude and latitude; empty when nobody says.
+Bounds area_of_use(const Crs& crs);
+
 // The same projection over another geographic system; none when that cannot be.
 Crs over_geodetic(const Crs& projected, const Crs& geodetic);
 // True when both give the same places for the same numbers, to a millimetre at the places told (in the systems' own

@@ -245,6 +245,7 @@ GriddedPoints grid_points(const PointCloud& cloud, const PointGridding& o) {
   g.frame = plan.frame;
   g.sources = sources_of(info, out.spacing);
   g.notes = info.notes;
+  out.breaklines_lost = [lost = plan.lost] { return lost->load(); };
   auto tiles = std::make_shared<const Tiles>(std::move(plan));
   for (std::size_t m = 0; m < o.methods.size(); ++m) {
     GridInfo own = g;

@@ -1,5 +1,6 @@
 // The cells of one tile from the points in and around it.
 #pragma once
+#include <atomic>
 #include <cmath>
 #include <cstdint>
 #include <memory>
@@ -22,6 +23,8 @@ struct TilePlan {
     double x, y, z;
   };
   std::vector<std::vector<Vertex>> lines;
+  // Pieces of breaklines that could not be put in, for they cross others; counted while cells are computed.
+  std::shared_ptr<std::atomic<std::uint64_t>> lost = std::make_shared<std::atomic<std::uint64_t>>(0);
 
   // Centres of a cell in lattice steps.
   double x_of(std::int64_t col) const { return buckets->lattice().at_x(frame.centre(static_cast<double>(col), 0).x); }

@@ -136,7 +136,9 @@ class Tile {
     if (points.places.size() < 3) return true;
     const std::vector<std::pair<int, int>> edges = add_lines(points, box);
     Triangulation t(points.places);
-    for (const auto& [a, b] : edges) t.keep_edge(a, b);
+    std::uint64_t lost = 0;
+    for (const auto& [a, b] : edges) lost += !t.keep_edge(a, b);
+    *plan_.lost += lost;
     NaturalNeighbours natural(t, points.heights);
     bool certain = true;
     late_.clear();

@@ -124,13 +124,19 @@ bool Triangulation::keep_edge(int a, int b) {
       else
         fresh.push_back(edge);
     }
-    if (!crossed.empty()) return false;
+    // What was flipped for an edge that cannot be put in becomes Delaunay again.
+    const auto give_up = [&] {
+      fresh.insert(fresh.end(), crossed.begin(), crossed.end());
+      settle(fresh);
+      return false;
+    };
+    if (!crossed.empty()) return give_up();
     int straight = -1;
     for (int edge : fresh) {
       const int u = from(edge), v = to(edge);
       if ((u == at && v == end) || (u == end && v == at)) straight = edge;
     }
-    if (straight < 0) return false;
+    if (straight < 0) return give_up();
     kept_[static_cast<std::size_t>(straight / 2)] = 1;
     settle(fresh);
     at = end;

@@ -155,6 +155,29 @@ TEST(Triangulation, KeepsEdges) {
   }
 }
 
+// A line that crosses one already kept cannot be put in: it was dropped without a word, and the edges that had been
+// flipped for it stayed as they were.
+TEST(Triangulation, AnEdgeThatCannotBeKeptLeavesTheRestDelaunay) {
+  for (unsigned seed = 1; seed <= 20; ++seed) {
+    std::mt19937 random(seed);
+    std::vector<LatticePoint> p;
+    for (int i = 0; i < 120; ++i)
+      p.push_back({static_cast<std::int32_t>(random() % 1000), static_cast<std::int32_t>(random() % 1000)});
+    p.push_back({-10, 500});
+    p.push_back({1010, 510});
+    p.push_back({490, -10});
+    p.push_back({510, 1010});
+    Triangulation t(p);
+    ASSERT_TRUE(t.keep_edge(120, 121));
+    EXPECT_FALSE(t.keep_edge(122, 123)) << seed;
+    for (int e = 0; e < t.half_edges(); e += 2) {
+      if (t.from(e) < 0 || !t.has_triangle(e) || !t.has_triangle(e ^ 1) || t.is_kept(t.from(e), t.to(e))) continue;
+      const int a = t.from(e), b = t.to(e), c = t.to(t.next_left(e)), d = t.to(t.next_left(e ^ 1));
+      EXPECT_FALSE(exact::in_circle(t.point(a), t.point(b), t.point(c), t.point(d))) << seed << " edge " << a << "-" << b;
+    }
+  }
+}
+
 TEST(Triangulation, FindsTheTriangleOfAPlace) {
   Dice r(9);
   std::vector<LatticePoint> p;

@@ -96,7 +96,7 @@ void read_sources(const toml::table& root, const std::string& file, const std::s
   for (const auto& item : *sources) {
     const TableReader t(
         item.as_table(), "source", file,
-        {"folder", "in", "survey", "crs", "heights", "unit", "shift", "factor", "correction", "spikes"});
+        {"folder", "in", "survey", "crs", "heights", "unit", "void", "shift", "factor", "correction", "spikes"});
     StudySource source;
     source.survey = t.text("survey");
     const std::string folder = t.text("folder"), in = t.text("in");
@@ -111,6 +111,7 @@ void read_sources(const toml::table& root, const std::string& file, const std::s
                   "add folder = \"...\", or survey = \"...\" and a [catalogue]");
     source.crs = t.parsed("crs", [](const std::string& x) { return Crs::parse(x); });
     source.heights = t.parsed("heights", [](const std::string& x) { return HeightReference::parse(x); });
+    if (const double hole = t.number("void", std::nan("")); !std::isnan(hole)) source.void_value = hole;
     source.unit = t.parsed("unit", [](const std::string& x) { return parse_length_unit(x); });
     source.shift = parse_height_shift(t.text("shift"), source.unit.value_or(LengthUnit::Metre),
                                       [&](const std::string& name) { return open_grid(s.folder / name); });

@@ -218,6 +218,11 @@ class Html {
       first = false;
     }
     if (!first) text_ += "</ul>\n";
+    if (!run_.failures.empty()) {
+      text_ += "<p>Failed after the surface was made:</p><ul>";
+      for (const std::string& s : run_.failures) text_ += "<li class=\"bad\">" + escaped(s) + "</li>";
+      text_ += "</ul>\n";
+    }
     if (!run_.surface.info.notes.empty()) {
       text_ += "<p>Said on the way:</p><ul>";
       for (const std::string& n : run_.surface.info.notes) text_ += "<li>" + escaped(n) + "</li>";
@@ -311,6 +316,7 @@ std::string record_json(const Study& study, const StudyRun& run) {
       j["inputs"].push_back(
           {{"path", p.string()}, {"bytes", std::filesystem::file_size(p)}, {"sha256", checksum_of(p)}});
   j["left_out"] = run.plan.left_out;
+  j["failures"] = run.failures;
   j["notes"] = run.surface.info.notes;
   j["steps"] = run.plan.steps;
   const Frame& f = run.surface.info.frame;

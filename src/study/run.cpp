@@ -127,12 +127,20 @@ const StudySource* source_of_tile(const Candidates& c, const fs::path& path) {
 Grid open_chosen(const Candidates& c, const ShortlistTile& chosen, const HeightReference& heights,
                  std::vector<std::string>& notes) {
   const StudySource* source = source_of_tile(c, chosen.tile.path);
-  OpenOptions o{.crs = {}, .heights = source->heights, .unit = source->unit};
+  OpenOptions o{.crs = {}, .heights = source->heights, .unit = source->unit, .void_value = source->void_value};
   const bool lost = !open_grid(chosen.tile.path).frame().crs();
   if (lost) {
-    o.crs = source->crs;
-    notes.push_back(fmt::format("{}: has no CRS; {} was assigned by the study file", short_name(chosen.tile),
-                                source->crs->label()));
+    // The study file knows, or else the catalogue that led here.
+    const bool by_study = source->crs.has_value();
+    if (by_study)
+      o.crs = source->crs;
+    else if (chosen.tile.frame && chosen.tile.frame->crs())
+      o.crs = chosen.tile.frame->crs();
+    else
+      throw Error(ErrorCode::Refused, "has no coordinate reference system", short_name(chosen.tile),
+                  "give its [[source]] a crs");
+    notes.push_back(fmt::format("{}: has no CRS; {} was assigned by {}", short_name(chosen.tile), o.crs->label(),
+                                by_study ? "the study file" : "its catalogue"));
   }
   Grid opened = open_grid(chosen.tile.path, o);
   if (source->spikes) opened = without_spikes(opened, spike_rule(opened));
@@ -179,7 +187,7 @@ class Runner {
     step("close voids, move, cut and write the surface", [&] { surface(); });
     step("check", [&] { judge(); });
     if (!study_.control.empty())
-      step("compare with control points", [&] {
+      later("compare with control points", [&] {
         ControlSet set = control_from(read_layer(study_.control, study_.control_crs.value_or(surface_.frame().crs())));
         if (study_.control_heights) set.heights = *study_.control_heights;
         if (study_.control_unit) set.unit = study_.control_unit;
@@ -194,8 +202,8 @@ class Runner {
                                  .overlays = {{control_layer(*out_.control), OverlayStyle::Residuals, ""}},
                                  .run = options_.run})});
       });
-    if (!study_.reference.empty()) step("compare with the reference surface", [&] { compare_with_reference(); });
-    for (const StudyProduct& p : study_.products) step("make " + p.file, [&] { product(p); });
+    if (!study_.reference.empty()) later("compare with the reference surface", [&] { compare_with_reference(); });
+    for (const StudyProduct& p : study_.products) later("make " + p.file, [&] { product(p); });
     out_.report = path("report.html");
     out_.record = path("run.json");
     step("write the report", [&] {
@@ -203,6 +211,7 @@ class Runner {
       write_text_file(out_.report, report_html(study_, out_, pictures_), {.overwrite = options_.overwrite});
     });
     write_text_file(out_.record, record_json(study_, out_), {.overwrite = options_.overwrite});
+    if (failure_) std::rethrow_exception(failure_);
     return std::move(out_);
   }
 
@@ -220,6 +229,18 @@ class Runner {
       throw e.within(name);
     }
     out_.times.push_back({name, std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count()});
+  }
+
+  // A step after the surface: when it fails the others go on, and what was done is kept with its record and report.
+  template <class Body>
+  void later(const std::string& name, const Body& body) {
+    try {
+      step(name, body);
+    } catch (const Error& e) {
+      if (e.code() == ErrorCode::Cancelled) throw;
+      out_.failures.push_back(e.what());
+      if (!failure_) failure_ = std::current_exception();
+    }
   }
 
   void surface() {
@@ -391,8 +412,39 @@ class Runner {
   const StudyOptions& options_;
   StudyRun out_;
   Grid surface_;
+  std::exception_ptr failure_;
   std::vector<ReportPicture> pictures_;
 };
+
+// What is wrong with a product is said before anything is made, not after the surface.
+void judge_product(const StudyProduct& p, const Study& s, const Crs& crs) {
+  const auto refuse = [&](const std::string& what, const std::string& advice) {
+    throw Error(ErrorCode::BadFile, fmt::format("the product {} ({}) {}", p.file, p.kind, what), s.file.string(), advice);
+  };
+  const auto ends_in = [&](std::initializer_list<const char*> endings) {
+    const std::string ext = fs::path(p.file).extension().string();
+    std::string list;
+    for (const char* e : endings) {
+      if (ext == e) return;
+      list += (list.empty() ? "" : ", ") + std::string(e);
+    }
+    refuse(fmt::format("cannot be written as '{}'", ext), "end its name in one of " + list);
+  };
+  if (p.kind == "contours")
+    ends_in({".geojson", ".json", ".gpkg"});
+  else if (p.kind == "section")
+    ends_in({".csv", ".png", ".svg", ".pdf"});
+  else if (p.kind == "map")
+    ends_in({".png", ".svg", ".pdf"});
+  else
+    ends_in({".tif", ".tiff", ".asc", ".flt", ".bil", ".bip", ".bsq", ".nc", ".cdf", ".xyz"});
+  if (p.interval && !(p.interval->metres() > 0)) refuse("has an interval that is not above zero", "write for instance \"1 m\"");
+  if (!(p.exaggeration > 0)) refuse("has an exaggeration that is not above zero", "take 1 or more");
+  if (!(p.altitude.degrees() >= 0 && p.altitude.degrees() <= 90)) refuse("has a light that does not shine on the land", "take an altitude of 0 to 90 degrees");
+  if (p.kind == "slope") parse_slope_as(p.as);
+  if (p.kind == "section" && p.line.empty()) refuse("follows no line", "give line = \"...\"");
+  if (!p.line.empty()) read_line(p.line, crs);
+}
 
 }  // namespace
 
@@ -446,6 +498,9 @@ StudyPlan plan_study(const Study& s, const PlanOptions& options) {
   const Frame& lattice = plan.surface.frame();
   plan.frame = crs.same_place(lattice.crs()) && !s.cell ? lattice.sub(lattice.window_of_centres(reach.in(crs).bounds()))
                                                         : frame_for(lattice, crs, {.cell = s.cell, .area = &reach});
+  // What will be left when the area itself is cut out: plan and run are one.
+  plan.frame = clip(grid_from_function(plan.frame, [](double, double) { return 0.0; }), reach).frame();
+  for (const StudyProduct& p : s.products) judge_product(p, s, plan.frame.crs());
   plan.cells = plan.frame.cols() * plan.frame.rows();
   plan.bytes = static_cast<double>(plan.cells) * 4;
   const std::size_t kept = tiles.size();

@@ -158,6 +158,32 @@ TEST(Lattice, AreasAcrossTheAntimeridianAndOverAPole) {
   }
 }
 
+// An explicit frame across the antimeridian ended "lies outside".
+TEST(Lattice, AFrameThatWasAskedForMayCrossTheAntimeridian) {
+  const Grid east = globe(179, -16, 0.01, 100, 50), west = globe(-180, -16, 0.01, 100, 50);
+  const Grid utm = reproject(west, frame_for(west.frame(), Crs::parse("EPSG:32701"), {.cell = 1000_m}));
+  for (double told_at : {179.8, -180.2}) {
+    const Frame across(Crs::wgs84(), told_at, -16.1, {0.01, 0.01}, 40, 20);
+    for (const auto& tiles : {std::vector{east, west}, std::vector{west, east}, std::vector{utm, east}}) {
+      const std::vector<float> v = all_values(mosaic(tiles, {.frame = across}));
+      const auto voids = std::count_if(v.begin(), v.end(), [](float z) { return std::isnan(z); });
+      EXPECT_LE(voids, tiles[0].info().frame.crs().is_geographic() ? 0 : 60) << told_at;
+    }
+  }
+}
+
+// A world on a polar map ended "more cells than can be counted", or "grew past 4 GiB; report this".
+TEST(Lattice, AWorldWithoutAnEndIsToldWhereToBeClipped) {
+  const Grid all = globe(-180, 90, 1, 360, 180);
+  std::string text;
+  for (const char* crs : {"EPSG:3995", "EPSG:3031"}) {
+    EXPECT_EQ(error_of([&] { frame_for(all.frame(), Crs::parse(crs)); }, &text), ErrorCode::BadArgument);
+    EXPECT_NE(text.find("--area"), text.npos) << text;
+    EXPECT_NE(text.find("box:"), text.npos) << text;
+  }
+  EXPECT_GT(frame_for(all.frame(), Crs::parse("EPSG:6933")).cols(), 100);
+}
+
 // One degree was walked as 359.
 TEST(Lattice, SectionsCrossTheAntimeridian) {
   const Grid all = globe(-180, 90, 0.25, 1440, 720);

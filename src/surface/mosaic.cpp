@@ -313,6 +313,9 @@ std::string survey_of(const Grid& tile) {
 Part place_on(const Grid& tile, const Frame& frame, const MosaicOptions& options, std::vector<std::string>& notes) {
   if (const auto w = frame.window_of(tile.frame())) return {tile, *w, 0, {}};
   Bounds box = transformed(tile.frame().bounds(), Transform(tile.frame().crs(), frame.crs()));
+  const double turn = frame.told_here(box.centre().x) - box.centre().x;
+  box.west += turn;
+  box.east += turn;
   const CellSize cell = frame.cell();
   box = {box.west - cell.x, box.south - cell.y, box.east + cell.x, box.north + cell.y};
   const Window place = frame.window_of_centres(box).intersected(frame.window());
@@ -442,13 +445,15 @@ Grid mosaic(const std::vector<Grid>& given, const MosaicOptions& options) {
   for (const Grid& t : given)
     tiles.push_back(spoken && t.quantity().kind == QuantityKind::Height ? in_unit(t, unit) : t);
   // Tiles on both sides of the antimeridian are neighbours.
+  // A frame that was asked for is told in longitudes of its own.
   const Grid& first = tiles[order[0]];
-  if (first.frame().crs().is_geographic())
+  const Frame& lead = options.frame ? *options.frame : first.frame();
+  if (lead.crs().is_geographic())
     for (Grid& t : tiles)
       if (t.frame().crs().is_geographic())
         t = turned_around(
             t,
-            static_cast<int>(std::lround((first.frame().bounds().centre().x - t.frame().bounds().centre().x) / 360)));
+            static_cast<int>(std::lround((lead.bounds().centre().x - t.frame().bounds().centre().x) / 360)));
 
   const Frame frame = options.frame ? *options.frame : union_frame(tiles, tiles[finest_of(tiles, order)].frame());
   GridInfo info = tiles[order[0]].info();

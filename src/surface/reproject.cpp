@@ -10,6 +10,7 @@
 #include "katoptra/grid/turn.hpp"
 
 #include "base/clones.hpp"
+#include "geo/conversion.hpp"
 #include "mean.hpp"
 #include "patch_field.hpp"
 
@@ -362,6 +363,26 @@ Frame lattice_over(const Frame& lattice, Bounds box) {
 
 }  // namespace
 
+namespace {
+
+// A world on a polar map has no end: a frame that has vastly more cells than what it is made of is a mistake, and where
+// to clip is what helps.
+void refuse_endless(const Frame& source, const Crs& crs, const Bounds& box, CellSize cell, const FrameOptions& options) {
+  const double cells = std::max(1.0, box.width() / cell.x) * std::max(1.0, box.height() / cell.y);
+  const double most = std::max(4e9, 64 * static_cast<double>(source.cols()) * static_cast<double>(source.rows()));
+  if (cells <= most && (options.area || options.cell || cells <= most / 16)) return;
+  const Bounds use = area_of_use(crs);
+  throw Error(ErrorCode::BadArgument,
+              fmt::format("all of it in {} would take {:.2g} cells: parts lie where that system stretches without an end",
+                          crs.label(), cells),
+              "frame",
+              use.empty() ? "say with --area which part is wanted"
+                          : fmt::format("it is made for box:{:g},{:g},{:g},{:g}: give that, or less, as --area", use.west,
+                                        use.south, use.east, use.north));
+}
+
+}  // namespace
+
 Frame frame_for(const Frame& source, const Crs& crs, const FrameOptions& options) {
   if (!source.crs() || !crs)
     throw Error(ErrorCode::Refused, "a coordinate reference system is missing", "frame", "tell it with --crs");
@@ -385,6 +406,7 @@ Frame frame_for(const Frame& source, const Crs& crs, const FrameOptions& options
       cell.x = cell.y = round_number(wanted / crs.unit_factor());
     }
   }
+  refuse_endless(source, crs, box, cell, options);
   return Frame::snapped(crs, box, cell);
 }
 

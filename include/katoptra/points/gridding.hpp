@@ -17,6 +17,7 @@
 // mean height, in Tin and Natural.
 #pragma once
 #include <optional>
+#include <functional>
 #include <string>
 #include <vector>
 
@@ -65,6 +66,8 @@ struct GriddedPoints {
   std::uint64_t outside = 0;  // too far from it to matter, of the parts that were read
   Length spacing;             // between neighbouring points inside, on the ground
   Length longest_edge;        // that was taken
+  // How many pieces of breaklines could not be put in, for they cross others: known once cells have been computed.
+  std::function<std::uint64_t()> breaklines_lost;
 };
 
 // Refused when the CRS of the points is not known and a length is needed; BadFile when there are no points.

@@ -39,6 +39,7 @@ struct StudySource {
   std::optional<Crs> crs;  // for tiles that do not say
   std::optional<HeightReference> heights;
   std::optional<LengthUnit> unit;
+  std::optional<double> void_value;  // a value that stands for voids and is not declared
   // Added to its heights, which are above the study's reference then.
   HeightShift shift;
   // A mistake that was found and is taken out, before anything else is done to its heights.
@@ -141,6 +142,7 @@ struct StudyRun {
   std::optional<Comparison> reference;  // the surface less the reference, by the way its cells came about, too
   std::vector<std::filesystem::path> products;
   std::vector<StepTime> times;
+  std::vector<std::string> failures;  // steps after the surface that failed; surface, record and report are kept
 };
 
 struct StudyOptions {
