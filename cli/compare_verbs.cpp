@@ -49,7 +49,8 @@ void state_coregistration(const Coregistration& c, std::string& text) {
       "north\n",
       c.offset.metres(), c.tilt_x, c.tilt_y);
   text +=
-      fmt::format("            NMAD {:.3f} m before, {:.3f} m after\n", c.nmad_before.metres(), c.nmad_after.metres());
+      fmt::format("            NMAD {:.3f} m before, {:.3f} m after, of the cells that it rests on\n",
+                  c.nmad_before.metres(), c.nmad_after.metres());
 }
 
 std::string detection_text(const Detection& d, const std::string& unit) {
@@ -73,9 +74,12 @@ std::string comparison_text(const Comparison& c) {
     t += errors_row("  " + k.name, k.statistics);
   }
   t += fmt::format("  range     {:+.3f} to {:+.3f} {}; the largest:\n", c.overall.lowest, c.overall.highest, unit);
+  // A metre is the fifth decimal of a degree.
+  const int digits = c.frame.crs().is_geographic() ? 6 : 2;
   for (std::size_t i = 0; i < std::min<std::size_t>(3, c.worst.size()); ++i)
-    t += fmt::format("            {:+.3f} at {:.2f}, {:.2f} (its surroundings {:+.3f} in the mean)\n",
-                     c.worst[i].difference, c.worst[i].place.x, c.worst[i].place.y, c.worst[i].patch_mean);
+    t += fmt::format("            {:+.3f} at {:.{}f}, {:.{}f} (its surroundings {:+.3f} in the mean)\n",
+                     c.worst[i].difference, c.worst[i].place.x, digits, c.worst[i].place.y, digits,
+                     c.worst[i].patch_mean);
   t += fmt::format(
       "  volume    the first lies above the second by {:.6g} m3 on {:.6g} m2, below it by {:.6g} m3 on {:.6g} "
       "m2\n",

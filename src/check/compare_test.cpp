@@ -129,6 +129,10 @@ TEST(Compare, ShiftAndTiltAreRecovered) {
     ASSERT_TRUE(c.coregistration && c.coregistration->found) << c.coregistration->why;
     EXPECT_NEAR(c.coregistration->cells_x, -moved.x, 0.02);
     EXPECT_NEAR(c.coregistration->cells_y, -moved.y, 0.02);
+    // What it says of its error is no less than it is (it was thirty times too sure).
+    EXPECT_LE(std::hypot(c.coregistration->cells_x + moved.x, c.coregistration->cells_y + moved.y),
+              3 * c.coregistration->shift_error.metres());
+    EXPECT_LT(c.coregistration->shift_error.metres(), 0.05);
     EXPECT_NEAR(c.coregistration->tilt_x, -2e-4, 1e-5);
     EXPECT_NEAR(c.coregistration->tilt_y, 1e-4, 1e-5);
     EXPECT_NEAR(c.coregistration->offset.metres(), -0.4, 0.01);

@@ -82,6 +82,8 @@ class Fitting {
       return c;
     }
     c.found = true;
+    c.shift_error = Length::metres(
+        std::hypot(std::max(c.shift_error.metres(), error_by_parts(gather(x, y, spin))), kShiftBias * std::min(cell_x_, cell_y_)));
     c.east = Length::metres(x);
     c.north = Length::metres(y);
     c.cells_x = x / cell_x_;
@@ -138,6 +140,42 @@ class Fitting {
     std::vector<double> d;
     for (const Sample& s : samples) d.push_back(static_cast<double>(s.difference));
     return robust_deviation(d, median_of(d));
+  }
+
+  // How far parts of the area disagree about the shift, over the root of their number. What one fit says of itself takes
+  // the differences for independent from cell to cell; they are not, and it was thirty times too sure.
+  double error_by_parts(const std::vector<Sample>& samples) const {
+    constexpr int kSide = 4;
+    std::vector<std::vector<Sample>> parts(kSide * kSide);
+    const double wide = static_cast<double>(frame_.cols()) * cell_x_, high = static_cast<double>(frame_.rows()) * cell_y_;
+    for (const Sample& s : samples) {
+      const auto c = std::clamp(static_cast<int>((static_cast<double>(s.x) / wide + 0.5) * kSide), 0, kSide - 1),
+                 r = std::clamp(static_cast<int>((static_cast<double>(s.y) / high + 0.5) * kSide), 0, kSide - 1);
+      parts[static_cast<std::size_t>(r * kSide + c)].push_back(s);
+    }
+    std::vector<std::array<double, 2>> shifts;
+    for (const auto& part : parts) {
+      if (part.size() < 200) continue;
+      LeastSquares l(3);
+      const double limit = 5 * spread_of(part) + 1e-9;
+      std::vector<double> d;
+      for (const Sample& s : part) d.push_back(static_cast<double>(s.difference));
+      const double middle = median_of(d);
+      for (const Sample& s : part) {
+        if (std::abs(static_cast<double>(s.difference) - middle) > limit) continue;
+        std::array<double, LeastSquares::kMost> r{-static_cast<double>(s.slope_x), -static_cast<double>(s.slope_y), 1};
+        l.add(r, static_cast<double>(s.difference));
+      }
+      if (l.solve()) shifts.push_back({l.value(0), l.value(1)});
+    }
+    if (shifts.size() < 3) return 0;
+    double worst = 0;
+    for (int k : {0, 1}) {
+      std::vector<double> v;
+      for (const auto& s : shifts) v.push_back(s[static_cast<std::size_t>(k)]);
+      worst = std::max(worst, robust_deviation(v, median_of(v)) / std::sqrt(static_cast<double>(v.size())));
+    }
+    return worst;
   }
 
   // Unknowns: shift east, shift north, offset, then tilts and rotation as asked for.

@@ -226,7 +226,7 @@ void judge_shift(const std::string& name, const std::string& other, const Survey
                cell = std::hypot(c.east.metres(), c.north.metres()) / std::max(1e-9, std::hypot(c.cells_x, c.cells_y)),
                size = std::hypot(x, y);
   const bool better = c.nmad_after.metres() < 0.99 * c.nmad_before.metres();
-  if (size >= limits.shift && size * cell > 5 * error && better)
+  if (size >= limits.shift && size * cell > 3 * error && better)
     out.push_back(finding_of(
         "shift", other, pair,
         fmt::format(

@@ -7,6 +7,7 @@
 #include <cerrno>
 #include <cstring>
 #include <fmt/format.h>
+#include <libdeflate.h>
 #include <map>
 #include <mutex>
 #include <optional>
@@ -218,7 +219,8 @@ class ZipArchive final : public Archive {
   }
 
  private:
-  // The central directory (PKWARE's published format), for the places of stored entries. Anything odd about an entry
+  // The central directory (PKWARE's published format), for the places of stored entries and of small deflated ones, which
+  // would otherwise be searched for from the front each time. Anything odd about an entry
   // leaves it to libarchive.
   void find_stored() {
     const std::uint64_t size = bytes_->size();
@@ -245,21 +247,43 @@ class ZipArchive final : public Archive {
                  comment = little(directory, at + 32, 2), place = little(directory, at + 42, 4);
       if (at + 46 + name_length > directory.size()) return;
       std::string name(reinterpret_cast<const char*>(directory.data()) + at + 46, name_length);
-      if (method == 0 && packed == plain && !(flags & 1)) remember(name, place, plain);
+      const bool is_plain = !(flags & 1) && packed != 0xffffffffu && plain != 0xffffffffu;
+      if (is_plain && method == 0 && packed == plain) remember(name, place, {0, plain, plain, 0}, stored_);
+      if (is_plain && method == 8 && plain > 0 && plain <= kUnpackInMemory)
+        remember(name, place, {0, packed, plain, static_cast<std::uint32_t>(little(directory, at + 16, 4))}, deflated_);
       at += 46 + name_length + extra + comment;
     }
   }
-  void remember(const std::string& name, std::uint64_t place, std::uint64_t size) {
+  struct Place {
+    std::uint64_t at = 0, packed = 0, plain = 0;
+    std::uint32_t crc = 0;
+  };
+  void remember(const std::string& name, std::uint64_t place, Place p, std::map<std::string, Place>& to) {
     std::array<std::uint8_t, 30> local{};
-    if (size == 0xffffffffu || bytes_->read_at(place, local) != local.size() || !starts(local, "PK\3\4")) return;
-    const std::uint64_t data = place + 30 + little(local, 26, 2) + little(local, 28, 2);
-    if (data > bytes_->size() || size > bytes_->size() - data) return;
-    stored_[name] = {data, size};
+    if (bytes_->read_at(place, local) != local.size() || !starts(local, "PK\3\4")) return;
+    p.at = place + 30 + little(local, 26, 2) + little(local, 28, 2);
+    if (p.at > bytes_->size() || p.packed > bytes_->size() - p.at) return;
+    to[name] = p;
+  }
+
+  // One entry, without going through all that stand before it.
+  std::shared_ptr<ByteSource> inflated(const std::string& name, const Place& p) const {
+    const std::string whole = bytes_->name() + "/" + name;
+    std::vector<std::uint8_t> packed(p.packed), plain(p.plain);
+    bytes_->read_exactly(p.at, packed);
+    const std::unique_ptr<libdeflate_decompressor, void (*)(libdeflate_decompressor*)> d(libdeflate_alloc_decompressor(),
+                                                                                      libdeflate_free_decompressor);
+    if (!d || libdeflate_deflate_decompress(d.get(), packed.data(), packed.size(), plain.data(), plain.size(), nullptr) !=
+                  LIBDEFLATE_SUCCESS ||
+        libdeflate_crc32(0, plain.data(), plain.size()) != p.crc)
+      throw Error(ErrorCode::BadFile, "is damaged inside its archive", whole, "fetch the archive again");
+    return bytes_in_memory(whole, std::move(plain));
   }
 
   std::shared_ptr<ByteSource> unpack(const std::string& name) const override {
     if (auto s = stored_.find(name); s != stored_.end())
-      return part_of(bytes_, s->second.first, s->second.second, bytes_->name() + "/" + name);
+      return part_of(bytes_, s->second.at, s->second.plain, bytes_->name() + "/" + name);
+    if (auto d = deflated_.find(name); d != deflated_.end()) return inflated(name, d->second);
     Reader reader(bytes_, false);
     while (archive_entry* e = reader.next()) {
       if (!archive_entry_pathname(e) || name != archive_entry_pathname(e)) continue;
@@ -271,7 +295,7 @@ class ZipArchive final : public Archive {
     return nullptr;
   }
 
-  std::map<std::string, std::pair<std::uint64_t, std::uint64_t>> stored_;
+  std::map<std::string, Place> stored_, deflated_;
 };
 
 // Archives that can only be read from the front: all entries are unpacked in the first pass, once one is wanted.

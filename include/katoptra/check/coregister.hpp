@@ -22,6 +22,9 @@ namespace katoptra {
 inline constexpr std::int64_t kShiftCells = 1'000'000;
 inline constexpr double kShiftStep = 0.001;
 
+// What resampling alone moves a surface by, in cells: no shift is known better.
+inline constexpr double kShiftBias = 0.005;
+
 struct Coregistration {
   bool found = false;
   std::string why;  // when it was not found
@@ -33,7 +36,8 @@ struct Coregistration {
   double tilt_x = 0, tilt_y = 0;     // metres a metre
   Angle rotation;                    // counter-clockwise about the pivot; not part of `correction`
   double cells_at_edge = 0;          // what the rotation moves the far edge by
-  Length shift_error, offset_error;  // standard errors of the fit
+  // Standard errors. That of the shift is how far parts of the area disagree about it, and at least kShiftBias cells.
+  Length shift_error, offset_error;
   double tilt_error = 0;
   Point pivot;
   Crs crs;
