@@ -16,8 +16,34 @@ namespace fs = std::filesystem;
 namespace {
 
 struct StudyCommand : Common {
-  std::string file, in;
+  std::string file, in, again;
+  std::vector<std::string> set;
 };
+
+// The study of a file, or that of an earlier run's record, with what --set changes.
+Study study_of(const StudyCommand& o, std::vector<std::string>& notes) {
+  if (o.file.empty() == o.again.empty())
+    throw Error(ErrorCode::BadArgument, "a study is named by its file, or by --again RUN.json", "study", "give one of the two");
+  std::string text;
+  fs::path path = o.file;
+  if (o.again.empty()) {
+    if (o.set.empty()) return read_study(o.file, o.in);
+    text = read_text_file(o.file, 1 << 20);
+  } else {
+    const StudyRecord record = read_record_of_run(o.again);
+    const std::vector<std::string> changed = changed_inputs(record);
+    notes.push_back(changed.empty() ? fmt::format("all {} inputs are what they were", record.inputs.size())
+                                    : fmt::format("{} of {} inputs are not what they were", changed.size(), record.inputs.size()));
+    notes.insert(notes.end(), changed.begin(), changed.end());
+    text = record.study_text;
+    path = record.study_file;
+  }
+  for (const std::string& s : o.set) {
+    text = with_setting(text, s);
+    notes.push_back("changed: " + s);
+  }
+  return read_study_text(text, path, o.in);
+}
 
 void print_plan(const Study& study, const StudyPlan& plan, const Common& c) {
   if (c.json) {
@@ -75,6 +101,11 @@ void print_run(const StudyRun& r, const Common& c) {
     for (const DifferenceClass& k : r.reference->classes)
       if (k.of == "lineage") line(k.name, k.statistics);
   }
+  if (!r.kept.empty()) {
+    std::string names;
+    for (const std::string& n : r.kept) names += (names.empty() ? "" : ", ") + n;
+    fmt::print("  unchanged  {}: not made again\n", names);
+  }
   double seconds = 0;
   for (const StepTime& t : r.times) seconds += t.seconds;
   fmt::print("  time       {:.1f} s in {} steps\n", seconds, r.times.size());
@@ -82,7 +113,10 @@ void print_run(const StudyRun& r, const Common& c) {
 }
 
 int run(const StudyCommand& o) {
-  const Study study = read_study(o.file, o.in);
+  std::vector<std::string> notes;
+  const Study study = study_of(o, notes);
+  if (!o.json && !o.quiet)
+    for (const std::string& n : notes) fmt::print("  again      {}\n", n);
   // The hosts that the file names are named by the user, who runs it.
   for (const StudySource& s : study.sources)
     if (is_url(s.in)) name_host(s.in);
@@ -95,8 +129,13 @@ int run(const StudyCommand& o) {
         o);
     return 0;
   }
-  StudyOptions options{.folder = o.out.empty() ? study.folder / "out" : fs::path(o.out),
+  const fs::path earlier = o.again.empty() ? fs::path() : fs::path(o.again).parent_path();
+  StudyOptions options{.folder = !o.out.empty()    ? fs::path(o.out)
+                                 : o.again.empty() ? study.folder / "out"
+                                 : earlier.empty() ? fs::path(".")
+                                                   : earlier,
                        .overwrite = o.overwrite,
+                       .earlier = o.again.empty() ? fs::path() : earlier.empty() ? fs::path(".") : earlier,
                        .hosts = http_access().hosts,
                        .have_key = have_key,
                        .cache = default_cache(),
@@ -149,7 +188,9 @@ int run_demo(const DemoCommand& o) {
 void add_study_verbs(CLI::App& app, int& status) {
   auto s = std::make_shared<StudyCommand>();
   CLI::App* v = app.add_subcommand("study", "plan and run a whole study");
-  v->add_option("FILE", s->file, "a study file (TOML)")->required();
+  v->add_option("FILE", s->file, "a study file (TOML)");
+  v->add_option("--again", s->again, "repeat a run from its record (run.json): says which inputs changed, and makes only what they change");
+  v->add_option("--set", s->set, "change one thing: frame.cell=2m, product.0.interval=5m; may be given several times")->allow_extra_args(false);
   v->add_option("--in", s->in, "the catalogue to look up surveys in, instead of the one that the file names");
   add_network(*v, *s);
   v->add_flag("--dry-run", s->dry_run, "print the plan with cells and bytes; nothing is written");

@@ -256,6 +256,61 @@ class Studies(Mended):
         self.assertEqual(len(record["failures"]), 1)
         self.assertIn("levels", open(self.path("out/report.html")).read())
 
+    def test_a_run_is_repeated_from_its_record(self):
+        """run.json was a record that could not be run."""
+        self.study(['kind = "slope"\nfile = "slope.tif"', 'kind = "contours"\nfile = "c.gpkg"\ninterval = "5 m"', 'kind = "map"\nfile = "map.png"'])
+        self.run_tool("study", "s.toml", "-o", "out")
+        first = json.load(open(self.path("out/run.json")))
+        self.assertEqual(first["unchanged"], [])
+        os.remove(self.path("s.toml"))  # the record alone must do
+        done = self.run_tool("study", "--again", "out/run.json", "-o", "second")
+        self.assertIn("all 1 inputs are what they were", done.stdout)
+        second = json.load(open(self.path("second/run.json")))
+        self.assertEqual(second["unchanged"], ["surface.tif", "slope.tif", "c.gpkg"])
+        for name in ("surface", "fill", "findings", "notes", "products"):
+            self.assertEqual(second[name], first[name], name)
+        # One thing changed: only what it bears on is made again.
+        third = self.run_json("study", "--again", "out/run.json", "--set", "product.1.interval=2 m", "-o", "third")
+        self.assertEqual(third["unchanged"], ["surface.tif", "slope.tif"])
+        self.assertEqual(third["surface"]["sha256"], first["surface"]["sha256"])
+        fourth = self.run_json("study", "--again", "out/run.json", "--set", "frame.cell=2m", "-o", "fourth")
+        self.assertEqual(fourth["unchanged"], [])
+        self.assertEqual(fourth["parameters"]["cell"], [2, 2])
+        # Inputs that changed are said, and count.
+        self.asc("tiles/a.asc", numpy.full((30, 30), 7.0))
+        done = self.run_tool("study", "--again", "out/run.json", "-o", "fifth")
+        self.assertIn("a.asc: changed", done.stdout)
+        self.assertEqual(self.run_json("look", "fifth/surface.tif")[0]["range"], [7, 7])
+        self.assertEqual(json.load(open(self.path("fifth/run.json")))["unchanged"], [])
+        # Into its own folder only with --overwrite; nonsense is refused.
+        self.assertIn("--overwrite", self.refused_here("study", "--again", "out/run.json"))
+        self.run_tool("study", "--again", "out/run.json", "--overwrite")
+        for words in (["--set", "product.9.interval=1 m"], ["--set", "frame"], ["--set", "title.x=1"], ["--set", "frame.colour=red"]):
+            self.assertNotEqual(subprocess.run([TOOL, "study", "--again", "out/run.json", *words, "-o", "x"], cwd=self.folder, env=self.environment, capture_output=True).returncode, 0, words)
+        self.refused("study", "--again", "area.json" if os.path.exists(self.path("area.json")) else "tiles/a.prj", status=3)
+
+    def refused_here(self, *words):
+        done = self.run_tool(*words, status=4)
+        return done.stderr
+
+    def test_a_study_that_was_stopped_goes_on(self):
+        self.study(['kind = "slope"\nfile = "slope.tif"', 'kind = "hillshade"\nfile = "shade.tif"'])
+        self.run_tool("study", "s.toml", "-o", "whole")
+        for turn in range(6):
+            out = f"out{turn}"
+            running = subprocess.Popen([TOOL, "study", "s.toml", "-o", out], cwd=self.folder, env=self.environment, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+            time.sleep(0.05 + 0.06 * turn)
+            running.send_signal(signal.SIGKILL)
+            ended = running.wait()
+            if ended == 0:
+                continue
+            self.run_tool("study", "s.toml", "-o", out)
+            for name in ("surface.tif", "slope.tif", "shade.tif"):
+                self.assertEqual(open(self.path(f"{out}/{name}"), "rb").read(), open(self.path(f"whole/{name}"), "rb").read(), name)
+            self.assertFalse([f for f in os.listdir(self.path(out)) if ".part" in f])
+        # One that came to its end is not touched.
+        self.refused("study", "s.toml", "-o", "whole", status=4)
+
     def test_a_source_may_declare_its_void(self):
         self.study([], more="void = 0\n")
         self.run_tool("study", "s.toml", "-o", "out")

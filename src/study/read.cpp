@@ -1,5 +1,7 @@
 #include <fmt/format.h>
+#include <nlohmann/json.hpp>
 #include <set>
+#include <sstream>
 #include <toml++/toml.h>
 
 #include "katoptra/base/error.hpp"
@@ -10,6 +12,8 @@
 #include "katoptra/formats/vector_file.hpp"
 #include "katoptra/study/judgements.hpp"
 #include "katoptra/study/study.hpp"
+
+#include "journal.hpp"
 
 namespace katoptra {
 namespace fs = std::filesystem;
@@ -241,10 +245,81 @@ StudyProduct read_product(const toml::table* table, const std::string& file, con
 }  // namespace
 
 Study read_study(const fs::path& path, const std::string& other_catalogue) {
+  return read_study_text(read_text_file(path, 1 << 20), path, other_catalogue);
+}
+
+std::string with_setting(const std::string& text, const std::string& setting) {
+  const auto equals = setting.find('=');
+  const auto bad = [&](const std::string& why) {
+    return Error(ErrorCode::BadArgument, fmt::format("'{}' {}", setting, why), "--set",
+                 "write table.key=value, such as frame.cell=2m or product.0.interval=5m");
+  };
+  if (equals == setting.npos || equals == 0) throw bad("is no setting");
+  toml::table root = toml::parse(text);
+  // A value as TOML has it, else a text.
+  toml::table value;
+  const std::string told = setting.substr(equals + 1);
+  try {
+    value = toml::parse("v = " + told);
+  } catch (const toml::parse_error&) {
+    value.insert_or_assign("v", told);
+  }
+  toml::node* at = &root;
+  std::string rest = setting.substr(0, equals);
+  for (auto dot = rest.find('.'); dot != rest.npos; dot = rest.find('.')) {
+    const std::string name = rest.substr(0, dot);
+    rest.erase(0, dot + 1);
+    toml::node* next = nullptr;
+    if (auto* list = at->as_array()) {
+      const auto n = parse_number(name);
+      if (!n || *n < 0 || *n >= static_cast<double>(list->size())) throw bad(fmt::format("counts beyond the {} there are", list->size()));
+      next = list->get(static_cast<std::size_t>(*n));
+    } else if (auto* table = at->as_table()) {
+      if (!table->contains(name)) table->insert(name, toml::table{});
+      next = table->get(name);
+    }
+    if (!next || !(next->is_table() || next->is_array())) throw bad(fmt::format("names no place: '{}' is a value", name));
+    at = next;
+  }
+  auto* table = at->as_table();
+  if (!table) throw bad("names no key");
+  table->insert_or_assign(rest, *value.get("v"));
+  std::ostringstream out;
+  out << toml::default_formatter(root) << "\n";
+  return out.str();
+}
+
+StudyRecord read_record_of_run(const fs::path& path) {
+  const auto j = nlohmann::json::parse(read_text_file(path, 1 << 28), nullptr, false);
+  const auto word = [](const nlohmann::json& o, const char* key) {
+    return o.is_object() && o.contains(key) && o[key].is_string() ? o[key].get<std::string>() : std::string();
+  };
+  StudyRecord r{.folder = path.parent_path(), .study_file = word(j, "study_path"), .study_text = word(j, "study_text"), .inputs = {}};
+  if (r.study_text.empty() || r.study_file.empty())
+    throw Error(ErrorCode::BadFile, "is no record of a run", path.string(), "name the run.json that a study left in its folder");
+  if (j.contains("inputs") && j["inputs"].is_array())
+    for (const auto& i : j["inputs"]) r.inputs.push_back({word(i, "path"), word(i, "sha256")});
+  return r;
+}
+
+std::vector<std::string> changed_inputs(const StudyRecord& record) {
+  std::vector<std::string> out;
+  std::error_code ec;
+  for (const auto& i : record.inputs) {
+    if (is_url(i.path.native())) continue;
+    if (!fs::is_regular_file(i.path, ec))
+      out.push_back(i.path.filename().string() + ": gone");
+    else if (fs::file_size(i.path, ec) == 0 || checksum_of(i.path) != i.sha256)
+      out.push_back(i.path.filename().string() + ": changed");
+  }
+  return out;
+}
+
+Study read_study_text(std::string text, const fs::path& path, const std::string& other_catalogue) {
   Study s;
   s.file = path;
   s.folder = path.parent_path();
-  s.text = read_text_file(path, 1 << 20);
+  s.text = std::move(text);
   const std::string file = path.string();
   toml::table root;
   try {

@@ -1,4 +1,5 @@
 #include "report.hpp"
+#include "journal.hpp"
 
 #include <cmath>
 #include <fmt/format.h>
@@ -270,19 +271,6 @@ class Html {
   std::string text_;
 };
 
-std::string checksum_of(const std::filesystem::path& path) {
-  auto source = open_file(path);
-  Sha256 sum;
-  std::vector<std::uint8_t> piece(1 << 20);
-  for (std::uint64_t at = 0; at < source->size();) {
-    const std::size_t n = source->read_at(at, piece);
-    if (n == 0) break;
-    sum.add(std::span(piece.data(), n));
-    at += n;
-  }
-  return sum.hex();
-}
-
 }  // namespace
 
 std::string report_html(const Study& study, const StudyRun& run, const std::vector<ReportPicture>& pictures) {
@@ -295,6 +283,7 @@ std::string record_json(const Study& study, const StudyRun& run) {
   j["title"] = study.title;
   j["versions"] = {{"katoptra", KATOPTRA_VERSION}, {"proj", proj_version()}, {"tiff", tiff_library_version()}};
   j["study_file"] = study.file.filename().string();
+  j["study_path"] = std::filesystem::absolute(study.file).lexically_normal().string();
   j["study_text"] = study.text;
   j["inputs"] = json::array();
   for (const ShortlistTile& t : run.plan.shortlist.tiles)
@@ -317,6 +306,7 @@ std::string record_json(const Study& study, const StudyRun& run) {
           {{"path", p.string()}, {"bytes", std::filesystem::file_size(p)}, {"sha256", checksum_of(p)}});
   j["left_out"] = run.plan.left_out;
   j["failures"] = run.failures;
+  j["unchanged"] = run.kept;
   j["notes"] = run.surface.info.notes;
   j["steps"] = run.plan.steps;
   const Frame& f = run.surface.info.frame;

@@ -3,6 +3,8 @@
 #include <cmath>
 #include <fmt/format.h>
 #include <map>
+#include <nlohmann/json.hpp>
+#include <optional>
 #include <set>
 
 #include "katoptra/base/error.hpp"
@@ -18,6 +20,7 @@
 #include "katoptra/terrain/derivatives.hpp"
 #include "katoptra/terrain/sample.hpp"
 
+#include "journal.hpp"
 #include "points.hpp"
 #include "report.hpp"
 
@@ -175,16 +178,25 @@ class Runner {
                                       .tiles = options_.folder / "tiles",
                                       .run = options_.run});
     });
-    if (!options_.overwrite && fs::exists(path("surface.tif")))
+    // A run that was stopped goes on where it was; one that came to its end is somebody's result.
+    const Journal before(options_.folder);
+    const bool stopped = before.begun() && !before.complete();
+    if (!options_.overwrite && !stopped && fs::exists(path("surface.tif")))
       throw Error(ErrorCode::Io, "holds an earlier run already", options_.folder.string(),
                   "choose another folder or say --overwrite");
+    overwrite_ = options_.overwrite || stopped;
+    journal_.emplace(options_.folder);
+    journal_->begin();
     step("write the shortlist", [&] {
       // What a study makes is no survey: a search of the folder around it must not find it as the newest one.
       write_text_file(path("survey.toml"), "# Products of a study; not a survey.\nskip = true\n", {.overwrite = true});
-      write_text_file(path("shortlist.csv"), shortlist_csv(out_.plan.shortlist), {.overwrite = options_.overwrite});
-      write_layer(shortlist_layer(out_.plan.shortlist), path("shortlist.geojson"), {.overwrite = options_.overwrite});
+      write_text_file(path("shortlist.csv"), shortlist_csv(out_.plan.shortlist), {.overwrite = overwrite_});
+      write_layer(shortlist_layer(out_.plan.shortlist), path("shortlist.geojson"), {.overwrite = overwrite_});
     });
-    step("close voids, move, cut and write the surface", [&] { surface(); });
+    surface_key_ = key_of_surface(study_, out_.plan);
+    step("close voids, move, cut and write the surface", [&] {
+      if (!take_over_surface(before)) surface();
+    });
     step("check", [&] { judge(); });
     if (!study_.control.empty())
       later("compare with control points", [&] {
@@ -193,7 +205,7 @@ class Runner {
         if (study_.control_unit) set.unit = study_.control_unit;
         set.error = study_.control_error;
         out_.control = check_control(surface_, set, options_.run);
-        write_text_file(path("control.csv"), control_csv(*out_.control), {.overwrite = options_.overwrite});
+        write_text_file(path("control.csv"), control_csv(*out_.control), {.overwrite = overwrite_});
         out_.products.push_back(path("control.csv"));
         pictures_.push_back(
             {"Residuals at control points", "The surface less the known height, by place.", "",
@@ -203,14 +215,16 @@ class Runner {
                                  .run = options_.run})});
       });
     if (!study_.reference.empty()) later("compare with the reference surface", [&] { compare_with_reference(); });
-    for (const StudyProduct& p : study_.products) later("make " + p.file, [&] { product(p); });
+    for (std::size_t i = 0; i < study_.products.size(); ++i)
+      later("make " + study_.products[i].file, [&] { make_product(i, before); });
     out_.report = path("report.html");
     out_.record = path("run.json");
     step("write the report", [&] {
       pictures_.insert(pictures_.begin(), overview());
-      write_text_file(out_.report, report_html(study_, out_, pictures_), {.overwrite = options_.overwrite});
+      write_text_file(out_.report, report_html(study_, out_, pictures_), {.overwrite = overwrite_});
     });
-    write_text_file(out_.record, record_json(study_, out_), {.overwrite = options_.overwrite});
+    write_text_file(out_.record, record_json(study_, out_), {.overwrite = overwrite_});
+    journal_->finish();
     if (failure_) std::rethrow_exception(failure_);
     return std::move(out_);
   }
@@ -259,8 +273,85 @@ class Runner {
     g = clip(g, reach);
     out_.surface = write_grid(
         g, path("surface.tif"),
-        {.overwrite = options_.overwrite, .lineage = true, .date = {}, .survey = study_.title, .run = options_.run});
+        {.overwrite = overwrite_, .lineage = true, .date = {}, .survey = study_.title, .run = options_.run});
     surface_ = open_grid(path("surface.tif"));
+    surface_sum_ = checksum_of(path("surface.tif"));
+    journal().add("surface", surface_key_, {"surface.tif", "surface.lineage.tif", "surface.lineage.csv"}, surface_facts());
+  }
+
+  Journal& journal() { return *journal_; }
+
+  // The journal, here or of an earlier run, that has a step as it would be made now; its files are brought here.
+  const Journal* found(const std::string& name, const std::string& key, const Journal& here, std::optional<Journal>& there) {
+    if (here.holds(name, key)) return &here;
+    if (options_.earlier.empty()) return nullptr;
+    if (!there) there.emplace(options_.earlier);
+    std::error_code ec;
+    if (!there->holds(name, key) || fs::equivalent(options_.earlier, options_.folder, ec)) return nullptr;
+    for (const std::string& f : there->files(name)) {
+      fs::copy_file(options_.earlier / f, path(f),
+                    overwrite_ ? fs::copy_options::overwrite_existing : fs::copy_options::none, ec);
+      if (ec) return nullptr;
+    }
+    return &*there;
+  }
+
+  bool take_over_surface(const Journal& before) {
+    const Journal* j = found("surface", surface_key_, before, earlier_);
+    if (!j) return false;
+    surface_ = open_grid(path("surface.tif"));
+    read_surface_facts(nlohmann::json::parse(j->facts("surface")));
+    surface_sum_ = checksum_of(path("surface.tif"));
+    if (j != &before) journal().add("surface", surface_key_, j->files("surface"), j->facts("surface"));
+    out_.kept.push_back("surface.tif");
+    return true;
+  }
+
+  std::string surface_facts() const {
+    const WriteReport& w = out_.surface;
+    const FillReport& f = out_.fill;
+    nlohmann::ordered_json j{{"bytes", w.bytes}, {"cells", w.cells}, {"voids", w.voids}, {"lowest", w.lowest}, {"highest", w.highest}, {"notes", w.info.notes}};
+    j["by_how"] = std::vector<std::int64_t>(std::begin(w.by_how), std::end(w.by_how));
+    j["sources"] = nlohmann::ordered_json::array();
+    for (const SourceRecord& s : w.info.sources)
+      j["sources"].push_back({s.name, s.survey, s.date, s.date_guessed, s.cell.metres(), s.treatment});
+    j["fill"] = {f.voids_closed, f.cells_closed, f.voids_by_mean, f.voids_by_distance, f.voids_left_at_edge, f.voids_left_large, f.cells_left};
+    j["largest"] = {f.largest_closed.metres(), f.largest_left.metres()};
+    return j.dump();
+  }
+  void read_surface_facts(const nlohmann::json& j) {
+    WriteReport& w = out_.surface;
+    const auto number = [](const nlohmann::json& v) { return v.is_number() ? v.get<double>() : std::nan(""); };
+    w.path = path("surface.tif");
+    w.lineage_path = path("surface.lineage.tif");
+    w.bytes = j.at("bytes");
+    w.cells = j.at("cells");
+    w.voids = j.at("voids");
+    w.lowest = number(j.at("lowest"));
+    w.highest = number(j.at("highest"));
+    for (std::size_t i = 0; i < 8; ++i) w.by_how[i] = j.at("by_how").at(i);
+    w.info = surface_.info();
+    w.info.notes = j.at("notes").get<std::vector<std::string>>();
+    w.info.sources.clear();
+    for (const auto& s : j.at("sources"))
+      w.info.sources.push_back({.name = s.at(0), .survey = s.at(1), .date = s.at(2), .date_guessed = s.at(3), .cell = Length::metres(s.at(4)), .treatment = s.at(5)});
+    FillReport& f = out_.fill;
+    std::size_t i = 0;
+    for (std::int64_t* n : {&f.voids_closed, &f.cells_closed, &f.voids_by_mean, &f.voids_by_distance, &f.voids_left_at_edge, &f.voids_left_large, &f.cells_left})
+      *n = j.at("fill").at(i++);
+    f.largest_closed = Length::metres(j.at("largest").at(0));
+    f.largest_left = Length::metres(j.at("largest").at(1));
+  }
+
+  // Grids and lines are taken over where nothing has changed; pictures are drawn, for the report shows them anyway.
+  void make_product(std::size_t i, const Journal& before) {
+    const StudyProduct& p = study_.products[i];
+    const std::string key = key_of_product(study_, i, surface_sum_);
+    const bool is_file = p.kind != "map" && p.kind != "section";
+    const Journal* j = is_file ? found(p.file, key, before, earlier_) : nullptr;
+    product(p, j != nullptr);
+    if (j) out_.kept.push_back(p.file);
+    if (is_file && j != &before) journal().add(p.file, key, {p.file});
   }
 
   void judge() {
@@ -306,7 +397,7 @@ class Runner {
                                         .crs = {}});
     std::vector<Finding> all = out_.check.findings;
     all.insert(all.end(), out_.source_findings.begin(), out_.source_findings.end());
-    write_layer(finding_layer(all), path("findings.geojson"), {.overwrite = options_.overwrite});
+    write_layer(finding_layer(all), path("findings.geojson"), {.overwrite = overwrite_});
     out_.products.push_back(path("findings.geojson"));
   }
 
@@ -321,18 +412,19 @@ class Runner {
                    .run = options_.run})});
   }
 
-  void save(const Picture& p, const fs::path& to) { write_file(to, p.bytes, {.overwrite = options_.overwrite}); }
+  void save(const Picture& p, const fs::path& to) { write_file(to, p.bytes, {.overwrite = overwrite_}); }
 
-  void product(const StudyProduct& p) {
+  // `is_here`: its file is what it should be already.
+  void product(const StudyProduct& p, bool is_here) {
     const fs::path to = path(p.file);
-    const WriteOptions w{.overwrite = options_.overwrite, .date = {}, .survey = study_.title, .run = options_.run};
+    const WriteOptions w{.overwrite = overwrite_, .date = {}, .survey = study_.title, .run = options_.run};
     if (p.kind == "hillshade")
       raster(hillshade(surface_, {.azimuth = p.azimuth, .altitude = p.altitude, .exaggeration = p.exaggeration}), p, to,
-             w);
-    if (p.kind == "slope") raster(slope(surface_, parse_slope_as(p.as)), p, to, w);
-    if (p.kind == "aspect") raster(aspect(surface_), p, to, w);
-    if (p.kind == "roughness") raster(roughness(surface_), p, to, w);
-    if (p.kind == "contours") write_layer(contour_layer(lines_at(p), surface_), to, {.overwrite = options_.overwrite});
+             w, is_here);
+    if (p.kind == "slope") raster(slope(surface_, parse_slope_as(p.as)), p, to, w, is_here);
+    if (p.kind == "aspect") raster(aspect(surface_), p, to, w, is_here);
+    if (p.kind == "roughness") raster(roughness(surface_), p, to, w, is_here);
+    if (p.kind == "contours" && !is_here) write_layer(contour_layer(lines_at(p), surface_), to, {.overwrite = overwrite_});
     if (p.kind == "section") draw_profile(p, to);
     if (p.kind == "map") {
       const Picture picture = draw_map(surface_, map_options(p, to));
@@ -344,8 +436,8 @@ class Runner {
     out_.products.push_back(to);
   }
 
-  void raster(const Grid& g, const StudyProduct& p, const fs::path& to, const WriteOptions& w) {
-    write_grid(g, to, w);
+  void raster(const Grid& g, const StudyProduct& p, const fs::path& to, const WriteOptions& w, bool is_here) {
+    if (!is_here) write_grid(g, to, w);
     const std::string title = p.title.empty() ? p.kind : p.title;
     pictures_.push_back(
         {title, fmt::format("{} of the surface", p.kind), p.file,
@@ -363,7 +455,7 @@ class Runner {
     const Section s = section(surface_, read_line(p.line, surface_.frame().crs()), {.run = options_.run});
     const std::string title = p.title.empty() ? "Section along " + p.line.filename().string() : p.title;
     if (to.extension() == ".csv") {
-      write_text_file(to, section_csv(s), {.overwrite = options_.overwrite});
+      write_text_file(to, section_csv(s), {.overwrite = overwrite_});
       return;
     }
     save(draw_section(s, {.format = picture_format_for(p.file), .title = title}), to);
@@ -413,6 +505,9 @@ class Runner {
   StudyRun out_;
   Grid surface_;
   std::exception_ptr failure_;
+  std::string surface_key_, surface_sum_;
+  bool overwrite_ = false;
+  std::optional<Journal> journal_, earlier_;
   std::vector<ReportPicture> pictures_;
 };
 

@@ -105,6 +105,26 @@ struct Study {
 // BadFile names the line or the key; BadArgument for values that make no sense; unknown keys are refused.
 // `catalogue`: looked up instead of what the file names under [catalogue].
 Study read_study(const std::filesystem::path& path, const std::string& catalogue = {});
+// The same from a text that belongs to a file of that name, whether or not it is there.
+Study read_study_text(std::string text, const std::filesystem::path& path, const std::string& catalogue = {});
+// The text with one thing changed: "frame.cell=2m", "product.0.interval=5 m". BadArgument when it names no place.
+std::string with_setting(const std::string& text, const std::string& setting);
+
+// What a run left behind (run.json), for repeating it.
+struct StudyRecord {
+  std::filesystem::path folder;      // of the run
+  std::filesystem::path study_file;  // where the study was read from
+  std::string study_text;
+  struct Input {
+    std::filesystem::path path;
+    std::string sha256;
+  };
+  std::vector<Input> inputs;
+};
+// BadFile when it is none.
+StudyRecord read_record_of_run(const std::filesystem::path& run_json);
+// Which of its inputs are no longer what they were: "sheet_b1.tif: changed", "sheet_b2.tif: gone".
+std::vector<std::string> changed_inputs(const StudyRecord& record);
 
 struct StudyPlan {
   Shortlist shortlist;
@@ -143,12 +163,14 @@ struct StudyRun {
   std::vector<std::filesystem::path> products;
   std::vector<StepTime> times;
   std::vector<std::string> failures;  // steps after the surface that failed; surface, record and report are kept
+  std::vector<std::string> kept;      // steps that were not made again, for nothing they are made from has changed
 };
 
 struct StudyOptions {
-  std::filesystem::path folder;  // made when it is not there
+  std::filesystem::path folder;  // made when it is not there; a run that was stopped in it is gone on with
   bool overwrite = false;
-  std::set<std::string> hosts;  // as in PlanOptions
+  std::filesystem::path earlier;  // the folder of a run whose steps are taken over where nothing has changed
+  std::set<std::string> hosts;    // as in PlanOptions
   bool have_key = false;
   std::filesystem::path cache;
   RunOptions run;
