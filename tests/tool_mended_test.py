@@ -453,6 +453,17 @@ class Erred(Mended):
         done = self.run_tool("look", "bad.nc", status=3)
         self.assertEqual(done.stderr.count("\n"), 1, "a library's own diagnostics came through")
 
+    def test_an_undeclared_void_is_seen_by_look(self):
+        """check found a void of 0 that is not declared; look did not."""
+        ys, xs = numpy.mgrid[0:40, 0:40]
+        z = 700 + 3 * numpy.sin(xs / 5) + ys / 10
+        z[5:12, 6:14] = 0
+        self.asc("z.asc", z)
+        self.assertTrue([s for s in self.run_json("look", "z.asc")[0]["suspicious"] if "lowest value is 0" in s])
+        self.assertFalse([s for s in self.run_json("look", SHEET)[0]["suspicious"] if "void value that is not declared" in s])
+        self.asc("sea.asc", numpy.clip(xs - 10.0, 0, 30))
+        self.assertFalse([s for s in self.run_json("look", "sea.asc")[0]["suspicious"] if "not declared" in s])
+
     def test_words_lead_on(self):
         """Advice that led nowhere."""
         self.assertIn("'hillshade' may be meant", self.refused("hilshade", status=2))

@@ -138,23 +138,39 @@ void Census::judge_sign() {
 }
 
 std::optional<double> Census::undeclared_void() const {
-  const Statistics& s = statistics_;
+  return undeclared_void_in(statistics_, static_cast<double>(gathering_.at_lowest()),
+                            static_cast<double>(gathering_.at_highest()), scene_.metre());
+}
+
+std::optional<double> undeclared_void_in(const Statistics& s, double at_lowest, double at_highest, double metre) {
   const auto n = static_cast<double>(s.cells - s.voids);
   if (n < 100) return std::nullopt;
   for (const bool low : {true, false}) {
-    const double v = low ? s.lowest : s.highest,
-                 k = static_cast<double>(low ? gathering_.at_lowest() : gathering_.at_highest());
+    const double v = low ? s.lowest : s.highest, k = low ? at_lowest : at_highest;
     if (k >= n) continue;
     // The others, without the cells of that value.
     const double q0 = s.sketch.quantile((low ? k + 0.25 : n - 1.25 - k) / (n - 1)),
                  p1 = s.sketch.quantile((low ? k + 0.01 * (n - k) : 0.01 * (n - k)) / n),
                  p99 = s.sketch.quantile((low ? k + 0.99 * (n - k) : 0.99 * (n - k)) / n);
-    const double gap = std::abs(q0 - v), range = std::max(p99 - p1, 1 / scene_.metre());
+    const double gap = std::abs(q0 - v), range = std::max(p99 - p1, 1 / metre);
     // A customary void value needs a plain gap, any other one a wide gap and several cells.
-    const bool customary = is_customary_void(v) && gap > 1.0 * range && gap > 20 / scene_.metre() && k >= 2;
-    if (customary || std::abs(v) > 1e7 || (k >= 10 && gap > 5 * range && gap > 100 / scene_.metre())) return v;
+    const bool customary = is_customary_void(v) && gap > 1.0 * range && gap > 20 / metre && k >= 2;
+    if (customary || std::abs(v) > 1e7 || (k >= 10 && gap > 5 * range && gap > 100 / metre)) return v;
   }
   return std::nullopt;
+}
+
+double cells_at_end(const Statistics& s, bool lowest) {
+  const auto n = static_cast<double>(s.cells - s.voids);
+  if (n < 2) return n;
+  const double v = lowest ? s.lowest : s.highest, near = 1e-3 * (s.highest - s.lowest);
+  // The last share of cells, from that end, whose quantile is still that value.
+  double inside = 0, beyond = 1;
+  for (int i = 0; i < 48; ++i) {
+    const double share = (inside + beyond) / 2;
+    (std::abs(s.sketch.quantile(lowest ? share : 1 - share) - v) <= near ? inside : beyond) = share;
+  }
+  return std::floor(inside * (n - 1)) + 1;
 }
 
 }  // namespace katoptra

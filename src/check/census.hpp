@@ -57,4 +57,10 @@ class Census final : public Detector {
   std::int64_t inside_cells_ = 0, edge_cells_ = 0, small_ = 0, middle_ = 0;
 };
 
+// The value at an end of the range that can only stand for nothing: of so many cells, and so far from all others.
+// `metre`: metres in one unit of the values.
+std::optional<double> undeclared_void_in(const Statistics& s, double at_lowest, double at_highest, double metre);
+// How many cells have the lowest (or highest) value, as far as the sketch tells.
+double cells_at_end(const Statistics& s, bool lowest);
+
 }  // namespace katoptra

@@ -10,6 +10,7 @@
 #include "katoptra/terrain/sample.hpp"
 
 #include "base/text.hpp"
+#include "check/census.hpp"
 #include "las_source.hpp"
 #include "located.hpp"
 
@@ -80,6 +81,9 @@ std::optional<double> undeclared_void(const GridInfo& info, const Statistics& s)
   // At the upper end only where the values would otherwise end far below.
   for (double v : kHigh)
     if (s.highest == v && !declared(v) && (s.percentiles[4] < v / 2 || v >= 32767)) return v;
+  // Zero and whatever else stands far from all that is there, as check has it.
+  if (const auto v = undeclared_void_in(s, cells_at_end(s, true), cells_at_end(s, false), metres_per(info.quantity.unit)); v && !declared(*v))
+    return v;
   return std::nullopt;
 }
 
