@@ -121,7 +121,8 @@ void add_reading(CLI::App& verb, Common& c, Reading reading) {
   if (converts) {
     verb.add_option("--from-heights", c.from_heights,
                     "the vertical reference of input that does not say, if not --heights");
-    verb.add_option("--from-unit", c.from_unit, "the unit of input that does not say (metres are taken for granted otherwise)");
+    verb.add_option("--from-unit", c.from_unit,
+                    "the unit of input that does not say (metres are taken for granted otherwise)");
     verb.add_option("--shift", c.shift, "added to heights: a length (-0.18m) or a separation surface (a grid)");
   }
   add_network(verb, c);
@@ -293,13 +294,16 @@ void refuse_outside(const std::string& what, std::span<const Point> places, cons
   // A line may cross the grid without a vertex in it.
   if (places.empty() || (places.size() > 1 && all.intersects(box))) return;
   const bool degrees = f.crs() && !f.crs().is_geographic() && looks_like_degrees(all);
-  const bool swapped = !degrees && std::any_of(places.begin(), places.end(), [&](Point p) { return box.contains({p.y, p.x}); });
-  throw Error(ErrorCode::BadArgument,
-              fmt::format("{} lies outside the grid, which has {} ({})", what, place_text(box, f.crs()), f.crs().label()),
-              grid.info().name,
-              degrees   ? "these numbers look like degrees: write X,Y@EPSG:4326"
-              : swapped ? "the two numbers look swapped: x (east, longitude) comes first"
-                        : "check its coordinates, or name their CRS behind @");
+  const bool swapped = !degrees && std::any_of(places.begin(), places.end(), [&](Point p) {
+    return box.contains({p.y, p.x});
+  });
+  throw Error(
+      ErrorCode::BadArgument,
+      fmt::format("{} lies outside the grid, which has {} ({})", what, place_text(box, f.crs()), f.crs().label()),
+      grid.info().name,
+      degrees   ? "these numbers look like degrees: write X,Y@EPSG:4326"
+      : swapped ? "the two numbers look swapped: x (east, longitude) comes first"
+                : "check its coordinates, or name their CRS behind @");
 }
 
 Length length_from(const std::string& text, LengthUnit bare, std::vector<std::string>& notes) {
@@ -333,7 +337,8 @@ OpenOptions options_for(const std::string& path, const Common& c) {
   if (!o.unit && !e.unit.empty()) o.unit = parse_length_unit(e.unit);
   const Grid plain = open_grid(path, o);
   try {
-    if (!o.heights && !e.heights.empty() && !plain.quantity().heights.known()) o.heights = HeightReference::parse(e.heights);
+    if (!o.heights && !e.heights.empty() && !plain.quantity().heights.known())
+      o.heights = HeightReference::parse(e.heights);
     if (!o.crs && !e.crs.empty() && !plain.frame().crs()) o.crs = Crs::parse(e.crs);
   } catch (const Error&) {
     // A name that means nothing here says nothing.
@@ -381,11 +386,20 @@ std::vector<std::string> expand_inputs(const std::vector<std::string>& given, In
     if (std::filesystem::is_directory(p, ec)) {
       // What was made here of other files is none of the tiles to make something of.
       for (const TileRecord& t : open_folder(p).tiles)
-        if (wanted == Inputs::All || (t.kind == TileKind::Grid && why_no_survey(t).empty())) out.push_back(t.path.string());
+        if (wanted == Inputs::All || (t.kind == TileKind::Grid && why_no_survey(t).empty()))
+          out.push_back(t.path.string());
     } else if (std::filesystem::is_regular_file(p, ec) && p.extension() != ".csv" && p.extension() != ".geojson") {
       for (const auto& grid : grids_behind(p)) out.push_back(grid.string());
     } else if (p.extension() == ".csv" || p.extension() == ".geojson") {
-      for (const ShortlistEntry& e : read_shortlist(p)) {
+      std::vector<ShortlistEntry> entries;
+      try {
+        entries = read_shortlist(p);
+      } catch (const Error& e) {
+        // A table may hold soundings as well.
+        if (e.code() != ErrorCode::BadFile || wanted != Inputs::All || p.extension() != ".csv") throw;
+        out.push_back(g);
+      }
+      for (const ShortlistEntry& e : entries) {
         // A shortlist is the user's own: the hosts in it are named.
         if (is_url(e.path.native())) name_host(e.path.native());
         told_of_files()[e.path.string()] = e;
@@ -403,8 +417,11 @@ std::vector<std::string> expand_inputs(const std::vector<std::string>& given, In
 // ------------------------------------------------------------------------------------------------------- statements
 
 std::string place_text(const Bounds& b, const Crs& crs) {
-  if (!crs.is_geographic())
-    return fmt::format("x {:.2f} to {:.2f}, y {:.2f} to {:.2f}", b.west, b.east, b.south, b.north);
+  if (!crs.is_geographic()) {
+    // Numbers that may well be degrees keep their places.
+    const int places = !crs && b.west >= -360 && b.east <= 360 && b.south >= -90 && b.north <= 90 ? 6 : 2;
+    return fmt::format("x {1:.{0}f} to {2:.{0}f}, y {3:.{0}f} to {4:.{0}f}", places, b.west, b.east, b.south, b.north);
+  }
   return fmt::format("{:.6f} to {:.6f} east, {:.6f} to {:.6f} north", b.west, b.east, b.south, b.north);
 }
 

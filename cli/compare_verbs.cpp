@@ -48,9 +48,8 @@ void state_coregistration(const Coregistration& c, std::string& text) {
       "            and raised by {:+.3f} m in the middle, tilted by {:+.2e} to the east and {:+.2e} to the "
       "north\n",
       c.offset.metres(), c.tilt_x, c.tilt_y);
-  text +=
-      fmt::format("            NMAD {:.3f} m before, {:.3f} m after, of the cells that it rests on\n",
-                  c.nmad_before.metres(), c.nmad_after.metres());
+  text += fmt::format("            NMAD {:.3f} m before, {:.3f} m after, of the cells that it rests on\n",
+                      c.nmad_before.metres(), c.nmad_after.metres());
 }
 
 std::string detection_text(const Detection& d, const std::string& unit) {

@@ -207,10 +207,13 @@ std::string belongs_to(const std::string& path) {
   if (std::none_of(std::begin(kSidecars), std::end(kSidecars), [&](const char* e) { return ext == e; })) return {};
   if (p.filename() == "survey.toml") return "the files of its folder";
   std::string stem = p.stem().string();
-  if (const auto lineage = stem.rfind(".lineage"); lineage != stem.npos && lineage + 8 == stem.size()) stem.resize(lineage);
+  if (const auto lineage = stem.rfind(".lineage"); lineage != stem.npos && lineage + 8 == stem.size())
+    stem.resize(lineage);
   std::error_code ec;
-  for (auto it = fs::directory_iterator(p.has_parent_path() ? p.parent_path() : ".", ec); !ec && it != fs::directory_iterator(); it.increment(ec))
-    if (it->path() != p && (it->path().stem() == stem || it->path().filename() == stem) && it->path().extension() != ext)
+  for (auto it = fs::directory_iterator(p.has_parent_path() ? p.parent_path() : ".", ec);
+       !ec && it != fs::directory_iterator(); it.increment(ec))
+    if (it->path() != p && (it->path().stem() == stem || it->path().filename() == stem) &&
+        it->path().extension() != ext)
       return it->path().filename().string();
   return {};
 }
@@ -279,7 +282,8 @@ int look(const LookCommand& o) {
   }
   if (o.json) {
     std::fputs((list.dump(2, ' ', false, ordered_json::error_handler_t::replace) + "\n").c_str(), stdout);
-    if (list.size() == 1 && list[0].contains("error")) fmt::print(stderr, "katoptra: {}\n", list[0]["error"].get<std::string>());
+    if (list.size() == 1 && list[0].contains("error"))
+      fmt::print(stderr, "katoptra: {}\n", list[0]["error"].get<std::string>());
   }
   return status;
 }

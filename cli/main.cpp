@@ -38,7 +38,8 @@ std::size_t distance(const std::string& a, const std::string& b) {
         continue;
       }
       d[i][j] = std::min({d[i - 1][j] + 1, d[i][j - 1] + 1, d[i - 1][j - 1] + (a[i - 1] != b[j - 1])});
-      if (i > 1 && j > 1 && a[i - 1] == b[j - 2] && a[i - 2] == b[j - 1]) d[i][j] = std::min(d[i][j], d[i - 2][j - 2] + 1);
+      if (i > 1 && j > 1 && a[i - 1] == b[j - 2] && a[i - 2] == b[j - 1])
+        d[i][j] = std::min(d[i][j], d[i - 2][j - 2] + 1);
     }
   return d[a.size()][b.size()];
 }
@@ -64,7 +65,8 @@ std::string about_words(const CLI::App& app, const CLI::ParseError& e, int argc,
   if (!verbs.empty()) return fmt::format("{}; see katoptra {} --help", e.what(), verbs[0]->get_name());
   if (argc > 1 && argv[1][0] != '-') {
     const std::string word = argv[1], meant = meant_by(app, word);
-    if (word == "help") return "there is no verb 'help': katoptra --help lists the verbs, katoptra VERB --help tells of one";
+    if (word == "help")
+      return "there is no verb 'help': katoptra --help lists the verbs, katoptra VERB --help tells of one";
     return fmt::format("there is no verb '{}'; {}see katoptra --help", word,
                        meant.empty() ? "" : fmt::format("'{}' may be meant; ", meant));
   }
@@ -73,7 +75,8 @@ std::string about_words(const CLI::App& app, const CLI::ParseError& e, int argc,
 
 // Outputs of the verbs; everything else on the command line that is a file is read.
 bool names_output(const std::string& option) {
-  static const std::set<std::string> kOutputs = {"-o", "--out", "--map", "--picture", "--rose", "--histogram", "--worst", "--corrected", "--curve", "--keep"};
+  static const std::set<std::string> kOutputs = {"-o",          "--out",   "--map",       "--picture", "--rose",
+                                                 "--histogram", "--worst", "--corrected", "--curve",   "--keep"};
   return kOutputs.count(option) > 0;
 }
 
@@ -98,8 +101,8 @@ void refuse_input_as_output(int argc, char** argv) {
   for (const std::string& out : outputs)
     for (const std::string& in : inputs)
       if (fs::is_regular_file(out, ec) && fs::is_regular_file(in, ec) && fs::equivalent(out, in, ec))
-        throw katoptra::Error(katoptra::ErrorCode::BadArgument, "is read by this command, and would be replaced by it", out,
-                              "choose another name for the result");
+        throw katoptra::Error(katoptra::ErrorCode::BadArgument, "is read by this command, and would be replaced by it",
+                              out, "choose another name for the result");
 }
 
 }  // namespace

@@ -107,10 +107,16 @@ std::vector<std::string> point_files(const std::vector<std::string>& given) {
   return out;
 }
 
+// With points --crs is where to, not where from, and may be "utm".
+static OpenOptions input_of(const PointsCommon& o) {
+  Common from = o;
+  from.crs.clear();
+  return from.open_options();
+}
+
 PointCloud open_selection(const PointsCommon& o, std::vector<std::string>& notes) {
   const std::optional<Area> area = o.around_area ? std::nullopt : area_of(o, notes);
-  PointOpenOptions open{.open = o.open_options(), .area = area ? &*area : nullptr, .spacing = {}, .salvage = o.salvage};
-  open.open.crs = o.from_crs.empty() ? std::nullopt : std::optional(Crs::parse(o.from_crs));
+  PointOpenOptions open{.open = input_of(o), .area = area ? &*area : nullptr, .spacing = {}, .salvage = o.salvage};
   if (!o.spacing.empty()) open.spacing = length_from(o.spacing, LengthUnit::Metre, notes);
   std::vector<PointCloud> sheets;
   for (const std::string& file : point_files(o.files)) {
@@ -350,7 +356,7 @@ int run_points(const PointsCommand& o) {
   Statement s(o);
   PointWriteOptions w{
       .overwrite = o.overwrite, .record_format = o.format, .delimiter = ',', .columns = o.write_columns, .run = run};
-  if (const char d = o.open_options().delimiter) w.delimiter = d;
+  if (const char d = input_of(o).delimiter) w.delimiter = d;
   if (o.out.empty() && !o.picture.empty()) {
     s.title(cloud.info().name);
   } else if (o.out.empty()) {

@@ -35,10 +35,12 @@ Grid open_product_input(const ProductCommand& o, std::vector<std::string>& notes
   if (std::isnan(s.lowest))
     throw Error(ErrorCode::BadFile, "holds nothing but voids, so it has no lines", in.info().name, "check the area");
   const LengthUnit unit = in.quantity().unit;
-  throw Error(ErrorCode::BadArgument,
-              fmt::format("no level meets the surface: it lies between {:g} and {:g} {}, and levels are {:g} {} apart from {:g}",
-                          s.lowest, s.highest, symbol(unit), c.interval.in(unit), symbol(unit), c.base.in(unit)),
-              in.info().name, "take a shorter --interval, or another --base");
+  throw Error(
+      ErrorCode::BadArgument,
+      fmt::format(
+          "no level meets the surface: it lies between {:g} and {:g} {}, and levels are {:g} {} apart from {:g}",
+          s.lowest, s.highest, symbol(unit), c.interval.in(unit), symbol(unit), c.base.in(unit)),
+      in.info().name, "take a shorter --interval, or another --base");
 }
 
 int run_contours(const ProductCommand& o) {

@@ -23,7 +23,8 @@ struct StudyCommand : Common {
 // The study of a file, or that of an earlier run's record, with what --set changes.
 Study study_of(const StudyCommand& o, std::vector<std::string>& notes) {
   if (o.file.empty() == o.again.empty())
-    throw Error(ErrorCode::BadArgument, "a study is named by its file, or by --again RUN.json", "study", "give one of the two");
+    throw Error(ErrorCode::BadArgument, "a study is named by its file, or by --again RUN.json", "study",
+                "give one of the two");
   std::string text;
   fs::path path = o.file;
   if (o.again.empty()) {
@@ -32,8 +33,9 @@ Study study_of(const StudyCommand& o, std::vector<std::string>& notes) {
   } else {
     const StudyRecord record = read_record_of_run(o.again);
     const std::vector<std::string> changed = changed_inputs(record);
-    notes.push_back(changed.empty() ? fmt::format("all {} inputs are what they were", record.inputs.size())
-                                    : fmt::format("{} of {} inputs are not what they were", changed.size(), record.inputs.size()));
+    notes.push_back(changed.empty()
+                        ? fmt::format("all {} inputs are what they were", record.inputs.size())
+                        : fmt::format("{} of {} inputs are not what they were", changed.size(), record.inputs.size()));
     notes.insert(notes.end(), changed.begin(), changed.end());
     text = record.study_text;
     path = record.study_file;
@@ -135,7 +137,9 @@ int run(const StudyCommand& o) {
                                  : earlier.empty() ? fs::path(".")
                                                    : earlier,
                        .overwrite = o.overwrite,
-                       .earlier = o.again.empty() ? fs::path() : earlier.empty() ? fs::path(".") : earlier,
+                       .earlier = o.again.empty()   ? fs::path()
+                                  : earlier.empty() ? fs::path(".")
+                                                    : earlier,
                        .hosts = http_access().hosts,
                        .have_key = have_key,
                        .cache = default_cache(),
@@ -189,8 +193,10 @@ void add_study_verbs(CLI::App& app, int& status) {
   auto s = std::make_shared<StudyCommand>();
   CLI::App* v = app.add_subcommand("study", "plan and run a whole study");
   v->add_option("FILE", s->file, "a study file (TOML)");
-  v->add_option("--again", s->again, "repeat a run from its record (run.json): says which inputs changed, and makes only what they change");
-  v->add_option("--set", s->set, "change one thing: frame.cell=2m, product.0.interval=5m; may be given several times")->allow_extra_args(false);
+  v->add_option("--again", s->again,
+                "repeat a run from its record (run.json): says which inputs changed, and makes only what they change");
+  v->add_option("--set", s->set, "change one thing: frame.cell=2m, product.0.interval=5m; may be given several times")
+      ->allow_extra_args(false);
   v->add_option("--in", s->in, "the catalogue to look up surveys in, instead of the one that the file names");
   add_network(*v, *s);
   v->add_flag("--dry-run", s->dry_run, "print the plan with cells and bytes; nothing is written");

@@ -1,4 +1,5 @@
 """Each of these went wrong once, in silence or for ever; each test tells its story."""
+import h5py
 import http.server
 import json
 import os
@@ -149,6 +150,21 @@ class Silent(Mended):
         self.assertEqual(self.run_json("look", "m.nc", "--band", "z:2")[0]["range"], [100, 114])
         self.assertIn("numbered from 1", self.refused("clip", "m.nc", "--band", "4", "-o", "x.tif", status=2))
 
+    def test_hdf5_filters_are_named(self):
+        """Layers that only another library can unpack were "NetCDF: HDF error"."""
+        with h5py.File(self.path("lzf.nc"), "w") as d:
+            for name, n in (("lat", 20), ("lon", 30)):
+                d[name] = -37.5 - numpy.arange(n) / 100 if name == "lat" else -31 + numpy.arange(n) / 100
+                d[name].make_scale(name)
+                d[name].attrs["units"] = "degrees_north" if name == "lat" else "degrees_east"
+            z = d.create_dataset("z", data=numpy.arange(600.0).reshape(20, 30), compression="lzf", chunks=(20, 30))
+            z.dims[0].attach_scale(d["lat"])
+            z.dims[1].attach_scale(d["lon"])
+            z.attrs["units"] = "m"
+        said = self.refused("look", "lzf.nc", status=3)
+        self.assertIn("32000 (LZF)", said)
+        self.assertIn("deflate", said)
+
     def test_padded_bands_in_a_row(self):
         """BANDROWBYTES was not read: the second band began inside the padding of the first."""
         a, b = numpy.arange(12, dtype="<f4").reshape(3, 4), 100 + numpy.arange(12, dtype="<f4").reshape(3, 4)
@@ -237,6 +253,32 @@ class Studies(Mended):
                 self.assertIn(done.returncode, (2, 3, 4), (product, done.stdout, done.stderr))
                 self.assertIn(said, done.stderr)
                 self.assertFalse(os.path.exists(self.path("out/surface.tif")))
+
+    def test_two_results_of_one_name_are_refused(self):
+        """The second replaced the first."""
+        for products in (['kind = "slope"\nfile = "s.tif"', 'kind = "aspect"\nfile = "s.tif"'], ['kind = "slope"\nfile = "surface.tif"']):
+            self.study(products)
+            self.assertIn("name of its own", self.refused("study", "s.toml", status=3))
+
+    def test_a_crs_that_only_the_catalogue_knows(self):
+        """The plan took it from there, the run refused the tile."""
+        self.study([])
+        for name in os.listdir(self.path("tiles")):
+            if name.endswith(".prj"):
+                os.remove(self.path(f"tiles/{name}"))
+        ring = [[-30.9968, -37.5524], [-30.9962, -37.5524], [-30.9962, -37.5518], [-30.9968, -37.5518], [-30.9968, -37.5524]]
+        frame = {"proj:code": "EPSG:32725", "proj:shape": [30, 30], "proj:transform": [1, 0, 677000, 0, -1, 5842030]}
+        item = {"type": "Feature", "stac_version": "1.0.0", "id": "a", "bbox": [-30.9968, -37.5524, -30.9962, -37.5518], "geometry": {"type": "Polygon", "coordinates": [ring]}, "properties": {"datetime": "2022-01-01T00:00:00Z", **frame}, "links": [], "assets": {"data": {"href": "tiles/a.asc", "roles": ["data"]}}}
+        with open(self.path("items.json"), "w") as f:
+            json.dump({"type": "FeatureCollection", "features": [item]}, f)
+        with open(self.path("s.toml")) as f:
+            text = f.read()
+        with open(self.path("s.toml"), "w") as f:
+            f.write(text.replace('folder = "tiles"', 'in = "items.json"'))
+        self.run_tool("study", "s.toml", "--dry-run")
+        done = self.run_tool("study", "s.toml", "-o", "out", "--json")
+        self.assertIn("assigned by its catalogue", " ".join(json.loads(done.stdout)["notes"]))
+        self.assertIn("32725", self.run_json("look", "out/surface.tif")[0]["crs"])
 
     def test_plan_and_run_make_the_same_cells(self):
         """It planned 648 x 731 cells and made 647 x 730."""
@@ -463,6 +505,18 @@ class Erred(Mended):
         self.assertFalse([s for s in self.run_json("look", SHEET)[0]["suspicious"] if "void value that is not declared" in s])
         self.asc("sea.asc", numpy.clip(xs - 10.0, 0, 30))
         self.assertFalse([s for s in self.run_json("look", "sea.asc")[0]["suspicious"] if "not declared" in s])
+
+    def test_points_go_to_the_zone_they_lie_in(self):
+        """grid --crs utm was refused where reproject took it, and look named an option that grid does not have."""
+        with open(self.path("p.csv"), "w") as f:
+            f.write("x,y,z\n-31.0,-37.55,3\n-31.001,-37.551,4\n-31.002,-37.55,5\n")
+        self.assertIn("x -31.002000 to -31.000000", self.run_tool("look", "p.csv").stdout)
+        said = self.run_tool("look", "p.csv").stdout
+        self.assertIn("--from-crs", said)
+        self.run_tool("points", "p.csv", "--from-crs", "EPSG:4326", "--crs", "utm", "-o", "p.las")
+        self.assertIn("32725", self.run_json("look", "p.las")[0]["crs"])
+        self.run_tool("grid", "p.csv", "--from-crs", "EPSG:4326", "--crs", "utm", "--cell", "50m", "-o", "g.tif")
+        self.assertIn("32725", self.run_json("look", "g.tif")[0]["crs"])
 
     def test_words_lead_on(self):
         """Advice that led nowhere."""

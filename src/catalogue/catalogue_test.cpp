@@ -367,6 +367,19 @@ TEST(Find, AcrossTheAntimeridian) {
   TileRecord both = outlined("both", {{179, -18}, {180, -18}, {180, -15}, {179, -15}}, "2022-01-01");
   both.outline.push_back(c.tiles[1].outline[0]);
   EXPECT_EQ(find_tiles({{both}}, area).covered_fraction, 1);
+  const Shortlist circle = find_tiles(c, parse_area("circle:180,-16.5,40km"));
+  EXPECT_NEAR(circle.covered_fraction, 1, 1e-6);
+  EXPECT_EQ(circle.tiles.size(), 2u);
+}
+
+TEST(Find, OverAPole) {
+  Catalogue c{{outlined("west", {{-180, 80}, {0, 80}, {0, 90}, {-180, 90}}, "2022-01-01"),
+               outlined("east", {{0, 80}, {180, 80}, {180, 90}, {0, 90}}, "2022-01-01"),
+               outlined("far", {{0, 60}, {1, 60}, {1, 70}, {0, 70}}, "2022-01-01")}};
+  const Shortlist s = find_tiles(c, parse_area("circle:0,89.9,100km"));
+  EXPECT_NEAR(s.covered_fraction, 1, 1e-6);
+  ASSERT_EQ(s.tiles.size(), 2u);
+  EXPECT_NEAR(named(s, "west").covered_fraction, 0.5, 1e-3);
 }
 
 TEST(Places, AreFoundByWholeNameBeginningAndPart) {

@@ -125,7 +125,8 @@ class PartFile {
     for (int tries = 0;; ++tries) {
       // A link that somebody put there is not followed.
       fd_ = ::open(path.c_str(), O_WRONLY | O_CREAT | O_CLOEXEC | O_NOFOLLOW, 0666);
-      struct stat st {}, there {};
+      struct stat st {
+      }, there{};
       if (fd_ < 0 || ::fstat(fd_, &st) != 0)
         throw Error(ErrorCode::Io, fmt::format("cannot be written: {}", std::strerror(errno)), path.string(),
                     "check the folder and its permissions");
@@ -229,8 +230,8 @@ class Mover {
   }
 
  private:
-  // Header, place and references of a file that keeps them beside it come with it. Formats that tell all themselves have
-  // none on the web; on a disk it costs nothing to look.
+  // Header, place and references of a file that keeps them beside it come with it. Formats that tell all themselves
+  // have none on the web; on a disk it costs nothing to look.
   void bring_beside(FetchedTile& tile) {
     const bool remote = is_url(tile.entry.path.native());
     const std::string ext = lower_extension(tile.path);
@@ -247,8 +248,8 @@ class Mover {
         if (fs::exists(to, ec) && !options_.overwrite) continue;
         if (remote)
           bring_small(appended ? tile.entry.path.string() + e : with_extension(tile.entry.path.string(), e), to);
-        else if (const fs::path from = appended ? fs::path(tile.entry.path.string() + e)
-                                                : fs::path(tile.entry.path).replace_extension(e);
+        else if (const fs::path from =
+                     appended ? fs::path(tile.entry.path.string() + e) : fs::path(tile.entry.path).replace_extension(e);
                  from != tile.entry.path && fs::is_regular_file(from, ec))
           fs::copy_file(from, to, fs::copy_options::overwrite_existing, ec);
       }
@@ -325,14 +326,14 @@ class Mover {
       q.begin = [&](const HttpResponse& head) {
         if (head.status != 200 && head.status != 206) return false;
         if (const std::string coding = head.header("content-encoding"); !coding.empty() && coding != "identity")
-          throw Error(ErrorCode::BadFile, fmt::format("comes packed ({}), which was not asked for", coding), shown_url(url),
-                      "tell who publishes it");
+          throw Error(ErrorCode::BadFile, fmt::format("comes packed ({}), which was not asked for", coding),
+                      shown_url(url), "tell who publishes it");
         if (head.status == 206) {
           const auto range = range_of(head);
-          strange = !range                          ? "sends a part, and does not say which"
-                    : range->begin != file.size()   ? "sends another part than was asked for"
-                    : !same_version(head, v)        ? "has another version than the part that is here"
-                                                    : "";
+          strange = !range                        ? "sends a part, and does not say which"
+                    : range->begin != file.size() ? "sends another part than was asked for"
+                    : !same_version(head, v)      ? "has another version than the part that is here"
+                                                  : "";
           if (!strange.empty()) return false;
           size = range->total;
         } else {
@@ -386,7 +387,8 @@ class Mover {
   // A part is gone on with only when it is of the version that the rest is of.
   static bool same_version(const HttpResponse& head, const Version& v) {
     const std::string tag = head.header("etag"), changed = head.header("last-modified");
-    return (tag.empty() || v.tag.empty() || tag == v.tag) && (changed.empty() || v.changed.empty() || changed == v.changed);
+    return (tag.empty() || v.tag.empty() || tag == v.tag) &&
+           (changed.empty() || v.changed.empty() || changed == v.changed);
   }
 
   // Why the file is not the right one; empty when it is.
@@ -536,16 +538,16 @@ void write_survey(const fs::path& folder, const std::vector<const FetchedTile*>&
 void write_lists(FetchReport& report, const fs::path& top) {
   std::map<fs::path, std::vector<const FetchedTile*>> by_folder;
   std::string list =
-      "kept,path,survey,date,date_guessed,crs,heights,unit,bytes,checksum,licence,access,custodian,west,south,east,north\n";
+      "kept,path,survey,date,date_guessed,crs,heights,unit,bytes,checksum,licence,access,custodian,west,south,east,"
+      "north\n";
   for (const FetchedTile& t : report.tiles) {
     if (t.outcome == FetchOutcome::Failed) continue;
     by_folder[top / survey_id(t.entry.survey)].push_back(&t);
-    list +=
-        fmt::format("1,{},{},{},{},{},{},{},{},{},{},{},{},{}\n", csv_field(t.path.string()), csv_field(t.entry.survey),
-                    csv_field(t.entry.date), t.entry.date_guessed ? 1 : 0, csv_field(t.entry.crs),
-                    csv_field(t.entry.heights), csv_field(t.entry.unit), t.size, csv_field(t.entry.checksum),
-                    csv_field(t.entry.licence), name_of(t.entry.access), csv_field(t.entry.custodian),
-                    box_text(t.entry.box));
+    list += fmt::format("1,{},{},{},{},{},{},{},{},{},{},{},{},{}\n", csv_field(t.path.string()),
+                        csv_field(t.entry.survey), csv_field(t.entry.date), t.entry.date_guessed ? 1 : 0,
+                        csv_field(t.entry.crs), csv_field(t.entry.heights), csv_field(t.entry.unit), t.size,
+                        csv_field(t.entry.checksum), csv_field(t.entry.licence), name_of(t.entry.access),
+                        csv_field(t.entry.custodian), box_text(t.entry.box));
   }
   for (const auto& [folder, tiles] : by_folder) write_survey(folder, tiles);
   if (!by_folder.empty()) {

@@ -123,8 +123,7 @@ TEST(Fetch, WrongAnswersToRangesEnd) {
          r.headers["etag"] = "\"other\"";
          body = other.substr(other.size() - body.size());
        }},
-      {"another version, by its date",
-       [&](HttpResponse& r, std::string& body) {
+      {"another version, by its date", [&](HttpResponse& r, std::string& body) {
          r.headers["last-modified"] = "Sat, 01 Aug 2026 10:00:00 GMT";
          body = other.substr(other.size() - body.size());
        }}};
@@ -193,8 +192,10 @@ TEST(Fetch, SidecarsAndFactsTravelAlong) {
     write_grid(g, folder / "from" / name);
     entries.push_back({.path = folder / "from" / name, .survey = "Local"});
   }
-  for (const auto& f : fs::directory_iterator(folder / "from")) server.put("http://s/" + f.path().filename().string(), read_text_file(f.path()));
-  for (const char* name : {"a.asc", "b.flt", "c.bil"}) entries.push_back({.path = std::string("http://s/") + name, .survey = "Web"});
+  for (const auto& f : fs::directory_iterator(folder / "from"))
+    server.put("http://s/" + f.path().filename().string(), read_text_file(f.path()));
+  for (const char* name : {"a.asc", "b.flt", "c.bil"})
+    entries.push_back({.path = std::string("http://s/") + name, .survey = "Web"});
   const FetchReport r = fetch_tiles(entries, into(folder / "to"));
   ASSERT_TRUE(r.missing().empty()) << r.missing()[0]->problem;
   for (const FetchedTile& t : r.tiles) {
@@ -203,7 +204,8 @@ TEST(Fetch, SidecarsAndFactsTravelAlong) {
     EXPECT_TRUE(back.frame().crs()) << t.path;
     EXPECT_EQ(back.at(1, 1), 7) << t.path;
   }
-  ShortlistEntry told{.path = folder / "from/a.asc", .survey = "T", .crs = "EPSG:32725", .heights = "EGM2008 height", .unit = "ft"};
+  ShortlistEntry told{
+      .path = folder / "from/a.asc", .survey = "T", .crs = "EPSG:32725", .heights = "EGM2008 height", .unit = "ft"};
   const FetchReport second = fetch_tiles({told}, into(folder / "again"));
   const auto list = read_shortlist(second.shortlist);
   ASSERT_EQ(list.size(), 1u);
@@ -218,8 +220,15 @@ TEST(Fetch, TextOfACatalogueAddsNoRows) {
   server.put("http://s/a.bin", noise(100, 1));
   TemporaryFolder folder;
   const std::string evil = "2020-01-01\n1,/etc/passwd,x,2020-01-01,0,,,,1,,,open,,,,,";
-  const ShortlistEntry e{.path = "http://s/a.bin", .survey = evil, .date = evil, .checksum = evil, .licence = evil, .custodian = evil,
-                         .crs = evil, .heights = evil, .unit = evil};
+  const ShortlistEntry e{.path = "http://s/a.bin",
+                         .survey = evil,
+                         .date = evil,
+                         .checksum = evil,
+                         .licence = evil,
+                         .custodian = evil,
+                         .crs = evil,
+                         .heights = evil,
+                         .unit = evil};
   const FetchReport r = fetch_tiles({e}, into(folder.path()));
   const auto list = read_shortlist(r.shortlist);
   ASSERT_EQ(list.size(), 1u);

@@ -80,7 +80,8 @@ class Chooser {
   }
 
  private:
-  // An area of half the globe or more can be reached from both sides: parts that lie beyond one end come in at the other.
+  // An area of half the globe or more can be reached from both sides: parts that lie beyond one end come in at the
+  // other.
   MultiPolygon told_where_the_area_is(MultiPolygon footprint) const {
     const Bounds area = out_.area.bounds();
     if (!out_.area.crs().is_geographic() || area.width() < 180 || footprint.empty()) return footprint;
@@ -222,8 +223,9 @@ class Chooser {
       if (const std::string how = same_content(t.tile, twin->tile); !how.empty())
         t.reason = fmt::format("a duplicate of {} ({})", short_name(twin->tile), how);
       else if (!better(twin->tile, t.tile))
-        t.reason = fmt::format("ties with {} in outline, date and cell, and what it holds is not the same: leave one out",
-                               short_name(twin->tile));
+        t.reason =
+            fmt::format("ties with {} in outline, date and cell, and what it holds is not the same: leave one out",
+                        short_name(twin->tile));
       else
         t.reason = fmt::format("a twin of {}, which is {}", short_name(twin->tile), advantage(twin->tile, t.tile));
     }

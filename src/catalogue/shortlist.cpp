@@ -24,8 +24,9 @@ std::string shortlist_csv(const Shortlist& s) {
                         csv_field(r.path.string()), csv_field(r.survey), csv_field(r.date), r.date_guessed ? 1 : 0,
                         name_of(r.kind), csv_field(r.format), r.spacing.y.metres(), r.density,
                         r.frame ? csv_field(r.frame->crs().label()) : "", csv_field(r.quantity.heights.name()),
-                        r.quantity.unit_known ? symbol(r.quantity.unit) : "", r.bytes, csv_field(r.checksum), csv_field(r.licence), name_of(r.access),
-                        csv_field(r.custodian), t.covered_fraction, csv_field(t.reason), box_text(r.globe_box()));
+                        r.quantity.unit_known ? symbol(r.quantity.unit) : "", r.bytes, csv_field(r.checksum),
+                        csv_field(r.licence), name_of(r.access), csv_field(r.custodian), t.covered_fraction,
+                        csv_field(t.reason), box_text(r.globe_box()));
   }
   return text;
 }
@@ -74,7 +75,8 @@ void check(ShortlistEntry& e, const std::string& access, const std::string& byte
   };
   keep_if(e.date, e.date.size() == 10 && e.date[4] == '-' && e.date[7] == '-' &&
                       e.date.find_first_not_of("0123456789-") == std::string::npos);
-  keep_if(e.checksum, e.checksum.size() % 2 == 0 && e.checksum.find_first_not_of("0123456789abcdef") == std::string::npos);
+  keep_if(e.checksum,
+          e.checksum.size() % 2 == 0 && e.checksum.find_first_not_of("0123456789abcdef") == std::string::npos);
   keep_if(e.unit, e.unit == "m" || e.unit == "ft" || e.unit == "ftUS");
   keep_if(e.heights, e.heights != "unknown");
   if (e.path.empty()) throw Error(ErrorCode::BadFile, "has a kept row without a path", file.string(), kAdvice);

@@ -67,7 +67,8 @@ void supersede_by_what_was_made(std::vector<TileRecord>& tiles) {
 
 std::string why_no_survey(const TileRecord& t) {
   if (t.joined > 1)
-    return fmt::format("was made here of {} files: no survey (products = true in the survey.toml beside it makes it one)", t.joined);
+    return fmt::format(
+        "was made here of {} files: no survey (products = true in the survey.toml beside it makes it one)", t.joined);
   return t.superseded;
 }
 

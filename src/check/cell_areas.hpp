@@ -10,8 +10,8 @@
 namespace katoptra {
 
 // In degrees the exact area between two parallels. In a projection the area at the cell's middle (the mean over a
-// lattice of places for cells wider than kWide metres), at every step-th column and linear between them, where the step is
-// as long as kScaleError allows: off by less than 1e-6 for every cell size. Without a CRS cells are taken to be in
+// lattice of places for cells wider than kWide metres), at every step-th column and linear between them, where the step
+// is as long as kScaleError allows: off by less than 1e-6 for every cell size. Without a CRS cells are taken to be in
 // metres.
 class CellAreas {
  public:

@@ -13,7 +13,8 @@ double by_pieces(const Frame& f, std::int64_t c, std::int64_t r) {
   std::vector<Point> p;
   for (int j = 0; j < kSide; ++j)
     for (int i = 0; i < kSide; ++i)
-      p.push_back(f.centre(static_cast<double>(c) + (i + 0.5) / kSide - 0.5, static_cast<double>(r) + (j + 0.5) / kSide - 0.5));
+      p.push_back(
+          f.centre(static_cast<double>(c) + (i + 0.5) / kSide - 0.5, static_cast<double>(r) + (j + 0.5) / kSide - 0.5));
   std::vector<double> area(p.size());
   GroundRuler(f.crs()).areas(p, area);
   double sum = 0;
@@ -28,10 +29,14 @@ TEST(CellAreas, HoldForEveryCellSize) {
     const char* crs;
     double west, north, cell;
     std::int64_t cols, rows;
-  } cases[] = {{"EPSG:32725", 676000, 5842000, 1, 700, 20},        {"EPSG:32725", 200000, 5842000, 1000, 600, 40},
-               {"EPSG:32725", 100000, 9842000, 30, 20000, 3},      {"EPSG:3995", -4000000, 4000000, 25000, 320, 320},
-               {"EPSG:3031", -3000, 3000, 1000, 7, 7},             {"EPSG:3857", -5000000, 9000000, 20000, 500, 600},
-               {"EPSG:6933", -17000000, 7000000, 100000, 340, 140}, {"EPSG:2263", 900000, 300000, 5000, 300, 30}};
+  } cases[] = {{"EPSG:32725", 676000, 5842000, 1, 700, 20},
+               {"EPSG:32725", 200000, 5842000, 1000, 600, 40},
+               {"EPSG:32725", 100000, 9842000, 30, 20000, 3},
+               {"EPSG:3995", -4000000, 4000000, 25000, 320, 320},
+               {"EPSG:3031", -3000, 3000, 1000, 7, 7},
+               {"EPSG:3857", -5000000, 9000000, 20000, 500, 600},
+               {"EPSG:6933", -17000000, 7000000, 100000, 340, 140},
+               {"EPSG:2263", 900000, 300000, 5000, 300, 30}};
   for (const auto& k : cases) {
     SCOPED_TRACE(k.crs + std::string(" at ") + std::to_string(k.cell));
     const Frame f(Crs::parse(k.crs), k.west, k.north, {k.cell, k.cell}, k.cols, k.rows);

@@ -82,8 +82,8 @@ class Fitting {
       return c;
     }
     c.found = true;
-    c.shift_error = Length::metres(
-        std::hypot(std::max(c.shift_error.metres(), error_by_parts(gather(x, y, spin))), kShiftBias * std::min(cell_x_, cell_y_)));
+    c.shift_error = Length::metres(std::hypot(std::max(c.shift_error.metres(), error_by_parts(gather(x, y, spin))),
+                                              kShiftBias * std::min(cell_x_, cell_y_)));
     c.east = Length::metres(x);
     c.north = Length::metres(y);
     c.cells_x = x / cell_x_;
@@ -142,12 +142,13 @@ class Fitting {
     return robust_deviation(d, median_of(d));
   }
 
-  // How far parts of the area disagree about the shift, over the root of their number. What one fit says of itself takes
-  // the differences for independent from cell to cell; they are not, and it was thirty times too sure.
+  // How far parts of the area disagree about the shift, over the root of their number. What one fit says of itself
+  // takes the differences for independent from cell to cell; they are not, and it was thirty times too sure.
   double error_by_parts(const std::vector<Sample>& samples) const {
     constexpr int kSide = 4;
     std::vector<std::vector<Sample>> parts(kSide * kSide);
-    const double wide = static_cast<double>(frame_.cols()) * cell_x_, high = static_cast<double>(frame_.rows()) * cell_y_;
+    const double wide = static_cast<double>(frame_.cols()) * cell_x_,
+                 high = static_cast<double>(frame_.rows()) * cell_y_;
     for (const Sample& s : samples) {
       const auto c = std::clamp(static_cast<int>((static_cast<double>(s.x) / wide + 0.5) * kSide), 0, kSide - 1),
                  r = std::clamp(static_cast<int>((static_cast<double>(s.y) / high + 0.5) * kSide), 0, kSide - 1);

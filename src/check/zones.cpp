@@ -223,9 +223,8 @@ std::vector<ZoneStatistics> statistics_by_polygon(const Grid& grid, const Layer&
   for (const Feature& f : polygons.features) {
     const auto* shape = std::get_if<MultiPolygon>(&f.geometry);
     if (!shape) continue;
-    masks.emplace_back(
-        polygons.crs && grid.frame().crs() ? shape_on(grid.frame(), Area(*shape, polygons.crs)) : *shape,
-        grid.frame());
+    masks.emplace_back(polygons.crs && grid.frame().crs() ? shape_on(grid.frame(), Area(*shape, polygons.crs)) : *shape,
+                       grid.frame());
     names.push_back(name_of_feature(f, names.size() + 1));
   }
   if (masks.empty()) throw Error(ErrorCode::BadFile, "has no polygon in it", polygons.name, "give zones as polygons");

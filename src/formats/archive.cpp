@@ -219,9 +219,9 @@ class ZipArchive final : public Archive {
   }
 
  private:
-  // The central directory (PKWARE's published format), for the places of stored entries and of small deflated ones, which
-  // would otherwise be searched for from the front each time. Anything odd about an entry
-  // leaves it to libarchive.
+  // The central directory (PKWARE's published format), for the places of stored entries and of small deflated ones,
+  // which would otherwise be searched for from the front each time. Anything odd about an entry leaves it to
+  // libarchive.
   void find_stored() {
     const std::uint64_t size = bytes_->size();
     std::vector<std::uint8_t> tail(static_cast<std::size_t>(std::min<std::uint64_t>(size, 65557)));
@@ -271,10 +271,11 @@ class ZipArchive final : public Archive {
     const std::string whole = bytes_->name() + "/" + name;
     std::vector<std::uint8_t> packed(p.packed), plain(p.plain);
     bytes_->read_exactly(p.at, packed);
-    const std::unique_ptr<libdeflate_decompressor, void (*)(libdeflate_decompressor*)> d(libdeflate_alloc_decompressor(),
-                                                                                      libdeflate_free_decompressor);
-    if (!d || libdeflate_deflate_decompress(d.get(), packed.data(), packed.size(), plain.data(), plain.size(), nullptr) !=
-                  LIBDEFLATE_SUCCESS ||
+    const std::unique_ptr<libdeflate_decompressor, void (*)(libdeflate_decompressor*)> d(
+        libdeflate_alloc_decompressor(), libdeflate_free_decompressor);
+    if (!d ||
+        libdeflate_deflate_decompress(d.get(), packed.data(), packed.size(), plain.data(), plain.size(), nullptr) !=
+            LIBDEFLATE_SUCCESS ||
         libdeflate_crc32(0, plain.data(), plain.size()) != p.crc)
       throw Error(ErrorCode::BadFile, "is damaged inside its archive", whole, "fetch the archive again");
     return bytes_in_memory(whole, std::move(plain));
@@ -371,7 +372,8 @@ bool Archive::has(const std::string& name) const {
 std::shared_ptr<ByteSource> Archive::open_entry(const std::string& name, Empty empty) const {
   std::shared_ptr<ByteSource> bytes = has(name) ? unpack(name) : nullptr;
   if (!bytes) throw Error(ErrorCode::BadFile, "is not in the archive", bytes_->name() + "/" + name);
-  if (bytes->size() == 0 && empty == Empty::Refused) throw Error(ErrorCode::BadFile, "is empty", bytes_->name() + "/" + name, "fetch it again");
+  if (bytes->size() == 0 && empty == Empty::Refused)
+    throw Error(ErrorCode::BadFile, "is empty", bytes_->name() + "/" + name, "fetch it again");
   return bytes;
 }
 

@@ -46,7 +46,6 @@ class Id {
   herr_t (*close_)(hid_t) = nullptr;
 };
 
-
 class BagFile {
  public:
   explicit BagFile(const Located& file) : name_(file.bytes->name()), path_(file.path), state_(file.path) {
@@ -322,7 +321,7 @@ GridFile open_unguarded(const Located& located, const OpenOptions& options) {
   GridInfo info;
   info.frame = lattice.frame();
   info.quantity.heights = m.heights.as_heights();  // the format has elevations, positive up, whatever the system counts
-  info.quantity.unit_known = true;  // the format has metres
+  info.quantity.unit_known = true;                 // the format has metres
   info.quantity.surface = SurfaceKind::SeaFloor;
   const SampleRule rule{.type = SampleType::Float32, .hole = kBagVoid};
   describe_samples(rule, info);

@@ -201,7 +201,7 @@ class FileSink final : public ByteSink {
     if (!overwrite_ && fs::exists(path_, ignored))
       throw Error(ErrorCode::Io, "exists already", path_.string(), "choose another name or say --overwrite");
     // What is read for the result must not be lost to it, even when it may be overwritten.
-    if (struct stat st {}; ::stat(path_.c_str(), &st) == 0 && OpenFiles::all().has({st.st_dev, st.st_ino}))
+    if (struct stat st{}; ::stat(path_.c_str(), &st) == 0 && OpenFiles::all().has({st.st_dev, st.st_ino}))
       throw Error(ErrorCode::BadArgument, "is read for what would take its place", path_.string(),
                   "choose another name");
   }

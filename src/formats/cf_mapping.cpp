@@ -96,7 +96,8 @@ class Text {
   void add_ellipsoid() {
     const auto a = one("semi_major_axis"), b = one("semi_minor_axis"), rf = one("inverse_flattening"),
                r = one("earth_radius");
-    const std::string datum = lower_case(a_.text("horizontal_datum_name")), name = lower_case(a_.text("reference_ellipsoid_name"));
+    const std::string datum = lower_case(a_.text("horizontal_datum_name")),
+                      name = lower_case(a_.text("reference_ellipsoid_name"));
     const bool wgs84 = a && std::abs(*a - 6378137) < 1e-3 &&
                        ((rf && std::abs(*rf - 298.257223563) < 1e-7) || (b && std::abs(*b - 6356752.314245) < 1e-4));
     const bool said = datum.find("wgs") != datum.npos || name.find("wgs") != name.npos;

@@ -1,9 +1,9 @@
 // CRSs of all kinds through files: what comes back must mean the same.
 #include <fmt/format.h>
 
-#include "geo/conversion.hpp"
 #include "katoptra/formats/grid_file.hpp"
 
+#include "geo/conversion.hpp"
 #include "testing.hpp"
 
 namespace katoptra {
@@ -17,8 +17,9 @@ Grid grid_in(const Crs& crs, Point lonlat, double cell = 0) {
   EXPECT_FALSE(std::isnan(at.x)) << crs.name();
   if (cell == 0) cell = crs.is_geographic() ? 0.001 : 100 / crs.unit_factor();
   const double west = std::round(at.x / cell) * cell, north = std::round(at.y / cell) * cell;
-  return grid_from_function({crs, west, north, {cell, cell}, 9, 7}, [](double x, double y) { return std::fmod(x + y, 50.0); },
-                            metres_above_egm2008());
+  return grid_from_function(
+      {crs, west, north, {cell, cell}, 9, 7}, [](double x, double y) { return std::fmod(x + y, 50.0); },
+      metres_above_egm2008());
 }
 
 // True when the file alone tells its CRS.
@@ -28,7 +29,8 @@ bool expect_back(const Grid& g, const std::string& file, const std::string& what
   const Grid back = open_grid(file);
   EXPECT_TRUE(back.frame().crs());
   EXPECT_TRUE(means_the_same(g.frame().crs(), back.frame().crs(), g.frame().bounds()))
-      << g.frame().crs().proj_string() << "\n" << back.frame().crs().proj_string();
+      << g.frame().crs().proj_string() << "\n"
+      << back.frame().crs().proj_string();
   EXPECT_NEAR(back.frame().crs().unit_factor() / g.frame().crs().unit_factor(), 1, 1e-9);
   EXPECT_NEAR(back.frame().west(), g.frame().west(), 1e-9 * std::abs(g.frame().west()) + 1e-9);
   // Where keys cannot say it, it is said that they cannot.
@@ -41,23 +43,52 @@ bool expect_back(const Grid& g, const std::string& file, const std::string& what
   return !beside;
 }
 
-constexpr const char* kTerms[] = {
-    "tmerc +lat_0=10 +lon_0=20 +k=0.9999 +x_0=500000 +y_0=-1000", "utm +zone=33 +south", "tmerc +lon_0=20 +axis=wsu",
-    "omerc +lat_0=40 +lonc=20 +alpha=45 +gamma=30 +k=0.9998 +x_0=1000 +y_0=2000",
-    "omerc +lat_0=40 +lonc=20 +alpha=45 +gamma=45 +no_uoff", "merc +lat_ts=40 +lon_0=10", "merc +k=0.97 +lon_0=15",
-    "lcc +lat_1=40 +lat_0=40 +lon_0=20 +k_0=0.999", "lcc +lat_1=30 +lat_2=60 +lat_0=25 +lon_0=20 +x_0=600000",
-    "laea +lat_0=50 +lon_0=20 +x_0=4321000 +y_0=3210000", "laea +lat_0=90 +lon_0=20",
-    "aea +lat_1=29 +lat_2=45 +lat_0=23 +lon_0=20", "aeqd +lat_0=40 +lon_0=20 +x_0=100", "eqdc +lat_1=30 +lat_2=60 +lon_0=20",
-    "stere +lat_0=45 +lon_0=20 +k=0.99", "stere +lat_0=90 +lat_ts=70 +lon_0=-45", "stere +lat_0=-90 +lat_ts=-71 +lon_0=10",
-    "stere +lat_0=90 +k=0.994 +lon_0=20 +x_0=2000000", "sterea +lat_0=52 +lon_0=5 +k=0.9999", "eqc +lat_ts=30 +lon_0=20",
-    "cass +lat_0=30 +lon_0=20 +x_0=300", "gnom +lat_0=40 +lon_0=20", "mill +lon_0=20", "ortho +lat_0=40 +lon_0=20",
-    "poly +lat_0=30 +lon_0=20", "robin +lon_0=20", "sinu +lon_0=20", "vandg +lon_0=20", "cea +lat_ts=30 +lon_0=20", "longlat"};
+constexpr const char* kTerms[] = {"tmerc +lat_0=10 +lon_0=20 +k=0.9999 +x_0=500000 +y_0=-1000",
+                                  "utm +zone=33 +south",
+                                  "tmerc +lon_0=20 +axis=wsu",
+                                  "omerc +lat_0=40 +lonc=20 +alpha=45 +gamma=30 +k=0.9998 +x_0=1000 +y_0=2000",
+                                  "omerc +lat_0=40 +lonc=20 +alpha=45 +gamma=45 +no_uoff",
+                                  "merc +lat_ts=40 +lon_0=10",
+                                  "merc +k=0.97 +lon_0=15",
+                                  "lcc +lat_1=40 +lat_0=40 +lon_0=20 +k_0=0.999",
+                                  "lcc +lat_1=30 +lat_2=60 +lat_0=25 +lon_0=20 +x_0=600000",
+                                  "laea +lat_0=50 +lon_0=20 +x_0=4321000 +y_0=3210000",
+                                  "laea +lat_0=90 +lon_0=20",
+                                  "aea +lat_1=29 +lat_2=45 +lat_0=23 +lon_0=20",
+                                  "aeqd +lat_0=40 +lon_0=20 +x_0=100",
+                                  "eqdc +lat_1=30 +lat_2=60 +lon_0=20",
+                                  "stere +lat_0=45 +lon_0=20 +k=0.99",
+                                  "stere +lat_0=90 +lat_ts=70 +lon_0=-45",
+                                  "stere +lat_0=-90 +lat_ts=-71 +lon_0=10",
+                                  "stere +lat_0=90 +k=0.994 +lon_0=20 +x_0=2000000",
+                                  "sterea +lat_0=52 +lon_0=5 +k=0.9999",
+                                  "eqc +lat_ts=30 +lon_0=20",
+                                  "cass +lat_0=30 +lon_0=20 +x_0=300",
+                                  "gnom +lat_0=40 +lon_0=20",
+                                  "mill +lon_0=20",
+                                  "ortho +lat_0=40 +lon_0=20",
+                                  "poly +lat_0=30 +lon_0=20",
+                                  "robin +lon_0=20",
+                                  "sinu +lon_0=20",
+                                  "vandg +lon_0=20",
+                                  "cea +lat_ts=30 +lon_0=20",
+                                  "longlat"};
 // GeoTIFF has no terms for these.
-constexpr const char* kOthers[] = {"moll +lon_0=20", "eck4", "bonne +lat_1=40 +lon_0=20", "somerc +lat_0=46.95 +lon_0=7.44",
-                                   "tpeqd +lat_1=30 +lon_1=10 +lat_2=40 +lon_2=50", "wintri", "geos +h=35785831 +lon_0=10",
-                                   "eqearth", "krovak"};
-constexpr const char* kDatums[] = {"+datum=WGS84", "+ellps=GRS80", "+ellps=bessel +towgs84=598.1,73.7,418.2,0.202,0.045,-2.455,6.7",
-                                   "+datum=NAD83", "+a=6370997 +b=6370997", "+ellps=clrk66 +pm=2.337229167",
+constexpr const char* kOthers[] = {"moll +lon_0=20",
+                                   "eck4",
+                                   "bonne +lat_1=40 +lon_0=20",
+                                   "somerc +lat_0=46.95 +lon_0=7.44",
+                                   "tpeqd +lat_1=30 +lon_1=10 +lat_2=40 +lon_2=50",
+                                   "wintri",
+                                   "geos +h=35785831 +lon_0=10",
+                                   "eqearth",
+                                   "krovak"};
+constexpr const char* kDatums[] = {"+datum=WGS84",
+                                   "+ellps=GRS80",
+                                   "+ellps=bessel +towgs84=598.1,73.7,418.2,0.202,0.045,-2.455,6.7",
+                                   "+datum=NAD83",
+                                   "+a=6370997 +b=6370997",
+                                   "+ellps=clrk66 +pm=2.337229167",
                                    "+ellps=intl +towgs84=-87,-98,-121"};
 constexpr const char* kUnits[] = {"+units=m", "+units=us-ft", "+units=ft", "+units=km", "+to_meter=20.1168"};
 
@@ -73,8 +104,10 @@ TEST(CrsInFiles, EveryKindComesBackTheSame) {
     } catch (const Error&) {
       return;  // PROJ has no UTM on a sphere
     }
-    const Point at = text.find("lat_0=-90") != text.npos ? Point{30, -75} : text.find("lat_0=90") != text.npos ? Point{30, 75}
-                     : text.find("+south") != text.npos ? Point{16, -35} : Point{21, 42};
+    const Point at = text.find("lat_0=-90") != text.npos  ? Point{30, -75}
+                     : text.find("lat_0=90") != text.npos ? Point{30, 75}
+                     : text.find("+south") != text.npos   ? Point{16, -35}
+                                                          : Point{21, 42};
     const Grid g = grid_in(crs, at);
     by_keys += expect_back(g, folder / "a.tif", text);
     for (const char* name : {"a.asc", "a.nc"})
@@ -103,8 +136,9 @@ TEST(CrsInFiles, RegisteredSystemsComeBackByCodeAndByParts) {
     }
     if (!crs.epsg()) continue;
     ++tried;
-    const Grid g = relabelled(grid_from_values(utm_frame(5, 4, 10), std::vector<float>(20, 3)),
-                              [&](GridInfo& i) { i.frame = Frame(crs, 300000, 200000, {10, 10}, 5, 4); });
+    const Grid g = relabelled(grid_from_values(utm_frame(5, 4, 10), std::vector<float>(20, 3)), [&](GridInfo& i) {
+      i.frame = Frame(crs, 300000, 200000, {10, 10}, 5, 4);
+    });
     if (crs.is_geographic()) continue;
     expect_back(g, folder / "a.tif", crs.code());
   }
@@ -148,11 +182,13 @@ TEST(CrsInFiles, SystemsOfDepthsAreTurned) {
       const Grid back = open_grid(folder / again);
       EXPECT_EQ(back.at(1, 0), -2) << again;
       EXPECT_EQ(back.quantity().unit, LengthUnit::Foot) << again;
-      EXPECT_TRUE(back.quantity().heights == told.grid.quantity().heights) << again << ": " << back.quantity().heights.name();
+      EXPECT_TRUE(back.quantity().heights == told.grid.quantity().heights)
+          << again << ": " << back.quantity().heights.name();
     }
   }
   EXPECT_EQ(error_of([&] {
-              open_grid(folder / "d.tif", {.crs = Crs::parse("EPSG:32725+5773"), .heights = HeightReference::parse("EGM2008")});
+              open_grid(folder / "d.tif",
+                        {.crs = Crs::parse("EPSG:32725+5773"), .heights = HeightReference::parse("EGM2008")});
             }),
             ErrorCode::BadArgument);
 }

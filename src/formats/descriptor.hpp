@@ -26,14 +26,14 @@ struct FileState {
         changed(std::int64_t{st.st_mtim.tv_sec} * 1'000'000'000 + st.st_mtim.tv_nsec) {}
   // Of a path, for libraries that open files themselves; nothing is expected of what is not there.
   explicit FileState(const std::filesystem::path& path) {
-    if (struct stat st {}; !path.empty() && ::stat(path.c_str(), &st) == 0) *this = FileState(st);
+    if (struct stat st{}; !path.empty() && ::stat(path.c_str(), &st) == 0) *this = FileState(st);
   }
   // BadFile when it has been rewritten or cut since.
   void expect_in(int fd, const std::string& name) const {
-    if (struct stat st {}; ::fstat(fd, &st) == 0) expect(FileState(st), name);
+    if (struct stat st{}; ::fstat(fd, &st) == 0) expect(FileState(st), name);
   }
   void expect_at(const std::filesystem::path& path, const std::string& name) const {
-    if (struct stat st {}; number != 0 && ::stat(path.c_str(), &st) == 0 && st.st_ino == number)
+    if (struct stat st{}; number != 0 && ::stat(path.c_str(), &st) == 0 && st.st_ino == number)
       expect(FileState(st), name);
   }
 
@@ -45,7 +45,8 @@ struct FileState {
  private:
   void expect(const FileState& now, const std::string& name) const {
     if (now.size != size || now.changed != changed)
-      throw Error(ErrorCode::BadFile, "was changed while it was read", name, "wait until it is whole, and run this again");
+      throw Error(ErrorCode::BadFile, "was changed while it was read", name,
+                  "wait until it is whole, and run this again");
   }
 };
 

@@ -140,8 +140,9 @@ Header read_header(const std::string& text, const std::string& file) {
   const auto length = [&](const char* key, std::uint64_t needed) {
     const auto told = static_cast<std::uint64_t>(h.count(key, 0, kFar));
     if (told != 0 && told < needed)
-      throw Error(ErrorCode::BadFile, fmt::format("its header gives {} = {}, and {} bytes are needed", key, told, needed),
-                  file, "mend the .hdr file");
+      throw Error(ErrorCode::BadFile,
+                  fmt::format("its header gives {} = {}, and {} bytes are needed", key, told, needed), file,
+                  "mend the .hdr file");
     return std::max(told, needed);
   };
   const auto bands = static_cast<std::uint64_t>(out.bands);

@@ -33,12 +33,13 @@ std::string hgt_bytes() {
 // Columns came from the first feature and bindings were not cleared: rows carried values of other rows.
 TEST(GeoPackage, EachFeatureHasItsOwnValuesAndNoOthers) {
   const TemporaryFolder folder;
-  const Layer layer{.name = "l",
-                    .crs = Crs::wgs84(),
-                    .features = {{Point{1, 1}, {{"a", std::int64_t{1}}, {"b", std::string("x")}}},
-                                 {Point{2, 2}, {{"b", std::string("y")}}},
-                                 {Point{3, 3}, {{"c", 2.5}, {"a", 1.5}, {"fid", std::int64_t{7}}, {"B", std::string("z")}}},
-                                 {Point{4, 4}, {}}}};
+  const Layer layer{
+      .name = "l",
+      .crs = Crs::wgs84(),
+      .features = {{Point{1, 1}, {{"a", std::int64_t{1}}, {"b", std::string("x")}}},
+                   {Point{2, 2}, {{"b", std::string("y")}}},
+                   {Point{3, 3}, {{"c", 2.5}, {"a", 1.5}, {"fid", std::int64_t{7}}, {"B", std::string("z")}}},
+                   {Point{4, 4}, {}}}};
   write_layer(layer, folder / "l.gpkg");
   const Layer back = read_layer(folder / "l.gpkg");
   ASSERT_EQ(back.features.size(), 4u);

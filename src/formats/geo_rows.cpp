@@ -10,7 +10,8 @@ namespace {
 
 // Keys that different writers take for the same thing.
 constexpr std::array<int, 4> kLatitudes{ProjNatOriginLatGeoKey, ProjCenterLatGeoKey, ProjFalseOriginLatGeoKey, 0},
-    kLongitudes{ProjNatOriginLongGeoKey, ProjCenterLongGeoKey, ProjFalseOriginLongGeoKey, ProjStraightVertPoleLongGeoKey},
+    kLongitudes{ProjNatOriginLongGeoKey, ProjCenterLongGeoKey, ProjFalseOriginLongGeoKey,
+                ProjStraightVertPoleLongGeoKey},
     kEastings{ProjFalseEastingGeoKey, ProjFalseOriginEastingGeoKey, ProjCenterEastingGeoKey, 0},
     kNorthings{ProjFalseNorthingGeoKey, ProjFalseOriginNorthingGeoKey, ProjCenterNorthingGeoKey, 0},
     kScales{ProjScaleAtNatOriginGeoKey, ProjScaleAtCenterGeoKey, 0, 0}, kNone{0, 0, 0, 0};

@@ -103,7 +103,8 @@ std::string datum_by_keys(GTIF* g) {
   if (!a || !(*a > 0) || (datum > 0 && datum != kUserDefined)) return {};
   std::string text = fmt::format(" +a={:.17g}", *a);
   text += rf && *rf > 0 ? fmt::format(" +rf={:.17g}", *rf) : fmt::format(" +b={:.17g}", b && *b > 0 ? *b : *a);
-  if (const auto pm = double_key(g, GeogPrimeMeridianLongGeoKey); pm && *pm != 0) text += fmt::format(" +pm={:.17g}", *pm);
+  if (const auto pm = double_key(g, GeogPrimeMeridianLongGeoKey); pm && *pm != 0)
+    text += fmt::format(" +pm={:.17g}", *pm);
   if (const auto shift = double_keys(g, kToWgs84); shift.size() == 3 || shift.size() == 7) {
     text += " +towgs84=";
     for (std::size_t i = 0; i < shift.size(); ++i) text += fmt::format("{}{:.17g}", i ? "," : "", shift[i]);
@@ -270,11 +271,11 @@ bool write_parts(GTIF* g, const Crs& crs) {
   set_short(ProjectionGeoKey, kUserDefined);
   set_short(ProjCoordTransGeoKey, row->transformation);
   const double unit = crs.unit_factor();
-  const int code = unit == 1                                    ? 9001
-                   : std::abs(unit - 0.3048) < 1e-12            ? 9002
+  const int code = unit == 1                                  ? 9001
+                   : std::abs(unit - 0.3048) < 1e-12          ? 9002
                    : std::abs(unit - 1200.0 / 3937.0) < 1e-12 ? 9003
-                   : unit == 1000                               ? 9036
-                                                                : kUserDefined;
+                   : unit == 1000                             ? 9036
+                                                              : kUserDefined;
   set_short(ProjLinearUnitsGeoKey, code);
   if (code == kUserDefined) set_doubles(ProjLinearUnitSizeGeoKey, {unit});
   for (const ConversionParameter& p : c.parameters)

@@ -26,8 +26,8 @@ struct GeoFacts {
 };
 
 GeoFacts read_geo_tags(const GeoTags& tags);
-// What is written is read back and compared at places of `where` (in the CRS): a system that does not come back the same
-// is left out, and the tags are not complete.
+// What is written is read back and compared at places of `where` (in the CRS): a system that does not come back the
+// same is left out, and the tags are not complete.
 GeoTags write_geo_tags(const Crs& crs, const Quantity& quantity, const Bounds& where);
 
 }  // namespace katoptra::tiff

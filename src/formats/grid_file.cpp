@@ -162,9 +162,10 @@ void assign(GridInfo& info, const FileFacts& facts, const OpenOptions& options) 
   if (options.crs) {
     if (const HeightReference& part = options.crs->heights(); part.known()) {
       if (heights.known() && !(heights == part))
-        throw Error(ErrorCode::BadArgument,
-                    fmt::format("heights above {} and, by the CRS, above {} were assigned", heights.name(), part.name()),
-                    facts.path.string(), "give one of them");
+        throw Error(
+            ErrorCode::BadArgument,
+            fmt::format("heights above {} and, by the CRS, above {} were assigned", heights.name(), part.name()),
+            facts.path.string(), "give one of them");
       heights = part;
     }
     if (!info.frame.crs())
@@ -258,7 +259,8 @@ GridFile open_grid_file(const Located& located, const fs::path& path, const Open
     facts.depths_turned = true;
   }
   if (counts_down)
-    file.grid = relabelled(file.grid, [](GridInfo& info) { info.quantity.heights = info.quantity.heights.as_heights(); });
+    file.grid =
+        relabelled(file.grid, [](GridInfo& info) { info.quantity.heights = info.quantity.heights.as_heights(); });
   file.grid = at_usual_longitudes(file.grid);
   file.grid = relabelled(file.grid, [&](GridInfo& info) {
     info.sources = {{.name = info.name,

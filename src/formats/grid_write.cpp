@@ -211,8 +211,7 @@ void FilesBeside::add_references(const fs::path& path, const GridInfo& info) {
     remove(prj);
   nlohmann::ordered_json j;
   if (q.kind != QuantityKind::Height) j["quantity"] = name_of(q.kind);
-  if (q.kind == QuantityKind::Height && q.heights.known())
-    j["heights"] = q.heights.text();
+  if (q.kind == QuantityKind::Height && q.heights.known()) j["heights"] = q.heights.text();
   if (q.kind != QuantityKind::Height || q.unit_known) j["unit"] = unit_name(q);
   if (!options_.date.empty()) j["date"] = options_.date;
   if (!options_.survey.empty()) j["survey"] = options_.survey;

@@ -3,13 +3,13 @@
 #include <cerrno>
 #include <csignal>
 #include <cstdlib>
+#include <cstring>
 #include <ctime>
 #include <fcntl.h>
 #include <fmt/format.h>
 #include <map>
 #include <mutex>
 #include <optional>
-#include <cstring>
 #include <spawn.h>
 #include <sys/mman.h>
 #include <sys/resource.h>
@@ -77,8 +77,7 @@ fs::path helper() {
 int as_descriptor(const Located& file) {
   const std::vector<std::uint8_t> bytes = container_bytes(file);
   const int fd = ::memfd_create("container", MFD_CLOEXEC);
-  if (fd < 0)
-    throw Error(ErrorCode::Io, "no memory can be had for it", file.bytes->name(), "unpack it first");
+  if (fd < 0) throw Error(ErrorCode::Io, "no memory can be had for it", file.bytes->name(), "unpack it first");
   try {
     write_descriptor(fd, 0, bytes, file.bytes->name());
   } catch (...) {
@@ -178,8 +177,8 @@ Container probe_apart(const Located& file, const OpenOptions& options) {
     if (const auto it = sound.find(state); !state.empty() && it != sound.end()) return it->second;
   }
   const Descriptor inherited(file.path.empty() ? as_descriptor(file) : -1);
-  const std::string path = file.path.empty() ? fmt::format("/proc/self/fd/{}", kInherited)
-                                             : fs::absolute(file.path).string();
+  const std::string path =
+      file.path.empty() ? fmt::format("/proc/self/fd/{}", kInherited) : fs::absolute(file.path).string();
   const fs::path program = helper();
   const int status =
       wait_for(start(program, {program.string(), kProbeVerb, path, options.band}, inherited.get(), name), name);

@@ -12,8 +12,8 @@ enum class Container { Other, Bag };
 inline constexpr const char* kProbeVerb = "probe-container";
 
 // Has the helper read the header and some blocks of a container, and tells what it is. BadFile when the helper came to
-// grief or was busy for more than ten seconds; MissingResource when there is none. An Error that reading raises there is
-// not carried over: do the same here to get it. What was found sound is not probed again while it does not change.
+// grief or was busy for more than ten seconds; MissingResource when there is none. An Error that reading raises there
+// is not carried over: do the same here to get it. What was found sound is not probed again while it does not change.
 Container probe_apart(const Located& file, const OpenOptions& options);
 
 // For the helper: reads what opening and reading will ask the libraries for.

@@ -102,9 +102,7 @@ class CurlClient final : public HttpClient {
   HttpResponse send(const HttpRequest& request) override {
     HttpRequest now = request;
     for (int hop = 0;; ++hop) {
-      // A key goes to the scheme, host and port it was meant for: never from https on to http.
-      const bool plain = scheme_of(now.url) != scheme_of(request.url) && scheme_of(now.url) == "http";
-      HttpResponse r = once(now, !plain);
+      HttpResponse r = once(now, key_may_follow(request.url, now.url));
       if (r.status < 300 || r.status > 399 || r.status == 304 || r.header("location").empty()) return r;
       const std::string next = resolve_url(now.url, r.header("location"));
       const std::string advice =
@@ -124,8 +122,6 @@ class CurlClient final : public HttpClient {
   }
 
  private:
-  static std::string scheme_of(const std::string& url) { return lower_case(url.substr(0, url.find(':'))); }
-
   HttpResponse once(const HttpRequest& request, bool with_key) {
     if (!is_url(request.url))
       throw Error(ErrorCode::BadArgument, "is no web address", request.url, "it should begin with http:// or https://");

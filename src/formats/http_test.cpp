@@ -63,6 +63,14 @@ TEST(Url, Parts) {
   for (const char* text : {"plain", "a b/ü%", "100%"}) EXPECT_EQ(percent_decoded(percent_encoded(text)), text);
 }
 
+TEST(Url, AKeyDoesNotLeaveHttps) {
+  EXPECT_FALSE(key_may_follow("https://h/a", "http://h/a"));
+  EXPECT_FALSE(key_may_follow("HTTPS://h/a", "Http://h:8080/a"));
+  EXPECT_TRUE(key_may_follow("https://h/a", "https://h/b"));
+  EXPECT_TRUE(key_may_follow("http://h/a", "https://h/b"));
+  EXPECT_TRUE(key_may_follow("http://h/a", "http://h/b"));
+}
+
 TEST(Patience, GoesOnAfterTroubleAndKeepsToRetryAfter) {
   FakeServer server;
   server.put("http://s/a", "hello");

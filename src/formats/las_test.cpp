@@ -193,6 +193,22 @@ TEST(Laz, ReadsPointsInOneStream) {
   expect_same_points(all_points(open_points(folder / "stream.laz")), all_points(open_points(folder / "a.laz")));
 }
 
+// A small file whose one stream is said to hold two gigabytes.
+TEST(Laz, AStreamThatPromisesMoreThanMemoryIsRefused) {
+  TemporaryFolder folder;
+  write_points(cloud_of(300, 1, 100, 8), folder / "a.laz", {.chunk = 300});
+  auto bytes = file_bytes(folder / "a.laz");
+  std::size_t record = 227;
+  while (std::memcmp(bytes.data() + record + 2, "laszip encoded", 14) != 0)
+    record += 54u + load<std::uint16_t>(bytes.data() + record + 20);
+  store<std::uint16_t>(bytes.data() + record + 54, 1);
+  store<std::uint32_t>(bytes.data() + 107, 16'000'000);
+  write_file(folder / "vast.laz", bytes);
+  std::string text;
+  EXPECT_EQ(error_of([&] { all_points(open_points(folder / "vast.laz")); }, &text), ErrorCode::TooLarge);
+  EXPECT_NE(text.find("16000000 points of 128 bytes"), text.npos) << text;
+}
+
 TEST(Laz, AVersionFourOfColoursGoesOnFromItsOwnChannel) {
   laz::LazFormat f = laz::LazFormat::for_records(7, 36);
   f.items[1].version = 4;

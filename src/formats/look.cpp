@@ -82,7 +82,9 @@ std::optional<double> undeclared_void(const GridInfo& info, const Statistics& s)
   for (double v : kHigh)
     if (s.highest == v && !declared(v) && (s.percentiles[4] < v / 2 || v >= 32767)) return v;
   // Zero and whatever else stands far from all that is there, as check has it.
-  if (const auto v = undeclared_void_in(s, cells_at_end(s, true), cells_at_end(s, false), metres_per(info.quantity.unit)); v && !declared(*v))
+  if (const auto v =
+          undeclared_void_in(s, cells_at_end(s, true), cells_at_end(s, false), metres_per(info.quantity.unit));
+      v && !declared(*v))
     return v;
   return std::nullopt;
 }
@@ -296,7 +298,7 @@ void judge_points(Looked& l) {
   auto say = [&](const char* code, const std::string& message, const std::string& advice) {
     l.suspicious.push_back({code, message, advice});
   };
-  if (!info.crs) say("no-crs", "no coordinate reference system: nobody can say where it lies", "tell it with --crs");
+  if (!info.crs) say("no-crs", "no coordinate reference system: nobody can say where it lies", "tell it to grid and points with --from-crs");
   if (!info.quantity.heights.known())
     say("no-reference", "does not say from where heights are counted", "tell it with --heights");
   if (!info.quantity.unit_known) {
@@ -365,7 +367,7 @@ void judge(Looked& l, const std::vector<Neighbour>& given, const LookOptions& op
   }
   if (l.soundings) {
     if (!l.soundings->crs)
-      l.suspicious.push_back({"no-crs", "points in text say nothing of their CRS", "tell it with --crs"});
+      l.suspicious.push_back({"no-crs", "points in text say nothing of their CRS", "tell it to grid and points with --from-crs"});
     if (!l.soundings->depths && l.soundings->lowest > 0)
       l.suspicious.push_back(
           {"depth-sign", "all values are above zero: depths, positive down?", "tell it with --depths"});

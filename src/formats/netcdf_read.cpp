@@ -136,7 +136,8 @@ class Reader {
     if (n > 0 && nc_get_att_double(nc_, variable, key, v.data()) != NC_NOERR) return {};
     return v;
   }
-  // The value that the library itself puts where nothing was written; nothing for bytes, or where that was switched off.
+  // The value that the library itself puts where nothing was written; nothing for bytes, or where that was switched
+  // off.
   std::optional<double> default_hole(const Variable& v) const {
     int off = 0;
     if (nc_inq_var_fill(nc_, v.id, &off, nullptr) == NC_NOERR && off) return std::nullopt;
@@ -192,9 +193,9 @@ class Reader {
     if (nc_inq_var_filter_ids(nc_, v.id, &n, ids) != NC_NOERR) return;
     for (std::size_t i = 0; i < n; ++i)
       if (H5Zfilter_avail(static_cast<H5Z_filter_t>(ids[i])) <= 0) {
-        static const std::map<unsigned, const char*> kNames = {{4, "szip"},     {307, "bzip2"},     {32000, "LZF"},
-                                                               {32001, "blosc"}, {32004, "LZ4"},     {32008, "bitshuffle"},
-                                                               {32013, "ZFP"},   {32015, "Zstandard"}, {32026, "blosc2"}};
+        static const std::map<unsigned, const char*> kNames = {
+            {4, "szip"},           {307, "bzip2"}, {32000, "LZF"},       {32001, "blosc"}, {32004, "LZ4"},
+            {32008, "bitshuffle"}, {32013, "ZFP"}, {32015, "Zstandard"}, {32026, "blosc2"}};
         const auto name = kNames.find(ids[i]);
         throw Error(ErrorCode::Unsupported,
                     fmt::format("is compressed by HDF5 filter {}{}, which is not read here", ids[i],
@@ -288,7 +289,8 @@ std::size_t steps_in(const Reader& r, const Variable& v) {
   return n;
 }
 
-// The number along each of these dimensions, from 0, of grid `step` (from 1; 0: the first), the last one running fastest.
+// The number along each of these dimensions, from 0, of grid `step` (from 1; 0: the first), the last one running
+// fastest.
 std::vector<std::size_t> steps_of(const Reader& r, const Variable& v, std::size_t step) {
   std::vector<std::size_t> out(v.dims.size() - 2, 0);
   std::size_t rest = step > 0 ? step - 1 : 0;
@@ -433,8 +435,16 @@ struct References {
 std::optional<double> metres_of_coordinate(const std::string& text) {
   const std::string t = lower_case(text);
   if (const auto unit = unit_from(t)) return metres_per(*unit);
-  for (const auto& [name, metres] : {std::pair{"km", 1e3}, {"kilometer", 1e3}, {"kilometers", 1e3}, {"kilometre", 1e3},
-                                     {"kilometres", 1e3}, {"cm", 1e-2}, {"mm", 1e-3}, {"dm", 0.1}, {"hm", 100.0}, {"mile", 1609.344}})
+  for (const auto& [name, metres] : {std::pair{"km", 1e3},
+                                     {"kilometer", 1e3},
+                                     {"kilometers", 1e3},
+                                     {"kilometre", 1e3},
+                                     {"kilometres", 1e3},
+                                     {"cm", 1e-2},
+                                     {"mm", 1e-3},
+                                     {"dm", 0.1},
+                                     {"hm", 100.0},
+                                     {"mile", 1609.344}})
     if (t == name) return metres;
   // "100 km", "1000 m": a number and a unit.
   if (const auto blank = t.find(' '); blank != t.npos)
@@ -460,9 +470,9 @@ References references_of(const Reader& r, const Candidate& c) {
   const Variable* m = mapping.empty() ? nullptr : r.find(mapping);
   CfMapping cf;
   if (m) {
-    cf = cf_mapping({[&](const char* key) { return r.text(m->id, key); },
-                     [&](const char* key) { return r.numbers(m->id, key); }},
-                    metres_of_coordinate(r.text(c.x->id, "units")).value_or(1));
+    cf = cf_mapping(
+        {[&](const char* key) { return r.text(m->id, key); }, [&](const char* key) { return r.numbers(m->id, key); }},
+        metres_of_coordinate(r.text(c.x->id, "units")).value_or(1));
     for (const std::string& text :
          {r.text(m->id, "crs_wkt"), r.text(m->id, "spatial_ref"), r.text(m->id, "epsg_code"), cf.proj}) {
       if (text.empty() || out.crs) continue;
@@ -495,7 +505,6 @@ References references_of(const Reader& r, const Candidate& c) {
   if (standard.find("reference_ellipsoid") != standard.npos) out.heights = HeightReference::ellipsoid();
   return out;
 }
-
 
 class Rows {
  public:
@@ -613,10 +622,10 @@ GridFile open_unguarded(const Located& located, const OpenOptions& options) {
   const std::vector<std::size_t> steps = steps_of(r, v, c.step);
   for (std::size_t d = 0; d + 2 < v.dims.size(); ++d)
     if (const std::size_t n = r.length(v.dims[d]); n > 1)
-      info.notes.push_back(c.step == 0 ? fmt::format("the first of {} along '{}' is taken; --band takes its number", n,
-                                                     r.dim_name(v.dims[d]))
-                                       : fmt::format("number {} of {} along '{}' is taken", steps[d] + 1, n,
-                                                     r.dim_name(v.dims[d])));
+      info.notes.push_back(
+          c.step == 0
+              ? fmt::format("the first of {} along '{}' is taken; --band takes its number", n, r.dim_name(v.dims[d]))
+              : fmt::format("number {} of {} along '{}' is taken", steps[d] + 1, n, r.dim_name(v.dims[d])));
   int format = 0;
   nc_inq_format(file->id(), &format);
   out.facts.format = format == NC_FORMAT_NETCDF4 || format == NC_FORMAT_NETCDF4_CLASSIC ? "NetCDF 4" : "NetCDF classic";

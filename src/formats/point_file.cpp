@@ -7,8 +7,8 @@
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/formats/http.hpp"
-#include "katoptra/points/select.hpp"
 #include "katoptra/formats/vector_file.hpp"
+#include "katoptra/points/select.hpp"
 
 #include "base/text.hpp"
 #include "las_source.hpp"

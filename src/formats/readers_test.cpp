@@ -183,11 +183,13 @@ TEST(Guard, WhatEndsTheHelperEndsNothingElse) {
   EXPECT_EQ(error_of(probe), ErrorCode::MissingResource);
 }
 
-// The probe was a fork of a process with threads: the copy waited for ever for a lock that one of them held, 5 times of 5.
+// The probe was a fork of a process with threads: the copy waited for ever for a lock that one of them held, 5 times
+// of 5.
 TEST(Guard, ContainersAreProbedFromManyThreads) {
   TemporaryFolder folder;
   for (int i = 0; i < 6; ++i) {
-    const Grid g = grid_from_values(utm_frame(8, 6), std::vector<float>(48, static_cast<float>(i)), metres_above_egm2008());
+    const Grid g =
+        grid_from_values(utm_frame(8, 6), std::vector<float>(48, static_cast<float>(i)), metres_above_egm2008());
     write_grid(g, folder / ("a" + std::to_string(i) + ".nc"));
     write_grid(g, folder / ("b" + std::to_string(i) + ".tif"));
   }

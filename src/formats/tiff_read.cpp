@@ -80,11 +80,13 @@ SampleType sample_type(int bits, int format, const std::string& file) {
 }
 
 std::string method_name(int compression) {
-  static const std::map<int, const char*> kNames = {{2, "CCITT run lengths"}, {3, "CCITT fax 3"}, {4, "CCITT fax 4"}, {6, "old JPEG"},
-                                                    {7, "JPEG"}, {34661, "JBIG"}, {34712, "JPEG 2000"}, {34887, "LERC"}, {34892, "lossy JPEG"},
-                                                    {34925, "LZMA"}, {34933, "PNG"}, {34934, "JPEG XR"}, {50001, "WebP"}, {50002, "JPEG XL"}, {52546, "JPEG XL"}};
+  static const std::map<int, const char*> kNames = {
+      {2, "CCITT run lengths"}, {3, "CCITT fax 3"},   {4, "CCITT fax 4"}, {6, "old JPEG"},       {7, "JPEG"},
+      {34661, "JBIG"},          {34712, "JPEG 2000"}, {34887, "LERC"},    {34892, "lossy JPEG"}, {34925, "LZMA"},
+      {34933, "PNG"},           {34934, "JPEG XR"},   {50001, "WebP"},    {50002, "JPEG XL"},    {52546, "JPEG XL"}};
   const auto name = kNames.find(compression);
-  return name == kNames.end() ? fmt::format("TIFF method {}", compression) : fmt::format("{} (TIFF method {})", name->second, compression);
+  return name == kNames.end() ? fmt::format("TIFF method {}", compression)
+                              : fmt::format("{} (TIFF method {})", name->second, compression);
 }
 
 Layout read_layout(const Handle& h, const OpenOptions& options, const std::string& file) {
@@ -472,7 +474,8 @@ GridFile open_tiff(const Located& located, const OpenOptions& options) {
   if (TIFFGetField(h.get(), TIFFTAG_IMAGEDESCRIPTION, &description) && description) facts.description = description;
   facts.survey = described(facts.description, "survey");
   if (facts.description.starts_with("Katoptra "))
-    facts.joined = static_cast<int>(std::clamp(parse_number(described(facts.description, "sources")).value_or(0), 0.0, 1e6));
+    facts.joined =
+        static_cast<int>(std::clamp(parse_number(described(facts.description, "sources")).value_or(0), 0.0, 1e6));
   facts.crs_name = geo.crs_name;
   facts.pixel_is_point = geo.pixel_is_point;
   facts.format = "GeoTIFF";

@@ -554,8 +554,9 @@ WriteReport write_tiff(const Grid& grid, const fs::path& path, const WriteOption
     const fs::path prj = fs::path(path).replace_extension(".prj");
     write_text_file(prj, grid.frame().crs().file_wkt() + "\n", {.overwrite = options.overwrite});
     report.beside.push_back(prj);
-    report.info.notes.push_back(fmt::format("GeoTIFF has no terms for its CRS ({}): that is told in {}, which must stay beside it",
-                                            grid.frame().crs().name(), prj.filename().string()));
+    report.info.notes.push_back(
+        fmt::format("GeoTIFF has no terms for its CRS ({}): that is told in {}, which must stay beside it",
+                    grid.frame().crs().name(), prj.filename().string()));
   }
   report.bytes = writer.finish();
   report.format = "GeoTIFF";

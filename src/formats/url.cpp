@@ -77,6 +77,11 @@ std::string host_of(std::string_view url) {
   return out;
 }
 
+bool key_may_follow(std::string_view from, std::string_view to) {
+  const auto secret = [](std::string_view url) { return lower_case(std::string(parts_of(url).scheme)) == "https"; };
+  return !secret(from) || secret(to);
+}
+
 std::string url_file_name(std::string_view url) {
   std::string_view path = parts_of(url).path;
   while (path.ends_with('/')) path.remove_suffix(1);

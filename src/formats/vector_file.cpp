@@ -428,14 +428,15 @@ LineString read_line(const fs::path& path, const Crs& crs, std::vector<std::stri
       if (const Point* p = std::get_if<Point>(&f.geometry)) through.push_back(*p);
     if (through.size() > 1) {
       lines.push_back(std::move(through));
-      if (notes) notes->push_back(fmt::format("{}: has points and no line; the line goes through them in their order",
-                                              path.filename().string()));
+      if (notes)
+        notes->push_back(fmt::format("{}: has points and no line; the line goes through them in their order",
+                                     path.filename().string()));
     }
   }
   if (lines.empty()) throw Error(ErrorCode::BadFile, "has no line in it", path.string(), "give the transect as a line");
   if (lines.size() > 1 && notes)
-    notes->push_back(fmt::format("{}: has {} lines that do not meet; the first is taken", path.filename().string(),
-                                 lines.size()));
+    notes->push_back(
+        fmt::format("{}: has {} lines that do not meet; the first is taken", path.filename().string(), lines.size()));
   LineString line = std::move(lines.front());
   if (layer.crs && crs) Transform(layer.crs, crs).forward(line);
   for (Point p : line)

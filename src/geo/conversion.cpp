@@ -1,7 +1,7 @@
 #include "conversion.hpp"
 
-#include <cstdlib>
 #include <cmath>
+#include <cstdlib>
 #include <numbers>
 #include <proj.h>
 #include <proj_experimental.h>
@@ -39,8 +39,8 @@ Conversion conversion_of(const Crs& crs) {
   for (int i = 0; i < proj_coordoperation_get_param_count(ctx.get(), operation.get()); ++i) {
     const char *name = nullptr, *category = nullptr;
     double value = 0, factor = 1;
-    if (!proj_coordoperation_get_param(ctx.get(), operation.get(), i, &name, &authority, &code, &value, nullptr, &factor,
-                                       nullptr, nullptr, nullptr, &category))
+    if (!proj_coordoperation_get_param(ctx.get(), operation.get(), i, &name, &authority, &code, &value, nullptr,
+                                       &factor, nullptr, nullptr, nullptr, &category))
       continue;
     const std::string kind = category ? category : "";
     const bool angle = kind == "angular";

@@ -8,7 +8,7 @@
 namespace katoptra {
 
 struct ConversionParameter {
-  int code = 0;      // of the EPSG data set; 0 when it has none
+  int code = 0;  // of the EPSG data set; 0 when it has none
   std::string name;
   double value = 0;  // metres, degrees or a plain number
   bool is_length = false;

@@ -105,9 +105,7 @@ HeightReference HeightReference::as_heights() const {
   return r;
 }
 
-std::string HeightReference::text() const {
-  return epsg_ > 0 ? fmt::format("EPSG:{}", epsg_) : name_;
-}
+std::string HeightReference::text() const { return epsg_ > 0 ? fmt::format("EPSG:{}", epsg_) : name_; }
 
 // What PROJ tells of a vertical system.
 HeightReference HeightReference::described(void* context, const void* system) {
@@ -322,7 +320,7 @@ std::string Crs::file_wkt() const {
   // The first edition has no words for some: what does not come back the same is told in the second.
   const Pj back(text ? proj_create(ctx.get(), text) : nullptr);
   if (text && !(back && proj_is_equivalent_to_with_ctx(ctx.get(), whole.get(), back.get(),
-                                                      PJ_COMP_EQUIVALENT_EXCEPT_AXIS_ORDER_GEOGCRS)))
+                                                       PJ_COMP_EQUIVALENT_EXCEPT_AXIS_ORDER_GEOGCRS)))
     text = nullptr;
   if (whole && !text) text = proj_as_wkt(ctx.get(), whole.get(), PJ_WKT2_2019, nullptr);
   return text ? text : "";

@@ -116,8 +116,11 @@ TEST(GroundRuler, ScaleAtThePolesAndOnSkewedProjections) {
 
 // Circles across the antimeridian and over a pole came out inside out or empty.
 TEST(Area, CirclesAcrossTheAntimeridianAndOverThePoles) {
-  for (const auto& [text, radius] : {std::pair{"circle:180,-17,50km", 50e3}, {"circle:-179.9,-17,50km", 50e3},
-                                     {"circle:30,88,600km", 600e3}, {"circle:-100,-90,1000km", 1e6}, {"circle:5,90,300km", 300e3}}) {
+  for (const auto& [text, radius] : {std::pair{"circle:180,-17,50km", 50e3},
+                                     {"circle:-179.9,-17,50km", 50e3},
+                                     {"circle:30,88,600km", 600e3},
+                                     {"circle:-100,-90,1000km", 1e6},
+                                     {"circle:5,90,300km", 300e3}}) {
     const Area a = parse_area(text);
     // The cap of a sphere: 2 pi R^2 (1 - cos(r / R)); an ellipsoid is within a percent of it.
     const double r = 6371007.0, cap = 2 * M_PI * r * r * (1 - std::cos(radius / r));
@@ -125,7 +128,8 @@ TEST(Area, CirclesAcrossTheAntimeridianAndOverThePoles) {
     EXPECT_LE(a.bounds().width(), 360.0001) << text;
     // Points around its rim, a little inside and a little outside.
     const Point c = text == std::string("circle:30,88,600km") ? Point{30, 88} : a.centre_lonlat();
-    const Crs plane = Crs::parse("+proj=aeqd +lat_0=" + std::to_string(c.y) + " +lon_0=" + std::to_string(c.x) + " +datum=WGS84 +type=crs");
+    const Crs plane = Crs::parse("+proj=aeqd +lat_0=" + std::to_string(c.y) + " +lon_0=" + std::to_string(c.x) +
+                                 " +datum=WGS84 +type=crs");
     const Transform out(plane, Crs::wgs84());
     for (int i = 0; i < 90; ++i)
       for (double k : {0.3, 0.99, 1.01, 1.3}) {
@@ -150,7 +154,8 @@ TEST(Area, OutlinesKeepTheirShapeAroundAPole) {
   // The parallel of 60 degrees is a circle on a polar map; between 32 points it was cut short by 16 km.
   const Crs polar = Crs::parse("EPSG:3995");
   const Area cap = Area::box({-180, 60, 180, 90});
-  const double r = std::hypot(Transform(Crs::wgs84(), polar).forward({13, 60}).x, Transform(Crs::wgs84(), polar).forward({13, 60}).y);
+  const double r = std::hypot(Transform(Crs::wgs84(), polar).forward({13, 60}).x,
+                              Transform(Crs::wgs84(), polar).forward({13, 60}).y);
   EXPECT_NEAR(planar_area(cap.in(polar).shape()) / (M_PI * r * r), 1, 1e-5);
 }
 

@@ -101,7 +101,8 @@ std::int64_t scale_step(const Frame& frame) {
   const GroundRuler ruler(frame.crs());
   // Second differences over the step at places all over the frame: linear interpolation is off by a quarter of them at
   // the most, and they shrink with the square of the step.
-  const double step = static_cast<double>(std::min(kMost, std::max<std::int64_t>(2, std::max(frame.cols(), frame.rows()))));
+  const double step =
+      static_cast<double>(std::min(kMost, std::max<std::int64_t>(2, std::max(frame.cols(), frame.rows()))));
   std::vector<Point> points;
   for (std::int64_t j = 0; j < kSamples; ++j)
     for (std::int64_t i = 0; i < kSamples; ++i) {

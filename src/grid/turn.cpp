@@ -97,8 +97,8 @@ Grid continued_around(const Grid& grid, std::int64_t by) {
   if (columns_of_globe(f) == 0 || by < 0 || by > f.cols())
     throw Error(ErrorCode::BadArgument, "does not go around the globe", grid.info().name);
   GridInfo info = grid.info();
-  info.frame = Frame(f.crs(), f.west() - static_cast<double>(by) * f.cell().x, f.north(), f.cell(), f.cols() + 2 * by,
-                     f.rows());
+  info.frame =
+      Frame(f.crs(), f.west() - static_cast<double>(by) * f.cell().x, f.north(), f.cell(), f.cols() + 2 * by, f.rows());
   return Grid(std::make_shared<ContinuedSource>(grid, std::move(info), by));
 }
 

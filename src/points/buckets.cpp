@@ -55,7 +55,8 @@ PointBuckets::PointBuckets(const PointCloud& cloud, const Frame& frame, std::int
     std::uint64_t outside = 0, beyond = 0;
   };
   // A header may lie: half a step of the integers may be between a point and the box as it was printed.
-  const double slack = cloud.info().lattice ? std::max(cloud.info().lattice->step[0], cloud.info().lattice->step[1]) : 1e-6;
+  const double slack =
+      cloud.info().lattice ? std::max(cloud.info().lattice->step[0], cloud.info().lattice->step[1]) : 1e-6;
   const Bounds declared = cloud.info().bounds.grown(slack);
   // Parts that lie beyond the ring need not be read; one cell more, for rounding.
   const double reach = static_cast<double>(tile + 1);

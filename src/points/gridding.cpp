@@ -218,10 +218,11 @@ GriddedPoints grid_points(const PointCloud& cloud, const PointGridding& o) {
   plan.buckets = std::make_unique<PointBuckets>(cloud, plan.frame, tile, o.run);
   const bool own_frame = !o.frame && !o.area;
   if (const std::uint64_t beyond = plan.buckets->beyond(); beyond > 0 || (own_frame && plan.buckets->points() == 0)) {
-    info.notes.push_back(beyond == 0 ? std::string("no point lies in the box in its header, which is wrong: the points count")
-                                     : fmt::format("{} of its points lie beyond the box in its header, which is wrong: the "
-                                                   "points count",
-                                                   beyond));
+    info.notes.push_back(beyond == 0
+                             ? std::string("no point lies in the box in its header, which is wrong: the points count")
+                             : fmt::format("{} of its points lie beyond the box in its header, which is wrong: the "
+                                           "points count",
+                                           beyond));
     if (own_frame) {
       count_points();
       plan.frame = frame_for_points(info, o);

@@ -68,7 +68,8 @@ TEST(Gridding, EveryPointBelongsToOneCellOfTheFrame) {
       for (const std::int64_t tile : {0, 64, 7}) {
         const auto n = static_cast<std::int64_t>(20 / cell);
         const Frame frame(Crs::parse("EPSG:32725"), 677000 + off, 5842020 - off, {cell, cell}, n, n);
-        const GriddedPoints g = grid_points(cloud, {.methods = {{PointMethod::Count}, {PointMethod::Highest}}, .frame = frame, .tile = tile});
+        const GriddedPoints g = grid_points(
+            cloud, {.methods = {{PointMethod::Count}, {PointMethod::Highest}}, .frame = frame, .tile = tile});
         double count = 0, highest = 0;
         for (float v : all_values(g.grids[0])) count += static_cast<double>(v);
         for (float v : all_values(g.grids[1])) highest = std::max(highest, static_cast<double>(v));

@@ -1,8 +1,11 @@
 #include "katoptra/points/points.hpp"
 
 #include <cmath>
+#include <fmt/format.h>
 #include <map>
+#include <tuple>
 
+#include "katoptra/geo/area.hpp"
 #include "katoptra/geo/vertical.hpp"
 #include "katoptra/points/measure.hpp"
 #include "katoptra/points/select.hpp"
@@ -27,6 +30,38 @@ std::size_t count_where(const PointBatch& b, const std::function<bool(std::size_
   std::size_t n = 0;
   for (std::size_t i = 0; i < b.size(); ++i) n += holds(i);
   return n;
+}
+
+// A circle over the antimeridian or a pole kept the wrong points, or none.
+TEST(Select, CirclesOverTheAntimeridianAndAPole) {
+  PointBatch b;
+  for (double lon = -180; lon < 180; lon += 0.25)
+    for (double lat : {-17.3, -17.0, -16.8, 85.0, 88.0, 89.5}) {
+      b.x.push_back(lon);
+      b.y.push_back(lat);
+      b.z.push_back(1);
+    }
+  PointInfo info = point_info(6);
+  info.crs = Crs::wgs84();
+  info.lattice->step[0] = info.lattice->step[1] = 1e-7;
+  info.lattice->origin[0] = info.lattice->origin[1] = 0;
+  const PointCloud cloud = points_from_batch(b, info, 500);
+  for (const auto& [text, centre, radius] : {std::tuple{"circle:180,-17,80km", Point{180, -17}, 80e3},
+                                             {"circle:-179.8,-17,80km", Point{-179.8, -17}, 80e3},
+                                             {"circle:20,89,400km", Point{20, 89}, 400e3}}) {
+    const Area area = parse_area(text);
+    const PointCloud inside = select(cloud, {.area = &area});
+    const Transform there(Crs::wgs84(),
+                          Crs::parse(fmt::format("+proj=aeqd +lat_0={} +lon_0={} +datum=WGS84", centre.y, centre.x)));
+    std::size_t expected = 0, found = 0;
+    for (std::size_t i = 0; i < b.size(); ++i) {
+      const Point p = there.forward({b.x[i], b.y[i]});
+      expected += std::hypot(p.x, p.y) < 0.9998 * radius;
+    }
+    for (std::size_t i = 0; i < inside.parts(); ++i) found += inside.read(i, PointFields::None).size();
+    EXPECT_EQ(found, expected) << text;
+    EXPECT_GT(found, 5u) << text;
+  }
 }
 
 TEST(Points, ASelectionIsWhatABruteSearchFinds) {

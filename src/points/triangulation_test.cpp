@@ -173,7 +173,8 @@ TEST(Triangulation, AnEdgeThatCannotBeKeptLeavesTheRestDelaunay) {
     for (int e = 0; e < t.half_edges(); e += 2) {
       if (t.from(e) < 0 || !t.has_triangle(e) || !t.has_triangle(e ^ 1) || t.is_kept(t.from(e), t.to(e))) continue;
       const int a = t.from(e), b = t.to(e), c = t.to(t.next_left(e)), d = t.to(t.next_left(e ^ 1));
-      EXPECT_FALSE(exact::in_circle(t.point(a), t.point(b), t.point(c), t.point(d))) << seed << " edge " << a << "-" << b;
+      EXPECT_FALSE(exact::in_circle(t.point(a), t.point(b), t.point(c), t.point(d)))
+          << seed << " edge " << a << "-" << b;
     }
   }
 }

@@ -272,13 +272,15 @@ std::string with_setting(const std::string& text, const std::string& setting) {
     toml::node* next = nullptr;
     if (auto* list = at->as_array()) {
       const auto n = parse_number(name);
-      if (!n || *n < 0 || *n >= static_cast<double>(list->size())) throw bad(fmt::format("counts beyond the {} there are", list->size()));
+      if (!n || *n < 0 || *n >= static_cast<double>(list->size()))
+        throw bad(fmt::format("counts beyond the {} there are", list->size()));
       next = list->get(static_cast<std::size_t>(*n));
     } else if (auto* table = at->as_table()) {
       if (!table->contains(name)) table->insert(name, toml::table{});
       next = table->get(name);
     }
-    if (!next || !(next->is_table() || next->is_array())) throw bad(fmt::format("names no place: '{}' is a value", name));
+    if (!next || !(next->is_table() || next->is_array()))
+      throw bad(fmt::format("names no place: '{}' is a value", name));
     at = next;
   }
   auto* table = at->as_table();
@@ -294,9 +296,13 @@ StudyRecord read_record_of_run(const fs::path& path) {
   const auto word = [](const nlohmann::json& o, const char* key) {
     return o.is_object() && o.contains(key) && o[key].is_string() ? o[key].get<std::string>() : std::string();
   };
-  StudyRecord r{.folder = path.parent_path(), .study_file = word(j, "study_path"), .study_text = word(j, "study_text"), .inputs = {}};
+  StudyRecord r{.folder = path.parent_path(),
+                .study_file = word(j, "study_path"),
+                .study_text = word(j, "study_text"),
+                .inputs = {}};
   if (r.study_text.empty() || r.study_file.empty())
-    throw Error(ErrorCode::BadFile, "is no record of a run", path.string(), "name the run.json that a study left in its folder");
+    throw Error(ErrorCode::BadFile, "is no record of a run", path.string(),
+                "name the run.json that a study left in its folder");
   if (j.contains("inputs") && j["inputs"].is_array())
     for (const auto& i : j["inputs"]) r.inputs.push_back({word(i, "path"), word(i, "sha256")});
   return r;
@@ -358,7 +364,8 @@ Study read_study_text(std::string text, const fs::path& path, const std::string&
   s.heights = frame.parsed("heights", [](const std::string& x) { return HeightReference::parse(x); })
                   .value_or(HeightReference());
   if (!s.crs.empty() && s.crs != "utm")
-    if (const auto crs = frame.parsed("crs", [](const std::string& x) { return Crs::parse(x); }); crs->heights().known()) {
+    if (const auto crs = frame.parsed("crs", [](const std::string& x) { return Crs::parse(x); });
+        crs->heights().known()) {
       if (s.heights.known() && !(s.heights == crs->heights()))
         throw Error(ErrorCode::BadFile,
                     fmt::format("[frame] has heights above {} and a crs with heights above {}", s.heights.name(),

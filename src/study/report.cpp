@@ -1,5 +1,4 @@
 #include "report.hpp"
-#include "journal.hpp"
 
 #include <cmath>
 #include <fmt/format.h>
@@ -9,6 +8,8 @@
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/study/judgements.hpp"
 #include "katoptra/version.hpp"
+
+#include "journal.hpp"
 
 namespace katoptra {
 namespace {

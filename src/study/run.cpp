@@ -271,18 +271,20 @@ class Runner {
     g = same ? cut(g, {-same->col, -same->row, out_.plan.frame.cols(), out_.plan.frame.rows()})
              : reproject(g, out_.plan.frame, study_.resampling);
     g = clip(g, reach);
-    out_.surface = write_grid(
-        g, path("surface.tif"),
-        {.overwrite = overwrite_, .lineage = true, .date = {}, .survey = study_.title, .run = options_.run});
+    out_.surface =
+        write_grid(g, path("surface.tif"),
+                   {.overwrite = overwrite_, .lineage = true, .date = {}, .survey = study_.title, .run = options_.run});
     surface_ = open_grid(path("surface.tif"));
     surface_sum_ = checksum_of(path("surface.tif"));
-    journal().add("surface", surface_key_, {"surface.tif", "surface.lineage.tif", "surface.lineage.csv"}, surface_facts());
+    journal().add("surface", surface_key_, {"surface.tif", "surface.lineage.tif", "surface.lineage.csv"},
+                  surface_facts());
   }
 
   Journal& journal() { return *journal_; }
 
   // The journal, here or of an earlier run, that has a step as it would be made now; its files are brought here.
-  const Journal* found(const std::string& name, const std::string& key, const Journal& here, std::optional<Journal>& there) {
+  const Journal* found(const std::string& name, const std::string& key, const Journal& here,
+                       std::optional<Journal>& there) {
     if (here.holds(name, key)) return &here;
     if (options_.earlier.empty()) return nullptr;
     if (!there) there.emplace(options_.earlier);
@@ -310,12 +312,14 @@ class Runner {
   std::string surface_facts() const {
     const WriteReport& w = out_.surface;
     const FillReport& f = out_.fill;
-    nlohmann::ordered_json j{{"bytes", w.bytes}, {"cells", w.cells}, {"voids", w.voids}, {"lowest", w.lowest}, {"highest", w.highest}, {"notes", w.info.notes}};
+    nlohmann::ordered_json j{{"bytes", w.bytes},   {"cells", w.cells},     {"voids", w.voids},
+                             {"lowest", w.lowest}, {"highest", w.highest}, {"notes", w.info.notes}};
     j["by_how"] = std::vector<std::int64_t>(std::begin(w.by_how), std::end(w.by_how));
     j["sources"] = nlohmann::ordered_json::array();
     for (const SourceRecord& s : w.info.sources)
       j["sources"].push_back({s.name, s.survey, s.date, s.date_guessed, s.cell.metres(), s.treatment});
-    j["fill"] = {f.voids_closed, f.cells_closed, f.voids_by_mean, f.voids_by_distance, f.voids_left_at_edge, f.voids_left_large, f.cells_left};
+    j["fill"] = {f.voids_closed,       f.cells_closed,     f.voids_by_mean, f.voids_by_distance,
+                 f.voids_left_at_edge, f.voids_left_large, f.cells_left};
     j["largest"] = {f.largest_closed.metres(), f.largest_left.metres()};
     return j.dump();
   }
@@ -334,10 +338,16 @@ class Runner {
     w.info.notes = j.at("notes").get<std::vector<std::string>>();
     w.info.sources.clear();
     for (const auto& s : j.at("sources"))
-      w.info.sources.push_back({.name = s.at(0), .survey = s.at(1), .date = s.at(2), .date_guessed = s.at(3), .cell = Length::metres(s.at(4)), .treatment = s.at(5)});
+      w.info.sources.push_back({.name = s.at(0),
+                                .survey = s.at(1),
+                                .date = s.at(2),
+                                .date_guessed = s.at(3),
+                                .cell = Length::metres(s.at(4)),
+                                .treatment = s.at(5)});
     FillReport& f = out_.fill;
     std::size_t i = 0;
-    for (std::int64_t* n : {&f.voids_closed, &f.cells_closed, &f.voids_by_mean, &f.voids_by_distance, &f.voids_left_at_edge, &f.voids_left_large, &f.cells_left})
+    for (std::int64_t* n : {&f.voids_closed, &f.cells_closed, &f.voids_by_mean, &f.voids_by_distance,
+                            &f.voids_left_at_edge, &f.voids_left_large, &f.cells_left})
       *n = j.at("fill").at(i++);
     f.largest_closed = Length::metres(j.at("largest").at(0));
     f.largest_left = Length::metres(j.at("largest").at(1));
@@ -424,7 +434,8 @@ class Runner {
     if (p.kind == "slope") raster(slope(surface_, parse_slope_as(p.as)), p, to, w, is_here);
     if (p.kind == "aspect") raster(aspect(surface_), p, to, w, is_here);
     if (p.kind == "roughness") raster(roughness(surface_), p, to, w, is_here);
-    if (p.kind == "contours" && !is_here) write_layer(contour_layer(lines_at(p), surface_), to, {.overwrite = overwrite_});
+    if (p.kind == "contours" && !is_here)
+      write_layer(contour_layer(lines_at(p), surface_), to, {.overwrite = overwrite_});
     if (p.kind == "section") draw_profile(p, to);
     if (p.kind == "map") {
       const Picture picture = draw_map(surface_, map_options(p, to));
@@ -514,7 +525,8 @@ class Runner {
 // What is wrong with a product is said before anything is made, not after the surface.
 void judge_product(const StudyProduct& p, const Study& s, const Crs& crs) {
   const auto refuse = [&](const std::string& what, const std::string& advice) {
-    throw Error(ErrorCode::BadFile, fmt::format("the product {} ({}) {}", p.file, p.kind, what), s.file.string(), advice);
+    throw Error(ErrorCode::BadFile, fmt::format("the product {} ({}) {}", p.file, p.kind, what), s.file.string(),
+                advice);
   };
   const auto ends_in = [&](std::initializer_list<const char*> endings) {
     const std::string ext = fs::path(p.file).extension().string();
@@ -533,9 +545,11 @@ void judge_product(const StudyProduct& p, const Study& s, const Crs& crs) {
     ends_in({".png", ".svg", ".pdf"});
   else
     ends_in({".tif", ".tiff", ".asc", ".flt", ".bil", ".bip", ".bsq", ".nc", ".cdf", ".xyz"});
-  if (p.interval && !(p.interval->metres() > 0)) refuse("has an interval that is not above zero", "write for instance \"1 m\"");
+  if (p.interval && !(p.interval->metres() > 0))
+    refuse("has an interval that is not above zero", "write for instance \"1 m\"");
   if (!(p.exaggeration > 0)) refuse("has an exaggeration that is not above zero", "take 1 or more");
-  if (!(p.altitude.degrees() >= 0 && p.altitude.degrees() <= 90)) refuse("has a light that does not shine on the land", "take an altitude of 0 to 90 degrees");
+  if (!(p.altitude.degrees() >= 0 && p.altitude.degrees() <= 90))
+    refuse("has a light that does not shine on the land", "take an altitude of 0 to 90 degrees");
   if (p.kind == "slope") parse_slope_as(p.as);
   if (p.kind == "section" && p.line.empty()) refuse("follows no line", "give line = \"...\"");
   if (!p.line.empty()) read_line(p.line, crs);
@@ -595,7 +609,15 @@ StudyPlan plan_study(const Study& s, const PlanOptions& options) {
                                                         : frame_for(lattice, crs, {.cell = s.cell, .area = &reach});
   // What will be left when the area itself is cut out: plan and run are one.
   plan.frame = clip(grid_from_function(plan.frame, [](double, double) { return 0.0; }), reach).frame();
-  for (const StudyProduct& p : s.products) judge_product(p, s, plan.frame.crs());
+  std::set<std::string> taken = {"surface.tif",       "surface.lineage.tif", "surface.lineage.csv", "shortlist.csv",
+                                 "shortlist.geojson", "findings.geojson",    "control.csv",         "report.html",
+                                 "survey.toml",       "run.json",            "steps.json"};
+  for (const StudyProduct& p : s.products) {
+    judge_product(p, s, plan.frame.crs());
+    if (!taken.insert(p.file).second)
+      throw Error(ErrorCode::BadFile, fmt::format("two results of the study are named {}", p.file), s.file.string(),
+                  "give every product a name of its own");
+  }
   plan.cells = plan.frame.cols() * plan.frame.rows();
   plan.bytes = static_cast<double>(plan.cells) * 4;
   const std::size_t kept = tiles.size();

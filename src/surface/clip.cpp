@@ -165,7 +165,8 @@ Error nothing_inside(const Grid& grid, const Area& area, const std::string& name
   const Bounds swapped{asked.south, asked.west, asked.north, asked.east};
   const bool wrong_way = area.crs().is_geographic() && swapped.intersects(data);
   return Error(ErrorCode::BadArgument,
-               fmt::format("no cell has its centre inside the area: the data lie at {}, the area at {}", told(data), told(asked)),
+               fmt::format("no cell has its centre inside the area: the data lie at {}, the area at {}", told(data),
+                           told(asked)),
                name,
                wrong_way ? "latitude and longitude of the area look swapped: longitude comes first"
                          : "check the area's coordinates and CRS, or take another tile");
@@ -181,9 +182,9 @@ Grid clip(const Grid& given, const Area& area, const ClipOptions& options) {
   Area here = area.grown(options.margin).in(given.frame().crs());
   // Parts on both sides of the antimeridian lie together on a grid that goes across it.
   if (given.frame().crs().is_geographic())
-    here = Area(columns_of_globe(given.frame()) > 0 ? joined_across_antimeridian(here.shape())
-                                                    : shape_on(given.frame(), here),
-                here.crs());
+    here = Area(
+        columns_of_globe(given.frame()) > 0 ? joined_across_antimeridian(here.shape()) : shape_on(given.frame(), here),
+        here.crs());
   const bool reached = here.bounds().west >= given.frame().west() && here.bounds().east <= given.frame().east();
   const Grid grid = reached ? given : around_longitude(given, here.bounds().centre().x);
   const Window window = grid.frame().window_of_centres(here.bounds()).intersected(grid.frame().window());

@@ -184,7 +184,8 @@ HeightShift parse_height_shift(const std::string& text, LengthUnit unit,
     shift.by = Length::parse(text, unit);
   } catch (const Error& no_length) {
     const bool number = text.find_first_not_of("+-.0123456789eE ") == text.npos;
-    const bool named = text.find_first_of("./\\:") != text.npos && text.find_first_of("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ") != text.npos;
+    const bool named = text.find_first_of("./\\:") != text.npos &&
+                       text.find_first_of("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ") != text.npos;
     if (number || !named) throw;
     shift.separation = open(text);
   }

@@ -126,7 +126,8 @@ TEST(Lattice, APoleInTheMiddle) {
 TEST(Lattice, AreasAcrossTheAntimeridianAndOverAPole) {
   const auto inside_exactly = [](const Grid& whole, const Area& area, Point centre, double radius) {
     const Grid part = clip(whole, area);
-    const Crs plane = Crs::parse(fmt::format("+proj=aeqd +lat_0={} +lon_0={} +datum=WGS84 +type=crs", centre.y, centre.x));
+    const Crs plane =
+        Crs::parse(fmt::format("+proj=aeqd +lat_0={} +lon_0={} +datum=WGS84 +type=crs", centre.y, centre.x));
     const Transform there(part.frame().crs(), plane);
     std::int64_t n = 0, wrong = 0;
     const Block b = part.read(part.frame().window());
@@ -145,7 +146,8 @@ TEST(Lattice, AreasAcrossTheAntimeridianAndOverAPole) {
   const Area fiji = parse_area("circle:180,-17,50km");
   const Grid straddling = globe(178, -15, 0.01, 400, 400), all = globe(-180, 90, 0.25, 1440, 720);
   EXPECT_NEAR(static_cast<double>(inside_exactly(straddling, fiji, {180, -17}, 50e3)), 6640, 60);
-  const Grid sheet = grid_from_values({Crs::parse("EPSG:32701"), 0, 8400000, {1000, 1000}, 500, 500}, std::vector<float>(250000, 1));
+  const Grid sheet =
+      grid_from_values({Crs::parse("EPSG:32701"), 0, 8400000, {1000, 1000}, 500, 500}, std::vector<float>(250000, 1));
   EXPECT_GT(inside_exactly(sheet, fiji, {180, -17}, 50e3), 1000);
   EXPECT_GT(inside_exactly(all, parse_area("circle:40,89,1000km"), {40, 89}, 1000e3), 9000);
   EXPECT_GT(inside_exactly(all, parse_area("circle:-179,-80,1500km"), {-179, -80}, 1500e3), 9000);

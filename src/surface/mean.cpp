@@ -116,8 +116,7 @@ class Footprints {
   }
 
   Point near(Point p, Point centre) const {
-    if (globe_ > 0)
-      p.x -= static_cast<double>(globe_) * std::round((p.x - centre.x) / static_cast<double>(globe_));
+    if (globe_ > 0) p.x -= static_cast<double>(globe_) * std::round((p.x - centre.x) / static_cast<double>(globe_));
     return p;
   }
 
@@ -132,7 +131,8 @@ class Footprints {
     const double close = std::max(0.1, 0.02 * std::max(b.width(), b.height()));
     const double off = std::max(std::abs((c[0].x + c[1].x + c[2].x + c[3].x) / 4 - centre.x),
                                 std::abs((c[0].y + c[1].y + c[2].y + c[3].y) / 4 - centre.y));
-    const double twist = std::max(std::abs(c[0].x - c[1].x - c[2].x + c[3].x), std::abs(c[0].y - c[1].y - c[2].y + c[3].y));
+    const double twist =
+        std::max(std::abs(c[0].x - c[1].x - c[2].x + c[3].x), std::abs(c[0].y - c[1].y - c[2].y + c[3].y));
     // Written so that a corner that is no place fails.
     if (off <= close && twist <= 4 * close) return piece;
     return std::nullopt;
@@ -141,8 +141,8 @@ class Footprints {
   // The pieces of a square of output cells from (x, y), `size` wide.
   void add(double x, double y, double size, Point centre, const std::array<Point, 4>& corners, int depth,
            std::vector<Piece>& out) const {
-    const bool nowhere = std::isnan(centre.x) && std::all_of(corners.begin(), corners.end(),
-                                                             [](const Point& p) { return std::isnan(p.x); });
+    const bool nowhere = std::isnan(centre.x) &&
+                         std::all_of(corners.begin(), corners.end(), [](const Point& p) { return std::isnan(p.x); });
     if (nowhere) return;
     if (auto piece = std::isnan(centre.x) ? std::nullopt : parallelogram(centre, corners)) {
       piece->share = size * size;
@@ -156,8 +156,7 @@ class Footprints {
     // Corners of the four quarters, three a side, then their centres.
     std::array<Point, 13> q;
     for (int j = 0; j < 3; ++j)
-      for (int i = 0; i < 3; ++i)
-        q[static_cast<std::size_t>(3 * j + i)] = {x + size * i / 2, y + size * j / 2};
+      for (int i = 0; i < 3; ++i) q[static_cast<std::size_t>(3 * j + i)] = {x + size * i / 2, y + size * j / 2};
     for (int j = 0; j < 2; ++j)
       for (int i = 0; i < 2; ++i)
         q[static_cast<std::size_t>(9 + 2 * j + i)] = {x + size * (2 * i + 1) / 4, y + size * (2 * j + 1) / 4};
@@ -195,8 +194,9 @@ class MeanSource final : public GridSource {
         const auto [first, count] = plan.of_cell[static_cast<std::size_t>(r * w.cols + c)];
         const Piece whole = count < 0 ? Footprints::by_corners(plan, w.col + c, w.row + r) : Piece{};
         const std::span<const Piece> pieces =
-            count < 0 ? std::span(&whole, 1)
-                      : std::span(plan.pieces).subspan(static_cast<std::size_t>(first), static_cast<std::size_t>(count));
+            count < 0
+                ? std::span(&whole, 1)
+                : std::span(plan.pieces).subspan(static_cast<std::size_t>(first), static_cast<std::size_t>(count));
         const float z = under.mean(pieces);
         out.row(r)[c] = z;
         if (out.origin) out.origin_row(r)[c] = std::isnan(z) ? 0 : resampled_origin(under, pieces.front().centre);

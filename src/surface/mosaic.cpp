@@ -156,8 +156,7 @@ class MosaicSource final : public GridSource {
     std::vector<Blend> cells(static_cast<std::size_t>(w.cells()));
     for (std::size_t s = 0; s < surveys.size(); ++s) {
       const std::vector<Blend> own = blended_tiles(surveys[s], covered[s], wide, w);
-      const std::vector<float> inside =
-          from_edges(covered[s], wide, [&](std::size_t k) { return anyone[k] > 0; });
+      const std::vector<float> inside = from_edges(covered[s], wide, [&](std::size_t k) { return anyone[k] > 0; });
       for (std::int64_t r = 0; r < w.rows; ++r)
         for (std::int64_t c = 0; c < w.cols; ++c) {
           const auto i = static_cast<std::size_t>(r * w.cols + c);
@@ -196,7 +195,7 @@ class MosaicSource final : public GridSource {
           const Origin* origin = t.block.origin_row(r + feather_);
           if (!std::isnan(z))
             own[static_cast<std::size_t>(r * w.cols + c)].add(static_cast<double>(z), share(inside, wide, r, c),
-                                                             origin ? origin[c + feather_] : 0, 1);
+                                                              origin ? origin[c + feather_] : 0, 1);
         }
     }
     return own;
@@ -415,8 +414,8 @@ void say_how_order_came(const std::vector<Grid>& tiles, const std::vector<std::s
     if (ranks[i].guessed && on_others) undated.push_back(tiles[i].info().name);
   }
   if (!undated.empty())
-    notes.push_back(fmt::format("no date is stated, so dated tiles go before, and among these the times of the files: {}",
-                                listed(undated)));
+    notes.push_back(fmt::format(
+        "no date is stated, so dated tiles go before, and among these the times of the files: {}", listed(undated)));
   if (!ties.empty())
     notes.push_back(fmt::format("nothing but the order in which they were given decides between: {}", listed(ties)));
 }
@@ -452,8 +451,7 @@ Grid mosaic(const std::vector<Grid>& given, const MosaicOptions& options) {
     for (Grid& t : tiles)
       if (t.frame().crs().is_geographic())
         t = turned_around(
-            t,
-            static_cast<int>(std::lround((lead.bounds().centre().x - t.frame().bounds().centre().x) / 360)));
+            t, static_cast<int>(std::lround((lead.bounds().centre().x - t.frame().bounds().centre().x) / 360)));
 
   const Frame frame = options.frame ? *options.frame : union_frame(tiles, tiles[finest_of(tiles, order)].frame());
   GridInfo info = tiles[order[0]].info();
@@ -484,8 +482,8 @@ Grid mosaic(const std::vector<Grid>& given, const MosaicOptions& options) {
   const double wide = options.feather.metres() / std::max(spacing.x.metres(), spacing.y.metres());
   if (!(wide >= 0 && wide <= kWidestFeather))
     throw Error(ErrorCode::BadArgument,
-                fmt::format("a feather of {:g} m is {:.0f} cells wide; at most {} are blended", options.feather.metres(), wide,
-                            kWidestFeather),
+                fmt::format("a feather of {:g} m is {:.0f} cells wide; at most {} are blended",
+                            options.feather.metres(), wide, kWidestFeather),
                 "mosaic", "take a narrower one");
   const auto feather = static_cast<std::int64_t>(std::llround(wide));
   info.type = type.value_or(info.type);

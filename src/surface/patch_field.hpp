@@ -1,5 +1,5 @@
-// Where output cells come from: fractional cells of the source, exact at the points of a lattice that is made as dense as
-// the map between the two frames asks for, and bilinear between them.
+// Where output cells come from: fractional cells of the source, exact at the points of a lattice that is made as dense
+// as the map between the two frames asks for, and bilinear between them.
 #pragma once
 #include <algorithm>
 #include <cmath>

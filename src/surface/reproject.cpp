@@ -302,7 +302,7 @@ Resampling resolved(Resampling method, const Grid& grid, const Frame& to) {
 Grid reproject(const Grid& grid, const Frame& to, Resampling method) {
   if (!grid.frame().crs() || !to.crs())
     throw Error(ErrorCode::Refused, "has no coordinate reference system, so nobody knows where it lies",
-                grid.info().name, "tell it with --crs");
+                grid.info().name, "tell it with --from-crs");
   const Resampling used = resolved(method, grid, to);
   GridInfo info = grid.info();
   info.frame = to;
@@ -367,18 +367,20 @@ namespace {
 
 // A world on a polar map has no end: a frame that has vastly more cells than what it is made of is a mistake, and where
 // to clip is what helps.
-void refuse_endless(const Frame& source, const Crs& crs, const Bounds& box, CellSize cell, const FrameOptions& options) {
+void refuse_endless(const Frame& source, const Crs& crs, const Bounds& box, CellSize cell,
+                    const FrameOptions& options) {
   const double cells = std::max(1.0, box.width() / cell.x) * std::max(1.0, box.height() / cell.y);
   const double most = std::max(4e9, 64 * static_cast<double>(source.cols()) * static_cast<double>(source.rows()));
   if (cells <= most && (options.area || options.cell || cells <= most / 16)) return;
   const Bounds use = area_of_use(crs);
-  throw Error(ErrorCode::BadArgument,
-              fmt::format("all of it in {} would take {:.2g} cells: parts lie where that system stretches without an end",
-                          crs.label(), cells),
-              "frame",
-              use.empty() ? "say with --area which part is wanted"
-                          : fmt::format("it is made for box:{:g},{:g},{:g},{:g}: give that, or less, as --area", use.west,
-                                        use.south, use.east, use.north));
+  throw Error(
+      ErrorCode::BadArgument,
+      fmt::format("all of it in {} would take {:.2g} cells: parts lie where that system stretches without an end",
+                  crs.label(), cells),
+      "frame",
+      use.empty() ? "say with --area which part is wanted"
+                  : fmt::format("it is made for box:{:g},{:g},{:g},{:g}: give that, or less, as --area", use.west,
+                                use.south, use.east, use.north));
 }
 
 }  // namespace

@@ -120,7 +120,9 @@ TEST(Mosaic, NothingOlderShowsThroughWhereTwoSheetsMeet) {
 // Two tiles side by side, 10 m apart: 0.5 m a cell in the middle, and 5.1 m where the overlap met the outer rim.
 TEST(Mosaic, AFeatherDoesNotStepAtTheOuterRim) {
   std::mt19937 random(7);
-  auto pick = [&](int low, int high) { return low + static_cast<int>(random() % static_cast<unsigned>(high - low + 1)); };
+  auto pick = [&](int low, int high) {
+    return low + static_cast<int>(random() % static_cast<unsigned>(high - low + 1));
+  };
   for (int turn = 0; turn < 25; ++turn) {
     const int feather = turn == 0 ? 20 : pick(3, 24), rows = pick(5, 60), n = pick(2, 4);
     std::vector<Grid> tiles;
@@ -160,9 +162,10 @@ TEST(Mosaic, AFeatherDoesNotStepAtTheOuterRim) {
 // Sheets of one survey were known as such only when they followed one another in the order.
 TEST(Mosaic, SheetsOfOneSurveyBelongTogetherWhereverTheyStand) {
   auto flat = [](double west, std::int64_t cols, float z, const char* survey) {
-    return relabelled(grid_from_values(utm_frame(cols, 30, 1, west),
-                                       std::vector<float>(static_cast<std::size_t>(cols * 30), z), metres_above_egm2008()),
-                      [&](GridInfo& i) { i.sources[0].survey = survey; });
+    return relabelled(
+        grid_from_values(utm_frame(cols, 30, 1, west), std::vector<float>(static_cast<std::size_t>(cols * 30), z),
+                         metres_above_egm2008()),
+        [&](GridInfo& i) { i.sources[0].survey = survey; });
   };
   const Grid west = flat(676000, 40, 10, "new"), east = flat(676040, 40, 10, "new"), old = flat(676000, 100, 11, "old");
   const Grid m = mosaic({west, old, east}, {.prefer = {Preference::Given}, .feather = 8_m});
@@ -177,8 +180,9 @@ TEST(Mosaic, AFeatherIsNotWiderThanWindowsCanBe) {
 // After a copy undated tiles covered dated ones, for the time of the copy was newer than any survey.
 TEST(Mosaic, AGuessedDateNeverOutranksAStatedOne) {
   auto tile = [](float z, const char* name, const char* date, bool guessed) {
-    return relabelled(dated(grid_from_values(utm_frame(10, 10), std::vector<float>(100, z), metres_above_egm2008()), name, date),
-                      [&](GridInfo& i) { i.sources[0].date_guessed = guessed; });
+    return relabelled(
+        dated(grid_from_values(utm_frame(10, 10), std::vector<float>(100, z), metres_above_egm2008()), name, date),
+        [&](GridInfo& i) { i.sources[0].date_guessed = guessed; });
   };
   const Grid stated = tile(1, "stated.tif", "2014-05-01", false), copied = tile(2, "copied.tif", "2026-01-01", true),
              other = tile(3, "other.tif", "2014-05-01", false);
@@ -195,7 +199,8 @@ TEST(Mosaic, AGuessedDateNeverOutranksAStatedOne) {
   EXPECT_NE(tie.info().notes[0].find("other.tif before stated.tif"), std::string::npos);
 }
 
-// "Nearly as fine" compared inside a sort is no order: of cells each a hair coarser than the last, the coarsest could win.
+// "Nearly as fine" compared inside a sort is no order: of cells each a hair coarser than the last, the coarsest could
+// win.
 TEST(Mosaic, CellSizesAHairApartAreOneClass) {
   std::vector<double> cells;
   for (int i = 0; i < 40; ++i) cells.push_back(1 + 0.0007 * ((i * 17) % 40));
@@ -228,7 +233,8 @@ TEST(Mosaic, FeetThatNobodyStatedAreNotRelabelled) {
   const Grid feet = in_unit(g, LengthUnit::Foot);
   EXPECT_NEAR(static_cast<double>(feet.at(1, 1)), 100 / 0.3048, 1e-3);
   ASSERT_EQ(feet.info().notes.size(), 2u);
-  EXPECT_NE(feet.info().notes[0].find("nw.tif: does not say in which unit its heights are: m was taken"), std::string::npos);
+  EXPECT_NE(feet.info().notes[0].find("nw.tif: does not say in which unit its heights are: m was taken"),
+            std::string::npos);
   EXPECT_NEAR(static_cast<double>(mosaic({g}, {.unit = LengthUnit::Foot}).at(1, 1)), 100 / 0.3048, 1e-3);
   EXPECT_FALSE(mosaic({g, g}).quantity().unit_known);
 }
@@ -656,7 +662,8 @@ TEST(Fill, WeighsByDistanceOnTheGround) {
       for (std::int64_t j = 19; j <= 38; ++j)
         for (std::int64_t i = 11; i <= 45; ++i) {
           if (is_void(i, j)) continue;
-          const double w = 1 / (std::pow(static_cast<double>(i - c) * s.x, 2) + std::pow(static_cast<double>(j - r) * s.y, 2));
+          const double w =
+              1 / (std::pow(static_cast<double>(i - c) * s.x, 2) + std::pow(static_cast<double>(j - r) * s.y, 2));
           sum += w * static_cast<double>(v[static_cast<std::size_t>(j * 60 + i)]);
           weight += w;
         }

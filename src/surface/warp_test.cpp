@@ -32,8 +32,12 @@ constexpr Place kPlaces[] = {
     {"equal area, whole globe", "EPSG:6933", {-17e6, -7e6, 17e6, 7e6}},
     {"Mercator, whole globe", "EPSG:3857", {-20e6, -15e6, 20e6, 15e6}},
     {"UTM beside the antimeridian", "EPSG:32760", {-4e5, 6e6, 1.4e6, 9e6}},
-    {"turned by 45 degrees", "+proj=omerc +lat_0=40 +lonc=20 +alpha=45 +gamma=0 +datum=WGS84 +type=crs", {-2e6, -2e6, 2e6, 2e6}},
-    {"about a place at the antimeridian", "+proj=laea +lat_0=-17 +lon_0=180 +datum=WGS84 +type=crs", {-4e6, -4e6, 4e6, 4e6}},
+    {"turned by 45 degrees",
+     "+proj=omerc +lat_0=40 +lonc=20 +alpha=45 +gamma=0 +datum=WGS84 +type=crs",
+     {-2e6, -2e6, 2e6, 2e6}},
+    {"about a place at the antimeridian",
+     "+proj=laea +lat_0=-17 +lon_0=180 +datum=WGS84 +type=crs",
+     {-4e6, -4e6, 4e6, 4e6}},
     {"sinusoidal, with a rim", "+proj=sinu +lon_0=100 +datum=WGS84 +type=crs", {-2e7, -1e7, 2e7, 1e7}}};
 
 // What lies over 40 x 40 places of an output cell, each taken from the source cell it lies in.
@@ -41,12 +45,14 @@ struct Brute {
   double mean = 0;
   int values = 0;
 };
-Brute brute(const Grid& in, const Block& cells, const Transform& there, const Frame& to, std::int64_t c, std::int64_t r) {
+Brute brute(const Grid& in, const Block& cells, const Transform& there, const Frame& to, std::int64_t c,
+            std::int64_t r) {
   constexpr int kSide = 40;
   std::vector<Point> p;
   for (int j = 0; j < kSide; ++j)
     for (int i = 0; i < kSide; ++i)
-      p.push_back(to.centre(static_cast<double>(c) + (i + 0.5) / kSide - 0.5, static_cast<double>(r) + (j + 0.5) / kSide - 0.5));
+      p.push_back(to.centre(static_cast<double>(c) + (i + 0.5) / kSide - 0.5,
+                            static_cast<double>(r) + (j + 0.5) / kSide - 0.5));
   const std::vector<Point> asked = p;
   there.forward(p);
   std::vector<Point> back = p;
@@ -117,7 +123,8 @@ TEST(Warp, KernelsReachAcrossTheCutOfAGlobe) {
       for (Resampling method : {Resampling::Nearest, Resampling::Bilinear, Resampling::Cubic}) {
         const Grid out = reproject(in, to, method);
         const Block b = out.read(to.window());
-        // Half a cell on the steepest hill, for nearest; what is left of the second and third derivative for the others.
+        // Half a cell on the steepest hill, for nearest; what is left of the second and third derivative for the
+        // others.
         const double close = method == Resampling::Nearest ? 60 : method == Resampling::Bilinear ? 2.5 : 0.6;
         for (std::int64_t r = 0; r < to.rows(); r += 2)
           for (std::int64_t c = 0; c < to.cols(); c += 2) {
@@ -128,7 +135,8 @@ TEST(Warp, KernelsReachAcrossTheCutOfAGlobe) {
               continue;
             }
             if (std::abs(p.y) > 89) continue;  // the last half cell before a pole has one row only
-            ASSERT_NEAR(static_cast<double>(b.at(c, r)), hills(p.x, p.y), close) << name_of(method) << " " << c << ", " << r << " at " << p.x << ", " << p.y;
+            ASSERT_NEAR(static_cast<double>(b.at(c, r)), hills(p.x, p.y), close)
+                << name_of(method) << " " << c << ", " << r << " at " << p.x << ", " << p.y;
           }
         expect_same_for_every_window(out, 12, 4);
       }
@@ -145,7 +153,7 @@ TEST(Warp, KernelsReachAcrossTheCutOfAGlobe) {
 TEST(Warp, AMeanNeedsHalfOfItsCells) {
   std::vector<float> v(16 * 16, 5);
   for (std::size_t i = 0; i < v.size(); ++i)
-    if (i % 16 < 8 && i / 16 % 4 != 0) v[i] = kVoid;   // a quarter is there
+    if (i % 16 < 8 && i / 16 % 4 != 0) v[i] = kVoid;  // a quarter is there
   for (std::size_t i = 0; i < v.size(); ++i)
     if (i % 16 >= 8 && i / 16 % 4 >= 2) v[i] = kVoid;  // half is there
   const Grid in = grid_from_values(utm_frame(16, 16), v);

@@ -60,8 +60,8 @@ class Bounded {
   void add_points(std::size_t n) {
     if (points_.fetch_add(n) + n <= most_) return;
     throw Error(ErrorCode::TooLarge,
-                fmt::format("the lines have more than the {} points that fit into the memory allowed", most_), "contours",
-                "take a longer interval or a smaller area, or allow more with --memory");
+                fmt::format("the lines have more than the {} points that fit into the memory allowed", most_),
+                "contours", "take a longer interval or a smaller area, or allow more with --memory");
   }
   // False when steps from `low` to `high`, with all before, are more levels than anybody draws.
   bool add_steps(std::int32_t low, std::int32_t high) {
@@ -76,7 +76,8 @@ class Bounded {
  private:
   std::uint64_t most_;
   std::atomic<std::uint64_t> points_{0};
-  std::atomic<std::int32_t> low_{std::numeric_limits<std::int32_t>::max()}, high_{std::numeric_limits<std::int32_t>::min()};
+  std::atomic<std::int32_t> low_{std::numeric_limits<std::int32_t>::max()},
+      high_{std::numeric_limits<std::int32_t>::min()};
 };
 
 // Thrown while tracing, before the number of levels is known.
@@ -307,10 +308,11 @@ namespace {
   });
   const double first = std::ceil((static_cast<double>(low) - levels.base) / levels.interval),
                last = std::floor((static_cast<double>(high) - levels.base) / levels.interval);
-  throw Error(ErrorCode::TooLarge,
-              fmt::format("an interval of {:g} {} gives {:.0f} levels between {:g} and {:g}, more than {}", levels.interval,
-                          unit_name(surface.quantity()), last - first + 1, low, high, kMostContourLevels),
-              "contours", "take a longer interval");
+  throw Error(
+      ErrorCode::TooLarge,
+      fmt::format("an interval of {:g} {} gives {:.0f} levels between {:g} and {:g}, more than {}", levels.interval,
+                  unit_name(surface.quantity()), last - first + 1, low, high, kMostContourLevels),
+      "contours", "take a longer interval");
 }
 
 }  // namespace
@@ -340,19 +342,19 @@ std::vector<ContourLine> contours(const Grid& surface, const ContourOptions& opt
   const auto bands = static_cast<std::size_t>((std::max<std::int64_t>(1, f.rows() - 1) + rows - 1) / rows);
   Stitcher stitcher;
   if (f.rows() > 1 && f.cols() > 1) try {
-    parallel_ordered(
-        bands, static_cast<std::size_t>(2 * thread_count(options.run)), options.run,
-        [&](std::size_t i) -> std::shared_ptr<void> {
-          const std::int64_t first = static_cast<std::int64_t>(i) * rows;
-          const Block block = surface.read({0, first, f.cols(), std::min(rows, f.rows() - 1 - first) + 1});
-          return std::make_shared<BandLines>(BandTracer(f, levels, block, bounded).run());
-        },
-        [&](std::size_t, std::shared_ptr<void> lines) {
-          stitcher.add(std::move(*static_cast<BandLines*>(lines.get())));
-        });
-  } catch (const TooManyLevels&) {
-    refuse_so_many(surface, levels, options.run);
-  }
+      parallel_ordered(
+          bands, static_cast<std::size_t>(2 * thread_count(options.run)), options.run,
+          [&](std::size_t i) -> std::shared_ptr<void> {
+            const std::int64_t first = static_cast<std::int64_t>(i) * rows;
+            const Block block = surface.read({0, first, f.cols(), std::min(rows, f.rows() - 1 - first) + 1});
+            return std::make_shared<BandLines>(BandTracer(f, levels, block, bounded).run());
+          },
+          [&](std::size_t, std::shared_ptr<void> lines) {
+            stitcher.add(std::move(*static_cast<BandLines*>(lines.get())));
+          });
+    } catch (const TooManyLevels&) {
+      refuse_so_many(surface, levels, options.run);
+    }
   std::vector<ContourLine> out;
   const int every = std::max(1, options.index_every);
   stitcher.walk([&](std::int32_t step, bool closed, LineString points) {

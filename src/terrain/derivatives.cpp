@@ -43,8 +43,8 @@ class ScaleField {
     } else {
       for (std::int64_t r = 0; r < down_; ++r)
         for (std::int64_t c = 0; c < across_; ++c)
-          points.push_back(frame.centre(static_cast<double>((col0_ + c) * step_),
-                                        static_cast<double>((row0_ + r) * step_)));
+          points.push_back(
+              frame.centre(static_cast<double>((col0_ + c) * step_), static_cast<double>((row0_ + r) * step_)));
     }
     std::vector<GroundScale> scales(points.size());
     ruler.at(points, scales);

@@ -318,7 +318,8 @@ TEST(Contours, ShortIntervalsAreRefusedBeforeMemoryIsGone) {
   EXPECT_EQ(error_of([&] { contours(g, {.interval = Length::metres(0.0001)}); }), ErrorCode::TooLarge);
   RunOptions little;
   little.memory = 1 << 20;
-  EXPECT_EQ(error_of([&] { contours(g, {.interval = Length::metres(0.5), .run = little}); }, &text), ErrorCode::TooLarge);
+  EXPECT_EQ(error_of([&] { contours(g, {.interval = Length::metres(0.5), .run = little}); }, &text),
+            ErrorCode::TooLarge);
   EXPECT_NE(text.find("--memory"), text.npos) << text;
   EXPECT_GT(contours(g, {.interval = 5_m}).size(), 100u);
 }

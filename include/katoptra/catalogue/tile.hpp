@@ -57,8 +57,8 @@ struct TileRecord {
   Bounds globe_box() const;
 };
 
-// Tiles that lie beside one that was made from them, in the same place (corrected, with voids closed), are superseded by
-// it.
+// Tiles that lie beside one that was made from them, in the same place (corrected, with voids closed), are superseded
+// by it.
 void supersede_by_what_was_made(std::vector<TileRecord>& tiles);
 // Why a tile is no survey's; empty when it may be one.
 std::string why_no_survey(const TileRecord& tile);

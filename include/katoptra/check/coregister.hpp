@@ -29,13 +29,13 @@ struct Coregistration {
   bool found = false;
   std::string why;  // when it was not found
   // What to add to the surface, so that it lies on the reference.
-  Point shift;                       // unit of `crs`
-  Length east, north;                // the same on the ground
-  double cells_x = 0, cells_y = 0;   // the same in cells of the comparison
-  Length offset;                     // at the pivot
-  double tilt_x = 0, tilt_y = 0;     // metres a metre
-  Angle rotation;                    // counter-clockwise about the pivot; not part of `correction`
-  double cells_at_edge = 0;          // what the rotation moves the far edge by
+  Point shift;                      // unit of `crs`
+  Length east, north;               // the same on the ground
+  double cells_x = 0, cells_y = 0;  // the same in cells of the comparison
+  Length offset;                    // at the pivot
+  double tilt_x = 0, tilt_y = 0;    // metres a metre
+  Angle rotation;                   // counter-clockwise about the pivot; not part of `correction`
+  double cells_at_edge = 0;         // what the rotation moves the far edge by
   // Standard errors. That of the shift is how far parts of the area disagree about it, and at least kShiftBias cells.
   Length shift_error, offset_error;
   double tilt_error = 0;

@@ -34,6 +34,8 @@ std::string host_of(std::string_view url);
 std::string url_file_name(std::string_view url);
 // What `reference` means in a document at `base` (RFC 3986, section 5.2); base may be a path on the disk, too.
 std::string resolve_url(std::string_view base, std::string_view reference);
+// True unless the way from one to the other leads out of https: a key is not said on a line that anyone can hear.
+bool key_may_follow(std::string_view from, std::string_view to);
 std::string percent_encoded(std::string_view text);
 std::string percent_decoded(std::string_view text);
 // For messages and records: without user name, password and query.

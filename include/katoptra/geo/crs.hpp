@@ -27,8 +27,8 @@ class HeightReference {
   HeightReference() = default;  // unknown
   static HeightReference ellipsoid();
   // "EGM96", "EGM2008", "NAVD88", "MSL", "MLLW", "LAT", "chart datum", "ellipsoid", "unknown", "EPSG:5703", the WKT of
-  // a vertical system, or a name of the EPSG data set. BadArgument otherwise. "MLLW" and "LAT" are references of heights
-  // here; "EPSG:5866" is a system of depths (is_depth).
+  // a vertical system, or a name of the EPSG data set. BadArgument otherwise. "MLLW" and "LAT" are references of
+  // heights here; "EPSG:5866" is a system of depths (is_depth).
   static HeightReference parse(std::string_view text);
   static HeightReference from_epsg(int code);
   // A reference of which nothing but its name is known: equal to itself, convertible to nothing.
@@ -141,9 +141,9 @@ class Transform {
 std::string proj_version();
 
 // Outlines carried into another CRS, with points added on long edges so that they keep their shape: no edge is longer
-// than 1/32 of the outline's larger side, and none is off by more than a millionth of its size (but where that takes more
-// than 64 pieces each). Longitudes go on counting across the antimeridian; an outline around a pole spans 360 degrees and
-// reaches up to the pole.
+// than 1/32 of the outline's larger side, and none is off by more than a millionth of its size (but where that takes
+// more than 64 pieces each). Longitudes go on counting across the antimeridian; an outline around a pole spans 360
+// degrees and reaches up to the pole.
 MultiPolygon transformed(const MultiPolygon& shape, const Transform& transform);
 // The box around a box carried into another CRS. Around a pole it has all longitudes; across the antimeridian it goes
 // on counting (179 to 181).

@@ -16,8 +16,8 @@
 // Lineage: a cell with a point inside is measured, any other interpolated. Points at one place count once, with their
 // mean height, in Tin and Natural.
 #pragma once
-#include <optional>
 #include <functional>
+#include <optional>
 #include <string>
 #include <vector>
 

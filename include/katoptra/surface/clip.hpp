@@ -18,8 +18,8 @@ struct ClipOptions {
 };
 Grid clip(const Grid& grid, const Area& area, const ClipOptions& options = {});
 
-// The area in a frame's CRS; in longitudes each polygon is told as near to the frame's middle as it can be, so that parts
-// on both sides of the antimeridian lie together.
+// The area in a frame's CRS; in longitudes each polygon is told as near to the frame's middle as it can be, so that
+// parts on both sides of the antimeridian lie together.
 MultiPolygon shape_on(const Frame& frame, const Area& area);
 
 // The part of a grid in a window of its own lattice (which may reach beyond it: voids).

@@ -5,8 +5,9 @@
 //
 // Each cell takes the value of the first tile, in order of preference, that has one there. The frame is the lattice of
 // the finest tile over the union of all; tiles on that lattice are joined cell for cell, the others are resampled to
-// it. With a feather (at most 1000 cells), a tile's weight grows from its edge (or the edge of its voids) inwards over that
-// distance and the next tile shows through, so that no step is left. Only edges count behind which another tile goes on.
+// it. With a feather (at most 1000 cells), a tile's weight grows from its edge (or the edge of its voids) inwards over
+// that distance and the next tile shows through, so that no step is left. Only edges count behind which another tile
+// goes on.
 //
 // Refused, naming the tiles: a tile without a CRS, tiles with different vertical references, heights beside something
 // else. Units of length are converted exactly to that of the tile preferred first, and noted.
@@ -35,14 +36,15 @@ struct MosaicOptions {
   Resampling resampling = Resampling::Automatic;
 };
 
-// What decides between two tiles. `guessed`: the date is that of a file, no survey's; it never outranks one that was told.
+// What decides between two tiles. `guessed`: the date is that of a file, no survey's; it never outranks one that was
+// told.
 struct TileRank {
   std::string date;
   bool guessed = false;
   int cell_class = 0;
 };
-// Classes of cell sizes from 1 (the finest): sizes within a thousandth of the finest of a class are one, and unknown ones
-// (zero) come last.
+// Classes of cell sizes from 1 (the finest): sizes within a thousandth of the finest of a class are one, and unknown
+// ones (zero) come last.
 std::vector<int> cell_classes(const std::vector<double>& cells);
 // True when `a` is preferred; a strict weak order.
 bool outranks(const TileRank& a, const TileRank& b, const std::vector<Preference>& prefer);

@@ -6,9 +6,10 @@
 // Methods. Cubic (Keys 1981, a = -1/2) is the default: it keeps slopes smooth, so a hillshade of the result shows the
 // land. Bilinear never overshoots. Mean takes the mean of all cells under the new cell, weighed by how much of it
 // they cover, over the footprint that this cell has (turned, across the antimeridian, around a pole), and is right when
-// cells become much larger; a new cell of which less than half has values is a void. Nearest keeps values untouched and is for codes and directions: on heights it repeats and
-// drops rows, which a hillshade shows as stripes. Automatic takes cubic, or mean when a new cell is wider than
-// kMeanFrom old ones; codes and directions are always taken by nearest.
+// cells become much larger; a new cell of which less than half has values is a void. Nearest keeps values untouched and
+// is for codes and directions: on heights it repeats and drops rows, which a hillshade shows as stripes. Automatic
+// takes cubic, or mean when a new cell is wider than kMeanFrom old ones; codes and directions are always taken by
+// nearest.
 //
 // Guarantee: source coordinates are interpolated between points that PROJ transformed exactly, 64 cells apart. Every
 // patch of 128 cells is checked by interpolating over it from its corners alone: where that is off by more than
@@ -52,10 +53,10 @@ CellEdge parse_cell_edge(std::string_view text, std::optional<LengthUnit> bare =
 struct FrameOptions {
   // Default: the source's own lattice where the CRS stays, else a round number near its spacing.
   std::optional<CellEdge> cell;
-  const Area* area = nullptr;    // default: all of the source
+  const Area* area = nullptr;  // default: all of the source
 };
-// A frame in `crs` over a source frame (or an area), its lines at whole multiples of the cell unless it keeps the source's
-// lattice. BadArgument for a cell in degrees when the CRS is not geographic.
+// A frame in `crs` over a source frame (or an area), its lines at whole multiples of the cell unless it keeps the
+// source's lattice. BadArgument for a cell in degrees when the CRS is not geographic.
 Frame frame_for(const Frame& source, const Crs& crs, const FrameOptions& options = {});
 
 // For tests and curious people: output cells (columns and rows) become the exact source cells their centres lie in

@@ -8,9 +8,9 @@
 // The lines, their points and their order are the same for every number of threads and block size: open lines start at
 // their western (then southern) end, closed ones at their western-most point and run counter-clockwise, and lines are
 // ordered by level, then by first point.
-// Memory: kBytesPerContourPoint for each point of all lines together, within the budget of RunOptions: TooLarge beyond it,
-// beyond kMostContourLevels levels (with their number), and when a level is further than 2^30 intervals from the base.
-// Refused for shades, directions and codes.
+// Memory: kBytesPerContourPoint for each point of all lines together, within the budget of RunOptions: TooLarge beyond
+// it, beyond kMostContourLevels levels (with their number), and when a level is further than 2^30 intervals from the
+// base. Refused for shades, directions and codes.
 #pragma once
 #include <vector>
 

@@ -4,11 +4,11 @@
 //   Grid steep = slope(dem, SlopeAs::Percent);
 //
 // Gradients after Horn 1981 (eight neighbours). Distances are ground distances on every CRS: the length of a degree, or
-// the scale factor of the projection, is taken at the place of each cell (exact every scale_step(frame) cells, linear between:
-// relative error below 1e-6 in UTM for cells up to 80 m), and heights in feet count as feet. So no factor has to be
-// given, whatever the grid is in. A grid without a CRS is taken to be in metres. At the rim and beside voids a missing
-// neighbour is continued from the centre and the cell across (exact on a plane), so no product loses its edge; a void
-// stays a void. `exaggeration` multiplies heights before shading only.
+// the scale factor of the projection, is taken at the place of each cell (exact every scale_step(frame) cells, linear
+// between: relative error below 1e-6 in UTM for cells up to 80 m), and heights in feet count as feet. So no factor has
+// to be given, whatever the grid is in. A grid without a CRS is taken to be in metres. At the rim and beside voids a
+// missing neighbour is continued from the centre and the cell across (exact on a plane), so no product loses its edge;
+// a void stays a void. `exaggeration` multiplies heights before shading only.
 #pragma once
 #include "katoptra/grid/grid.hpp"
 
@@ -31,6 +31,5 @@ Grid aspect(const Grid& surface);
 
 // The largest difference between neighbours in the 3 x 3 window, in the unit of the heights (Wilson et al. 2007).
 Grid roughness(const Grid& surface);
-
 
 }  // namespace katoptra
