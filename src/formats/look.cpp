@@ -298,7 +298,9 @@ void judge_points(Looked& l) {
   auto say = [&](const char* code, const std::string& message, const std::string& advice) {
     l.suspicious.push_back({code, message, advice});
   };
-  if (!info.crs) say("no-crs", "no coordinate reference system: nobody can say where it lies", "tell it to grid and points with --from-crs");
+  if (!info.crs)
+    say("no-crs", "no coordinate reference system: nobody can say where it lies",
+        "tell it to grid and points with --from-crs");
   if (!info.quantity.heights.known())
     say("no-reference", "does not say from where heights are counted", "tell it with --heights");
   if (!info.quantity.unit_known) {
@@ -367,7 +369,8 @@ void judge(Looked& l, const std::vector<Neighbour>& given, const LookOptions& op
   }
   if (l.soundings) {
     if (!l.soundings->crs)
-      l.suspicious.push_back({"no-crs", "points in text say nothing of their CRS", "tell it to grid and points with --from-crs"});
+      l.suspicious.push_back(
+          {"no-crs", "points in text say nothing of their CRS", "tell it to grid and points with --from-crs"});
     if (!l.soundings->depths && l.soundings->lowest > 0)
       l.suspicious.push_back(
           {"depth-sign", "all values are above zero: depths, positive down?", "tell it with --depths"});

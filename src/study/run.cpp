@@ -609,9 +609,10 @@ StudyPlan plan_study(const Study& s, const PlanOptions& options) {
                                                         : frame_for(lattice, crs, {.cell = s.cell, .area = &reach});
   // What will be left when the area itself is cut out: plan and run are one.
   plan.frame = clip(grid_from_function(plan.frame, [](double, double) { return 0.0; }), reach).frame();
-  std::set<std::string> taken = {"surface.tif",       "surface.lineage.tif", "surface.lineage.csv", "shortlist.csv",
-                                 "shortlist.geojson", "findings.geojson",    "control.csv",         "report.html",
-                                 "survey.toml",       "run.json",            "steps.json"};
+  std::set<std::string> taken = {"surface.tif",   "surface.lineage.tif", "surface.lineage.csv",
+                                 "shortlist.csv", "shortlist.geojson",   "findings.geojson",
+                                 "control.csv",   "report.html",         "survey.toml",
+                                 "run.json",      "steps.json"};
   for (const StudyProduct& p : s.products) {
     judge_product(p, s, plan.frame.crs());
     if (!taken.insert(p.file).second)
