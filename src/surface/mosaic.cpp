@@ -399,6 +399,7 @@ void say_how_order_came(const std::vector<Grid>& tiles, const std::vector<std::s
     return tiles[i].info().sources.empty() ? std::string() : tiles[i].info().sources[0].survey;
   };
   std::vector<std::string> undated, ties;
+  std::map<std::size_t, std::vector<std::string>> under;  // what lies under which of its equals
   for (std::size_t k = 0; k < order.size(); ++k) {
     const std::size_t i = order[k];
     if (ranks[i].date.empty()) continue;
@@ -409,13 +410,17 @@ void say_how_order_came(const std::vector<Grid>& tiles, const std::vector<std::s
                          (survey(i).empty() || survey(i) != survey(j));
       if (i == j || !(ranks[i].guessed || equal) || !overlap(tiles[i], tiles[j])) continue;
       on_others = true;
-      if (equal) ties.push_back(fmt::format("{} before {}", tiles[i].info().name, tiles[j].info().name));
+      if (equal) under[j].push_back(tiles[i].info().name);
     }
     if (ranks[i].guessed && on_others) undated.push_back(tiles[i].info().name);
   }
   if (!undated.empty())
     notes.push_back(fmt::format(
         "no date is stated, so dated tiles go before, and among these the times of the files: {}", listed(undated)));
+  for (const auto& [j, over] : under)
+    ties.push_back(over.size() == 1
+                       ? fmt::format("{} before {}", over[0], tiles[j].info().name)
+                       : fmt::format("{} and {} more before {}", over[0], over.size() - 1, tiles[j].info().name));
   if (!ties.empty())
     notes.push_back(fmt::format("nothing but the order in which they were given decides between: {}", listed(ties)));
 }

@@ -197,6 +197,9 @@ TEST(Mosaic, AGuessedDateNeverOutranksAStatedOne) {
   EXPECT_EQ(tie.at(5, 5), 3);
   ASSERT_EQ(tie.info().notes.size(), 1u);
   EXPECT_NE(tie.info().notes[0].find("other.tif before stated.tif"), std::string::npos);
+  const Grid three = mosaic({other, tile(4, "third.tif", "2014-05-01", false), stated});
+  ASSERT_EQ(three.info().notes.size(), 1u);
+  EXPECT_NE(three.info().notes[0].find("other.tif and 1 more before stated.tif"), std::string::npos);
 }
 
 // "Nearly as fine" compared inside a sort is no order: of cells each a hair coarser than the last, the coarsest could
