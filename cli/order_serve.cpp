@@ -262,6 +262,8 @@ void add_order_and_serve(CLI::App& app, int& status) {
   v->add_option("--busy-every", s->wrong.busy_every, "every how-maniest answer is 429, Retry-After: 1");
   v->add_option("--truncate-every", s->wrong.truncate_every,
                 "every how-maniest whole file comes short and says nothing");
+  v->add_option("--wrong-parts-every", s->wrong.wrong_parts_every,
+                "every how-maniest part of a file is not the one that was asked for");
   v->add_flag("--wrong-sizes", s->wrong.wrong_sizes, "the catalogue tells wrong sizes and no checksums");
   v->add_flag("--no-ranges", s->wrong.no_ranges, "files come whole or not at all");
   v->add_flag("--log", s->log, "each request on stderr");

@@ -10,6 +10,7 @@
 #include <optional>
 #include <sys/stat.h>
 #include <thread>
+#include <utility>
 
 #include "katoptra/base/checksum.hpp"
 #include "katoptra/base/error.hpp"
@@ -321,6 +322,26 @@ struct Service::Impl {
     return false;
   }
 
+  // What Content-Range says of a part; a wrong one starts elsewhere, too.
+  std::string part_told(std::uint64_t& from, std::uint64_t to, std::uint64_t size, Response& r) {
+    const std::string right = fmt::format("bytes {}-{}/{}", from, to - 1, size);
+    const long every = options.wrong.wrong_parts_every, n = ++part_count;
+    if (every <= 0 || n % every != 0) return right;
+    const std::uint64_t asked = std::exchange(from, from / 2);
+    switch (n / every % 4) {
+      case 0:
+        return fmt::format("bytes {}-{}/{}", from, to - 1, size);
+      case 1:
+        return "";
+      case 2:  // of another version of the file
+        r.headers.erase("ETag");
+        r.set_header("ETag", "\"another\"");
+        return right;
+      default:  // more than there is
+        return fmt::format("bytes {}-{}/*", asked, to + 99);
+    }
+  }
+
   void file(const Request& q, Response& r, const ServedFile& f) {
     if (!may(q, f, r)) return;
     const Misbehaviour& w = options.wrong;
@@ -346,7 +367,8 @@ struct Service::Impl {
       from = range->from;
       to = range->to;
       r.status = 206;
-      r.set_header("Content-Range", fmt::format("bytes {}-{}/{}", from, to - 1, f.size));
+      const std::string told = part_told(from, to, f.size, r);
+      if (!told.empty()) r.set_header("Content-Range", told);
     } else if (w.truncate_every > 0 && n % w.truncate_every == 0) {
       to = f.size * 2 / 3;
     }
@@ -480,7 +502,7 @@ struct Service::Impl {
   std::map<std::string, std::vector<std::size_t>> surveys;  // tiles by collection
   std::map<std::string, ServedFile> files;
   std::optional<Jobs> jobs;
-  std::atomic<long> count = 0, file_count = 0;
+  std::atomic<long> count = 0, file_count = 0, part_count = 0;
   httplib::Server server;
   int port = -1;
 };

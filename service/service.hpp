@@ -21,6 +21,7 @@ struct Misbehaviour {
   int fail_every = 0;           // status 503
   int busy_every = 0;           // status 429, Retry-After: 1
   int truncate_every = 0;       // a whole file comes short, and the answer says that it is so long
+  int wrong_parts_every = 0;    // a part is not the one that was asked for, each time in another way
   bool wrong_sizes = false;     // the catalogue says other sizes than files have
   bool no_ranges = false;       // files come whole or not at all
 };

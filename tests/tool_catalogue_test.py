@@ -142,10 +142,10 @@ class Fetch(ToolTest):
         self.run_tool("mosaic", "tiles/shortlist.csv", "--area", AREA, "-o", "whole.tif")
 
     def test_every_misbehaviour_ends_in_the_right_file_or_one_clear_error(self):
-        for words in (["--cut-every", 2], ["--fail-every", 3], ["--busy-every", 6], ["--no-ranges"], ["--truncate-every", 4], ["--wrong-sizes"], ["--slow", "20M"], ["--no-ranges", "--cut-every", 3]):
+        for words in (["--cut-every", 2], ["--fail-every", 3], ["--busy-every", 6], ["--no-ranges"], ["--truncate-every", 4], ["--wrong-sizes"], ["--slow", "20M"], ["--no-ranges", "--cut-every", 3], ["--wrong-parts-every", 2, "--cut-every", 2], ["--wrong-parts-every", 1, "--cut-every", 3]):
             with self.subTest(words):
                 url = self.serve(DEMO, *words)
-                folder = "tiles" + str(words[0])
+                folder = "tiles" + "".join(map(str, words))
                 done = self.run_json("fetch", self.shortlist(url), "-o", folder)
                 self.assertEqual(done["missing"], 0)
                 self.assertEqual(same_as_demo(self, self.path(folder)), 9)
@@ -159,9 +159,14 @@ class Fetch(ToolTest):
         self.assertEqual(same_as_demo(self, self.path("short")), 0)
 
     def test_killed_it_goes_on(self):
-        url = self.serve(DEMO, "--slow", "400K")
+        self.killed_it_goes_on("--slow", "400K")
+
+    def test_killed_it_goes_on_though_parts_are_wrong(self):
+        self.killed_it_goes_on("--slow", "400K", "--wrong-parts-every", 2)
+
+    def killed_it_goes_on(self, *words):
+        url = self.serve(DEMO, *words)
         self.shortlist(url)
-        moved = 0
         for turn in range(6):
             run = subprocess.Popen([TOOL, "fetch", "list.csv", "-o", "tiles", "--quiet", "--parallel", "3"], cwd=self.folder, env=self.environment)
             time.sleep(0.15 + 0.13 * turn)
@@ -266,7 +271,7 @@ class Orders(ToolTest):
         made = self.run_json("look", "a.tif")[0]
         self.assertEqual(made["cell"], [2, 2])
         # Later, by its number.
-        self.run_json("order", "repeat", first["id"], "--set", "cell=5", "--set", "format=asc", "--no-wait")
+        self.run_json("order", "repeat", first["id"], "--set", "cell=500cm", "--set", "format=asc", "--no-wait")
         second = self.run_json("order", "follow", 2)
         self.assertEqual(second["inputs"], {"cell": 5, "format": "asc"})
         self.run_tool("order", "collect", 2, "-o", "b.asc")

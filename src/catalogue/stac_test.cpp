@@ -318,7 +318,9 @@ TEST(CatalogueFile, FindsWhatLookingAtEveryBoxFinds) {
 }
 
 TEST(CatalogueFile, ItemsAreFoundAtEveryCutOfTheText) {
-  std::string text = R"({"links": [{"a": "\\"}], "type": "FeatureCollection", "features": [)";
+  // Texts that end in a backslash, before a quote that is none of theirs.
+  std::string text =
+      R"({"title": "C:\\", "note": "\\\"", "links": [{"a": "\\"}], "type": "FeatureCollection", "features": [)";
   std::vector<std::string> expected;
   for (int i = 0; i < 5; ++i) {
     expected.push_back(item("t" + std::to_string(i), {10, 50, 11, 51}, R"(a\"]}{[\\)"));

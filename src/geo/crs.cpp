@@ -216,6 +216,8 @@ std::shared_ptr<const Crs::Impl> describe(PJ_CONTEXT* ctx, const PJ* crs) {
     const std::string_view m = method;
     impl->mercator = m.find("Mercator") != m.npos && m.find("Transverse") == m.npos && m.find("Oblique") == m.npos;
   }
+  // "unknown" would read as if nobody knew where the grid lies.
+  if (impl->name == "unknown") impl->name = fmt::format("unnamed, {}", method ? method : "in degrees");
   return impl;
 }
 

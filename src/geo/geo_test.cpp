@@ -11,6 +11,11 @@ namespace {
 
 using testing::error_of;
 
+TEST(Crs, WithoutANameIsNotUnknown) {
+  EXPECT_EQ(Crs::parse("+proj=laea +lat_0=52 +lon_0=10 +ellps=GRS80").name(), "unnamed, Lambert Azimuthal Equal Area");
+  EXPECT_EQ(Crs::parse("+proj=longlat +ellps=bessel").name(), "unnamed, in degrees");
+}
+
 TEST(Crs, CodesCompoundsAndWkt) {
   const Crs utm = Crs::parse("EPSG:32725");
   EXPECT_EQ(utm.epsg(), 32725);

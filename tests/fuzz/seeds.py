@@ -45,6 +45,21 @@ with tifffile.TiffWriter(f) as t:
     t.write(z > 5, photometric=4, subfiletype=4, bitspersample=1)
 put("tiff", "mask", f.getvalue())
 
+# A void value outside the type, and strips that were never written.
+f = io.BytesIO()
+with tifffile.TiffWriter(f) as t:
+    t.write(z.astype("u2"), extratags=PLACE[:2] + [(42113, "s", 0, "-99999")], rowsperstrip=5, photometric="minisblack")
+sparse = bytearray(f.getvalue())
+with tifffile.TiffFile(io.BytesIO(bytes(sparse))) as t:
+    for tag in ("StripOffsets", "StripByteCounts"):
+        struct.pack_into("<H" if t.pages[0].tags[tag].dtype == 3 else "<I", sparse, t.pages[0].tags[tag].valueoffset, 0)
+put("tiff", "sparse", bytes(sparse))
+# A CRS by parameters: oblique Mercator in kilometres, with its shift to WGS 84.
+own = (1, 1, 0, 7, 1024, 0, 1, 1, 2048, 0, 1, 4326, 3072, 0, 1, 32767, 3074, 0, 1, 32767, 3075, 0, 1, 3, 3076, 0, 1, 9036, 3085, 34736, 1, 0)
+f = io.BytesIO()
+tifffile.imwrite(f, z, extratags=PLACE[:2] + [(34735, "H", len(own), own), (34736, "d", 3, (40.0, 0.999, 1e300))], photometric="minisblack")
+put("tiff", "parameters", f.getvalue())
+
 rows = "\n".join(" ".join(f"{v}" for v in r) for r in z)
 put("ascii_grid", "corner", f"ncols 20\nnrows 17\nxllcorner 1\nyllcorner 2\ncellsize 3\nNODATA_value -9999\n{rows}\n".encode())
 put("ascii_grid", "whole", b"NROWS 2\nNCOLS 3\nXLLCENTER 0\nYLLCENTER 0\nDX 1\nDY 2\n1 2 3\n-9999 5 6\n")
@@ -73,6 +88,23 @@ for form in ["NETCDF3_CLASSIC", "NETCDF3_64BIT_OFFSET", "NETCDF3_64BIT_DATA", "N
         v[:] = z[:5, :6]
     put("netcdf", form.lower(), open(path, "rb").read())
     os.remove(path)
+# Coordinates in kilometres, a mapping by parameters alone, voids by range.
+with netCDF4.Dataset(path, "w") as d:
+    for name, n, kind in [("y", 5, "projection_y_coordinate"), ("x", 6, "projection_x_coordinate")]:
+        d.createDimension(name, n)
+        c = d.createVariable(name, "f8", (name,))
+        c.units, c.standard_name = "km", kind
+        c[:] = np.arange(n) / 10
+    v = d.createVariable("height", "f4", ("y", "x"))
+    v.valid_range, v.grid_mapping, v.units = np.array([0, 40], "f4"), "crs", "m"
+    m = d.createVariable("crs", "i4", ())
+    m.grid_mapping_name, m.standard_parallel = "lambert_conformal_conic", np.array([30.0, 60.0])
+    m.longitude_of_central_meridian, m.latitude_of_projection_origin = 10.0, 30.0
+    v[:] = z[:5, :6]
+put("netcdf", "mapping", open(path, "rb").read())
+os.remove(path)
+head = "BYTEORDER I\nLAYOUT BIL\nNROWS 4\nNCOLS 5\nNBANDS 2\nNBITS 16\nPIXELTYPE SIGNEDINT\nBANDROWBYTES 16\nTOTALROWBYTES 40\nULXMAP 1\nULYMAP 2\nXDIM 3\nYDIM 3\n"
+put("flat", "padded", head.encode() + b"\0\0" + bytes(range(160)))
 path = os.path.join(OUT, "tmp.bag")
 xml = ("<m><a:resolution xmlns:a='b'>2</a:resolution><cornerPoints>1,2 39,34</cornerPoints><dateStamp>2020-01-02</dateStamp>"
        "<referenceSystemInfo><code>EPSG:32725</code></referenceSystemInfo></m>")
@@ -94,13 +126,20 @@ put("items", "two", json.dumps({"links": [{"a": "\\"}], "type": "FeatureCollecti
 put("search", "all", json.dumps({"bbox": [0, 0, 1, 1], "datetime": "2020-01-01T00:00:00Z/..", "collections": ["c"], "ids": ["a"], "limit": 5, "token": "3",
                                  "filter": {"op": "or", "args": [{"op": "<=", "args": [{"property": "gsd"}, 1]}, {"op": "in", "args": [{"property": "id"}, ["a"]]}]}}).encode())
 put("area", "box", "box:37°36'S,31 3 0 W,37 30 S,30°57'W".encode())
+put("area", "minus_zero", "box:-0°30',-0 15 0,0.5W,0°45'S".encode())
+put("area", "antimeridian", b"circle:180,-89.9,50km")
 put("area", "circle", b"circle:-37.55,131,1km@EPSG:4326")
+put("items", "backslash", json.dumps({"title": "C:\\", "note": "\\\"", "type": "FeatureCollection", "features": [item]}).encode())
 put("hgt", "short", b"\0\1" * 40)
 f = io.BytesIO()
 with zipfile.ZipFile(f, "w", zipfile.ZIP_DEFLATED) as t:
     t.writestr("a/b.asc", "ncols 1")
     t.writestr(zipfile.ZipInfo("stored.tif"), "II*")
 put("archive", "zip", f.getvalue())
+f = io.BytesIO()
+with zipfile.ZipFile(f, "w") as t:
+    t.writestr("nothing.asc", "")
+put("archive", "empty_file", f.getvalue())
 for mode in ["gz", "bz2", "xz", ""]:
     f = io.BytesIO()
     with tarfile.open(fileobj=f, mode="w:" + mode) as t:
@@ -137,3 +176,10 @@ def octree(laz):
 
 with open(os.path.join(OUT, "las", "seed_laz6"), "rb") as f:
     put("las", "copc", octree(f.read()))
+# One stream that is said to hold two gigabytes.
+with open(os.path.join(OUT, "las", "seed_laz1"), "rb") as f:
+    vast = bytearray(f.read())
+at = vast.index(b"laszip encoded") - 2 + 54
+struct.pack_into("<H", vast, at, 1)
+struct.pack_into("<I", vast, 107, 16_000_000)
+put("las", "vast", bytes(vast))
