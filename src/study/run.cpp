@@ -555,6 +555,42 @@ void judge_product(const StudyProduct& p, const Study& s, const Crs& crs) {
   if (!p.line.empty()) read_line(p.line, crs);
 }
 
+void judge_products(const Study& s, const Crs& crs) {
+  std::set<std::string> taken = {"surface.tif",   "surface.lineage.tif", "surface.lineage.csv",
+                                 "shortlist.csv", "shortlist.geojson",   "findings.geojson",
+                                 "control.csv",   "report.html",         "survey.toml",
+                                 "run.json",      "steps.json"};
+  for (const StudyProduct& p : s.products) {
+    judge_product(p, s, crs);
+    if (!taken.insert(p.file).second)
+      throw Error(ErrorCode::BadFile, fmt::format("two results of the study are named {}", p.file), s.file.string(),
+                  "give every product a name of its own");
+  }
+}
+
+// The steps in words.
+void list_steps(const Study& s, std::size_t tiles, bool remote, const std::vector<std::string>& of_points,
+                StudyPlan& plan) {
+  if (remote)
+    plan.steps.push_back(
+        fmt::format("fetch what is remote ({})",
+                    format_bytes(static_cast<double>(plan.fetched ? plan.fetched : plan.shortlist.bytes))));
+  plan.steps.insert(plan.steps.end(), of_points.begin(), of_points.end());
+  plan.steps.push_back(fmt::format("mosaic {} tile{} ({}), {:.2f} % of the area", tiles, tiles == 1 ? "" : "s",
+                                   format_bytes(static_cast<double>(plan.shortlist.bytes)),
+                                   100 * plan.shortlist.covered_fraction));
+  if (s.fill)
+    plan.steps.push_back(fmt::format(
+        "fill voids{}", s.fill_options.largest ? fmt::format(" up to {:g} m", s.fill_options.largest->metres()) : ""));
+  const auto same = plan.frame.window_of(plan.surface.frame());
+  plan.steps.push_back(same ? "keep the lattice of the mosaic: no resampling"
+                            : fmt::format("reproject to {} ({})", plan.frame.crs().label(),
+                                          name_of(resolved(s.resampling, plan.surface, plan.frame))));
+  plan.steps.push_back(fmt::format("clip to the area: {} x {} cells", plan.frame.cols(), plan.frame.rows()));
+  plan.steps.push_back("check");
+  for (const StudyProduct& p : s.products) plan.steps.push_back(fmt::format("{} -> {}", p.kind, p.file));
+}
+
 }  // namespace
 
 StudyPlan plan_study(const Study& s, const PlanOptions& options) {
@@ -609,37 +645,10 @@ StudyPlan plan_study(const Study& s, const PlanOptions& options) {
                                                         : frame_for(lattice, crs, {.cell = s.cell, .area = &reach});
   // What will be left when the area itself is cut out: plan and run are one.
   plan.frame = clip(grid_from_function(plan.frame, [](double, double) { return 0.0; }), reach).frame();
-  std::set<std::string> taken = {"surface.tif",   "surface.lineage.tif", "surface.lineage.csv",
-                                 "shortlist.csv", "shortlist.geojson",   "findings.geojson",
-                                 "control.csv",   "report.html",         "survey.toml",
-                                 "run.json",      "steps.json"};
-  for (const StudyProduct& p : s.products) {
-    judge_product(p, s, plan.frame.crs());
-    if (!taken.insert(p.file).second)
-      throw Error(ErrorCode::BadFile, fmt::format("two results of the study are named {}", p.file), s.file.string(),
-                  "give every product a name of its own");
-  }
+  judge_products(s, plan.frame.crs());
   plan.cells = plan.frame.cols() * plan.frame.rows();
   plan.bytes = static_cast<double>(plan.cells) * 4;
-  const std::size_t kept = tiles.size();
-  if (remote)
-    plan.steps.push_back(
-        fmt::format("fetch what is remote ({})",
-                    format_bytes(static_cast<double>(plan.fetched ? plan.fetched : plan.shortlist.bytes))));
-  plan.steps.insert(plan.steps.end(), of_points.begin(), of_points.end());
-  plan.steps.push_back(fmt::format("mosaic {} tile{} ({}), {:.2f} % of the area", kept, kept == 1 ? "" : "s",
-                                   format_bytes(static_cast<double>(plan.shortlist.bytes)),
-                                   100 * plan.shortlist.covered_fraction));
-  if (s.fill)
-    plan.steps.push_back(fmt::format(
-        "fill voids{}", s.fill_options.largest ? fmt::format(" up to {:g} m", s.fill_options.largest->metres()) : ""));
-  const auto same = plan.frame.window_of(plan.surface.frame());
-  plan.steps.push_back(same ? "keep the lattice of the mosaic: no resampling"
-                            : fmt::format("reproject to {} ({})", crs.label(),
-                                          name_of(resolved(s.resampling, plan.surface, plan.frame))));
-  plan.steps.push_back(fmt::format("clip to the area: {} x {} cells", plan.frame.cols(), plan.frame.rows()));
-  plan.steps.push_back("check");
-  for (const StudyProduct& p : s.products) plan.steps.push_back(fmt::format("{} -> {}", p.kind, p.file));
+  list_steps(s, tiles.size(), remote, of_points, plan);
   return plan;
 }
 
