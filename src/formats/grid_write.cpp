@@ -10,6 +10,7 @@
 
 #include "base/text.hpp"
 #include "lineage_file.hpp"
+#include "samples.hpp"
 #include "writers.hpp"
 
 namespace katoptra {
@@ -156,14 +157,21 @@ WriteReport write_grid(const Grid& grid, const fs::path& path, const WriteOption
   const WriteOptions options = with_agreed_facts(given, grid.info());
   const auto start = std::chrono::steady_clock::now();
   const std::string ext = lower_extension(path);
-  WriteReport report;
-  if (ext == ".tif" || ext == ".tiff")
-    report = write_tiff(grid, path, options);
-  else if (is_row_format(ext))
-    report = write_rows(grid, path, ext, options);
-  else
+  const auto write = [&](const Grid& g) {
+    if (ext == ".tif" || ext == ".tiff") return write_tiff(g, path, options);
+    if (is_row_format(ext)) return write_rows(g, path, ext, options);
     throw Error(ErrorCode::Unsupported, fmt::format("grids are not written as '{}' here", ext), path.string(),
                 "give a name that ends in .tif, .asc, .flt, .bil, .hgt, .nc, .xyz or .png");
+  };
+  WriteReport report;
+  try {
+    report = write(grid);
+  } catch (const VoidCollision&) {
+    // Bytes often use all their values: the next wider type has room for voids.
+    const GridInfo& info = grid.info();
+    if (bytes_per_sample(info.type) != 1 || info.file_void || options.void_value) throw;
+    report = write(relabelled(grid, [](GridInfo& i) { i.type = SampleType::Int16; }));
+  }
   // A lineage that belonged to the file replaced here would be taken for that of the new one.
   if (!options.lineage && options.overwrite) remove_lineage_beside(path);
   report.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();

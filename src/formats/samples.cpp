@@ -115,10 +115,6 @@ void samples_to_floats(const SampleRule& rule, const std::uint8_t* from, std::in
 
 StoredAs stored_as(const GridInfo& info, const std::optional<double>& void_value, const std::string& file) {
   StoredAs t{info.type, default_void(info.type)};
-  // Grids of bytes without a void value often use all 256: the next wider type has room for one.
-  const bool measured = info.quantity.kind != QuantityKind::Shade && info.quantity.kind != QuantityKind::Code;
-  if (measured && bytes_per_sample(t.type) == 1 && !info.file_void && !void_value)
-    t = {SampleType::Int16, default_void(SampleType::Int16)};
   auto fits = [&](double v) {
     if (std::isnan(v)) return !is_integer(t.type);
     return !is_integer(t.type) || (v == std::nearbyint(v) && v >= lowest_of(t.type) && v <= highest_of(t.type));
@@ -144,8 +140,9 @@ void floats_to_samples(const float* in, std::size_t n, const StoredAs& as, std::
     throw Error(ErrorCode::BadArgument, fmt::format("a value does not fit into {}", name_of(as.type)), file,
                 "convert to float32 first");
   if (collides)
-    throw Error(ErrorCode::BadArgument, fmt::format("{} is the void value and also a value of the data", as.void_value),
-                file, "choose another with --void");
+    throw VoidCollision(ErrorCode::BadArgument,
+                        fmt::format("{} is the void value and also a value of the data", as.void_value), file,
+                        "choose another with --void");
 }
 
 void describe_samples(const SampleRule& rule, GridInfo& info) {

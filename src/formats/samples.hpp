@@ -4,6 +4,7 @@
 #include <optional>
 #include <string>
 
+#include "katoptra/base/error.hpp"
 #include "katoptra/formats/grid_file.hpp"
 #include "katoptra/grid/quantity.hpp"
 
@@ -32,7 +33,11 @@ struct StoredAs {
 // The type of the grid, and a void value it can hold: the one asked for, the one of the source, or the extreme of the
 // type (NaN for floats). BadArgument when the one asked for does not fit.
 StoredAs stored_as(const GridInfo& info, const std::optional<double>& void_value, const std::string& file);
-// BadArgument when a value does not fit into the type or is the void value.
+// The void value of the file to be is also a value of the data.
+struct VoidCollision : Error {
+  using Error::Error;
+};
+// BadArgument when a value does not fit into the type; VoidCollision.
 void floats_to_samples(const float* in, std::size_t n, const StoredAs& as, std::uint8_t* out, const std::string& file);
 
 // The facts of a grid whose samples are kept under `rule`: sample type, void value, and a note when numbers change.
