@@ -35,7 +35,8 @@ std::string volume_text(double v, double uncertainty) {
   return fmt::format("{:.6g} m3, give or take {:.3g}", v, uncertainty);
 }
 
-void state_coregistration(const Coregistration& c, std::string& text) {
+// The spread in the unit of the table above it, so that the two can be held against each other.
+void state_coregistration(const Coregistration& c, LengthUnit unit, std::string& text) {
   if (!c.found) {
     text += "  shift     not found: " + c.why + "\n";
     return;
@@ -48,8 +49,8 @@ void state_coregistration(const Coregistration& c, std::string& text) {
       "            and raised by {:+.3f} m in the middle, tilted by {:+.2e} to the east and {:+.2e} to the "
       "north\n",
       c.offset.metres(), c.tilt_x, c.tilt_y);
-  text += fmt::format("            NMAD {:.3f} m before, {:.3f} m after, of the cells that it rests on\n",
-                      c.nmad_before.metres(), c.nmad_after.metres());
+  text += fmt::format("            NMAD {:.3f} {} before, {:.3f} after, of the {} cells that it rests on\n",
+                      c.nmad_before.in(unit), symbol(unit), c.nmad_after.in(unit), c.cells);
 }
 
 std::string detection_text(const Detection& d, const std::string& unit) {
@@ -85,7 +86,7 @@ std::string comparison_text(const Comparison& c) {
       c.volume.above, c.volume.area_above, c.volume.below, c.volume.area_below);
   t += fmt::format("            net {} (95 %)\n", volume_text(c.volume.net(), c.volume.uncertainty));
   if (c.detection) t += detection_text(*c.detection, unit);
-  if (c.coregistration) state_coregistration(*c.coregistration, t);
+  if (c.coregistration) state_coregistration(*c.coregistration, c.difference.quantity().unit, t);
   return t;
 }
 

@@ -35,14 +35,6 @@ class Fitting {
     cell_y_ = s.y.metres();
     unit_a_ = metres_per(reference.quantity().unit);
     unit_b_ = metres_per(surface.quantity().unit);
-    // How far cells and slopes count: all of a small surface, blocks spread over a large one.
-    const std::int64_t across = (frame_.cols() + kBlock - 1) / kBlock, down = (frame_.rows() + kBlock - 1) / kBlock;
-    const double share = static_cast<double>(options.cells) / static_cast<double>(across * down * kBlock * kBlock);
-    const std::int64_t step = share >= 1 ? 1 : static_cast<std::int64_t>(std::ceil(1 / std::sqrt(share)));
-    for (std::int64_t r = step / 2; r < down; r += step)
-      for (std::int64_t c = step / 2; c < across; c += step)
-        blocks_.push_back(Window{c * kBlock, r * kBlock, kBlock, kBlock}.intersected(frame_.window()));
-    if (blocks_.empty()) blocks_.push_back(frame_.window().intersected({0, 0, kBlock, kBlock}));
     middle_ = frame_.bounds().centre();
   }
 
@@ -53,7 +45,7 @@ class Fitting {
     double x = 0, y = 0, spin = 0;  // metres on the ground, radians
     double last_x = 0, last_y = 0;
     for (c.steps = 1; c.steps <= kMostSteps; ++c.steps) {
-      std::vector<Sample> samples = gather(x, y, spin);
+      std::vector<Sample> samples = c.steps == 1 ? first_samples() : gather(x, y, spin);
       if (c.steps == 1) c.nmad_before = Length::metres(spread_of(samples));
       if (samples.size() < 200) {
         c.why = fmt::format("only {} cells are known in both", samples.size());
@@ -95,6 +87,37 @@ class Fitting {
   }
 
  private:
+  // All cells of a small surface, every so manieth block, across and down, of a large one.
+  void take_blocks(std::int64_t step) {
+    stride_ = step;
+    blocks_.clear();
+    for (std::int64_t r = step / 2; r < blocks_down(); r += step)
+      for (std::int64_t c = step / 2; c < blocks_across(); c += step)
+        blocks_.push_back(Window{c * kBlock, r * kBlock, kBlock, kBlock}.intersected(frame_.window()));
+    if (blocks_.empty()) blocks_.push_back(frame_.window().intersected({0, 0, kBlock, kBlock}));
+  }
+
+  std::int64_t blocks_across() const { return (frame_.cols() + kBlock - 1) / kBlock; }
+  std::int64_t blocks_down() const { return (frame_.rows() + kBlock - 1) / kBlock; }
+
+  std::int64_t first_stride() const {
+    const double share =
+        static_cast<double>(options_.cells) / static_cast<double>(blocks_across() * blocks_down() * kBlock * kBlock);
+    return share >= 1 ? 1 : static_cast<std::int64_t>(std::ceil(1 / std::sqrt(share)));
+  }
+
+  // Where the surfaces meet in strips or patches only, few of the blocks hold any of them: then blocks are taken more
+  // densely, or a handful of them would speak for all. Step by step, for what lies between them may be full.
+  std::vector<Sample> first_samples() {
+    take_blocks(first_stride());
+    std::vector<Sample> samples = gather(0, 0, 0);
+    while (stride_ > 1 && 4 * static_cast<std::int64_t>(samples.size()) < options_.cells) {
+      take_blocks((stride_ + 1) / 2);
+      samples = gather(0, 0, 0);
+    }
+    return samples;
+  }
+
   // The surface on the reference's cells, read where it was before it is moved by x and y.
   Grid moved(double x, double y) const {
     const double dx = x / cell_x_ * frame_.cell().x, dy = y / cell_y_ * frame_.cell().y;
@@ -250,6 +273,7 @@ class Fitting {
   const Frame& frame_;
   double cell_x_ = 1, cell_y_ = 1, unit_a_ = 1, unit_b_ = 1;
   std::vector<Window> blocks_;
+  std::int64_t stride_ = 1;  // of the blocks
   Point middle_;
   double step_x_ = 0, step_y_ = 0, step_spin_ = 0;
 };
