@@ -14,6 +14,7 @@
 #include <string>
 #include <vector>
 
+#include "katoptra/base/parallel.hpp"
 #include "katoptra/check/check.hpp"
 #include "katoptra/points/points.hpp"
 #include "katoptra/surface/mosaic.hpp"

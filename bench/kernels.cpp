@@ -3,6 +3,7 @@
 // bench/contours_yardstick.py and bench/fill_yardstick.py compare with contourpy and scipy on the same ground.
 #include <cstring>
 
+#include "katoptra/base/parallel.hpp"
 #include "katoptra/surface/fill.hpp"
 #include "katoptra/terrain/contours.hpp"
 #include "katoptra/terrain/derivatives.hpp"

@@ -10,6 +10,7 @@
 #include <unistd.h>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/base/progress.hpp"
 #include "katoptra/catalogue/find.hpp"
 #include "katoptra/catalogue/places.hpp"
 #include "katoptra/formats/bytes.hpp"
@@ -99,39 +100,50 @@ WriteOptions Common::write_options() const {
 }
 
 void add_output(CLI::App& verb, Common& c, bool required) {
-  auto* o = verb.add_option("-o,--out", c.out, "where to write; the extension decides the format");
+  auto* o =
+      verb.add_option("-o,--out", c.out, "where to write; the extension decides the format")->group(kOutputOptions);
   if (required) o->required();
-  verb.add_flag("--overwrite", c.overwrite, "replace a file that is there");
+  verb.add_flag("--overwrite", c.overwrite, "replace a file that is there")->group(kOutputOptions);
 }
 
 void add_reading(CLI::App& verb, Common& c, Reading reading) {
   const bool converts = reading != Reading::Assigns;
   if (reading == Reading::Moves)
-    verb.add_option("--from-crs", c.from_crs, "the CRS of input that does not say, e.g. EPSG:32725");
+    verb.add_option("--from-crs", c.from_crs, "the CRS of input that does not say, e.g. EPSG:32725")
+        ->group(kInputOptions);
   else
-    verb.add_option("--crs", c.crs, "the CRS of input that does not say, e.g. EPSG:32725");
+    verb.add_option("--crs", c.crs, "the CRS of input that does not say, e.g. EPSG:32725")->group(kInputOptions);
   verb.add_option("--heights", converts ? c.heights : c.from_heights,
                   converts ? "the vertical reference to have heights above: input that states another is converted, "
                              "input that states none is taken to be in it"
-                           : "the vertical reference of input that does not say, e.g. EGM2008");
+                           : "the vertical reference of input that does not say, e.g. EGM2008")
+      ->group(converts ? kOwnOptions : kInputOptions);
   verb.add_option("--unit", converts ? c.unit : c.from_unit,
                   converts ? "the unit to have heights in (m, ft, ftUS): input is converted; what states none is taken "
                              "to be in --from-unit, else in metres"
-                           : "the unit of heights of input that does not say: m, ft, ftUS");
+                           : "the unit of heights of input that does not say: m, ft, ftUS")
+      ->group(converts ? kOwnOptions : kInputOptions);
   if (converts) {
     verb.add_option("--from-heights", c.from_heights,
-                    "the vertical reference of input that does not say, if not --heights");
+                    "the vertical reference of input that does not say, if not --heights")
+        ->group(kInputOptions);
     verb.add_option("--from-unit", c.from_unit,
-                    "the unit of input that does not say (metres are taken for granted otherwise)");
+                    "the unit of input that does not say (metres are taken for granted otherwise)")
+        ->group(kInputOptions);
     verb.add_option("--shift", c.shift, "added to heights: a length (-0.18m) or a separation surface (a grid)");
   }
   add_network(verb, c);
-  verb.add_option("--from-void", c.from_void, "a value of the input that stands for a void and is not declared");
-  verb.add_flag("--depths", c.depths, "values of the input are depths, positive down");
-  verb.add_option("--band", c.band, "which of several values a cell: its number from 1, or its name");
-  verb.add_option("--columns", c.columns, "XYZ text: which columns are x, y and z, e.g. 1,2,4 or east,north,z");
+  verb.add_option("--from-void", c.from_void, "a value of the input that stands for a void and is not declared")
+      ->group(kInputOptions);
+  verb.add_flag("--depths", c.depths, "values of the input are depths, positive down")->group(kInputOptions);
+  verb.add_option("--band", c.band, "which of several values a cell: its number from 1, or its name")
+      ->group(kInputOptions);
+  verb.add_option("--columns", c.columns, "XYZ text: which columns are x, y and z, e.g. 1,2,4 or east,north,z")
+      ->group(kInputOptions);
   verb.add_option("--delimiter", c.delimiter, "XYZ text: what stands between columns: , ; tab blank")
-      ->check(CLI::IsMember({",", ";", "tab", "blank", " "}));
+      ->check(CLI::IsMember({",", ";", "tab", "blank", " "}))
+      ->option_text("CHAR")
+      ->group(kInputOptions);
 }
 
 void add_area(CLI::App& verb, Common& c, bool required) {
@@ -142,19 +154,23 @@ void add_area(CLI::App& verb, Common& c, bool required) {
 }
 
 void add_writing(CLI::App& verb, Common& c) {
-  verb.add_option("--void", c.void_value, "the void value to write");
+  verb.add_option("--void", c.void_value, "the void value to write")->group(kOutputOptions);
   verb.add_option("--codec", c.codec, "how a GeoTIFF is packed: auto (by trial), deflate, zstd, none")
-      ->check(CLI::IsMember({"auto", "deflate", "zstd", "none"}));
+      ->check(CLI::IsMember({"auto", "deflate", "zstd", "none"}))
+      ->group(kOutputOptions);
   verb.add_option("--predictor", c.predictor, "its predictor: auto (by trial), none, difference, float")
-      ->check(CLI::IsMember({"auto", "none", "difference", "float"}));
-  verb.add_flag("--dry-run", c.dry_run, "say what would be made");
+      ->check(CLI::IsMember({"auto", "none", "difference", "float"}))
+      ->group(kOutputOptions);
+  verb.add_flag("--dry-run", c.dry_run, "say what would be made")->group(kOutputOptions);
 }
 
 void add_running(CLI::App& verb, Common& c) {
-  verb.add_option("--threads", c.threads, "threads to use; 0: all cores")->check(CLI::Range(0, 1024));
-  verb.add_option("--memory", c.memory, "memory for blocks, e.g. 512M");
-  verb.add_flag("--json", c.json, "the statement as JSON and nothing else");
-  verb.add_flag("--quiet", c.quiet, "no statement, no progress");
+  verb.add_option("--threads", c.threads, "threads to use; 0: all cores")
+      ->check(CLI::Range(0, 1024))
+      ->group(kRunningOptions);
+  verb.add_option("--memory", c.memory, "memory for blocks, e.g. 512M")->group(kRunningOptions);
+  verb.add_flag("--json", c.json, "the statement as JSON and nothing else")->group(kRunningOptions);
+  verb.add_flag("--quiet", c.quiet, "no statement, no progress")->group(kRunningOptions);
 }
 
 namespace {
@@ -248,8 +264,10 @@ void name_hosts_of(int argc, char** argv) {
 }
 
 void add_network(CLI::App& verb, Common& c) {
-  verb.add_option("--host", c.hosts, "other hosts whose files may be used, beside those in addresses you give");
-  verb.add_option("--key-file", c.key_file, "a file with the key for those hosts (or KATOPTRA_KEY); never logged");
+  verb.add_option("--host", c.hosts, "other hosts whose files may be used, beside those in addresses you give")
+      ->group(kRunningOptions);
+  verb.add_option("--key-file", c.key_file, "a file with the key for those hosts (or KATOPTRA_KEY); never logged")
+      ->group(kRunningOptions);
 }
 
 Point point_from(const std::string& text, const Crs& crs) {
@@ -311,6 +329,12 @@ Length length_from(const std::string& text, LengthUnit bare, std::vector<std::st
   if (parse_number(text))
     notes.push_back(fmt::format("{} was taken for {} {}, the unit of the grid", text, text, symbol(bare)));
   return l;
+}
+
+Angle angle_from(const std::string& text, std::vector<std::string>& notes) {
+  const Angle a = Angle::parse(text);
+  if (parse_number(text)) notes.push_back(fmt::format("{} was taken for {} degrees", text, text));
+  return a;
 }
 
 namespace {

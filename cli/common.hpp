@@ -9,6 +9,7 @@
 #include <vector>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/base/progress.hpp"
 #include "katoptra/catalogue/tile.hpp"
 #include "katoptra/formats/grid_file.hpp"
 #include "katoptra/formats/http.hpp"
@@ -38,6 +39,16 @@ struct Common {
   OpenOptions open_options() const;
   WriteOptions write_options() const;
 };
+
+// The groups of a verb's options in its help: after those that say what it does.
+inline constexpr const char* kOwnOptions = "Options";
+inline constexpr const char* kInputOptions = "What the input does not say";
+inline constexpr const char* kOutputOptions = "Output";
+inline constexpr const char* kRunningOptions = "Running";
+// Puts the help of all verbs in order: verbs in the order of the work, options in groups, an example in each.
+void arrange_help(CLI::App& app);
+// Before the first verb is added: how its help will look.
+void lay_out_help(CLI::App& app);
 
 // What the tool ends with (DESIGN: 2 wrong usage, 3 bad input, 4 file or network trouble, 130 interrupted).
 int exit_status(ErrorCode code);
@@ -73,6 +84,8 @@ Point point_from(const std::string& text, const Crs& crs);
 void refuse_outside(const std::string& what, std::span<const Point> places, const Grid& grid);
 // A length; a bare number is taken in `bare` and said so.
 Length length_from(const std::string& text, LengthUnit bare, std::vector<std::string>& notes);
+// The same for an angle: degrees are taken for granted.
+Angle angle_from(const std::string& text, std::vector<std::string>& notes);
 // Opens a grid and brings its heights to the reference and unit asked for.
 Grid open_input(const std::string& path, const Common& c);
 // The part of a grid inside the area of --area, when one is given, and --margin around it.

@@ -129,7 +129,7 @@ int compare_many(const std::vector<Grid>& grids, const CompareCommand& o) {
   fmt::print("  {:<32}{:>10}{:>12}{:>12}\n", "surface", "cells", "offset (m)", "spread (m)");
   bool any = false;
   for (const Standing& s : list) {
-    fmt::print("  {:<32}{:>10}{:>+12.3f}{:>12.3f}{}\n", s.name, s.cells, s.offset, s.spread,
+    fmt::print("  {:<32}{:>10}{:>+12.3f}{:>12.3f}{}\n", s.name, s.cells, s.offset.metres(), s.spread.metres(),
                s.odd ? "  <- the odd one out" : "");
     any = any || s.odd;
   }
@@ -200,7 +200,10 @@ int run_compare(const CompareCommand& o) {
   std::optional<Area> area;
   if (!o.area.empty()) area = area_from(o.area, &notes);
   CompareOptions options{.area = area ? &*area : nullptr, .coregister = !o.no_shift, .run = o.run_in_bands()};
-  if (!o.slopes.empty()) options.slope_bounds = o.slopes;
+  if (!o.slopes.empty()) {
+    options.slope_bounds.clear();
+    for (const double degrees : o.slopes) options.slope_bounds.push_back(Angle::degrees(degrees));
+  }
   const LengthUnit unit = grids[0].quantity().unit;
   if (!o.sea_level.empty()) options.sea_level = length_from(o.sea_level, unit, notes);
   const std::vector<std::string> in = expand_inputs(o.in);

@@ -6,6 +6,7 @@
 #include <unistd.h>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/base/progress.hpp"
 #include "katoptra/catalogue/catalogue_file.hpp"
 #include "katoptra/catalogue/fetch.hpp"
 #include "katoptra/catalogue/find.hpp"
@@ -82,7 +83,7 @@ ordered_json find_json(const Shortlist& s) {
                             {"from", v.from},
                             {"to", v.to},
                             {"date_guessed", v.date_guessed},
-                            {"cell_m", v.cell_m},
+                            {"cell_m", v.cell.metres()},
                             {"density", v.density},
                             {"heights", v.heights},
                             {"licence", v.licence},
@@ -120,8 +121,12 @@ ordered_json find_json(const Shortlist& s) {
   }
   Layer gaps{.name = "gaps", .crs = s.area.crs(), .features = {}};
   for (const Gap& g : s.gap_list)
-    gaps.features.push_back(
-        {g.shape, {{"area_m2", g.area}, {"closed_by", g.closed_by}, {"how", g.how}, {"closed_fraction", g.fraction}}});
+    gaps.features.push_back({g.shape,
+                             {{"area_m2", g.area},
+                              {"where", g.where},
+                              {"closed_by", g.closed_by},
+                              {"how", g.how},
+                              {"closed_fraction", g.fraction}}});
   j["gaps"] = ordered_json::parse(to_geojson(gaps));
   j["notes"] = s.notes;
   return j;
@@ -150,9 +155,9 @@ std::string table(const std::vector<std::vector<std::string>>& rows, const std::
   return out;
 }
 
-std::string cell_or_density(double cell, double density) {
+std::string cell_or_density(Length cell, double density) {
   if (density > 0) return fmt::format("{:.3g}/m2", density);
-  return cell > 0 ? fmt::format("{:.3g} m", cell) : "?";
+  return cell > Length() ? format_length(cell) : "?";
 }
 
 std::string access_text(Access a, const std::string& custodian) {
@@ -165,7 +170,7 @@ std::string survey_table(const Shortlist& s) {
   for (const SurveySummary& v : s.surveys) {
     std::string date = v.from;
     if (v.to != v.from) date = v.from.substr(0, 4) + ".." + v.to.substr(0, std::min<std::size_t>(4, v.to.size()));
-    rows.push_back({v.name, name_of(v.kind), date + (v.date_guessed ? "?" : ""), cell_or_density(v.cell_m, v.density),
+    rows.push_back({v.name, name_of(v.kind), date + (v.date_guessed ? "?" : ""), cell_or_density(v.cell, v.density),
                     v.heights, fmt::format("{} of {}", v.kept, v.tiles), size_text(v.bytes),
                     fmt::format("{:.1f} %", 100 * v.covered_fraction), fmt::format("{:.1f} %", 100 * v.adds),
                     v.licence.empty() ? "?" : v.licence, access_text(v.access, v.custodian)});
@@ -177,7 +182,7 @@ std::string tile_table(const Shortlist& s) {
   std::vector<std::vector<std::string>> rows = {{" ", "tile", "date", "cell", "size", "covers", "why"}};
   for (const ShortlistTile& t : s.tiles)
     rows.push_back({t.kept ? "+" : "-", short_name(t.tile), t.tile.date + (t.tile.date_guessed ? "?" : ""),
-                    cell_or_density(t.tile.spacing.y.metres(), t.tile.density), size_text(t.tile.bytes),
+                    cell_or_density(t.tile.spacing.y, t.tile.density), size_text(t.tile.bytes),
                     fmt::format("{:.1f} %", 100 * t.covered_fraction), t.reason});
   return table(rows, "lllrrrl");
 }
@@ -200,12 +205,15 @@ std::string find_text(const Shortlist& s) {
     text += "(headers tell where tiles lie, not where they have voids: --all keeps the covered ones, too)\n";
   for (const std::string& n : s.notes) text += "note: " + n + "\n";
   if (s.gaps.empty()) return text;
-  text += fmt::format("{} gap{} of {:.4g} m2 together:\n", s.gaps.size(), s.gaps.size() == 1 ? "" : "s", s.gap_area);
+  text +=
+      fmt::format("{} gap{} of {} together:\n", s.gaps.size(), s.gaps.size() == 1 ? "" : "s", format_area(s.gap_area));
   for (std::size_t i = 0; i < s.gap_list.size() && i < 12; ++i) {
     const Gap& g = s.gap_list[i];
     const Bounds b = bounds_of(g.shape);
-    text += fmt::format("   {:.4g} m2 in box:{:.6f},{:.6f},{:.6f},{:.6f}{}\n", g.area, b.west, b.south, b.east, b.north,
-                        s.area.crs().epsg() == 4326 ? "" : "@" + s.area.crs().label());
+    const std::string share = g.share >= 0.001 ? fmt::format("{:.1f} % of the area", 100 * g.share) : "a trace of it";
+    text +=
+        fmt::format("   {}, {}: {} in box:{:.6f},{:.6f},{:.6f},{:.6f}{}\n", g.where, share, format_area(g.area), b.west,
+                    b.south, b.east, b.north, s.area.crs().epsg() == 4326 ? "" : "@" + s.area.crs().label());
     text += g.closed_by.empty()
                 ? "      no survey covers it\n"
                 : fmt::format("      {} would close {:.0f} % of it: {}\n", g.closed_by, 100 * g.fraction, g.how);

@@ -7,6 +7,7 @@
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/formats/bytes.hpp"
+#include "katoptra/formats/format.hpp"
 
 #include "common.hpp"
 #include "points_common.hpp"
@@ -202,19 +203,22 @@ void look_text(const Looked& l, const LookCommand& o) {
 std::string belongs_to(const std::string& path) {
   namespace fs = std::filesystem;
   const fs::path p = path;
-  const std::string ext = p.extension().string();
-  static constexpr const char* kSidecars[] = {".prj", ".hdr", ".tfw", ".json", ".toml", ".xml", ".csv"};
-  if (std::none_of(std::begin(kSidecars), std::end(kSidecars), [&](const char* e) { return ext == e; })) return {};
-  if (p.filename() == "survey.toml") return "the files of its folder";
-  std::string stem = p.stem().string();
-  if (const auto lineage = stem.rfind(".lineage"); lineage != stem.npos && lineage + 8 == stem.size())
-    stem.resize(lineage);
+  const std::string name = p.filename().string();
+  if (name == "survey.toml") return "the files of its folder";
+  const auto lineage = name.find(".lineage.");
   std::error_code ec;
   for (auto it = fs::directory_iterator(p.has_parent_path() ? p.parent_path() : ".", ec);
-       !ec && it != fs::directory_iterator(); it.increment(ec))
-    if (it->path() != p && (it->path().stem() == stem || it->path().filename() == stem) &&
-        it->path().extension() != ext)
-      return it->path().filename().string();
+       !ec && it != fs::directory_iterator(); it.increment(ec)) {
+    const fs::path& other = it->path();
+    const std::string owner = other.filename().string();
+    if (owner == name || !format_of(other)) continue;
+    if (lineage != name.npos && (other.stem().string() == name.substr(0, lineage) || owner == name.substr(0, lineage)))
+      return owner;
+    for (const fs::path& beside : files_beside(other))
+      if (beside.filename() == name) return owner;
+    // What other programs leave beside their files.
+    if (name == owner + ".xml" || name == other.stem().string() + ".xml") return owner;
+  }
   return {};
 }
 

@@ -118,7 +118,7 @@ int main(int argc, char** argv) {
   CLI::App app{"From a study area to a terrain surface that can be trusted, and to its products.", "katoptra"};
   app.set_version_flag("--version", std::string("katoptra ") + KATOPTRA_VERSION);
   app.require_subcommand(1);
-  app.get_formatter()->column_width(34);
+  cli::lay_out_help(app);
   int status = 0;
   cli::add_look(app, status);
   cli::add_find_and_fetch(app, status);
@@ -128,6 +128,7 @@ int main(int argc, char** argv) {
   cli::add_point_verbs(app, status);
   cli::add_study_verbs(app, status);
   cli::add_order_and_serve(app, status);
+  cli::arrange_help(app);
   try {
     cli::name_hosts_of(argc, argv);
     refuse_input_as_output(argc, argv);

@@ -6,6 +6,7 @@
 #include <unistd.h>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/base/progress.hpp"
 #include "katoptra/catalogue/orders.hpp"
 #include "katoptra/formats/bytes.hpp"
 
@@ -168,25 +169,24 @@ void serve(const ServeCommand& c) {
   s.run();
 }
 
-}  // namespace
+// A verb under `order`, with the options of those that look at the book; of those that order something, too.
+std::pair<CLI::App*, std::shared_ptr<OrderCommand>> add_order_verb(CLI::App& order, const char* name, const char* what,
+                                                                   bool makes = false) {
+  auto c = std::make_shared<OrderCommand>();
+  CLI::App* v = order.add_subcommand(name, what);
+  v->add_option("--book", c->book, "the order book (default: KATOPTRA_BOOK, or one of yours)");
+  if (makes) {
+    v->add_option("--area", c->area, "box:W,S,E,N, circle:LON,LAT,RADIUS, a vector file, like:FILE or place:NAME");
+    v->add_option("--margin", c->margin, "this much around the area, e.g. 50m");
+    v->add_option("--gazetteer", c->gazetteer, "where places are looked up (GeoJSON)");
+    v->add_option("--set", c->set, "an input of the process, name=value")->take_all();
+    v->add_flag("--no-wait", c->no_wait, "do not follow it; collect it later by its number");
+  }
+  return {v, c};
+}
 
-void add_order_and_serve(CLI::App& app, int& status) {
-  CLI::App* order = app.add_subcommand("order", "orders from services that extract on demand, and the book of them");
-  order->require_subcommand(1);
-  auto verb = [&](const char* name, const char* what, bool makes) {
-    auto c = std::make_shared<OrderCommand>();
-    CLI::App* v = order->add_subcommand(name, what);
-    v->add_option("--book", c->book, "the order book (default: KATOPTRA_BOOK, or one of yours)");
-    if (makes) {
-      v->add_option("--area", c->area, "box:W,S,E,N, circle:LON,LAT,RADIUS, a vector file, like:FILE or place:NAME");
-      v->add_option("--margin", c->margin, "this much around the area, e.g. 50m");
-      v->add_option("--gazetteer", c->gazetteer, "where places are looked up (GeoJSON)");
-      v->add_option("--set", c->set, "an input of the process, name=value")->take_all();
-      v->add_flag("--no-wait", c->no_wait, "do not follow it; collect it later by its number");
-    }
-    return std::pair{v, c};
-  };
-  auto [make, m] = verb("new", "order an extraction", true);
+void add_new(CLI::App& order, int& status) {
+  auto [make, m] = add_order_verb(order, "new", "order an extraction", true);
   make->add_option("SERVICE", m->service, "the address of the service")->required();
   make->add_option("--process", m->process, "its name there");
   make->get_option("--area")->required();
@@ -200,7 +200,10 @@ void add_order_and_serve(CLI::App& app, int& status) {
                book, {.service = m->service, .process = m->process, .area = *m->given_area(), .inputs = m->inputs()}),
            status);
   });
-  auto [again, r] = verb("repeat", "order the same again, with changes", true);
+}
+
+void add_repeat(CLI::App& order, int& status) {
+  auto [again, r] = add_order_verb(order, "repeat", "order the same again, with changes", true);
   again->add_option("NUMBER", r->id, "of the order in the book")->required();
   add_output(*again, *r, false);
   add_network(*again, *r);
@@ -210,7 +213,10 @@ void add_order_and_serve(CLI::App& app, int& status) {
     name_host(book.get(r->id).service);
     finish(*r, book, repeat_order(book, r->id, r->inputs(), r->given_area()), status);
   });
-  auto [foll, f] = verb("follow", "wait until an order is done", false);
+}
+
+void add_follow(CLI::App& order, int& status) {
+  auto [foll, f] = add_order_verb(order, "follow", "wait until an order is done");
   foll->add_option("NUMBER", f->id, "of the order in the book")->required();
   add_network(*foll, *f);
   add_running(*foll, *f);
@@ -220,7 +226,10 @@ void add_order_and_serve(CLI::App& app, int& status) {
     state(*f, o);
     if (o.state == "failed" || o.state == "dismissed") status = 4;
   });
-  auto [coll, k] = verb("collect", "bring the result of an order", false);
+}
+
+void add_collect(CLI::App& order) {
+  auto [coll, k] = add_order_verb(order, "collect", "bring the result of an order");
   coll->add_option("NUMBER", k->id, "of the order in the book")->required();
   add_output(*coll, *k);
   add_network(*coll, *k);
@@ -230,7 +239,10 @@ void add_order_and_serve(CLI::App& app, int& status) {
     name_host(book.get(k->id).service);
     state(*k, collect_order(book, k->id, k->out, k->overwrite));
   });
-  auto [drop, d] = verb("dismiss", "call an order off", false);
+}
+
+void add_dismiss(CLI::App& order) {
+  auto [drop, d] = add_order_verb(order, "dismiss", "call an order off");
   drop->add_option("NUMBER", d->id, "of the order in the book")->required();
   add_network(*drop, *d);
   add_running(*drop, *d);
@@ -239,14 +251,19 @@ void add_order_and_serve(CLI::App& app, int& status) {
     name_host(book.get(d->id).service);
     state(*d, dismiss_order(book, d->id));
   });
-  auto [lst, l] = verb("list", "what was ordered and fetched", false);
+}
+
+void add_list_and_map(CLI::App& order) {
+  auto [lst, l] = add_order_verb(order, "list", "what was ordered and fetched");
   add_running(*lst, *l);
   lst->callback([l = l] { list(*l); });
-  auto [map, p] = verb("map", "how often each spot was asked for", false);
+  auto [map, p] = add_order_verb(order, "map", "how often each spot was asked for");
   add_output(*map, *p);
   add_running(*map, *p);
   map->callback([p = p] { draw_demand(*p); });
+}
 
+void add_serve(CLI::App& app) {
   auto s = std::make_shared<ServeCommand>();
   CLI::App* v =
       app.add_subcommand("serve", "a stand-in data service over a folder: STAC API, files, extraction on demand");
@@ -269,6 +286,20 @@ void add_order_and_serve(CLI::App& app, int& status) {
   v->add_flag("--log", s->log, "each request on stderr");
   v->add_flag("--quiet", s->quiet, "print the address only");
   v->callback([s] { serve(*s); });
+}
+
+}  // namespace
+
+void add_order_and_serve(CLI::App& app, int& status) {
+  CLI::App* order = app.add_subcommand("order", "orders from services that extract on demand, and the book of them");
+  order->require_subcommand(1);
+  add_new(*order, status);
+  add_repeat(*order, status);
+  add_follow(*order, status);
+  add_collect(*order);
+  add_dismiss(*order);
+  add_list_and_map(*order);
+  add_serve(app);
 }
 
 }  // namespace katoptra::cli

@@ -8,12 +8,12 @@
 namespace katoptra::cli {
 
 struct PointsCommon : Common {
-  std::vector<std::string> files, classes, drop_classes;
+  std::vector<std::string> files, classes, without_classes;
   std::vector<int> lines;
   std::string returns = "all", lowest, highest, spacing, write_columns;
   std::optional<double> from_time, to_time;
   std::uint64_t every = 1;
-  bool drop_withheld = false, salvage = false;
+  bool without_withheld = false, salvage = false;
   bool find_ground = false, find_noise = false, anew = false;
   std::string water_level, above;
   bool around_area = false;  // points around the area count, too: parts are found by place, none is dropped

@@ -4,6 +4,7 @@
 #include <fmt/format.h>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/base/progress.hpp"
 #include "katoptra/catalogue/catalogue.hpp"
 #include "katoptra/catalogue/point_index.hpp"
 #include "katoptra/formats/point_file.hpp"
@@ -30,7 +31,7 @@ void add_selection(CLI::App& verb, PointsCommon& o) {
   verb.add_option("--margin", o.margin, "this much more around the area");
   verb.add_option("--class", o.classes, "only these classes, by number or name (ground, building, water ...)")
       ->delimiter(',');
-  verb.add_option("--drop-class", o.drop_classes, "all but these classes")->delimiter(',');
+  verb.add_option("--without-class", o.without_classes, "all but these classes")->delimiter(',');
   verb.add_option("--returns", o.returns, "which returns of a pulse: all, first, last, only, between");
   verb.add_option("--line", o.lines, "only these flight lines")->delimiter(',');
   verb.add_option("--lowest", o.lowest, "only points at this height or above, e.g. -2m");
@@ -38,7 +39,7 @@ void add_selection(CLI::App& verb, PointsCommon& o) {
   verb.add_option("--from-time", o.from_time, "only points from this time on, in the seconds of the file");
   verb.add_option("--to-time", o.to_time, "only points up to this time");
   verb.add_option("--every", o.every, "only the first of every so many points")->check(CLI::PositiveNumber);
-  verb.add_flag("--drop-withheld", o.drop_withheld, "without points that are marked as withheld");
+  verb.add_flag("--without-withheld", o.without_withheld, "without points that are marked as withheld");
   verb.add_option("--spacing", o.spacing, "COPC: no finer than this distance between points");
   verb.add_flag("--find-ground", o.find_ground, "class ground and noise first, where points are not classified");
   verb.add_flag("--find-noise", o.find_noise, "class isolated points as noise first");
@@ -132,16 +133,16 @@ PointCloud open_selection(const PointsCommon& o, std::vector<std::string>& notes
   PointSelection s{.area = area ? &*area : nullptr,
                    .box = {},
                    .classes = {},
-                   .drop_classes = {},
+                   .without_classes = {},
                    .lines = o.lines,
                    .returns = parse_returns(o.returns)};
   for (const std::string& c : o.classes) s.classes.push_back(parse_class(c));
-  for (const std::string& c : o.drop_classes) s.drop_classes.push_back(parse_class(c));
+  for (const std::string& c : o.without_classes) s.without_classes.push_back(parse_class(c));
   s.lowest = height_in(o.lowest, cloud.info(), s.lowest, notes);
   s.highest = height_in(o.highest, cloud.info(), s.highest, notes);
   if (o.from_time) s.from_time = *o.from_time;
   if (o.to_time) s.to_time = *o.to_time;
-  s.drop_withheld = o.drop_withheld;
+  s.without_withheld = o.without_withheld;
   s.every = o.every;
   cloud = select(cloud, s);
   if (!o.crs.empty()) {
@@ -455,7 +456,7 @@ int run_grid(GridCommand o) {
   // The area decides where the surface lies; points around it still count.
   const std::optional<Area> area = area_of(o, notes);
   reading.around_area = area || !o.like.empty();
-  reading.drop_withheld = true;
+  reading.without_withheld = true;
   PointCloud cloud = open_selection(reading, notes);
   PointSelection s{.area = nullptr, .drop_noise = true};
   SurfaceKind surface = SurfaceKind::Unknown;
@@ -552,7 +553,7 @@ void add_point_verbs(CLI::App& app, int& status) {
                    "or canopy: tops above the ground")
       ->delimiter(',');
   grid->add_option("--cell", g->cell, "the cell, e.g. 1m; else the finest round one that the points carry");
-  grid->add_option("--like", g->like, "the very cells of another grid");
+  grid->add_option("--onto", g->like, "the very cells of another grid");
   grid->add_option("--radius", g->radius,
                    "statistics: take points this near to a cell's centre, not just those inside it");
   grid->add_option("--longest-edge", g->longest_edge,

@@ -1,6 +1,7 @@
 #include <cmath>
 #include <cstdio>
 #include <fmt/format.h>
+#include <map>
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/check/statistics.hpp"
@@ -11,7 +12,7 @@
 #include "katoptra/study/tables.hpp"
 #include "katoptra/surface/clip.hpp"
 #include "katoptra/terrain/contours.hpp"
-#include "katoptra/terrain/derivatives.hpp"
+#include "katoptra/terrain/products.hpp"
 #include "katoptra/terrain/sample.hpp"
 
 #include "common.hpp"
@@ -20,8 +21,8 @@ namespace katoptra::cli {
 namespace {
 
 struct ProductCommand : Common {
-  std::string in, azimuth = "315deg", altitude = "45deg", as = "degrees", interval, base;
-  double exaggerate = 1;
+  std::string in, interval, base;
+  std::map<std::string, std::string> settings;  // of products()
   int index_every = 5;
 };
 
@@ -39,8 +40,33 @@ Grid open_product_input(const ProductCommand& o, std::vector<std::string>& notes
       ErrorCode::BadArgument,
       fmt::format(
           "no level meets the surface: it lies between {:g} and {:g} {}, and levels are {:g} {} apart from {:g}",
-          s.lowest, s.highest, symbol(unit), c.interval.in(unit), symbol(unit), c.base.in(unit)),
+          s.lowest, s.highest, unit_name(in.quantity()), c.interval.in(unit), unit_name(in.quantity()),
+          c.base.in(unit)),
       in.info().name, "take a shorter --interval, or another --base");
+}
+
+// Heights have an interval with a unit. Other quantities have one in their own, which is no length: a number.
+Length interval_from(const std::string& text, const Quantity& q, std::vector<std::string>& notes) {
+  // What is counted in nothing (a shade, codes) is refused below, as what it is.
+  if (unit_name(q) == symbol(q.unit) || unit_name(q).empty()) return length_from(text, q.unit, notes);
+  const auto number = parse_number(text);
+  if (!number)
+    throw Error(ErrorCode::BadArgument,
+                fmt::format("'{}' is no interval of {}, which is counted in {}", text, name_of(q.kind), unit_name(q)),
+                "--interval", "give a number without a unit, for instance 5");
+  return Length::of(*number, q.unit);
+}
+
+// As it was given, with what it is in the unit of the surface.
+std::string interval_text(const std::string& given, Length interval, const Quantity& q) {
+  const std::string here = fmt::format("{:g} {}", interval.in(q.unit), unit_name(q));
+  if (unit_name(q) != symbol(q.unit) || given.empty() || parse_number(given))
+    return q.unit == LengthUnit::Metre || unit_name(q) != symbol(q.unit)
+               ? here
+               : fmt::format("{} ({:g} m)", here, interval.metres());
+  for (const LengthUnit u : {LengthUnit::Metre, LengthUnit::Foot, LengthUnit::UsFoot})
+    if (u != q.unit && given.ends_with(symbol(u))) return fmt::format("{:g} {} ({})", interval.in(u), symbol(u), here);
+  return q.unit == LengthUnit::Metre ? here : fmt::format("{} ({:g} m)", here, interval.metres());
 }
 
 int run_contours(const ProductCommand& o) {
@@ -51,9 +77,10 @@ int run_contours(const ProductCommand& o) {
   if (o.interval.empty()) {
     const Statistics s = statistics(in, o.run());
     c.interval = sensible_interval(s.lowest, s.highest, unit);
-    notes.push_back(fmt::format("no interval was given: {:g} {} suits the range", c.interval.in(unit), symbol(unit)));
+    notes.push_back(
+        fmt::format("no interval was given: {:g} {} suits the range", c.interval.in(unit), unit_name(in.quantity())));
   } else {
-    c.interval = length_from(o.interval, unit, notes);
+    c.interval = interval_from(o.interval, in.quantity(), notes);
   }
   if (!o.base.empty()) c.base = length_from(o.base, unit, notes);
   const auto lines = contours(in, c);
@@ -71,8 +98,8 @@ int run_contours(const ProductCommand& o) {
   const bool geojson = !o.out.ends_with(".gpkg");
   s.line("lines", fmt::format("{} with {} points, levels {:g} to {:g} {}", lines.size(), points, low, high,
                               unit_name(in.quantity())));
-  s.line("interval", fmt::format("{:g} {} ({:g} m), an index line every {}", c.interval.in(unit), symbol(unit),
-                                 c.interval.metres(), o.index_every));
+  s.line("interval", fmt::format("{}, an index line every {}", interval_text(o.interval, c.interval, in.quantity()),
+                                 o.index_every));
   s.line("CRS", geojson ? "EPSG:4326 (GeoJSON is always longitude, latitude)" : in.frame().crs().label());
   if (in.quantity().kind == QuantityKind::Height) s.line("heights", height_text(in.quantity()));
   s.fact("lines", lines.size());
@@ -86,21 +113,35 @@ int run_contours(const ProductCommand& o) {
   return 0;
 }
 
-struct SectionCommand : Common {
-  std::string in, line, from, to, bearing, length, step, title;
+// A line: of a file, from one place to another, or along a bearing.
+struct LineOptions {
+  std::string line, from, to, bearing, length;
+  bool given() const { return !line.empty() || !from.empty() || !to.empty() || !bearing.empty() || !length.empty(); }
 };
 
-LineString section_line(const SectionCommand& o, const Crs& crs, std::vector<std::string>& notes) {
+void add_line_options(CLI::App& v, LineOptions& o) {
+  v.add_option("--line", o.line, "a vector file with the line");
+  v.add_option("--from", o.from, "where the line begins: X,Y or X,Y@CRS");
+  v.add_option("--to", o.to, "where it ends: X,Y or X,Y@CRS");
+  v.add_option("--bearing", o.bearing, "which way it runs instead, clockwise from grid north, e.g. 70deg");
+  v.add_option("--length", o.length, "with that: how far on the ground, e.g. 400m");
+}
+
+struct SectionCommand : Common, LineOptions {
+  std::string in, step, title;
+};
+
+LineString section_line(const LineOptions& o, const char* verb, const Crs& crs, std::vector<std::string>& notes) {
   if (!o.line.empty()) return read_line(o.line, crs, &notes);
   if (o.from.empty())
-    throw Error(ErrorCode::BadArgument, "no line to follow", "section",
+    throw Error(ErrorCode::BadArgument, "no line to follow", verb,
                 "give --line FILE, or --from X,Y with --to X,Y or with --bearing and --length");
   const Point from = point_from(o.from, crs);
   if (!o.to.empty()) return {from, point_from(o.to, crs)};
   if (o.bearing.empty() || o.length.empty())
-    throw Error(ErrorCode::BadArgument, "--from needs --to, or --bearing and --length", "section",
+    throw Error(ErrorCode::BadArgument, "--from needs --to, or --bearing and --length", verb,
                 "for instance --bearing 70deg --length 400m");
-  return line_by_bearing(crs, from, Angle::parse(o.bearing), length_from(o.length, LengthUnit::Metre, notes));
+  return line_by_bearing(crs, from, angle_from(o.bearing, notes), length_from(o.length, LengthUnit::Metre, notes));
 }
 
 int run_section(const SectionCommand& o) {
@@ -110,7 +151,7 @@ int run_section(const SectionCommand& o) {
     throw Error(ErrorCode::Unsupported, fmt::format("a section is not written as '{}'", ext), o.out,
                 "give a name that ends in .csv for the table, or .png, .svg, .pdf for the graph");
   const Grid in = open_input(o.in, o);
-  const LineString line = section_line(o, in.frame().crs(), notes);
+  const LineString line = section_line(o, "section", in.frame().crs(), notes);
   refuse_outside("the line", line, in);
   SectionOptions options{.run = o.run()};
   if (!o.step.empty()) options.step = length_from(o.step, LengthUnit::Metre, notes);
@@ -262,8 +303,8 @@ int run_sample(const SampleCommand& o) {
   return 0;
 }
 
-struct MapCommand : Common {
-  std::string in, title, contours, line, shortlist, overlay_area, points;
+struct MapCommand : Common, LineOptions {
+  std::string in, title, contours, shortlist, overlay_area, points;
   int width = 1600;
   double exaggerate = 1.5;
   bool no_shade = false;
@@ -299,11 +340,12 @@ int run_map(const MapCommand& o) {
     const Area a = area_from(o.overlay_area);
     m.overlays.push_back({{.name = "area", .crs = a.crs(), .features = {{a.shape(), {}}}}, OverlayStyle::Area, ""});
   }
-  if (!o.line.empty())
+  if (o.given()) {
+    const LineString line = section_line(o, "map", in.frame().crs(), notes);
+    refuse_outside("the line", line, in);
     m.overlays.push_back(
-        {{.name = "line", .crs = in.frame().crs(), .features = {{read_line(o.line, in.frame().crs(), &notes), {}}}},
-         OverlayStyle::Transect,
-         ""});
+        {{.name = "line", .crs = in.frame().crs(), .features = {{line, {}}}}, OverlayStyle::Transect, ""});
+  }
   if (!o.points.empty()) m.overlays.push_back({read_layer(o.points, in.frame().crs()), OverlayStyle::Points, ""});
   const Picture p = draw_map(in, m);
   write_picture(p, o.out, o.overwrite);
@@ -326,36 +368,30 @@ void add_product_options(CLI::App& v, ProductCommand& o) {
   add_running(v, o);
 }
 
+// A verb of the table.
+void add_product(CLI::App& app, const Product& p, int& status) {
+  auto o = std::make_shared<ProductCommand>();
+  CLI::App* v = app.add_subcommand(p.name, p.help);
+  for (const Setting& s : p.options) {
+    std::string& value = o->settings[s.name] = s.otherwise;
+    CLI::Option* option = v->add_option("--" + s.name, value, s.help);
+    if (!s.words.empty()) option->check(CLI::IsMember(s.words));
+  }
+  add_product_options(*v, *o);
+  v->add_option("--void", o->void_value, "the void value to write")->group(kOutputOptions);
+  v->callback([o, &p, &status] {
+    std::vector<std::string> notes;
+    const Settings settings = p.settings(o->settings);
+    for (const Setting& s : p.options)
+      if (s.kind == SettingKind::Angle) angle_from(o->settings[s.name], notes);
+    status = write_and_state(p.make(open_product_input(*o, notes), settings), *o, notes);
+  });
+}
+
 }  // namespace
 
 void add_product_verbs(CLI::App& app, int& status) {
-  auto simple = [&](const char* name, const char* help, std::function<Grid(const Grid&, const ProductCommand&)> make) {
-    auto o = std::make_shared<ProductCommand>();
-    CLI::App* v = app.add_subcommand(name, help);
-    add_product_options(*v, *o);
-    v->add_option("--void", o->void_value, "the void value to write");
-    v->callback([o, make, &status] {
-      std::vector<std::string> notes;
-      status = write_and_state(make(open_product_input(*o, notes), *o), *o, notes);
-    });
-    return std::pair{v, o};
-  };
-  auto [shade_verb,
-        shade] = simple("hillshade", "the land as light and shade show it", [](const Grid& g, const ProductCommand& o) {
-    return hillshade(
-        g, {.azimuth = Angle::parse(o.azimuth), .altitude = Angle::parse(o.altitude), .exaggeration = o.exaggerate});
-  });
-  shade_verb->add_option("--azimuth", shade->azimuth, "where the light comes from, clockwise from north, e.g. 315deg");
-  shade_verb->add_option("--altitude", shade->altitude, "how high the light stands, e.g. 45deg");
-  shade_verb->add_option("--exaggerate", shade->exaggerate, "multiply heights before shading");
-  auto [slope_verb, slope_options] =
-      simple("slope", "how steep the ground is",
-             [](const Grid& g, const ProductCommand& o) { return slope(g, parse_slope_as(o.as)); });
-  slope_verb->add_option("--as", slope_options->as, "degrees, percent or ratio");
-  simple("aspect", "which way the ground faces, clockwise from grid north",
-         [](const Grid& g, const ProductCommand&) { return aspect(g); });
-  simple("roughness", "the largest height difference between neighbours",
-         [](const Grid& g, const ProductCommand&) { return roughness(g); });
+  for (const Product& p : products()) add_product(app, p, status);
 
   auto c = std::make_shared<ProductCommand>();
   CLI::App* v = app.add_subcommand("contours", "lines of equal height, joined to whole lines");
@@ -368,11 +404,7 @@ void add_product_verbs(CLI::App& app, int& status) {
   auto s = std::make_shared<SectionCommand>();
   v = app.add_subcommand("section", "heights along a line: a table (.csv) or a graph (.png, .svg, .pdf)");
   v->add_option("IN", s->in, "a grid")->required();
-  v->add_option("--line", s->line, "a vector file with the line");
-  v->add_option("--from", s->from, "X,Y or X,Y@CRS");
-  v->add_option("--to", s->to, "X,Y or X,Y@CRS");
-  v->add_option("--bearing", s->bearing, "clockwise from grid north, e.g. 70deg");
-  v->add_option("--length", s->length, "on the ground, e.g. 400m");
+  add_line_options(*v, *s);
   v->add_option("--step", s->step, "between points (default: a cell)");
   v->add_option("--title", s->title, "above the graph");
   add_reading(*v, *s, Reading::Converts);
@@ -400,7 +432,7 @@ void add_product_verbs(CLI::App& app, int& status) {
   v->add_option("--width", m->width, "in pixels")->check(CLI::Range(400, 8000));
   v->add_option("--contours", m->contours, "draw contours at this interval, e.g. 5m");
   v->add_option("--area", m->overlay_area, "draw this area");
-  v->add_option("--line", m->line, "draw the line of this file");
+  add_line_options(*v, *m);
   v->add_option("--points", m->points, "draw the points of this file");
   v->add_option("--tiles", m->shortlist, "draw footprints and gaps of this shortlist (.geojson)");
   v->add_option("--exaggerate", m->exaggerate, "of the hillshade");

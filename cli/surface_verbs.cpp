@@ -171,7 +171,7 @@ void add_surface_verbs(CLI::App& app, int& status) {
   v->add_option("--cell", r->cell,
                 "edge of a cell: 1m on the ground, or 1\" in degrees (default: a round number near the source's)");
   v->add_option("--resample", r->resample, "nearest, bilinear, cubic, mean, auto (cubic for surfaces)");
-  v->add_option("--like", r->like, "onto exactly the cells of this grid");
+  v->add_option("--onto", r->like, "onto exactly the cells of this grid");
   add_writing(*v, *r);
   add_reading(*v, *r, Reading::Moves);
   add_area(*v, *r, false);

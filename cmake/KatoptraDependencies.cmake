@@ -14,6 +14,7 @@ pkg_check_modules(HDF5 REQUIRED IMPORTED_TARGET hdf5)
 pkg_check_modules(PNG REQUIRED IMPORTED_TARGET libpng)
 pkg_check_modules(PUGIXML REQUIRED IMPORTED_TARGET pugixml)
 pkg_check_modules(SQLITE REQUIRED IMPORTED_TARGET sqlite3)
+pkg_check_modules(CRYPTO REQUIRED IMPORTED_TARGET libcrypto)
 pkg_check_modules(CURL REQUIRED IMPORTED_TARGET libcurl)
 pkg_check_modules(CAIRO REQUIRED IMPORTED_TARGET cairo)
 # GEOS is used through its C library only.

@@ -15,6 +15,7 @@
 #include <vector>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/base/parallel.hpp"
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/grid_file.hpp"
 #include "katoptra/formats/vector_file.hpp"

@@ -2,23 +2,35 @@
 #include <cstdio>
 #include <thread>
 
+#include "katoptra/base/checksum.hpp"
+#include "katoptra/base/parallel.hpp"
 #include "katoptra/catalogue/catalogue_file.hpp"
 #include "katoptra/catalogue/fetch.hpp"
 #include "katoptra/catalogue/find.hpp"
 #include "katoptra/catalogue/orders.hpp"
 #include "katoptra/catalogue/places.hpp"
+#include "katoptra/catalogue/point_index.hpp"
+#include "katoptra/catalogue/tile.hpp"
 #include "katoptra/check/check.hpp"
+#include "katoptra/check/zones.hpp"
 #include "katoptra/formats/bytes.hpp"
+#include "katoptra/formats/format.hpp"
 #include "katoptra/formats/grid_file.hpp"
 #include "katoptra/formats/http.hpp"
+#include "katoptra/formats/point_file.hpp"
 #include "katoptra/formats/vector_file.hpp"
+#include "katoptra/grid/cache.hpp"
+#include "katoptra/grid/turn.hpp"
+#include "katoptra/study/judgements.hpp"
 #include "katoptra/study/study.hpp"
+#include "katoptra/study/tables.hpp"
 #include "katoptra/surface/clip.hpp"
 #include "katoptra/surface/fill.hpp"
 #include "katoptra/surface/mosaic.hpp"
 #include "katoptra/surface/reproject.hpp"
 #include "katoptra/terrain/contours.hpp"
 #include "katoptra/terrain/derivatives.hpp"
+#include "katoptra/terrain/products.hpp"
 #include "katoptra/terrain/sample.hpp"
 #include "katoptra/terrain/section.hpp"
 #include "katoptra/view/map.hpp"
@@ -129,5 +141,38 @@ int main() {
     Study s = read_study(DEMO "study.toml");
     StudyPlan p = plan_study(s);
     std::printf("study %zu %lld\n", s.products.size(), static_cast<long long>(p.cells));
+  }
+  {  // base: checksum, parallel, run_options; terrain/products, formats/format
+    Sha256 sum;
+    sum.add(open_file(DEMO "area.geojson")->head(16));
+    std::vector<double> rows(100);
+    parallel_for(rows.size(), {.threads = 2}, [&](std::size_t r) { rows[r] = static_cast<double>(r); });
+    const Product& p = *product_named("slope");
+    Grid steep = p.make(dem, p.settings({{"as", "percent"}}));
+    std::printf("base %zu %.0f %s %s\n", sum.hex().size(), rows[99], unit_name(steep.quantity()).c_str(),
+                format_of("sheet_a1.laz")->name.c_str());
+  }
+  {  // geo: feature, geometry; grid: quantity, turn, cache
+    Layer pegs{.name = "pegs", .crs = Crs::parse("EPSG:32725"), .features = {{Point{677600, 5841300}, {{"z", 12.5}}}}};
+    MultiPolygon both = overlay({to_polygon({0, 0, 2, 2})}, {to_polygon({1, 1, 3, 3})}, Overlay::Intersection);
+    Quantity feet{.kind = QuantityKind::Height, .unit = LengthUnit::Foot, .unit_known = true};
+    const Grid world =
+        grid_from_function(Frame(Crs::wgs84(), -180, 90, {10, 10}, 36, 18), [](double x, double) { return x; });
+    Grid pacific = around_longitude(world, 180);
+    BlockCache::Entry block =
+        BlockCache::shared().get(BlockCache::shared().new_owner(), 17, [] { return BlockCache::Bytes(8); });
+    std::printf("plain %zu %.0f %s %.0f %zu\n", pegs.features.size(), bounds_of(both).width(), unit_name(feet).c_str(),
+                pacific.frame().west(), block->size());
+  }
+  {  // catalogue: tile, point_index; check/finding; study: judgements, tables
+    TileRecord t = describe_tile(DEMO "ground-2022/sheet_b2.tif");
+    PointCloud sheet =
+        with_kept_index(open_points(DEMO "lidar-2022/lidar_nw.laz"), DEMO "lidar-2022/lidar_nw.laz", "cache");
+    int failures = 0;
+    for (const Finding& f : check(dem).findings) failures += f.severity == Severity::Failure;
+    const std::string table = zones_csv(statistics_by_polygon(dem, read_layer(DEMO "area.geojson")));
+    const std::string line = section_csv(section(dem, {{677600, 5841300}, {677800, 5841500}}));
+    std::printf("tables %d %d %d %s %s\n", t.openable, sheet.parts() > 0, failures, table.substr(0, 4).c_str(),
+                line.substr(0, 8).c_str());
   }
 }

@@ -7,6 +7,7 @@
 #include <unistd.h>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/base/progress.hpp"
 #include "katoptra/catalogue/find.hpp"
 #include "katoptra/formats/grid_file.hpp"
 #include "katoptra/surface/clip.hpp"

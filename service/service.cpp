@@ -14,6 +14,7 @@
 
 #include "katoptra/base/checksum.hpp"
 #include "katoptra/base/error.hpp"
+#include "katoptra/base/parallel.hpp"
 #include "katoptra/base/units.hpp"
 #include "katoptra/catalogue/catalogue.hpp"
 #include "katoptra/formats/bytes.hpp"

@@ -11,6 +11,7 @@
 #include <string>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/base/progress.hpp"
 #include "katoptra/formats/http.hpp"
 
 namespace katoptra::testing {

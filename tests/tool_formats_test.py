@@ -289,19 +289,32 @@ class FormatTest(ToolTest):
         source, truth = self.source()
         out, _ = self.convert(source, "m.png")
         scale = json.load(open(out + ".json"))
-        raw = open(out, "rb").read()
-        self.assertEqual(struct.unpack(">IIBB", raw[16:26]), (COLS, ROWS, 16, 0))
-        data, at = b"", 8
-        while at < len(raw):
-            n, kind = struct.unpack(">I4s", raw[at:at + 8])
-            data += raw[at + 8:at + 8 + n] if kind == b"IDAT" else b""
-            at += 12 + n
-        seen = unfilter(zlib.decompress(data), COLS, ROWS)
+        seen = self.samples_of_png(out, 16)
         heights = np.where(seen == scale["void"], np.nan, scale["zero"] + seen * scale["step"])
         np.testing.assert_allclose(heights, truth, atol=scale["step"] / 2 * 1.001)
         self.assertLessEqual(scale["step"], np.nanmax(truth) - np.nanmin(truth))
         self.assertEqual((scale["crs"], scale["unit"], scale["origin"], scale["cell"]),
                          ("EPSG:32725", "m", [WEST, NORTH], [CELL, CELL]))
+
+    def test_a_shade_is_the_picture_it_is(self):
+        source, _ = self.source()
+        self.run_tool("hillshade", source, "-o", "h.tif")
+        said = self.run_tool("hillshade", source, "-o", "h.png").stdout
+        self.assertIn("katoptra map", said)
+        seen = self.samples_of_png(self.path("h.png"), 8)
+        shade, _ = self.read_raster(self.path("h.tif"))
+        np.testing.assert_array_equal(seen, np.nan_to_num(shade, nan=0))
+        self.assertGreater(seen.max(), 150, "as bright as light is")
+
+    def samples_of_png(self, path, bits):
+        raw = open(path, "rb").read()
+        self.assertEqual(struct.unpack(">IIBB", raw[16:26]), (COLS, ROWS, bits, 0))
+        data, at = b"", 8
+        while at < len(raw):
+            n, kind = struct.unpack(">I4s", raw[at:at + 8])
+            data += raw[at + 8:at + 8 + n] if kind == b"IDAT" else b""
+            at += 12 + n
+        return unfilter(zlib.decompress(data), COLS, ROWS, bits // 8)
 
     # ------------------------------------------------------------------------------------------------------- GeoTIFF
 
@@ -415,9 +428,9 @@ class FormatTest(ToolTest):
         self.assertEqual([n for n in sorted(os.listdir(self.folder)) if not n.startswith("seen")], before)
 
 
-def unfilter(data, cols, rows):
-    """PNG rows of 16-bit grey: undoes the five filters."""
-    step, stride, out, at = 2, cols * 2, [], 0
+def unfilter(data, cols, rows, step):
+    """PNG rows of grey, `step` bytes a sample: undoes the five filters."""
+    stride, out, at = cols * step, [], 0
     before = bytearray(stride)
     for _ in range(rows):
         kind, line = data[at], bytearray(data[at + 1:at + 1 + stride])
@@ -428,7 +441,7 @@ def unfilter(data, cols, rows):
             p = a + b - c
             paeth = a if abs(p - a) <= abs(p - b) and abs(p - a) <= abs(p - c) else b if abs(p - b) <= abs(p - c) else c
             line[i] = (line[i] + (0, a, b, (a + b) // 2, paeth)[kind]) & 255
-        out.append(np.frombuffer(bytes(line), ">u2"))
+        out.append(np.frombuffer(bytes(line), ">u2" if step == 2 else "u1"))
         before = line
     return np.array(out).astype("float64")
 

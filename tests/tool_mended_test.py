@@ -106,7 +106,7 @@ class Silent(Mended):
         os.symlink(self.path("a.tif"), self.path("link.tif"))
         os.makedirs(self.path("in"))
         shutil.copy(self.path("a.tif"), self.path("in/t.tif"))
-        for words in (["hillshade", "a.tif", "-o", "a.tif"], ["hillshade", "link.tif", "-o", "a.tif"], ["clip", "a.tif", "--out=a.tif"], ["fill", "a.tif", "-o", "./a.tif"], ["reproject", "a.tif", "--like", "a.tif", "-o", "a.tif"], ["mosaic", "in", "-o", "in/t.tif"], ["compare", "a.tif", "in/t.tif", "-o", "d.tif", "--corrected", "in/t.tif"]):
+        for words in (["hillshade", "a.tif", "-o", "a.tif"], ["hillshade", "link.tif", "-o", "a.tif"], ["clip", "a.tif", "--out=a.tif"], ["fill", "a.tif", "-o", "./a.tif"], ["reproject", "a.tif", "--onto", "a.tif", "-o", "a.tif"], ["mosaic", "in", "-o", "in/t.tif"], ["compare", "a.tif", "in/t.tif", "-o", "d.tif", "--corrected", "in/t.tif"]):
             self.assertIn("choose another name", self.refused(*words, "--overwrite", status=2))
         self.assertEqual(open(self.path("a.tif"), "rb").read(), before)
         self.run_tool("section", "a.tif", "--from", "677001,5842001", "--to", "677019,5842019", "-o", "s.csv")

@@ -35,14 +35,15 @@ class Readme(ToolTest):
         listed = readme[readme.index("## The command line") : readme.index("each with `--help`")]
         told = set(re.findall(r"`(\w+)`", listed))
         overview = self.run_tool("--help").stdout
-        verbs = set(re.findall(r"^  (\w+)  ", overview[overview.index("Subcommands") :], re.M))
+        verbs = set(re.findall(r"^  (\w+)  ", overview[overview.index("Find and fetch:") :], re.M))
         self.assertEqual(told, verbs)
         for verb in verbs:
             self.assertIn("Usage: katoptra " + verb, self.run_tool(verb, "--help").stdout)
 
     def test_check_codes_are_documented(self):
         room = os.path.join(SOURCE, "src", "check")
-        code = text_of("cli", "check_verb.cpp") + "".join(text_of("src", "check", f) for f in os.listdir(room) if not f.endswith("_test.cpp"))
+        files = [os.path.join(folder, f) for folder, _, names in os.walk(room) for f in names if not f.endswith("_test.cpp")]
+        code = text_of("cli", "check_verb.cpp") + "".join(text_of(f) for f in files)
         codes = set(re.findall(r'(?:add|finding_of)\(\s*"([a-z-]+)"', code)) | set(re.findall(r'\.code = "([a-z-]+)"', code))
         self.assertGreater(len(codes), 25)
         page = text_of("docs", "check.md")

@@ -2,6 +2,7 @@
 #include <thread>
 
 #include "katoptra/base/checksum.hpp"
+#include "katoptra/base/parallel.hpp"
 #include "katoptra/base/progress.hpp"
 #include "katoptra/base/units.hpp"
 

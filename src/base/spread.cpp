@@ -9,6 +9,7 @@
 #include <utility>
 #include <vector>
 
+#include "katoptra/base/parallel.hpp"
 #include "katoptra/base/progress.hpp"
 
 namespace katoptra {

@@ -9,6 +9,7 @@
 #include <thread>
 #include <vector>
 
+#include "katoptra/base/parallel.hpp"
 #include "katoptra/base/progress.hpp"
 
 namespace katoptra {

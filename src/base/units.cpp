@@ -179,4 +179,26 @@ std::string format_bytes(double bytes) {
   return fmt::format("{:.1f} TiB", bytes / 1024);
 }
 
+std::string format_length(Length length) {
+  const double m = length.metres();
+  if (m != 0 && std::abs(m) < 0.001) return fmt::format("{:.3g} m", m);
+  const bool far = std::abs(m) >= 999.5;
+  const double v = far ? m / 1000 : m;
+  // Three digits, without the zeros that say nothing.
+  const int before = std::abs(v) < 1 ? 0 : static_cast<int>(std::floor(std::log10(std::abs(v)))) + 1;
+  std::string text = fmt::format("{:.{}f}", v, std::max(0, 3 - std::max(1, before)) + (std::abs(v) < 1 ? 1 : 0));
+  if (text.find('.') != text.npos) {
+    text.erase(text.find_last_not_of('0') + 1);
+    if (text.ends_with('.')) text.pop_back();
+  }
+  return text + (far ? " km" : " m");
+}
+
+std::string format_area(double m2) {
+  if (std::abs(m2) < 10) return fmt::format("{:.2g} m2", m2);
+  if (std::abs(m2) < 999'999.5) return fmt::format("{:.0f} m2", m2);
+  const double km2 = m2 / 1e6;
+  return fmt::format("{:.{}f} km2", km2, km2 < 10 ? 2 : km2 < 100 ? 1 : 0);
+}
+
 }  // namespace katoptra

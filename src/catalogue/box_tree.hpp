@@ -5,7 +5,7 @@
 #include <cstdint>
 #include <vector>
 
-#include "formats/sqlite.hpp"
+#include "base/sqlite.hpp"
 
 namespace katoptra {
 

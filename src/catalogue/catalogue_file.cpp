@@ -7,12 +7,13 @@
 #include <map>
 #include <set>
 
+#include "katoptra/base/parallel.hpp"
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/http.hpp"
 
+#include "base/sqlite.hpp"
 #include "box_tree.hpp"
 #include "folder.hpp"
-#include "formats/sqlite.hpp"
 #include "item_scan.hpp"
 #include "stac_json.hpp"
 

@@ -19,16 +19,18 @@
 
 #include "katoptra/base/checksum.hpp"
 #include "katoptra/base/error.hpp"
+#include "katoptra/base/parallel.hpp"
+#include "katoptra/base/progress.hpp"
 #include "katoptra/base/units.hpp"
 #include "katoptra/formats/archive.hpp"
 #include "katoptra/formats/bytes.hpp"
+#include "katoptra/formats/format.hpp"
 
-#include "base/sha1.hpp"
+#include "base/csv.hpp"
 #include "base/text.hpp"
 #include "box_text.hpp"
-#include "formats/content_range.hpp"
-#include "formats/csv.hpp"
-#include "formats/descriptor.hpp"
+#include "formats/bytes/content_range.hpp"
+#include "formats/bytes/descriptor.hpp"
 #include "stac_json.hpp"
 
 namespace katoptra {
@@ -190,15 +192,8 @@ std::optional<Range> range_of(const HttpResponse& head) {
 
 // "tile.1.zip" is unpacked into "tile.1": only the endings of archives go.
 std::string name_unpacked(std::string name) {
-  static constexpr const char* kEndings[] = {".zip", ".tar", ".tgz", ".gz", ".bz2", ".xz", ".zst"};
-  for (bool again = true; again;) {
-    again = false;
-    for (const char* e : kEndings)
-      if (const std::size_t n = std::strlen(e); name.size() > n && lower_case(name).ends_with(e)) {
-        name.resize(name.size() - n);
-        again = true;
-      }
-  }
+  for (const Format* f = format_of(name); f && f->holds(Holds::Files, Use::Read); f = format_of(name))
+    name.resize(name.rfind('.'));
   return name;
 }
 
@@ -233,29 +228,34 @@ class Mover {
   // Header, place and references of a file that keeps them beside it come with it. Formats that tell all themselves
   // have none on the web; on a disk it costs nothing to look.
   void bring_beside(FetchedTile& tile) {
-    const bool remote = is_url(tile.entry.path.native());
-    const std::string ext = lower_extension(tile.path);
-    static const std::set<std::string> kSpeechless = {".bil", ".bip", ".bsq", ".flt", ".asc", ".xyz", ".png", ".txt"};
-    if (remote && !kSpeechless.count(ext)) return;
-    const bool flat = ext == ".bil" || ext == ".bip" || ext == ".bsq" || ext == ".flt";
-    for (const char* e : {".hdr", ".prj", ".json", ".tfw"}) {
-      if (remote && std::string_view(e) == ".hdr" && !flat) continue;
-      if (remote && std::string_view(e) == ".tfw") continue;
-      for (const bool appended : {false, true}) {
-        if (appended && std::string_view(e) != ".json") continue;
-        const fs::path to = appended ? fs::path(tile.path.string() + e) : fs::path(tile.path).replace_extension(e);
-        std::error_code ec;
-        if (fs::exists(to, ec) && !options_.overwrite) continue;
-        if (remote)
-          bring_small(appended ? tile.entry.path.string() + e : with_extension(tile.entry.path.string(), e), to);
-        else if (const fs::path from =
-                     appended ? fs::path(tile.entry.path.string() + e) : fs::path(tile.entry.path).replace_extension(e);
-                 from != tile.entry.path && fs::is_regular_file(from, ec))
-          fs::copy_file(from, to, fs::copy_options::overwrite_existing, ec);
-      }
+    const fs::path& from = tile.entry.path;
+    if (is_url(from.native())) {
+      bring_beside_from_web(tile);
+      return;
+    }
+    for (const fs::path& p : files_beside(from)) {
+      const bool appended = p.filename().string().starts_with(from.filename().string());
+      const fs::path to = appended ? fs::path(tile.path.string() + p.extension().string())
+                                   : fs::path(tile.path).replace_extension(p.extension());
+      std::error_code ec;
+      if (fs::exists(to, ec) && !options_.overwrite) continue;
+      fs::copy_file(p, to, fs::copy_options::overwrite_existing, ec);
     }
   }
-  static std::string with_extension(const std::string& url, const char* extension) {
+  void bring_beside_from_web(FetchedTile& tile) {
+    const Format* format = format_of(tile.path);
+    if (!format || format->alone) return;
+    const std::string from = tile.entry.path.string();
+    const auto bring = [&](const std::string& url, const fs::path& to) {
+      std::error_code ec;
+      if (!fs::exists(to, ec) || options_.overwrite) bring_small(url, to);
+    };
+    for (const std::string& e : format->beside) {
+      bring(with_extension(from, e), fs::path(tile.path).replace_extension(e));
+      if (e == ".json") bring(from + e, tile.path.string() + e);
+    }
+  }
+  static std::string with_extension(const std::string& url, const std::string& extension) {
     const auto end = url.find_first_of("?#"), dot = url.substr(0, end).rfind('.');
     return url.substr(0, dot) + extension;
   }
@@ -269,15 +269,6 @@ class Mover {
       if (e.code() == ErrorCode::Cancelled) throw;  // else there is none
     }
   }
-  static std::vector<fs::path> files_beside(const fs::path& path) {
-    std::vector<fs::path> out;
-    std::error_code ec;
-    for (const char* e : {".hdr", ".prj", ".json", ".tfw"})
-      for (const fs::path& p : {fs::path(path).replace_extension(e), fs::path(path.string() + e)})
-        if (p != path && fs::is_regular_file(p, ec)) out.push_back(p);
-    return out;
-  }
-
   void came(FetchedTile& tile, std::uint64_t bytes) {
     tile.moved += bytes;
     moved_(bytes);
@@ -428,8 +419,9 @@ class Mover {
     text = lower_case(text.substr(std::min(text.size(), text.find_first_not_of(" \t\r\n\xEF\xBB\xBF"))));
     if (text.starts_with("<!doctype html") || text.starts_with("<html"))
       return "is a web page, and not the file that was asked for";
-    static const std::set<std::string> kKnown = {".tif", ".tiff", ".hgt", ".nc", ".bag", ".las", ".laz"};
-    if (!kKnown.count(lower_extension(path))) return {};
+    const Format* f = format_of(path);
+    if (!f || !f->alone || !f->sure || !(f->holds(Holds::Grids, Use::Read) || f->holds(Holds::Points, Use::Read)))
+      return {};
     const TileRecord t = describe_part(part, path);
     if (t.openable) return {};
     return "is not what its name says: " + (t.problems.empty() ? std::string("it cannot be opened") : t.problems[0]);
@@ -641,90 +633,114 @@ FetchPlan plan_fetch(const std::vector<ShortlistEntry>& entries, const FetchOpti
   return p;
 }
 
+namespace {
+
+// One run of fetching: some threads take tile after tile; what they count and tell is behind one lock.
+class Fetching {
+ public:
+  Fetching(FetchPlan plan, const FetchOptions& options) : options_(options) {
+    progress_.files = plan.tiles.size();
+    progress_.bytes = plan.unknown ? 0 : plan.bytes;
+    report_.tiles = std::move(plan.tiles);
+    for (const FetchedTile& t : report_.tiles) {
+      if (t.outcome == FetchOutcome::Failed) continue;
+      std::error_code ec;
+      fs::create_directories(t.path.parent_path(), ec);
+      if (!fs::is_directory(t.path.parent_path(), ec))
+        throw Error(ErrorCode::Io, "cannot be made", t.path.parent_path().string(), "choose another folder");
+      brought_.try_emplace(t.path.parent_path(), t.path.parent_path());
+    }
+  }
+
+  FetchReport run() {
+    {
+      std::vector<std::jthread> threads;
+      for (int i = 0; i < std::clamp(options_.parallel, 1, 64); ++i) threads.emplace_back([this] { work(); });
+    }
+    if (stop_) std::rethrow_exception(stop_);
+    write_lists(report_, options_.folder);
+    report_.seconds = now_seconds() - start_;
+    return std::move(report_);
+  }
+
+ private:
+  void work() {
+    for (std::size_t i; (i = next_++) < report_.tiles.size();) {
+      FetchedTile& t = report_.tiles[i];
+      if (t.outcome == FetchOutcome::Fetched) try {
+          bring(t);
+        } catch (const std::exception& other) {
+          failed(t, other);
+        }
+      std::lock_guard lock(mutex_);
+      ++progress_.done;
+      report_.moved += t.moved;
+      say(true);
+    }
+  }
+
+  void bring(FetchedTile& t) {
+    Mover mover(options_, [this](std::uint64_t n) {
+      std::lock_guard lock(mutex_);
+      progress_.moved += n;
+      say(false);
+    });
+    mover.bring(t);
+    if (options_.unpack && Archive::is_archive(*open_file(t.path))) {
+      const fs::path folder = t.path.parent_path() / name_unpacked(t.path.filename().string());
+      t.unpacked = unpack_into(t.path, folder);
+      fs::remove(t.path);
+      mover.version.unpacked = folder.filename().string();
+    }
+    std::lock_guard lock(mutex_);
+    brought_.at(t.path.parent_path()).add(t.path.filename().string(), mover.version);
+    if (!mover.version.unpacked.empty()) t.path = t.path.parent_path() / mover.version.unpacked;
+  }
+
+  // Whatever it is, it ends this file and no other, and never the process; a wish to stop concerns all.
+  void failed(FetchedTile& t, const std::exception& other) {
+    const auto* own = dynamic_cast<const Error*>(&other);
+    const Error e = own ? *own : Error(ErrorCode::Io, other.what(), t.path.string());
+    t.outcome = FetchOutcome::Failed;
+    t.problem = e.problem() + (e.advice().empty() ? "" : "; " + e.advice());
+    if (e.code() != ErrorCode::Cancelled) return;
+    std::lock_guard lock(mutex_);
+    stop_ = std::current_exception();
+    next_ = report_.tiles.size();
+  }
+
+  void say(bool now) {
+    const double t = now_seconds();
+    if (!options_.say || (!now && t - told_ < 0.2)) return;
+    told_ = t;
+    FetchProgress& p = progress_;
+    p.per_second = static_cast<double>(p.moved) / std::max(0.1, t - start_);
+    if (p.bytes && p.moved && t - start_ > 0.5)
+      p.seconds_left = static_cast<double>(p.bytes - std::min(p.bytes, p.moved)) / p.per_second;
+    options_.say(p);
+  }
+
+  const FetchOptions& options_;
+  const double start_ = now_seconds();
+  FetchReport report_;
+  std::map<fs::path, Brought> brought_;
+  std::mutex mutex_;
+  FetchProgress progress_{};
+  double told_ = 0;
+  std::atomic<std::size_t> next_{0};
+  std::exception_ptr stop_;
+};
+
+}  // namespace
+
 FetchReport fetch_tiles(const std::vector<ShortlistEntry>& entries, const FetchOptions& options) {
-  const double start = now_seconds();
   FetchPlan plan = plan_fetch(entries, options);
   if (plan.bytes > plan.free_bytes)
     throw Error(ErrorCode::Io,
                 fmt::format("has {} free, and {} are to come", format_bytes(static_cast<double>(plan.free_bytes)),
                             format_bytes(static_cast<double>(plan.bytes))),
                 options.folder.string(), "make room or choose another disk");
-  FetchReport report;
-  report.tiles = std::move(plan.tiles);
-  std::map<fs::path, Brought> brought;
-  for (const FetchedTile& t : report.tiles) {
-    if (t.outcome == FetchOutcome::Failed) continue;
-    std::error_code ec;
-    fs::create_directories(t.path.parent_path(), ec);
-    if (!fs::is_directory(t.path.parent_path(), ec))
-      throw Error(ErrorCode::Io, "cannot be made", t.path.parent_path().string(), "choose another folder");
-    brought.try_emplace(t.path.parent_path(), t.path.parent_path());
-  }
-  std::mutex mutex;
-  FetchProgress progress{.files = report.tiles.size(), .done = 0, .bytes = plan.unknown ? 0 : plan.bytes};
-  double told = 0;
-  auto say = [&](bool now) {
-    const double t = now_seconds();
-    if (!options.say || (!now && t - told < 0.2)) return;
-    told = t;
-    progress.per_second = static_cast<double>(progress.moved) / std::max(0.1, t - start);
-    if (progress.bytes && progress.moved && t - start > 0.5)
-      progress.seconds_left =
-          static_cast<double>(progress.bytes - std::min(progress.bytes, progress.moved)) / progress.per_second;
-    options.say(progress);
-  };
-  auto moved = [&](std::uint64_t n) {
-    std::lock_guard lock(mutex);
-    progress.moved += n;
-    say(false);
-  };
-  std::atomic<std::size_t> next{0};
-  std::exception_ptr stop;
-  auto work = [&] {
-    for (std::size_t i; (i = next++) < report.tiles.size();) {
-      FetchedTile& t = report.tiles[i];
-      if (t.outcome == FetchOutcome::Fetched) {
-        Mover mover(options, moved);
-        try {
-          mover.bring(t);
-          if (options.unpack && Archive::is_archive(*open_file(t.path))) {
-            const std::string name = t.path.filename().string();
-            const fs::path folder = t.path.parent_path() / name_unpacked(name);
-            t.unpacked = unpack_into(t.path, folder);
-            fs::remove(t.path);
-            mover.version.unpacked = folder.filename().string();
-          }
-          std::lock_guard lock(mutex);
-          brought.at(t.path.parent_path()).add(t.path.filename().string(), mover.version);
-          if (!mover.version.unpacked.empty()) t.path = t.path.parent_path() / mover.version.unpacked;
-        } catch (const std::exception& other) {
-          // Whatever it is, it ends this file and no other, and never the process.
-          const auto* own = dynamic_cast<const Error*>(&other);
-          const Error e = own ? *own : Error(ErrorCode::Io, other.what(), t.path.string());
-          t.outcome = FetchOutcome::Failed;
-          t.problem = e.problem() + (e.advice().empty() ? "" : "; " + e.advice());
-          std::lock_guard lock(mutex);
-          // A full disk or a wish to stop concerns all.
-          if (e.code() == ErrorCode::Cancelled) {
-            stop = std::current_exception();
-            next = report.tiles.size();
-          }
-        }
-      }
-      std::lock_guard lock(mutex);
-      ++progress.done;
-      report.moved += t.moved;
-      say(true);
-    }
-  };
-  {
-    std::vector<std::jthread> threads;
-    for (int i = 0; i < std::clamp(options.parallel, 1, 64); ++i) threads.emplace_back(work);
-  }
-  if (stop) std::rethrow_exception(stop);
-  write_lists(report, options.folder);
-  report.seconds = now_seconds() - start;
-  return report;
+  return Fetching(std::move(plan), options).run();
 }
 
 FetchedTile fetch_file(const ShortlistEntry& entry, const fs::path& path, const FetchOptions& options) {

@@ -7,6 +7,7 @@
 #include <random>
 
 #include "katoptra/base/checksum.hpp"
+#include "katoptra/base/progress.hpp"
 #include "katoptra/catalogue/find.hpp"
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/grid_file.hpp"

@@ -44,6 +44,25 @@ std::string same_content(const TileRecord& a, const TileRecord& b) {
   }
 }
 
+// In which of nine parts of the area most of a gap lies: its corners, its sides and its middle. A box around an odd
+// shape would tell of ground that is covered.
+std::string whereabouts(const MultiPolygon& gap, const Bounds& area) {
+  static constexpr const char* kParts[] = {"the north-west corner", "the north side", "the north-east corner",
+                                           "the west side",         "the middle",     "the east side",
+                                           "the south-west corner", "the south side", "the south-east corner"};
+  const double whole = planar_area(gap), width = area.width() / 3, height = area.height() / 3;
+  if (!(whole > 0 && width > 0 && height > 0)) return "the area";
+  std::string text;
+  int parts = 0;
+  for (int k = 0; k < 9; ++k) {
+    const double west = area.west + (k % 3) * width, north = area.north - (k / 3) * height;
+    const Bounds part{west, north - height, west + width, north};
+    if (planar_area(overlay(gap, {to_polygon(part)}, Overlay::Intersection)) < 0.2 * whole) continue;
+    text += (parts++ ? ", " : "") + std::string(kParts[k]);
+  }
+  return parts ? text : "all over the area";
+}
+
 std::string cannot_use(const TileRecord& t, const FindOptions& options) {
   if (!t.untrusted.empty()) return t.untrusted;
   if (!t.openable) return "cannot be read: " + (t.problems.empty() ? std::string("damaged") : t.problems[0]);
@@ -314,6 +333,8 @@ class Chooser {
       Gap g{.shape = {p}, .closed_by = {}, .how = {}};
       g.area = Area(g.shape, out_.area.crs()).ground_area();
       out_.gap_area += g.area;
+      g.share = planar_area(g.shape) / whole_;
+      g.where = whereabouts(g.shape, out_.area.bounds());
       advise(g);
       out_.gap_list.push_back(std::move(g));
     }
@@ -364,7 +385,7 @@ class Chooser {
       s->from = std::min(s->from, t.tile.date);
       s->to = std::max(s->to, t.tile.date);
       const double cell = t.tile.spacing.y.metres();
-      if (cell > 0 && (s->cell_m == 0 || cell < s->cell_m)) s->cell_m = cell;
+      if (cell > 0 && (s->cell == Length() || cell < s->cell.metres())) s->cell = Length::metres(cell);
       s->density = std::max(s->density, t.tile.density);
       if (s->heights != t.tile.quantity.heights.name()) s->heights = "several";
       s->access = std::max(s->access, t.tile.access);

@@ -13,7 +13,9 @@
 #include <tuple>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/base/parallel.hpp"
 #include "katoptra/formats/bytes.hpp"
+#include "katoptra/formats/format.hpp"
 #include "katoptra/formats/grid_file.hpp"
 #include "katoptra/formats/http.hpp"
 #include "katoptra/formats/point_file.hpp"
@@ -66,13 +68,10 @@ void apply(const FolderRecord& r, TileRecord& tile) {
   if (names(r.restricted)) tile.access = Access::Restricted;
 }
 
-bool is_archive_extension(const std::string& e) {
-  return e == ".zip" || e == ".tar" || e == ".gz" || e == ".tgz" || e == ".bz2" || e == ".xz" || e == ".zst";
-}
-
 // An archive with several grids stands for all of them; a single grid inside keeps the name of its archive.
 std::vector<fs::path> with_archive_opened(const fs::path& file) {
-  if (!is_archive_extension(lower_extension(file))) return {file};
+  const Format* format = format_of(file);
+  if (!format || !format->holds(Holds::Files, Use::Read)) return {file};
   try {
     std::vector<fs::path> inside = grids_behind(file);
     if (inside.size() == 1 && inside[0] == file) inside = points_behind(file);
@@ -120,7 +119,8 @@ void describe_points(const fs::path& path, TileRecord& tile) {
 
 // Points in text that lie on no lattice are soundings: where they lie, and how dense they are.
 bool describe_soundings(const fs::path& path, TileRecord& tile) {
-  if (tile.remote() || lower_extension(path) != ".xyz") return false;
+  const Format* format = format_of(path, Holds::Grids);
+  if (tile.remote() || !format || format->sure) return false;
   const XyzFacts facts = look_at_xyz(*open_file(path));
   Crs crs = facts.crs;
   std::error_code ec;
@@ -191,8 +191,8 @@ TileRecord describe_tile(const fs::path& path) {
   }
   // Without a record of its survey a tile belongs with those of its folder, year, cell and references.
   if (tile.survey.empty() && tile.frame)
-    tile.survey = fmt::format("{} {} {:.3g} m", path.parent_path().filename().string(), tile.date.substr(0, 4),
-                              tile.spacing.y.metres());
+    tile.survey = fmt::format("{} {} {}", path.parent_path().filename().string(), tile.date.substr(0, 4),
+                              format_length(tile.spacing.y));
   return tile;
 }
 
@@ -244,9 +244,9 @@ FolderListing list_folder(const fs::path& folder) {
 }
 
 std::vector<TileRecord> tiles_in_file(const FolderFile& file) {
-  const std::string e = lower_extension(file.path);
-  const bool tile_name = e == ".tif" || e == ".tiff" || e == ".hgt" || e == ".asc" || e == ".nc" || e == ".bag" ||
-                         e == ".flt" || e == ".bil" || e == ".las" || e == ".laz";
+  const Format* format = format_of(file.path);
+  const bool tile_name =
+      format && format->sure && (format->holds(Holds::Grids, Use::Read) || format->holds(Holds::Points, Use::Read));
   std::vector<TileRecord> out;
   const std::vector<fs::path> inside = with_archive_opened(file.path);
   if (inside.size() == 1 && !tile_name && !looks_like_grid(file.path)) return {};

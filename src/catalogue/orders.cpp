@@ -9,11 +9,12 @@
 #include <thread>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/base/progress.hpp"
 #include "katoptra/catalogue/fetch.hpp"
 #include "katoptra/formats/http.hpp"
 
+#include "base/sqlite.hpp"
 #include "base/text.hpp"
-#include "formats/sqlite.hpp"
 #include "stac_json.hpp"
 
 namespace katoptra {

@@ -6,6 +6,7 @@
 
 #include "katoptra/base/checksum.hpp"
 #include "katoptra/base/error.hpp"
+#include "katoptra/base/progress.hpp"
 #include "katoptra/formats/bytes.hpp"
 
 namespace katoptra {

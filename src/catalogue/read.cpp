@@ -8,6 +8,7 @@
 #include <set>
 
 #include "katoptra/base/checksum.hpp"
+#include "katoptra/base/parallel.hpp"
 #include "katoptra/base/units.hpp"
 #include "katoptra/catalogue/catalogue.hpp"
 #include "katoptra/catalogue/catalogue_file.hpp"

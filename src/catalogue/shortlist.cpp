@@ -6,9 +6,9 @@
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/vector_file.hpp"
 
+#include "base/csv.hpp"
 #include "base/text.hpp"
 #include "box_text.hpp"
-#include "formats/csv.hpp"
 #include "stac_json.hpp"
 
 namespace katoptra {

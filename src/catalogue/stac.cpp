@@ -5,6 +5,7 @@
 #include <fmt/format.h>
 #include <map>
 
+#include "katoptra/formats/format.hpp"
 #include "katoptra/formats/http.hpp"
 #include "katoptra/points/points.hpp"
 
@@ -12,30 +13,11 @@
 #include "stac_json.hpp"
 
 namespace katoptra {
+namespace fs = std::filesystem;
 namespace {
 
 [[noreturn]] void damaged(const std::string& what, const std::string& where) {
   throw Error(ErrorCode::BadFile, what, where, "it is no STAC 1.0 document; tell who publishes it");
-}
-
-Ring ring_of(const json& c, const std::string& where) {
-  Ring ring;
-  if (!c.is_array()) damaged("a ring is no list of positions", where);
-  for (const json& p : c) {
-    if (!p.is_array() || p.size() < 2 || !p[0].is_number() || !p[1].is_number())
-      damaged("a position is no pair of numbers", where);
-    ring.push_back({p[0].get<double>(), p[1].get<double>()});
-  }
-  if (!ring.empty() && !(ring.front() == ring.back())) ring.push_back(ring.front());
-  if (ring.size() < 4) damaged("a ring has fewer than three corners", where);
-  return ring;
-}
-
-Polygon polygon_of(const json& c, const std::string& where) {
-  if (!c.is_array() || c.empty()) damaged("a polygon has no ring", where);
-  Polygon p{ring_of(c[0], where), {}};
-  for (std::size_t i = 1; i < c.size(); ++i) p.holes.push_back(ring_of(c[i], where));
-  return p;
 }
 
 MultiPolygon box_of(const json& b) {
@@ -110,17 +92,21 @@ std::optional<LengthUnit> unit_from(const std::string& text) {
   return std::nullopt;
 }
 
-std::string format_from(const std::string& media, const std::string& href) {
-  const std::string m = lower_case(media), e = lower_extension(url_file_name(href));
-  if (m.find("tiff") != m.npos || e == ".tif" || e == ".tiff") return "GeoTIFF";
-  if (m.find("laszip") != m.npos || e == ".laz") return "LAZ";
-  if (m.find("las") != m.npos || e == ".las") return "LAS";
-  if (m.find("netcdf") != m.npos || e == ".nc") return "NetCDF";
-  if (e == ".bag") return "BAG";
-  if (e == ".hgt" || href.ends_with(".hgt.zip")) return "HGT";
-  if (e == ".asc") return "ASCII grid";
-  if (m.find("zip") != m.npos || e == ".zip") return "zip";
-  return e.empty() ? m : e.substr(1);
+// By its media type, else by its name; what is packed is told by the name inside ("S38W032.hgt.zip").
+const Format* format_from(const std::string& media, const std::string& href) {
+  const fs::path name = url_file_name(href);
+  const Format* by_name = format_of(name);
+  const auto packed = [](const Format* f) { return f && f->holds(Holds::Files, Use::Read); };
+  if (packed(by_name))
+    if (const Format* inside = format_of(name.stem())) by_name = inside;
+  const Format* by_media = format_of_media(media);
+  return by_media && !(packed(by_media) && by_name) ? by_media : by_name;
+}
+
+std::string format_name(const std::string& media, const std::string& href) {
+  if (const Format* f = format_from(media, href)) return f->name;
+  const std::string e = lower_extension(url_file_name(href));
+  return e.empty() ? lower_case(media) : e.substr(1);
 }
 
 bool has_role(const json& asset, const char* role) {
@@ -140,8 +126,9 @@ std::vector<std::pair<std::string, const json*>> data_assets(const json& item) {
       data.emplace_back(key, &asset);
       continue;
     }
-    static const std::set<std::string> kRead = {"GeoTIFF", "LAZ", "LAS", "NetCDF", "BAG", "HGT", "ASCII grid", "zip"};
-    if (member(asset, "roles").empty() && kRead.count(format_from(word(asset, "type"), href)))
+    const Format* f = member(asset, "roles").empty() ? format_from(word(asset, "type"), href) : nullptr;
+    if (f && f->sure &&
+        (f->holds(Holds::Grids, Use::Read) || f->holds(Holds::Points, Use::Read) || f->holds(Holds::Files, Use::Read)))
       likely.emplace_back(key, &asset);
   }
   return data.empty() ? likely : data;
@@ -248,39 +235,6 @@ json parse_json(std::string_view text, const std::string& where) {
   return j;
 }
 
-MultiPolygon polygons_of(const json& g, const std::string& where) {
-  const std::string type = word(g, "type");
-  const json& c = member(g, "coordinates");
-  if (type == "Polygon") return {polygon_of(c, where)};
-  MultiPolygon out;
-  if (type == "MultiPolygon") {
-    if (!c.is_array()) damaged("a multipolygon has no polygons", where);
-    for (const json& p : c) out.push_back(polygon_of(p, where));
-  }
-  return out;
-}
-
-ordered_json geometry_json(const MultiPolygon& shape) {
-  ordered_json polygons = ordered_json::array();
-  for (const Polygon& p : shape) {
-    ordered_json rings = ordered_json::array();
-    auto add = [&](Ring ring, bool left) {
-      // RFC 7946: outer rings run counter-clockwise, holes clockwise.
-      double twice = 0;
-      for (std::size_t i = 0; i + 1 < ring.size(); ++i) twice += ring[i].x * ring[i + 1].y - ring[i + 1].x * ring[i].y;
-      if ((twice > 0) != left) std::reverse(ring.begin(), ring.end());
-      ordered_json points = ordered_json::array();
-      for (Point q : ring) points.push_back({q.x, q.y});
-      rings.push_back(std::move(points));
-    };
-    add(p.outer, true);
-    for (const Ring& hole : p.holes) add(hole, false);
-    polygons.push_back(std::move(rings));
-  }
-  if (polygons.size() == 1) return {{"type", "Polygon"}, {"coordinates", polygons[0]}};
-  return {{"type", "MultiPolygon"}, {"coordinates", polygons}};
-}
-
 std::vector<TileRecord> tiles_of_item(std::string_view text, const ItemContext& context) {
   const json item = parse_json(text, shown_url(context.base));
   const std::string where = fmt::format("{} item {}", shown_url(context.base), word(item, "id"));
@@ -298,7 +252,7 @@ std::vector<TileRecord> tiles_of_item(std::string_view text, const ItemContext& 
     if (date.empty()) date = word(props, "start_datetime");
     if (date.size() >= 10) t.date = date.substr(0, 10);
     t.date_guessed = member(props, "katoptra:date_guessed") == true;
-    t.format = format_from(word(*asset, "type"), word(*asset, "href"));
+    t.format = format_name(word(*asset, "type"), word(*asset, "href"));
     if (const std::string own = word(props, "katoptra:format"); !own.empty()) t.format = own;
     t.bytes = static_cast<std::uint64_t>(std::clamp(number(*asset, "file:size"), 0.0, 9e15));
     t.checksum = lower_case(word(*asset, "file:checksum"));
@@ -353,16 +307,9 @@ SurveyRecord survey_of_collection(std::string_view text) {
 
 namespace {
 
-const char* media_type(const TileRecord& t) {
-  const std::string name = lower_case(t.remote() ? url_file_name(t.path.native()) : t.path.filename().string());
-  if (name.ends_with(".tif") || name.ends_with(".tiff"))
-    return "image/tiff; application=geotiff; profile=cloud-optimized";
-  if (name.ends_with(".zip")) return "application/zip";
-  if (name.ends_with(".laz")) return "application/vnd.laszip";
-  if (name.ends_with(".las")) return "application/vnd.las";
-  if (name.ends_with(".nc")) return "application/netcdf";
-  if (name.ends_with(".bag")) return "application/x-hdf5";
-  return "application/octet-stream";
+std::string media_type(const TileRecord& t) {
+  const Format* f = format_of(t.remote() ? fs::path(url_file_name(t.path.native())) : t.path);
+  return f && !f->media_type.empty() ? f->media_type : "application/octet-stream";
 }
 
 std::string heights_text(const HeightReference& h) {

@@ -5,6 +5,7 @@
 #include <iterator>
 #include <map>
 
+#include "katoptra/base/progress.hpp"
 #include "katoptra/formats/http.hpp"
 
 #include "base/text.hpp"

@@ -11,9 +11,9 @@
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/grid_file.hpp"
 
-#include "catalogue/item_scan.hpp"
+#include "base/sqlite.hpp"
 #include "fake_server.hpp"
-#include "formats/sqlite.hpp"
+#include "item_scan.hpp"
 #include "testing.hpp"
 
 namespace katoptra {

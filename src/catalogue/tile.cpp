@@ -94,7 +94,7 @@ std::string TileFilter::refuses(const TileRecord& t) const {
   if ((from_year && year < *from_year) || (to_year && (year > *to_year || year == 0)))
     return year ? fmt::format("is of {}", year) : "its year is not known";
   if (coarsest && !(cell > 0 && cell <= coarsest->metres() * (1 + 1e-3)))
-    return cell > 0 ? fmt::format("its cell is {:.3g} m", cell) : "its cell is not known";
+    return cell > 0 ? "its cell is " + format_length(Length::metres(cell)) : "its cell is not known";
   if (density && t.density < *density)
     return t.density > 0 ? fmt::format("has {:.3g} points a square metre", t.density) : "its density is not known";
   if (heights && !(t.quantity.heights == *heights))

@@ -1,4 +1,4 @@
-#include "check/cell_areas.hpp"
+#include "cell_areas.hpp"
 
 #include "testing.hpp"
 

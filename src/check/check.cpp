@@ -4,9 +4,9 @@
 #include <cmath>
 #include <fmt/format.h>
 
-#include "census.hpp"
-#include "detector.hpp"
-#include "streams.hpp"
+#include "check/detectors/census.hpp"
+#include "check/detectors/detector.hpp"
+#include "check/detectors/streams.hpp"
 
 namespace katoptra {
 namespace {

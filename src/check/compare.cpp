@@ -92,7 +92,7 @@ void require_comparable(const Grid& g) {
 
 // Which classes a cell is in; the numbers run through all kinds.
 struct Classes {
-  std::vector<double> slope_bounds;
+  std::vector<double> slope_bounds;  // degrees
   std::size_t slopes() const { return slope_bounds.size() + 1; }
   std::size_t aspects() const { return slopes(); }
   std::size_t levels() const { return aspects() + 8; }
@@ -216,9 +216,16 @@ class UncertaintyOf {
   Grid by_place_;
 };
 
+std::vector<double> in_degrees(const std::vector<Angle>& angles) {
+  std::vector<double> d;
+  for (const Angle& a : angles) d.push_back(a.degrees());
+  return d;
+}
+
 class Comparing {
  public:
-  Comparing(const CompareOptions& o, Comparison& c) : options_(o), out_(c), classes_{o.slope_bounds}, areas_(c.frame) {
+  Comparing(const CompareOptions& o, Comparison& c)
+      : options_(o), out_(c), classes_{in_degrees(o.slope_bounds)}, areas_(c.frame) {
     unit_ = metres_per(c.first_here.quantity().unit);
     sea_ = o.sea_level.in(c.first_here.quantity().unit);
     slope_ = slope(c.first_here);

@@ -327,9 +327,9 @@ TEST(Compare, TheOddOneOut) {
                              [&](GridInfo& g) { g.name = "s" + std::to_string(i); }));
   auto s = odd_one_out(all);
   ASSERT_EQ(s.size(), 4u);
-  for (std::size_t i = 0; i < 4; ++i) EXPECT_EQ(s[i].odd, i == 2) << s[i].offset;
-  EXPECT_NEAR(s[2].offset, 0.28, 0.02);
-  EXPECT_NEAR(s[0].spread, 0.03 * std::sqrt(2.0), 0.005);
+  for (std::size_t i = 0; i < 4; ++i) EXPECT_EQ(s[i].odd, i == 2) << s[i].offset.metres();
+  EXPECT_NEAR(s[2].offset.metres(), 0.28, 0.02);
+  EXPECT_NEAR(s[0].spread.metres(), 0.03 * std::sqrt(2.0), 0.005);
   all.erase(all.begin());
   s = odd_one_out(all);
   EXPECT_TRUE(s[1].odd) << "of three, two that agree have the say";

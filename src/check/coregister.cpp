@@ -8,6 +8,7 @@
 #include <vector>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/base/parallel.hpp"
 #include "katoptra/surface/clip.hpp"
 #include "katoptra/surface/reproject.hpp"
 

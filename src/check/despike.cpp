@@ -6,9 +6,10 @@
 #include <vector>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/base/parallel.hpp"
 
+#include "check/detectors/spikes.hpp"
 #include "moments.hpp"
-#include "spikes.hpp"
 
 namespace katoptra {
 namespace {

@@ -7,7 +7,7 @@
 #include <limits>
 
 #include "base/clones.hpp"
-#include "census.hpp"
+#include "check/detectors/census.hpp"
 #include "moments.hpp"
 
 namespace katoptra {

@@ -9,7 +9,7 @@
 #include "katoptra/formats/vector_file.hpp"
 #include "katoptra/surface/mosaic.hpp"
 
-#include "csv.hpp"
+#include "base/csv.hpp"
 #include "testing.hpp"
 
 namespace katoptra {

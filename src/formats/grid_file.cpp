@@ -13,38 +13,21 @@
 #include "katoptra/formats/http.hpp"
 
 #include "base/text.hpp"
-#include "guard.hpp"
-#include "las_source.hpp"
+#include "format_row.hpp"
+#include "formats/text/text_scan.hpp"
 #include "lineage_file.hpp"
 #include "readers.hpp"
 #include "rows_source.hpp"
-#include "text_scan.hpp"
 
 namespace katoptra {
 namespace fs = std::filesystem;
 namespace {
 
-constexpr std::size_t kHead = 4096;
-
-bool is_tiff(std::span<const std::uint8_t> head) {
-  for (const char* magic : {"II*\0", "MM\0*", "II+\0", "MM\0+"})
-    if (head.size() >= 4 && std::memcmp(head.data(), magic, 4) == 0) return true;
-  return false;
-}
-bool is_hgt_file(const std::string& name) { return lower_extension(name) == ".hgt" && is_hgt_name(name); }
-
 GridFile open_located(const Located& file, const OpenOptions& options) {
-  const auto head = file.bytes->head(kHead);
-  if (is_tiff(head)) return open_tiff(file, options);
-  if (is_netcdf_classic(head) || is_hdf5(head))
-    return probe_apart(file, options) == Container::Bag ? open_bag(file, options) : open_netcdf(file, options);
-  if (is_hgt_file(file.name)) return open_hgt(file);
-  const bool header = lower_extension(file.name) == ".hdr";
-  if (is_ascii_grid(head) && !header) return open_ascii_grid(file);
-  if (is_xyz(head)) return open_xyz(file, options);
-  if (las::is_las(head))
+  const FormatRow* row = row_recognising(file);
+  if (row && row->open_grid) return row->open_grid(file, options);
+  if (row && row->open_points)
     throw Error(ErrorCode::BadFile, "holds points and no grid", file.bytes->name(), "make a surface of them with grid");
-  if (is_flat(file)) return open_flat(file, options);
   throw Error(
       ErrorCode::BadFile, "is not in a grid format that is read here", file.bytes->name(),
       "give a GeoTIFF, HGT, ASCII grid, flat binary with its .hdr, NetCDF, BAG or XYZ file, or an archive of one");
@@ -290,15 +273,12 @@ Grid open_grid(const fs::path& path, const OpenOptions& options) { return open_g
 
 bool looks_like_grid(const fs::path& path) {
   try {
+    if (lower_extension(path) == ".hdr") return false;  // the data beside it are the grid
     auto bytes = open_file(path);
-    const auto head = bytes->head(kHead);
-    const std::string name = path.filename().string(), ext = lower_extension(path);
-    if (ext == ".hdr") return false;  // the data beside it are the grid
-    if (is_tiff(head) || is_netcdf_classic(head) || is_hdf5(head) || is_hgt_file(name) || is_ascii_grid(head))
-      return true;
-    if (ext == ".xyz") return is_xyz(head);
     if (Archive::is_archive(*bytes)) return grids_behind(path) != std::vector{path};
-    return is_flat(locate(path));
+    const Located file = as_it_stands(std::move(bytes), path);
+    const FormatRow* row = row_recognising(file);
+    return row && row->open_grid && (row->facts.sure || row->facts.ends(file.name));
   } catch (const Error&) {
     return false;
   }

@@ -9,6 +9,7 @@
 #include "katoptra/base/error.hpp"
 
 #include "base/text.hpp"
+#include "format_row.hpp"
 #include "lineage_file.hpp"
 #include "samples.hpp"
 #include "writers.hpp"
@@ -40,19 +41,6 @@ struct Measure {
   }
 };
 
-Measure measured(const Grid& grid, const RunOptions& run) {
-  Measure all;
-  map_bands(
-      grid, Planes::Values, 0, run,
-      [](const Block& band, const Window&) -> std::shared_ptr<void> {
-        auto m = std::make_shared<Measure>();
-        m->add(band);
-        return m;
-      },
-      [&](std::shared_ptr<void> m) { all.add(*static_cast<Measure*>(m.get())); });
-  return all;
-}
-
 struct EncodedBand {
   Window window;
   std::vector<std::uint8_t> bytes;
@@ -78,66 +66,6 @@ Measure write_bands(const Grid& grid, RowWriter& writer, const RunOptions& run) 
   return all;
 }
 
-// Text and flat files have no sign for "not a number" that everybody reads.
-StoredAs stored_plainly(const GridInfo& info, const WriteOptions& options, const std::string& file) {
-  StoredAs as = stored_as(info, options.void_value, file);
-  if (std::isnan(as.void_value)) as.void_value = -9999;
-  return as;
-}
-
-bool is_row_format(const std::string& ext) {
-  for (const char* known : {".asc", ".flt", ".bil", ".bip", ".bsq", ".hgt", ".nc", ".cdf", ".xyz", ".png"})
-    if (ext == known) return true;
-  return false;
-}
-
-WriteReport write_rows(const Grid& given, const fs::path& path, const std::string& ext, const WriteOptions& options) {
-  const Grid grid = ext == ".hgt"   ? fit_for_hgt(given, path)
-                    : ext == ".flt" ? relabelled(given, [](GridInfo& i) { i.type = SampleType::Float32; })
-                                    : given;
-  const GridInfo& info = grid.info();
-  const std::string file = path.string();
-  WriteReport report;
-  report.path = path;
-  report.info = info;
-  StoredAs as =
-      ext == ".nc" || ext == ".cdf" ? stored_as(info, options.void_value, file) : stored_plainly(info, options, file);
-  std::unique_ptr<RowWriter> writer;
-  if (ext == ".hgt") {
-    writer = hgt_writer(path, options);
-  } else if (ext == ".asc") {
-    writer = ascii_writer(path, info, as, options);
-  } else if (ext == ".xyz") {
-    writer = xyz_writer(path, info, options);
-  } else if (ext == ".nc" || ext == ".cdf") {
-    writer = netcdf_writer(path, info, as, options);
-  } else if (ext == ".png") {
-    const Measure m = measured(grid, options.run);
-    writer = png_writer(path, info, static_cast<double>(m.lowest), static_cast<double>(m.highest), options);
-  } else {
-    writer = flat_writer(path, info, as, options);
-  }
-  report.type = as.type;
-  report.void_value = as.void_value;
-  if (ext == ".xyz") report.void_value.reset();
-  // A lineage that may not be written is told before hours of work, not after them.
-  if (options.lineage) create_file(lineage_path_for(path), {.overwrite = options.overwrite});
-  const Measure m = write_bands(grid, *writer, options.run);
-  report.cells = m.cells;
-  report.voids = m.voids;
-  const bool any = m.cells > m.voids;
-  report.lowest = any ? static_cast<double>(m.lowest) : std::nan("");
-  report.highest = any ? static_cast<double>(m.highest) : std::nan("");
-  report.compression = "none";
-  if (options.lineage) {
-    report.lineage_path = lineage_path_for(path);
-    write_lineage(grid, report.lineage_path, options, report);
-    write_lineage_table(path, info, options.overwrite);
-  }
-  writer->finish(report);
-  return report;
-}
-
 // What all sources agree on is true of the whole.
 WriteOptions with_agreed_facts(WriteOptions o, const GridInfo& info) {
   const auto& s = info.sources;
@@ -153,24 +81,65 @@ WriteOptions with_agreed_facts(WriteOptions o, const GridInfo& info) {
 
 }  // namespace
 
+StoredAs stored_plainly(const GridInfo& info, const WriteOptions& options, const std::string& file) {
+  StoredAs as = stored_as(info, options.void_value, file);
+  if (std::isnan(as.void_value)) as.void_value = -9999;
+  return as;
+}
+
+std::pair<double, double> extremes_of(const Grid& grid, const RunOptions& run) {
+  Measure all;
+  map_bands(
+      grid, Planes::Values, 0, run,
+      [](const Block& band, const Window&) -> std::shared_ptr<void> {
+        auto m = std::make_shared<Measure>();
+        m->add(band);
+        return m;
+      },
+      [&](std::shared_ptr<void> m) { all.add(*static_cast<Measure*>(m.get())); });
+  return {static_cast<double>(all.lowest), static_cast<double>(all.highest)};
+}
+
+WriteReport write_rows(const Grid& grid, const fs::path& path, const WriteOptions& options, const StoredAs& as,
+                       std::unique_ptr<RowWriter> writer) {
+  WriteReport report;
+  report.path = path;
+  report.info = grid.info();
+  report.type = as.type;
+  report.void_value = as.void_value;
+  report.compression = "none";
+  // A lineage that may not be written is told before hours of work, not after them.
+  if (options.lineage) create_file(lineage_path_for(path), {.overwrite = options.overwrite});
+  const Measure m = write_bands(grid, *writer, options.run);
+  report.cells = m.cells;
+  report.voids = m.voids;
+  const bool any = m.cells > m.voids;
+  report.lowest = any ? static_cast<double>(m.lowest) : std::nan("");
+  report.highest = any ? static_cast<double>(m.highest) : std::nan("");
+  if (options.lineage) {
+    report.lineage_path = lineage_path_for(path);
+    write_lineage(grid, report.lineage_path, options, report);
+    write_lineage_table(path, grid.info(), options.overwrite);
+  }
+  writer->finish(report);
+  return report;
+}
+
 WriteReport write_grid(const Grid& grid, const fs::path& path, const WriteOptions& given) {
   const WriteOptions options = with_agreed_facts(given, grid.info());
   const auto start = std::chrono::steady_clock::now();
-  const std::string ext = lower_extension(path);
-  const auto write = [&](const Grid& g) {
-    if (ext == ".tif" || ext == ".tiff") return write_tiff(g, path, options);
-    if (is_row_format(ext)) return write_rows(g, path, ext, options);
-    throw Error(ErrorCode::Unsupported, fmt::format("grids are not written as '{}' here", ext), path.string(),
-                "give a name that ends in .tif, .asc, .flt, .bil, .hgt, .nc, .xyz or .png");
-  };
+  const FormatRow* row = row_of(path, Holds::Grids, Use::Written);
+  if (!row)
+    throw Error(ErrorCode::Unsupported, fmt::format("grids are not written as '{}' here", lower_extension(path)),
+                path.string(), "give a name that ends in .tif, .asc, .flt, .bil, .hgt, .nc, .xyz or .png");
   WriteReport report;
   try {
-    report = write(grid);
+    report = row->write_grid(grid, path, options);
   } catch (const VoidCollision&) {
     // Bytes often use all their values: the next wider type has room for voids.
     const GridInfo& info = grid.info();
     if (bytes_per_sample(info.type) != 1 || info.file_void || options.void_value) throw;
-    report = write(relabelled(grid, [](GridInfo& i) { i.type = SampleType::Int16; }));
+    report = row->write_grid(relabelled(grid, [](GridInfo& i) { i.type = SampleType::Int16; }), path, options);
   }
   // A lineage that belonged to the file replaced here would be taken for that of the new one.
   if (!options.lineage && options.overwrite) remove_lineage_beside(path);

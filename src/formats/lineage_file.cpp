@@ -8,7 +8,7 @@
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/grid_file.hpp"
 
-#include "csv.hpp"
+#include "base/csv.hpp"
 #include "readers.hpp"
 
 namespace katoptra {

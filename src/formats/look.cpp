@@ -10,9 +10,9 @@
 #include "katoptra/terrain/sample.hpp"
 
 #include "base/text.hpp"
-#include "check/census.hpp"
-#include "las_source.hpp"
-#include "located.hpp"
+#include "check/detectors/census.hpp"
+#include "formats/bytes/located.hpp"
+#include "formats/las/las_source.hpp"
 
 namespace katoptra {
 namespace fs = std::filesystem;

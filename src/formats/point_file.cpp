@@ -11,10 +11,11 @@
 #include "katoptra/points/select.hpp"
 
 #include "base/text.hpp"
-#include "las_source.hpp"
-#include "las_write.hpp"
+#include "format_row.hpp"
+#include "formats/las/las_source.hpp"
+#include "formats/las/las_write.hpp"
+#include "formats/text/text_points.hpp"
 #include "readers.hpp"
-#include "text_points.hpp"
 
 namespace katoptra {
 namespace fs = std::filesystem;
@@ -69,15 +70,11 @@ std::string references_json(const PointInfo& info) {
 
 PointFile open_point_file(const fs::path& path, const PointOpenOptions& options) {
   const Located located = locate(path);
-  const auto head = located.bytes->head(4096);
-  PointFile file;
-  if (las::is_las(head))
-    file = las::open_las(located.bytes, options);
-  else if (is_xyz(head))
-    file = open_text_points(located.bytes, options);
-  else
+  const FormatRow* row = row_recognising(located);
+  if (!row || !row->open_points)
     throw Error(ErrorCode::BadFile, "is not in a format of points that is read here", path.string(),
                 "give a LAS, LAZ or COPC file, or text with x, y and z on each line");
+  PointFile file = row->open_points(located, options);
   complete(located, path, options.open, file);
   if (file.cloud.info().quantity.heights.is_depth()) file.cloud = depths_as_heights(file.cloud);
   return file;
@@ -89,9 +86,9 @@ PointCloud open_points(const fs::path& path, const PointOpenOptions& options) {
 
 bool looks_like_points(const fs::path& path) {
   try {
-    const std::string ext = lower_extension(path);
-    if (ext == ".las" || ext == ".laz") return true;
-    return las::is_las(open_file(path)->head(4));
+    if (is_point_name(path.string())) return true;
+    const FormatRow* row = row_recognising(as_it_stands(open_file(path), path));
+    return row && row->open_points && row->facts.sure;
   } catch (const Error&) {
     return false;
   }
@@ -132,10 +129,10 @@ std::vector<Breakline> read_breaklines(const fs::path& path, const Crs& crs) {
 
 PointWriteReport write_points(const PointCloud& cloud, const fs::path& path, const PointWriteOptions& options) {
   const auto start = std::chrono::steady_clock::now();
-  const std::string ext = lower_extension(path);
-  const bool text = ext == ".xyz" || ext == ".csv" || ext == ".txt";
-  if (!text && ext != ".las" && ext != ".laz")
-    throw Error(ErrorCode::Unsupported, fmt::format("'{}' is no format that points are written in", ext), path.string(),
+  const FormatRow* row = row_of(path, Holds::Points, Use::Written);
+  if (!row)
+    throw Error(ErrorCode::Unsupported,
+                fmt::format("'{}' is no format that points are written in", lower_extension(path)), path.string(),
                 "end the name in .laz, .las, .csv, .txt or .xyz");
   PointWriteReport report;
   report.path = path;
@@ -143,16 +140,13 @@ PointWriteReport write_points(const PointCloud& cloud, const fs::path& path, con
   const auto sink = create_file(path, {.overwrite = options.overwrite});
   std::unique_ptr<ByteSink> beside;
   const fs::path json = path.string() + ".json";
-  if (text) {
+  if (!row->facts.alone) {
     beside = create_file(json, {.overwrite = options.overwrite});
     const std::string words = references_json(cloud.info());
     beside->write_at(0, {reinterpret_cast<const std::uint8_t*>(words.data()), words.size()});
   }
   try {
-    if (text)
-      write_text_points(cloud, *sink, ext, options, report);
-    else
-      las::write_las(cloud, *sink, ext == ".laz", options, report);
+    row->write_points(cloud, *sink, options, report);
   } catch (const Error& e) {
     if (!e.where().empty()) throw;
     throw Error(e.code(), e.problem(), path.string(), e.advice());

@@ -1,4 +1,4 @@
-// One reader a format; grid_file.cpp chooses by content and completes what all have in common.
+// One reader a format. format_table.cpp chooses by content, grid_file.cpp completes what all have in common.
 #pragma once
 #include <memory>
 #include <span>
@@ -6,7 +6,7 @@
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/grid_file.hpp"
 
-#include "located.hpp"
+#include "formats/bytes/located.hpp"
 
 namespace katoptra {
 
@@ -29,6 +29,7 @@ bool complete_references(const Located& located, GridInfo& info, FileFacts& fact
 // The day a file on the disk was last changed (ISO); empty when that is not known.
 std::string file_date(const std::filesystem::path& path);
 
+bool is_tiff(std::span<const std::uint8_t> head);
 // "S38W032.hgt" and the like.
 bool is_hgt_name(const std::string& name);
 // Text that begins with the keywords of an ASCII grid.
@@ -39,7 +40,6 @@ bool is_flat(const Located& file);
 bool is_xyz(std::span<const std::uint8_t> head);
 bool is_hdf5(std::span<const std::uint8_t> head);
 bool is_netcdf_classic(std::span<const std::uint8_t> head);
-// An HDF5 file laid out as a BAG.
 
 // The band that was asked for by number or name, from 0; the first without a wish. BadArgument when there is none such.
 std::int64_t band_from(const OpenOptions& options, std::int64_t bands, const std::string& file);

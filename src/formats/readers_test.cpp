@@ -7,11 +7,12 @@
 #include <fmt/format.h>
 #include <limits>
 
+#include "katoptra/base/parallel.hpp"
 #include "katoptra/formats/archive.hpp"
 #include "katoptra/formats/vector_file.hpp"
 #include "katoptra/formats/xyz.hpp"
 
-#include "guard.hpp"
+#include "formats/hdf5/guard.hpp"
 #include "samples.hpp"
 #include "testing.hpp"
 

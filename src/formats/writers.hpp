@@ -25,22 +25,23 @@ class RowWriter {
   virtual void finish(WriteReport& report) = 0;
 };
 
-// The grid as the format can hold it (cells, type, range); Refused or Unsupported, with the way out, when it cannot.
-// Writers below take what these give.
-Grid fit_for_hgt(const Grid& grid, const std::filesystem::path& path);
+// What all row formats do: bands of rows are coded on all cores and placed in order, the extremes are measured on the
+// way, and the lineage is written beside. `as`: how values are stored.
+WriteReport write_rows(const Grid& grid, const std::filesystem::path& path, const WriteOptions& options,
+                       const StoredAs& as, std::unique_ptr<RowWriter> writer);
+// The smallest and largest value; +inf and -inf where all are void.
+std::pair<double, double> extremes_of(const Grid& grid, const RunOptions& run);
+// Text and flat files have no sign for "not a number" that everybody reads.
+StoredAs stored_plainly(const GridInfo& info, const WriteOptions& options, const std::string& file);
 
-std::unique_ptr<RowWriter> hgt_writer(const std::filesystem::path& path, const WriteOptions& options);
-std::unique_ptr<RowWriter> ascii_writer(const std::filesystem::path& path, const GridInfo& info, const StoredAs& as,
-                                        const WriteOptions& options);
-std::unique_ptr<RowWriter> flat_writer(const std::filesystem::path& path, const GridInfo& info, const StoredAs& as,
-                                       const WriteOptions& options);
-std::unique_ptr<RowWriter> xyz_writer(const std::filesystem::path& path, const GridInfo& info,
-                                      const WriteOptions& options);
-std::unique_ptr<RowWriter> netcdf_writer(const std::filesystem::path& path, const GridInfo& info, const StoredAs& as,
-                                         const WriteOptions& options);
-// `lowest` and `highest` decide the step of the samples.
-std::unique_ptr<RowWriter> png_writer(const std::filesystem::path& path, const GridInfo& info, double lowest,
-                                      double highest, const WriteOptions& options);
+// One writer a format. Each refuses, with the way out, what the format cannot hold (cells, type, range).
+WriteReport write_tiff(const Grid& grid, const std::filesystem::path& path, const WriteOptions& options);
+WriteReport write_hgt(const Grid& grid, const std::filesystem::path& path, const WriteOptions& options);
+WriteReport write_ascii_grid(const Grid& grid, const std::filesystem::path& path, const WriteOptions& options);
+WriteReport write_flat(const Grid& grid, const std::filesystem::path& path, const WriteOptions& options);
+WriteReport write_xyz(const Grid& grid, const std::filesystem::path& path, const WriteOptions& options);
+WriteReport write_netcdf(const Grid& grid, const std::filesystem::path& path, const WriteOptions& options);
+WriteReport write_png(const Grid& grid, const std::filesystem::path& path, const WriteOptions& options);
 
 // What stands beside a file. Made before the first cell is computed, so that nothing is lost when one of them may not
 // be written; given their names together with the file.
@@ -89,6 +90,5 @@ class SequentialWriter : public RowWriter {
 // The origin codes alone, for files that hold no such plane; counts them.
 void write_lineage(const Grid& grid, const std::filesystem::path& path, const WriteOptions& options,
                    WriteReport& report);
-WriteReport write_tiff(const Grid& grid, const std::filesystem::path& path, const WriteOptions& options);
 
 }  // namespace katoptra

@@ -187,6 +187,8 @@ Area parse_area(std::string_view text, std::vector<std::string>* notes) {
     if (std::abs(c[0].value) > 360 || std::abs(c[1].value) > 90)
       refuse(text, "its centre is no longitude and latitude");
   }
+  if (notes && parse_number(parts[2]))
+    notes->push_back(fmt::format("'{}': the radius was taken for {} m", text, parts[2]));
   return Area::circle({c[0].value, c[1].value}, Length::parse(parts[2], LengthUnit::Metre), crs);
 }
 

@@ -6,6 +6,7 @@
 #include <utility>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/base/parallel.hpp"
 
 namespace katoptra {
 

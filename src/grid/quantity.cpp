@@ -7,15 +7,23 @@
 namespace katoptra {
 namespace {
 
-constexpr std::array<std::pair<QuantityKind, const char*>, 9> kKinds{{{QuantityKind::Unknown, "unknown"},
-                                                                      {QuantityKind::Height, "height"},
-                                                                      {QuantityKind::Slope, "slope"},
-                                                                      {QuantityKind::Aspect, "aspect"},
-                                                                      {QuantityKind::Shade, "shade"},
-                                                                      {QuantityKind::Roughness, "roughness"},
-                                                                      {QuantityKind::Code, "code"},
-                                                                      {QuantityKind::Uncertainty, "uncertainty"},
-                                                                      {QuantityKind::Difference, "difference"}}};
+struct KindFacts {
+  QuantityKind kind;
+  const char* name;
+  Colouring colouring;
+  bool is_length;  // in the unit of heights
+};
+constexpr std::array<KindFacts, 9> kKinds{{{QuantityKind::Unknown, "unknown", Colouring::Plain, false},
+                                           {QuantityKind::Height, "height", Colouring::LandAndSea, true},
+                                           {QuantityKind::Slope, "slope", Colouring::Plain, false},
+                                           {QuantityKind::Aspect, "aspect", Colouring::Directions, false},
+                                           {QuantityKind::Shade, "shade", Colouring::Grey, false},
+                                           {QuantityKind::Roughness, "roughness", Colouring::Plain, true},
+                                           {QuantityKind::Code, "code", Colouring::Plain, false},
+                                           {QuantityKind::Uncertainty, "uncertainty", Colouring::Plain, true},
+                                           {QuantityKind::Difference, "difference", Colouring::AroundZero, true}}};
+
+const KindFacts& facts(QuantityKind k) { return kKinds[static_cast<std::size_t>(k)]; }
 
 struct TypeFacts {
   SampleType type;
@@ -42,11 +50,13 @@ constexpr const char* kSurfaces[] = {"unknown", "ground", "first return", "sea f
 
 }  // namespace
 
-const char* name_of(QuantityKind kind) { return kKinds[static_cast<std::size_t>(kind)].second; }
+const char* name_of(QuantityKind kind) { return facts(kind).name; }
+
+Colouring colouring_of(QuantityKind kind) { return facts(kind).colouring; }
 
 QuantityKind quantity_kind_from(std::string_view name) {
-  for (auto& [kind, text] : kKinds)
-    if (name == text) return kind;
+  for (const KindFacts& k : kKinds)
+    if (name == k.name) return k.kind;
   return QuantityKind::Unknown;
 }
 
@@ -59,9 +69,7 @@ SurfaceKind surface_kind_from(std::string_view name) {
 }
 
 std::string unit_name(const Quantity& q) {
-  if (q.kind == QuantityKind::Height || q.kind == QuantityKind::Roughness || q.kind == QuantityKind::Uncertainty ||
-      q.kind == QuantityKind::Difference)
-    return symbol(q.unit);
+  if (facts(q.kind).is_length) return symbol(q.unit);
   return q.other_unit;
 }
 

@@ -6,6 +6,7 @@
 #include <fmt/format.h>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/base/progress.hpp"
 #include "katoptra/grid/cache.hpp"
 
 #include "cached_tiles.hpp"

@@ -8,6 +8,8 @@
 #include <unordered_map>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/base/parallel.hpp"
+#include "katoptra/base/progress.hpp"
 #include "katoptra/grid/cache.hpp"
 #include "katoptra/points/gridding.hpp"
 #include "katoptra/points/select.hpp"

@@ -7,6 +7,7 @@
 #include <fmt/format.h>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/base/parallel.hpp"
 
 #include "base/pool.hpp"
 

@@ -11,8 +11,8 @@
 #include "katoptra/points/select.hpp"
 #include "katoptra/points/summary.hpp"
 
+#include "area_index.hpp"
 #include "point_testing.hpp"
-#include "points/area_index.hpp"
 
 namespace katoptra {
 namespace {
@@ -70,14 +70,14 @@ TEST(Points, ASelectionIsWhatABruteSearchFinds) {
   auto size = [&](const PointSelection& s) { return all_points(select(cloud, s), PointFields::None).size(); };
   EXPECT_EQ(size({.area = nullptr, .classes = {2}}),
             count_where(all, [&](std::size_t i) { return all.classification[i] == 2; }));
-  EXPECT_EQ(size({.area = nullptr, .drop_classes = {2, 7}}),
+  EXPECT_EQ(size({.area = nullptr, .without_classes = {2, 7}}),
             count_where(all, [&](std::size_t i) { return all.classification[i] != 2 && all.classification[i] != 7; }));
   EXPECT_EQ(size({.area = nullptr, .returns = Returns::Last}),
             count_where(all, [&](std::size_t i) { return all.return_number[i] >= all.return_count[i]; }));
   EXPECT_EQ(size({.area = nullptr, .returns = Returns::Between}), count_where(all, [&](std::size_t i) {
               return all.return_number[i] > 1 && all.return_number[i] < all.return_count[i];
             }));
-  EXPECT_EQ(size({.area = nullptr, .drop_noise = true, .drop_withheld = true}), count_where(all, [&](std::size_t i) {
+  EXPECT_EQ(size({.area = nullptr, .drop_noise = true, .without_withheld = true}), count_where(all, [&](std::size_t i) {
               return all.classification[i] != 7 && all.classification[i] != 18 && !(all.flags[i] & kWithheld);
             }));
   PointSelection heights{.area = nullptr};

@@ -5,29 +5,28 @@
 #include <unordered_map>
 
 #include "katoptra/grid/grid.hpp"
+#include "katoptra/grid/turn.hpp"
+
+#include "grid/bilinear.hpp"
 
 namespace katoptra {
 
 class GridSampler {
  public:
-  explicit GridSampler(Grid grid) : grid_(std::move(grid)) {}
-  // Bilinear between the four cells around; of those that are void the others take the share. NaN where all are.
+  // On a grid around the globe the neighbours beside the meridian where it is cut lie at its other end.
+  explicit GridSampler(const Grid& grid, InVoid rule = InVoid::TakesNeighbours)
+      : grid_(columns_of_globe(grid.frame()) > 0 ? continued_around(grid, 1) : grid), rule_(rule) {}
   double at(double x, double y) {
     const Frame& f = grid_.frame();
-    const double c = f.col_at(x) - 0.5, r = f.row_at(y) - 0.5;
-    if (!(c > -2 && r > -2 && c < static_cast<double>(f.cols()) + 1 && r < static_cast<double>(f.rows()) + 1))
+    const double c = f.col_at(f.told_here(x)), r = f.row_at(y);
+    if (!(c > -1.5 && r > -1.5 && c < static_cast<double>(f.cols()) + 1.5 && r < static_cast<double>(f.rows()) + 1.5))
       return std::nan("");
-    const auto c0 = static_cast<std::int64_t>(std::floor(c)), r0 = static_cast<std::int64_t>(std::floor(r));
-    const double u = c - static_cast<double>(c0), v = r - static_cast<double>(r0);
-    double sum = 0, weight = 0;
-    for (int k = 0; k < 4; ++k) {
-      const double w = (k & 1 ? u : 1 - u) * (k & 2 ? v : 1 - v);
-      const float z = cell(c0 + (k & 1), r0 + (k >> 1));
-      if (std::isnan(z) || w <= 0) continue;
-      sum += w * z;
-      weight += w;
-    }
-    return weight > 0 ? sum / weight : std::nan("");
+    // The last edge belongs to the last cell.
+    const auto inside = [](double v, std::int64_t n) {
+      return v == static_cast<double>(n) ? std::nextafter(v, 0.0) : v;
+    };
+    return bilinear(
+        inside(c, f.cols()), inside(r, f.rows()), [this](std::int64_t i, std::int64_t j) { return cell(i, j); }, rule_);
   }
   float cell_at(double x, double y) {
     const Frame& f = grid_.frame();
@@ -54,6 +53,7 @@ class GridSampler {
   static constexpr std::int64_t kEdge = 128;
   static constexpr std::size_t kMost = 256;
   Grid grid_;
+  InVoid rule_;
   std::unordered_map<std::int64_t, Block> blocks_;
   std::int64_t last_key_ = -1;
   const Block* last_ = nullptr;

@@ -9,6 +9,8 @@
 #include <unordered_map>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/base/parallel.hpp"
+#include "katoptra/base/progress.hpp"
 #include "katoptra/geo/vertical.hpp"
 
 #include "area_index.hpp"
@@ -45,14 +47,14 @@ class SelectedPoints : public Derived {
     if (!s.box.empty()) info_.bounds = meet(info_.bounds, s.box);
     for (int c : s.classes) keep_.set(static_cast<std::size_t>(c & 255));
     if (s.classes.empty()) keep_.set();
-    for (int c : s.drop_classes) keep_.reset(static_cast<std::size_t>(c & 255));
+    for (int c : s.without_classes) keep_.reset(static_cast<std::size_t>(c & 255));
     if (s.drop_noise) keep_.reset(7).reset(18);
-    need(!s.classes.empty() || !s.drop_classes.empty(), F::Class, "classes");
+    need(!s.classes.empty() || !s.without_classes.empty(), F::Class, "classes");
     need(s.returns != Returns::All, F::Return, "returns");
     need(!s.lines.empty(), F::Source, "flight lines");
     need(std::isfinite(s.from_time) || std::isfinite(s.to_time), F::Time, "times");
     if (!keep_.all() && has(info.fields, F::Class)) needed_ = needed_ | F::Class;
-    if (s.drop_withheld && has(info.fields, F::Flags)) needed_ = needed_ | F::Flags;
+    if (s.without_withheld && has(info.fields, F::Flags)) needed_ = needed_ | F::Flags;
     if (s.every == 0)
       throw Error(ErrorCode::BadArgument, "of every 0 points none can be kept", info.name, "give 1 or more");
     info_.lowest = std::max(info_.lowest, s.lowest);
@@ -80,7 +82,8 @@ class SelectedPoints : public Derived {
     if (s_.every > 1) drop_unless([&](std::size_t k) { return (p.first + k) % s_.every == 0; });
     if (!out.classification.empty() && !keep_.all())
       drop_unless([&](std::size_t k) { return keep_[out.classification[k]]; });
-    if (s_.drop_withheld && !out.flags.empty()) drop_unless([&](std::size_t k) { return !(out.flags[k] & kWithheld); });
+    if (s_.without_withheld && !out.flags.empty())
+      drop_unless([&](std::size_t k) { return !(out.flags[k] & kWithheld); });
     if (std::isfinite(s_.lowest) || std::isfinite(s_.highest))
       drop_unless([&](std::size_t k) { return out.z[k] >= s_.lowest && out.z[k] <= s_.highest; });
     if (s_.returns != Returns::All)
@@ -411,7 +414,7 @@ PointCloud shifted_heights(const PointCloud& cloud, const Grid& separation, cons
   auto source = std::make_shared<ChangedHeights>(
       cloud, 1,
       [=, unit = metres_per(separation.quantity().unit)](const PointBatch& b, std::vector<double>& metres) {
-        GridSampler sampler(separation);
+        GridSampler sampler(separation, InVoid::StaysVoid);
         std::vector<Point> places(b.size());
         for (std::size_t k = 0; k < places.size(); ++k) places[k] = {b.x[k], b.y[k]};
         if (transform) transform->forward(places);

@@ -5,6 +5,8 @@
 #include <unordered_map>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/base/parallel.hpp"
+#include "katoptra/base/progress.hpp"
 #include "katoptra/points/select.hpp"
 
 #include "derived.hpp"

@@ -5,6 +5,7 @@
 #include <numeric>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/base/parallel.hpp"
 
 #include "predicates.hpp"
 

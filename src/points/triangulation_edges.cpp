@@ -49,99 +49,106 @@ bool Triangulation::is_kept(int a, int b) const {
   return false;
 }
 
+// A line is put in piece by piece, from each point that lies on it to the next: along an edge where there is one, else
+// by flipping away the edges that it crosses (Sloan 1993). What had to be flipped is made Delaunay again afterwards, as
+// far as kept edges allow.
 bool Triangulation::keep_edge(int a, int b) {
   if (a == b || half_edges() == 0) return true;
-  if (kept_.empty()) {
-    kept_.assign(edges_.size() / 2, 0);
-    place_.assign(given_.size(), -1);
-    // An edge out of each point.
-    for (int e = 0; e < half_edges(); ++e)
-      if (edges_[static_cast<std::size_t>(e)].from >= 0) place_[static_cast<std::size_t>(from(e))] = e;
-  }
-  const LatticePoint target = point(b);
-  int at = a;
-  while (at != b) {
-    const LatticePoint here = point(at);
-    const int first = place_[static_cast<std::size_t>(at)];
-    if (first < 0 || place_[static_cast<std::size_t>(b)] < 0) return false;
-    // Along an edge that leads straight there, or between two edges.
-    int along = -1, between = -1, e = first;
-    do {
-      const LatticePoint &p = point(to(e)), &q = point(to(edges_[static_cast<std::size_t>(e)].after));
-      const std::int64_t side = turn(here, target, p);
-      const bool forward =
-          (static_cast<std::int64_t>(p.x) - here.x) * (static_cast<std::int64_t>(target.x) - here.x) +
-              (static_cast<std::int64_t>(p.y) - here.y) * (static_cast<std::int64_t>(target.y) - here.y) >
-          0;
-      if (side == 0 && forward) {
-        along = e;
-        break;
-      }
-      if (side < 0 && turn(here, target, q) > 0 && has_triangle(e)) between = e;
-      e = edges_[static_cast<std::size_t>(e)].after;
-    } while (e != first);
-    if (along >= 0) {
-      kept_[static_cast<std::size_t>(along / 2)] = 1;
-      at = to(along);
+  begin_keeping();
+  for (int at = a; at != b;) {
+    if (place_[static_cast<std::size_t>(at)] < 0 || place_[static_cast<std::size_t>(b)] < 0) return false;
+    const Way way = way_towards(at, b);
+    if (way.along >= 0) {
+      kept_[static_cast<std::size_t>(way.along / 2)] = 1;
+      at = to(way.along);
       continue;
     }
-    if (between < 0) return false;
-    // All edges that the line crosses on its way to the next point on it.
-    std::deque<int> crossed;
-    int end = -1;
-    for (int edge = next_left(between);;) {
-      if (kept_[static_cast<std::size_t>(edge / 2)]) return false;
-      crossed.push_back(edge);
-      const int other = edge ^ 1;
-      if (!has_triangle(other)) return false;
-      const int apex_edge = next_left(other);
-      const int apex = to(apex_edge);
-      const std::int64_t side = turn(here, target, point(apex));
-      if (side == 0) {
-        end = apex;
-        break;
-      }
-      // Go on across the edge that has the line between its ends.
-      edge = side > 0 ? apex_edge : next_left(apex_edge);
-    }
-    // Flip them away one by one; an edge whose two triangles make no convex figure waits.
-    std::vector<int> fresh;
-    const LatticePoint goal = point(end);
-    for (std::size_t patience = crossed.size() * crossed.size() * 4 + 64; !crossed.empty() && patience > 0;
-         --patience) {
-      const int edge = crossed.front();
-      crossed.pop_front();
-      const int u = from(edge), v = to(edge), p = to(next_left(edge)), q = to(next_left(edge ^ 1));
-      if (turn(point(p), point(q), point(u)) * 1.0 * static_cast<double>(turn(point(p), point(q), point(v))) >= 0 ||
-          turn(point(q), point(v), point(p)) <= 0 || turn(point(p), point(u), point(q)) <= 0) {
-        crossed.push_back(edge);
-        continue;
-      }
-      flip(edge);
-      const std::int64_t s1 = turn(here, goal, point(from(edge))), s2 = turn(here, goal, point(to(edge)));
-      if ((s1 > 0 && s2 < 0) || (s1 < 0 && s2 > 0))
-        crossed.push_back(edge);
-      else
-        fresh.push_back(edge);
-    }
-    // What was flipped for an edge that cannot be put in becomes Delaunay again.
-    const auto give_up = [&] {
-      fresh.insert(fresh.end(), crossed.begin(), crossed.end());
-      settle(fresh);
-      return false;
-    };
-    if (!crossed.empty()) return give_up();
-    int straight = -1;
-    for (int edge : fresh) {
-      const int u = from(edge), v = to(edge);
-      if ((u == at && v == end) || (u == end && v == at)) straight = edge;
-    }
-    if (straight < 0) return give_up();
-    kept_[static_cast<std::size_t>(straight / 2)] = 1;
-    settle(fresh);
+    std::vector<int> crossed;
+    const int end = way.between < 0 ? -1 : cross(at, b, way.between, crossed);
+    if (end < 0 || !put_in(at, end, crossed)) return false;
     at = end;
   }
   return true;
+}
+
+void Triangulation::begin_keeping() {
+  if (!kept_.empty()) return;
+  kept_.assign(edges_.size() / 2, 0);
+  place_.assign(given_.size(), -1);
+  // An edge out of each point.
+  for (int e = 0; e < half_edges(); ++e)
+    if (edges_[static_cast<std::size_t>(e)].from >= 0) place_[static_cast<std::size_t>(from(e))] = e;
+}
+
+Triangulation::Way Triangulation::way_towards(int at, int target) const {
+  const LatticePoint &here = point(at), &there = point(target);
+  const int first = place_[static_cast<std::size_t>(at)];
+  Way way;
+  int e = first;
+  do {
+    const LatticePoint &p = point(to(e)), &q = point(to(edges_[static_cast<std::size_t>(e)].after));
+    const std::int64_t side = turn(here, there, p);
+    const bool forward = (static_cast<std::int64_t>(p.x) - here.x) * (static_cast<std::int64_t>(there.x) - here.x) +
+                             (static_cast<std::int64_t>(p.y) - here.y) * (static_cast<std::int64_t>(there.y) - here.y) >
+                         0;
+    if (side == 0 && forward) {
+      way.along = e;
+      return way;
+    }
+    if (side < 0 && turn(here, there, q) > 0 && has_triangle(e)) way.between = e;
+    e = edges_[static_cast<std::size_t>(e)].after;
+  } while (e != first);
+  return way;
+}
+
+// All edges that the line crosses on its way to the next point on it, which is given back; -1 when one of them must be
+// kept, or the line leaves the triangles.
+int Triangulation::cross(int at, int target, int between, std::vector<int>& crossed) const {
+  const LatticePoint &here = point(at), &there = point(target);
+  for (int edge = next_left(between);;) {
+    const int other = edge ^ 1;
+    if (kept_[static_cast<std::size_t>(edge / 2)] || !has_triangle(other)) return -1;
+    crossed.push_back(edge);
+    const int apex_edge = next_left(other), apex = to(apex_edge);
+    const std::int64_t side = turn(here, there, point(apex));
+    if (side == 0) return apex;
+    // Go on across the edge that has the line between its ends.
+    edge = side > 0 ? apex_edge : next_left(apex_edge);
+  }
+}
+
+// Flips the edges away that cross the line from `at` to `end`, one by one; an edge whose two triangles make no convex
+// figure waits for its neighbours.
+bool Triangulation::put_in(int at, int end, const std::vector<int>& edges) {
+  const LatticePoint here = point(at), goal = point(end);
+  std::deque<int> crossed(edges.begin(), edges.end());
+  std::vector<int> fresh;
+  for (std::size_t patience = edges.size() * edges.size() * 4 + 64; !crossed.empty() && patience > 0; --patience) {
+    const int edge = crossed.front();
+    crossed.pop_front();
+    const int u = from(edge), v = to(edge), p = to(next_left(edge)), q = to(next_left(edge ^ 1));
+    const auto s1 = static_cast<double>(turn(point(p), point(q), point(u))),
+               s2 = static_cast<double>(turn(point(p), point(q), point(v)));
+    if (s1 * s2 >= 0 || turn(point(q), point(v), point(p)) <= 0 || turn(point(p), point(u), point(q)) <= 0) {
+      crossed.push_back(edge);
+      continue;
+    }
+    flip(edge);
+    const std::int64_t a = turn(here, goal, point(from(edge))), b = turn(here, goal, point(to(edge)));
+    if ((a > 0 && b < 0) || (a < 0 && b > 0))
+      crossed.push_back(edge);
+    else
+      fresh.push_back(edge);
+  }
+  const auto straight = std::find_if(fresh.begin(), fresh.end(), [&](int edge) {
+    return (from(edge) == at && to(edge) == end) || (from(edge) == end && to(edge) == at);
+  });
+  const bool in = crossed.empty() && straight != fresh.end();
+  if (in) kept_[static_cast<std::size_t>(*straight / 2)] = 1;
+  // What was flipped for an edge that cannot be put in becomes Delaunay again, too.
+  fresh.insert(fresh.end(), crossed.begin(), crossed.end());
+  settle(fresh);
+  return in;
 }
 
 // Turns an edge inside the four-sided figure of its two triangles.

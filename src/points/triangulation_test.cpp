@@ -5,7 +5,7 @@
 #include <set>
 
 #include "point_testing.hpp"
-#include "points/predicates.hpp"
+#include "predicates.hpp"
 
 namespace katoptra {
 namespace {

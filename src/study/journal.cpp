@@ -8,6 +8,7 @@
 #include "katoptra/base/checksum.hpp"
 #include "katoptra/base/error.hpp"
 #include "katoptra/formats/bytes.hpp"
+#include "katoptra/formats/format.hpp"
 #include "katoptra/study/study.hpp"
 #include "katoptra/version.hpp"
 
@@ -153,10 +154,7 @@ std::string key_of_surface(const Study& study, const StudyPlan& plan) {
       continue;
     }
     key.add_file(t.tile.path);
-    for (const char* e : {".prj", ".hdr", ".json", ".tfw"}) {
-      key.add_file(fs::path(t.tile.path).replace_extension(e));
-      key.add_file(t.tile.path.string() + e);
-    }
+    for (const fs::path& beside : files_beside(t.tile.path)) key.add_file(beside);
   }
   for (const StudyPoints& p : study.points)
     for (const fs::path& f : p.files) key.add_file(f);

@@ -6,7 +6,7 @@
 
 #include "katoptra/base/error.hpp"
 
-#include "formats/csv.hpp"
+#include "base/csv.hpp"
 
 namespace katoptra {
 namespace {
@@ -94,12 +94,9 @@ std::string comparison_json(const Comparison& c) {
   j["volume"] = volume_of(c.volume);
   j["independent_cells"] = c.independent_cells;
   if (c.detection)
-    j["detection"] = {{"level", c.detection->level},
-                      {"level_range", {c.detection->lowest, c.detection->highest}},
-                      {"known", c.detection->known},
-                      {"cells", c.detection->cells},
-                      {"share", c.detection->share},
-                      {"volume", volume_of(c.detection->volume)}};
+    j["detection"] = {{"level", c.detection->level}, {"level_range", {c.detection->lowest, c.detection->highest}},
+                      {"known", c.detection->known}, {"cells", c.detection->cells},
+                      {"share", c.detection->share}, {"volume", volume_of(c.detection->volume)}};
   if (c.coregistration) j["coregistration"] = coregistration_of(*c.coregistration);
   j["notes"] = c.notes;
   return text_of(j);
@@ -110,8 +107,8 @@ std::string standings_json(const std::vector<Standing>& list) {
   for (const Standing& s : list)
     j.push_back({{"name", s.name},
                  {"cells", s.cells},
-                 {"offset_m", number(s.offset)},
-                 {"spread_m", number(s.spread)},
+                 {"offset_m", number(s.offset.metres())},
+                 {"spread_m", number(s.spread.metres())},
                  {"odd", s.odd}});
   return text_of(j);
 }

@@ -5,6 +5,7 @@
 #include <mutex>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/base/progress.hpp"
 #include "katoptra/formats/point_file.hpp"
 #include "katoptra/points/ground.hpp"
 #include "katoptra/points/select.hpp"
@@ -32,7 +33,7 @@ PointCloud brought(const StudyPoints& p, const HeightReference& heights) {
 PointCloud chosen(const StudyPoints& p, const PointCloud& all, const RunOptions& run) {
   PointCloud cloud = all;
   if (p.find_ground) cloud = classify_ground(cloud, {.water = p.water, .run = run});
-  PointSelection s{.area = nullptr, .classes = p.classes, .drop_noise = true, .drop_withheld = true};
+  PointSelection s{.area = nullptr, .classes = p.classes, .drop_noise = true, .without_withheld = true};
   if (p.classes.empty() && has(cloud.info().fields, PointFields::Class)) {
     if (p.find_ground || has_class(cloud, 2, run)) s.classes = {2};
   }

@@ -22,12 +22,13 @@ namespace {
 // One table of the file, with the keys it may have; anything else is a typing error and is said so.
 class TableReader {
  public:
-  TableReader(const toml::table* table, std::string name, std::string file, const std::vector<std::string>& keys)
+  TableReader(const toml::table* table, std::string name, std::string file, const std::vector<std::string>& keys,
+              const std::string& of = {})
       : table_(table), name_(std::move(name)), file_(std::move(file)) {
     if (!table_) return;
     const std::set<std::string_view> known(keys.begin(), keys.end());
     for (const auto& [key, node] : *table_)
-      if (!known.count(key.str())) fail(node, fmt::format("'{}' is not known in [{}]", key.str(), name_));
+      if (!known.count(key.str())) fail(node, fmt::format("'{}' is not known in [{}]{}", key.str(), name_, of));
   }
   explicit operator bool() const { return table_ != nullptr; }
 
@@ -36,6 +37,12 @@ class TableReader {
     if (!n) return otherwise;
     if (const auto v = n->value<std::string>(); v && n->is_string()) return *v;
     fail(*n, fmt::format("'{}' must be text in quotes", key));
+  }
+  // As it is written, text in quotes or a number; empty when it is not there.
+  std::string value(const char* key, bool number_wanted) const {
+    const auto* n = node(key);
+    if (!n) return {};
+    return number_wanted ? fmt::format("{}", number(key, 0)) : text(key);
   }
   double number(const char* key, double otherwise) const {
     const auto* n = node(key);
@@ -213,32 +220,60 @@ void read_check(const toml::table& root, const std::string& file, Study& s) {
   s.control_error = control.length("error").value_or(Length());
 }
 
+// The keys of a product besides kind, file and title; nothing when there is no such product.
+std::optional<std::vector<std::string>> keys_of_product(const std::string& kind) {
+  if (kind == "contours") return {{"interval"}};
+  if (kind == "section") return {{"line"}};
+  if (kind == "map") return {{"interval", "exaggerate", "line", "tiles", "area"}};
+  const Product* p = product_named(kind);
+  if (!p) return std::nullopt;
+  std::vector<std::string> keys;
+  for (const Setting& o : p->options) keys.push_back(o.name);
+  return keys;
+}
+
+std::string product_kinds() {
+  std::string names;
+  for (const Product& p : products()) names += p.name + ", ";
+  return names + "contours, section or map";
+}
+
 StudyProduct read_product(const toml::table* table, const std::string& file, const Study& s) {
-  static const std::set<std::string> kKinds = {"hillshade", "slope",   "aspect", "roughness",
-                                               "contours",  "section", "map"};
-  const TableReader t(
-      table, "product", file,
-      {"kind", "file", "title", "interval", "azimuth", "altitude", "exaggerate", "as", "line", "tiles", "area"});
   StudyProduct p;
-  p.kind = t.text("kind");
+  if (const auto* kind = table ? table->get("kind") : nullptr) p.kind = kind->value_or("");
+  const auto own = keys_of_product(p.kind);
+  if (!own)
+    throw Error(ErrorCode::BadFile, fmt::format("'{}' is not a product", p.kind), file, "use " + product_kinds());
+  std::vector<std::string> keys = {"kind", "file", "title"};
+  keys.insert(keys.end(), own->begin(), own->end());
+  const TableReader t(table, "product", file, keys, " of kind " + p.kind);
   p.file = t.text("file");
-  if (!kKinds.count(p.kind))
-    throw Error(ErrorCode::BadFile, fmt::format("'{}' is not a product", p.kind), file,
-                "use hillshade, slope, aspect, roughness, contours, section or map");
   if (p.file.empty() || p.file.find('/') != p.file.npos)
     throw Error(ErrorCode::BadFile, fmt::format("the product {} needs a plain file name", p.kind), file,
                 "add file = \"name.tif\"");
   p.title = t.text("title");
-  p.interval = t.length("interval");
-  p.azimuth = t.parsed("azimuth", [](const std::string& x) { return Angle::parse(x); }).value_or(p.azimuth);
-  p.altitude = t.parsed("altitude", [](const std::string& x) { return Angle::parse(x); }).value_or(p.altitude);
-  p.exaggeration = t.number("exaggerate", p.kind == "map" ? 1.5 : 1);
-  p.as = t.text("as", "degrees");
-  if (const std::string line = t.text("line"); !line.empty()) p.line = s.folder / line;
+  if (const Product* row = product_named(p.kind)) {
+    std::map<std::string, std::string> given;
+    for (const Setting& o : row->options)
+      if (const std::string value = t.value(o.name.c_str(), o.kind == SettingKind::Number); !value.empty())
+        given[o.name] = value;
+    try {
+      p.settings = row->settings(given);
+    } catch (const Error& e) {
+      throw Error(ErrorCode::BadFile, fmt::format("the product {} ({}): {}", p.file, p.kind, e.problem()), file,
+                  e.advice());
+    }
+    return p;
+  }
+  const bool map = p.kind == "map";
+  if (p.kind != "section") p.interval = t.length("interval");
+  if (map) p.exaggeration = t.number("exaggerate", p.exaggeration);
+  if (p.kind != "contours")
+    if (const std::string line = t.text("line"); !line.empty()) p.line = s.folder / line;
   if (p.kind == "section" && p.line.empty())
     throw Error(ErrorCode::BadFile, "a section needs a line", file, "add line = \"transect.geojson\"");
-  p.tiles = t.flag("tiles", false);
-  p.area = t.flag("area", false);
+  p.tiles = map && t.flag("tiles", false);
+  p.area = map && t.flag("area", false);
   return p;
 }
 
@@ -321,23 +356,9 @@ std::vector<std::string> changed_inputs(const StudyRecord& record) {
   return out;
 }
 
-Study read_study_text(std::string text, const fs::path& path, const std::string& other_catalogue) {
-  Study s;
-  s.file = path;
-  s.folder = path.parent_path();
-  s.text = std::move(text);
-  const std::string file = path.string();
-  toml::table root;
-  try {
-    root = toml::parse(s.text, file);
-  } catch (const toml::parse_error& e) {
-    throw Error(ErrorCode::BadFile, std::string(e.description()),
-                fmt::format("{} line {}", file, e.source().begin.line), "mend the study file");
-  }
-  const TableReader top(&root, "study", file,
-                        {"title", "area", "catalogue", "source", "points", "frame", "mosaic", "fill", "reproject",
-                         "check", "control", "reference", "product"});
-  s.title = top.text("title", path.stem().string());
+namespace {
+
+void read_area_of(const toml::table& root, const std::string& file, Study& s) {
   const TableReader area(root.get_as<toml::table>("area"), "area", file,
                          {"file", "box", "circle", "place", "gazetteer", "margin"});
   if (!area) throw Error(ErrorCode::BadFile, "has no [area]", file, "add [area] with file, box or circle");
@@ -352,12 +373,9 @@ Study read_study_text(std::string text, const fs::path& path, const std::string&
   else
     throw Error(ErrorCode::BadFile, "[area] names neither file, box, circle nor place", file, "add one of them");
   s.margin = area.length("margin").value_or(Length());
-  const TableReader catalogue(root.get_as<toml::table>("catalogue"), "catalogue", file, {"in"});
-  const std::string in = catalogue.text("in");
-  read_sources(root, file, !other_catalogue.empty() ? other_catalogue : in.empty() ? in : place_in(s, in), s);
+}
 
-  read_points(root, file, s);
-
+void read_frame(const toml::table& root, const std::string& file, Study& s) {
   const TableReader frame(root.get_as<toml::table>("frame"), "frame", file, {"crs", "cell", "heights", "unit"});
   s.crs = frame.text("crs");
   s.cell = frame.parsed("cell", [](const std::string& x) { return parse_cell_edge(x); });
@@ -375,6 +393,9 @@ Study read_study_text(std::string text, const fs::path& path, const std::string&
     }
   s.heights = s.heights.as_heights();
   s.unit = frame.parsed("unit", [](const std::string& x) { return parse_length_unit(x); });
+}
+
+void read_mosaic(const toml::table& root, const std::string& file, Study& s) {
   const TableReader m(root.get_as<toml::table>("mosaic"), "mosaic", file, {"prefer", "feather", "tiles"});
   s.mosaic.feather = m.length("feather").value_or(Length());
   const std::string tiles = m.text("tiles", "all");
@@ -390,6 +411,9 @@ Study read_study_text(std::string text, const fs::path& path, const std::string&
       throw Error(ErrorCode::BadFile, e.problem(), file + ", prefer", e.advice());
     }
   }
+}
+
+void read_fill_and_move(const toml::table& root, const std::string& file, Study& s) {
   const TableReader fill(root.get_as<toml::table>("fill"), "fill", file, {"largest", "edges", "skip"});
   s.fill = !fill.flag("skip", false);
   s.fill_options.largest = fill.length("largest");
@@ -397,6 +421,37 @@ Study read_study_text(std::string text, const fs::path& path, const std::string&
   const TableReader move(root.get_as<toml::table>("reproject"), "reproject", file, {"resample"});
   s.resampling =
       move.parsed("resample", [](const std::string& x) { return parse_resampling(x); }).value_or(Resampling::Automatic);
+}
+
+}  // namespace
+
+Study read_study_text(std::string text, const fs::path& path, const std::string& other_catalogue) {
+  Study s;
+  s.file = path;
+  s.folder = path.parent_path();
+  s.text = std::move(text);
+  const std::string file = path.string();
+  toml::table root;
+  try {
+    root = toml::parse(s.text, file);
+  } catch (const toml::parse_error& e) {
+    throw Error(ErrorCode::BadFile, std::string(e.description()),
+                fmt::format("{} line {}", file, e.source().begin.line), "mend the study file");
+  }
+  const TableReader top(&root, "study", file,
+                        {"title", "area", "catalogue", "source", "points", "frame", "mosaic", "fill", "reproject",
+                         "check", "control", "reference", "product"});
+  s.title = top.text("title", path.stem().string());
+  read_area_of(root, file, s);
+  const TableReader catalogue(root.get_as<toml::table>("catalogue"), "catalogue", file, {"in"});
+  const std::string in = catalogue.text("in");
+  read_sources(root, file, !other_catalogue.empty() ? other_catalogue : in.empty() ? in : place_in(s, in), s);
+
+  read_points(root, file, s);
+
+  read_frame(root, file, s);
+  read_mosaic(root, file, s);
+  read_fill_and_move(root, file, s);
   read_check(root, file, s);
   const TableReader reference(root.get_as<toml::table>("reference"), "reference", file, {"file"});
   if (reference) s.reference = s.folder / reference.text("file");

@@ -8,18 +8,20 @@
 #include <set>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/base/progress.hpp"
 #include "katoptra/catalogue/fetch.hpp"
 #include "katoptra/check/despike.hpp"
 #include "katoptra/formats/bytes.hpp"
+#include "katoptra/formats/format.hpp"
 #include "katoptra/formats/vector_file.hpp"
 #include "katoptra/study/judgements.hpp"
 #include "katoptra/study/study.hpp"
 #include "katoptra/surface/clip.hpp"
 #include "katoptra/surface/heights.hpp"
 #include "katoptra/terrain/contours.hpp"
-#include "katoptra/terrain/derivatives.hpp"
 #include "katoptra/terrain/sample.hpp"
 
+#include "base/text.hpp"
 #include "journal.hpp"
 #include "points.hpp"
 #include "report.hpp"
@@ -428,12 +430,7 @@ class Runner {
   void product(const StudyProduct& p, bool is_here) {
     const fs::path to = path(p.file);
     const WriteOptions w{.overwrite = overwrite_, .date = {}, .survey = study_.title, .run = options_.run};
-    if (p.kind == "hillshade")
-      raster(hillshade(surface_, {.azimuth = p.azimuth, .altitude = p.altitude, .exaggeration = p.exaggeration}), p, to,
-             w, is_here);
-    if (p.kind == "slope") raster(slope(surface_, parse_slope_as(p.as)), p, to, w, is_here);
-    if (p.kind == "aspect") raster(aspect(surface_), p, to, w, is_here);
-    if (p.kind == "roughness") raster(roughness(surface_), p, to, w, is_here);
+    if (const Product* row = product_named(p.kind)) raster(row->make(surface_, p.settings), p, to, w, is_here);
     if (p.kind == "contours" && !is_here)
       write_layer(contour_layer(lines_at(p), surface_), to, {.overwrite = overwrite_});
     if (p.kind == "section") draw_profile(p, to);
@@ -523,45 +520,52 @@ class Runner {
 };
 
 // What is wrong with a product is said before anything is made, not after the surface.
-void judge_product(const StudyProduct& p, const Study& s, const Crs& crs) {
+void judge_product(const StudyProduct& p, const Study& s, const StudyPlan& plan) {
   const auto refuse = [&](const std::string& what, const std::string& advice) {
     throw Error(ErrorCode::BadFile, fmt::format("the product {} ({}) {}", p.file, p.kind, what), s.file.string(),
                 advice);
   };
-  const auto ends_in = [&](std::initializer_list<const char*> endings) {
-    const std::string ext = fs::path(p.file).extension().string();
+  const auto ends_in = [&](const std::string& list) {
+    const std::string ext = lower_extension(p.file);
+    if (ext.empty() || (", " + list + ",").find(", " + ext + ",") == std::string::npos)
+      refuse(fmt::format("cannot be written as '{}'", ext), "end its name in one of " + list);
+  };
+  // Endings of what is written, without formats that hold less.
+  const auto written = [](Holds holds, bool Format::*but) {
     std::string list;
-    for (const char* e : endings) {
-      if (ext == e) return;
-      list += (list.empty() ? "" : ", ") + std::string(e);
-    }
-    refuse(fmt::format("cannot be written as '{}'", ext), "end its name in one of " + list);
+    for (const Format& f : formats())
+      if (f.holds(holds, Use::Written) && !(f.*but))
+        for (const std::string& e : f.endings) list += (list.empty() ? "" : ", ") + e;
+    return list;
   };
   if (p.kind == "contours")
-    ends_in({".geojson", ".json", ".gpkg"});
+    ends_in(written(Holds::Features, &Format::points_only));
   else if (p.kind == "section")
-    ends_in({".csv", ".png", ".svg", ".pdf"});
+    ends_in(".csv, .png, .svg, .pdf");
   else if (p.kind == "map")
-    ends_in({".png", ".svg", ".pdf"});
+    ends_in(".png, .svg, .pdf");
   else
-    ends_in({".tif", ".tiff", ".asc", ".flt", ".bil", ".bip", ".bsq", ".nc", ".cdf", ".xyz"});
+    ends_in(written(Holds::Grids, &Format::heights_only));
   if (p.interval && !(p.interval->metres() > 0))
     refuse("has an interval that is not above zero", "write for instance \"1 m\"");
   if (!(p.exaggeration > 0)) refuse("has an exaggeration that is not above zero", "take 1 or more");
-  if (!(p.altitude.degrees() >= 0 && p.altitude.degrees() <= 90))
-    refuse("has a light that does not shine on the land", "take an altitude of 0 to 90 degrees");
-  if (p.kind == "slope") parse_slope_as(p.as);
+  // A product refuses what it cannot do when it is asked for, before a cell is computed.
+  if (const Product* row = product_named(p.kind)) try {
+      row->make(plan.surface, p.settings);
+    } catch (const Error& e) {
+      refuse("cannot be made: " + e.problem(), e.advice());
+    }
   if (p.kind == "section" && p.line.empty()) refuse("follows no line", "give line = \"...\"");
-  if (!p.line.empty()) read_line(p.line, crs);
+  if (!p.line.empty()) read_line(p.line, plan.frame.crs());
 }
 
-void judge_products(const Study& s, const Crs& crs) {
+void judge_products(const Study& s, const StudyPlan& plan) {
   std::set<std::string> taken = {"surface.tif",   "surface.lineage.tif", "surface.lineage.csv",
                                  "shortlist.csv", "shortlist.geojson",   "findings.geojson",
                                  "control.csv",   "report.html",         "survey.toml",
                                  "run.json",      "steps.json"};
   for (const StudyProduct& p : s.products) {
-    judge_product(p, s, crs);
+    judge_product(p, s, plan);
     if (!taken.insert(p.file).second)
       throw Error(ErrorCode::BadFile, fmt::format("two results of the study are named {}", p.file), s.file.string(),
                   "give every product a name of its own");
@@ -645,7 +649,7 @@ StudyPlan plan_study(const Study& s, const PlanOptions& options) {
                                                         : frame_for(lattice, crs, {.cell = s.cell, .area = &reach});
   // What will be left when the area itself is cut out: plan and run are one.
   plan.frame = clip(grid_from_function(plan.frame, [](double, double) { return 0.0; }), reach).frame();
-  judge_products(s, plan.frame.crs());
+  judge_products(s, plan);
   plan.cells = plan.frame.cols() * plan.frame.rows();
   plan.bytes = static_cast<double>(plan.cells) * 4;
   list_steps(s, tiles.size(), remote, of_points, plan);

@@ -7,7 +7,7 @@
 #include "katoptra/base/error.hpp"
 #include "katoptra/terrain/sample.hpp"
 
-#include "formats/csv.hpp"
+#include "base/csv.hpp"
 
 namespace katoptra {
 

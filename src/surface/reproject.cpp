@@ -11,6 +11,7 @@
 
 #include "base/clones.hpp"
 #include "geo/conversion.hpp"
+#include "grid/bilinear.hpp"
 #include "mean.hpp"
 #include "patch_field.hpp"
 
@@ -150,21 +151,9 @@ class Sampler {
     return cell(static_cast<std::int64_t>(std::floor(p.x)), static_cast<std::int64_t>(std::floor(p.y)));
   }
 
-  // Weights of the four cells around; voids are left out and the rest scaled up.
   float bilinear(Point p) const {
-    if (std::isnan(nearest(p))) return kVoid;
-    const double x = p.x - 0.5, y = p.y - 0.5, fx = std::floor(x), fy = std::floor(y), u = x - fx, v = y - fy;
-    const auto c = static_cast<std::int64_t>(fx), r = static_cast<std::int64_t>(fy);
-    double sum = 0, weight = 0;
-    for (int j = 0; j < 2; ++j)
-      for (int i = 0; i < 2; ++i) {
-        const float z = cell(c + i, r + j);
-        const double w = (i ? u : 1 - u) * (j ? v : 1 - v);
-        if (std::isnan(z)) continue;
-        sum += w * static_cast<double>(z);
-        weight += w;
-      }
-    return static_cast<float>(sum / weight);
+    return static_cast<float>(
+        katoptra::bilinear(p.x, p.y, [this](std::int64_t c, std::int64_t r) { return cell(c, r); }));
   }
 
  private:

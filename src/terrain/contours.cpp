@@ -8,6 +8,8 @@
 #include <utility>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/base/parallel.hpp"
+#include "katoptra/base/progress.hpp"
 
 #include "base/clones.hpp"
 

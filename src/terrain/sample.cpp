@@ -5,7 +5,10 @@
 #include <map>
 #include <utility>
 
+#include "katoptra/base/parallel.hpp"
 #include "katoptra/grid/turn.hpp"
+
+#include "grid/bilinear.hpp"
 
 namespace katoptra {
 namespace {
@@ -15,19 +18,10 @@ double value_at(const Block& b, double col, double row, bool nearest) {
   auto cell = [&](std::int64_t c, std::int64_t r) {
     return b.at(std::clamp<std::int64_t>(c - w.col, 0, w.cols - 1), std::clamp<std::int64_t>(r - w.row, 0, w.rows - 1));
   };
-  const float own = cell(static_cast<std::int64_t>(std::floor(col)), static_cast<std::int64_t>(std::floor(row)));
-  if (nearest || std::isnan(own)) return static_cast<double>(own);
-  const double x = col - 0.5, y = row - 0.5, fx = std::floor(x), fy = std::floor(y), u = x - fx, v = y - fy;
-  double sum = 0, weight = 0;
-  for (int j = 0; j < 2; ++j)
-    for (int i = 0; i < 2; ++i) {
-      const double k = (i ? u : 1 - u) * (j ? v : 1 - v);
-      const float z = cell(static_cast<std::int64_t>(fx) + i, static_cast<std::int64_t>(fy) + j);
-      if (std::isnan(z) || k == 0) continue;
-      sum += k * static_cast<double>(z);
-      weight += k;
-    }
-  return sum / weight;
+  if (nearest)
+    return static_cast<double>(
+        cell(static_cast<std::int64_t>(std::floor(col)), static_cast<std::int64_t>(std::floor(row))));
+  return bilinear(col, row, cell);
 }
 
 }  // namespace

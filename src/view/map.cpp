@@ -72,17 +72,20 @@ std::pair<double, double> colour_range(const std::vector<float>& pixels, bool wh
   return {lowest, most > lowest ? most : highest};
 }
 
-Palette palette_for(const Quantity& q, double low, double high) {
-  switch (q.kind) {
-    case QuantityKind::Height:
+Palette palette_for(QuantityKind kind, double low, double high, double reach) {
+  switch (colouring_of(kind)) {
+    case Colouring::LandAndSea:
       return Palette::land_and_sea(low, high);
-    case QuantityKind::Shade:
+    case Colouring::Grey:
       return Palette::grey(0, 255);
-    case QuantityKind::Aspect:
+    case Colouring::Directions:
       return Palette::directions();
-    default:
-      return Palette::plain(low, high);
+    case Colouring::AroundZero:
+      return Palette::around_zero(reach);
+    case Colouring::Plain:
+      break;
   }
+  return Palette::plain(low, high);
 }
 
 class MapPainter {
@@ -131,8 +134,7 @@ class MapPainter {
     }
     const std::vector<float> values = pixels_of(grid_, frame_, options_.run);
     const auto [low, high] = colour_range(values, heights());
-    palette_ = grid_.quantity().kind == QuantityKind::Difference ? Palette::around_zero(difference_reach(values))
-                                                                 : palette_for(grid_.quantity(), low, high);
+    palette_ = palette_for(grid_.quantity().kind, low, high, difference_reach(values));
     const bool shade = options_.shade && heights();
     std::vector<float> light;
     if (shade) {

@@ -6,6 +6,7 @@
 #include <map>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/base/progress.hpp"
 #include "katoptra/points/select.hpp"
 
 #include "axes.hpp"
@@ -75,9 +76,9 @@ Colour class_colour(int c) {
 Colour kind_colour(int k) { return from_oklch(0.66, 0.13, std::fmod(30 + 137.5 * k, 360)); }
 
 // What a point is coloured by, as one number; packed red, green, blue for colours.
-class Colouring {
+class PointColours {
  public:
-  Colouring(const PointCloud& cloud, PointColouring by, const RunOptions& run) : by_(by) {
+  PointColours(const PointCloud& cloud, PointColouring by, const RunOptions& run) : by_(by) {
     const PointInfo& info = cloud.info();
     if (!has(info.fields, field_of(by)))
       throw Error(ErrorCode::BadArgument, "its points have nothing to be coloured by that", info.name,
@@ -220,7 +221,7 @@ class Raster {
   std::vector<double> value_;
 };
 
-void fill(Raster& raster, const PointCloud& cloud, const View& view, const Colouring& colours, PointColouring by,
+void fill(Raster& raster, const PointCloud& cloud, const View& view, const PointColours& colours, PointColouring by,
           int radius, const RunOptions& run) {
   map_points(
       cloud, field_of(by), run,
@@ -247,7 +248,7 @@ void fill(Raster& raster, const PointCloud& cloud, const View& view, const Colou
       });
 }
 
-void paint(Canvas& c, const Raster& raster, const Colouring& colours, const Plot& p, double shading) {
+void paint(Canvas& c, const Raster& raster, const PointColours& colours, const Plot& p, double shading) {
   cairo_surface_t* image = cairo_image_surface_create(CAIRO_FORMAT_RGB24, raster.width(), raster.height());
   cairo_surface_flush(image);
   unsigned char* bytes = cairo_image_surface_get_data(image);
@@ -277,7 +278,7 @@ std::string kind_name(PointColouring by, int k) {
 }
 
 // What the colours mean, to the right of the field.
-void legend(Canvas& c, const Colouring& colours, PointColouring by, const PointInfo& info, double left, double top,
+void legend(Canvas& c, const PointColours& colours, PointColouring by, const PointInfo& info, double left, double top,
             double height) {
   if (by == PointColouring::Colour) return;
   if (colours.is_kind()) {
@@ -412,7 +413,7 @@ Picture draw_points(const PointCloud& cloud, const PointPictureOptions& o) {
       throw Error(ErrorCode::BadArgument, "there are no points to draw", info.name, "check the selection");
     view = view_from_above(info, p, height, p.width);
   }
-  const Colouring colours(shown, o.colour_by, o.run);
+  const PointColours colours(shown, o.colour_by, o.run);
   if (colours.points == 0)
     throw Error(ErrorCode::BadArgument, "there are no points to draw", info.name, "check the selection");
   Raster raster(static_cast<int>(p.width), static_cast<int>(p.height));

@@ -5,6 +5,8 @@
 #include <iterator>
 #include <vector>
 
+#include "katoptra/formats/format.hpp"
+
 #include "targets.hpp"
 
 int main(int argc, char** argv) {
@@ -16,7 +18,10 @@ int main(int argc, char** argv) {
   std::size_t count = 0;
   for (const auto& [name, target] : katoptra::fuzz::targets()) {
     const fs::path folder = fs::path(argv[1]) / name;
-    if (!fs::is_directory(folder)) continue;
+    if (!fs::is_directory(folder)) {
+      std::printf("%s: nothing is kept for this target\n", folder.c_str());
+      return 1;
+    }
     for (const auto& entry : fs::directory_iterator(folder)) {
       std::ifstream in(entry.path(), std::ios::binary);
       const std::vector<char> bytes((std::istreambuf_iterator<char>(in)), {});
@@ -26,6 +31,11 @@ int main(int argc, char** argv) {
       ++count;
     }
   }
+  for (const katoptra::Format& f : katoptra::formats())
+    if (const auto t = katoptra::fuzz::targets().find(f.key); t != katoptra::fuzz::targets().end()) {
+      t->second({reinterpret_cast<const std::uint8_t*>(f.damaged.bytes.data()), f.damaged.bytes.size()});
+      ++count;
+    }
   std::printf("%zu inputs\n", count);
   return count > 0 ? 0 : 1;
 }

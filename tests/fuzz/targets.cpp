@@ -8,17 +8,19 @@
 #include "katoptra/catalogue/find.hpp"
 #include "katoptra/check/control.hpp"
 #include "katoptra/formats/archive.hpp"
+#include "katoptra/formats/format.hpp"
 #include "katoptra/formats/xyz.hpp"
 #include "katoptra/grid/cache.hpp"
 #include "katoptra/study/judgements.hpp"
 
+#include "base/csv.hpp"
 #include "catalogue/item_scan.hpp"
 #include "catalogue/stac_json.hpp"
-#include "formats/csv.hpp"
-#include "formats/gpx.hpp"
-#include "formats/las_source.hpp"
+#include "formats/las/las_source.hpp"
 #include "formats/readers.hpp"
-#include "formats/text_points.hpp"
+#include "formats/text/text_points.hpp"
+#include "formats/vector/geojson.hpp"
+#include "formats/vector/gpx.hpp"
 #include "search.hpp"
 
 namespace katoptra::fuzz {
@@ -54,13 +56,6 @@ Located alone(const std::string& name, Bytes data) {
   l.beside = [](const std::string&) { return nullptr; };
   return l;
 }
-
-template <const char* kName>
-void grid(Bytes data) {
-  if (!data.empty()) open_and_read(alone(kName, data));
-}
-constexpr char kTiff[] = "a.tif", kHgt[] = "S38W032.hgt", kAscii[] = "a.asc", kXyz[] = "a.xyz", kNetcdf[] = "a.nc",
-               kBag[] = "a.bag";
 
 // LAS, LAZ and COPC: whole, and by the octree where there is one.
 void las_points(Bytes data) {
@@ -126,6 +121,13 @@ std::string_view text_of(Bytes data);
 void gpx(Bytes data) {
   try {
     control_from(parse_gpx(text_of(data), "a.gpx"));
+  } catch (const Error&) {
+  }
+}
+
+void layer(Bytes data) {
+  try {
+    parse_geojson(text_of(data), "a.geojson");
   } catch (const Error&) {
   }
 }
@@ -199,13 +201,19 @@ void area(Bytes data) {
 }  // namespace
 
 const std::map<std::string, Target>& targets() {
-  static const std::map<std::string, Target> all = {
-      {"tiff", grid<kTiff>}, {"hgt", grid<kHgt>},         {"ascii_grid", grid<kAscii>},
-      {"xyz", grid<kXyz>},   {"netcdf", grid<kNetcdf>},   {"bag", grid<kBag>},
-      {"flat", flat},        {"archive", archive},        {"csv", csv},
-      {"gpx", gpx},          {"correction", correction},  {"stac", stac},
-      {"items", items},      {"search", search},          {"area", area},
-      {"las", las_points},   {"text_points", text_points}};
+  static const std::map<std::string, Target> all = [] {
+    std::map<std::string, Target> t = {{"flat", flat},      {"archive", archive},       {"csv", csv},
+                                       {"gpx", gpx},        {"correction", correction}, {"stac", stac},
+                                       {"items", items},    {"search", search},         {"area", area},
+                                       {"las", las_points}, {"geojson", layer},         {"text_points", text_points}};
+    // Every other format of grids by its row of the table, under a name that it knows.
+    for (const Format& f : formats())
+      if (f.holds(Holds::Grids, Use::Read) && !t.count(f.key))
+        t[f.key] = [name = f.key == "hgt" ? f.damaged.name : "a" + f.endings[0]](Bytes data) {
+          if (!data.empty()) open_and_read(alone(name, data));
+        };
+    return t;
+  }();
   return all;
 }
 

@@ -1,24 +1,41 @@
-// SHA-256 (FIPS 180-4), for the record of a study's inputs.
+// Checksums (FIPS 180-4): SHA-256 for the record of a study's inputs, SHA-1 for those that others chose; both prove
+// that a file arrived whole, not who made it.
+//
+//   Sha256 sum;
+//   sum.add(bytes);
+//   record(sum.hex());
 #pragma once
-#include <array>
 #include <cstdint>
+#include <memory>
 #include <span>
 #include <string>
 
 namespace katoptra {
 
-class Sha256 {
+class Checksum {
  public:
+  ~Checksum();
   void add(std::span<const std::uint8_t> bytes);
   // Lower-case hexadecimal; the object is spent.
   std::string hex();
 
+ protected:
+  enum class Kind { Sha1, Sha256 };
+  explicit Checksum(Kind kind);
+
  private:
-  void block(const std::uint8_t* p);
-  std::array<std::uint32_t, 8> state_{0x6a09e667, 0xbb67ae85, 0x3c6ef372, 0xa54ff53a,
-                                      0x510e527f, 0x9b05688c, 0x1f83d9ab, 0x5be0cd19};
-  std::array<std::uint8_t, 64> rest_{};
-  std::uint64_t length_ = 0;
+  struct State;
+  std::unique_ptr<State> state_;
+};
+
+class Sha256 : public Checksum {
+ public:
+  Sha256() : Checksum(Kind::Sha256) {}
+};
+
+class Sha1 : public Checksum {
+ public:
+  Sha1() : Checksum(Kind::Sha1) {}
 };
 
 }  // namespace katoptra

@@ -81,5 +81,10 @@ double parse_degrees(std::string_view text);
 std::size_t parse_bytes(std::string_view text);
 // "12.3 MiB"
 std::string format_bytes(double bytes);
+// For people: "0.5 m", "30 m", "2.44 km"; three digits, never an exponent between a millimetre and a million
+// kilometres.
+std::string format_length(Length length);
+// "1234 m2", "23.4 km2".
+std::string format_area(double square_metres);
 
 }  // namespace katoptra

@@ -20,7 +20,7 @@
 #include <string>
 #include <vector>
 
-#include "katoptra/base/progress.hpp"
+#include "katoptra/base/run_options.hpp"
 #include "katoptra/catalogue/stac.hpp"
 #include "katoptra/catalogue/tile.hpp"
 

@@ -16,7 +16,7 @@
 #include <string>
 #include <vector>
 
-#include "katoptra/base/progress.hpp"
+#include "katoptra/base/run_options.hpp"
 #include "katoptra/catalogue/find.hpp"
 #include "katoptra/formats/http.hpp"
 

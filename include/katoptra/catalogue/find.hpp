@@ -38,7 +38,8 @@ struct SurveySummary {
   TileKind kind = TileKind::Grid;
   std::string from, to;  // dates
   bool date_guessed = false;
-  double cell_m = 0, density = 0;  // of the finest tile; 0: not known
+  Length cell;         // of the finest tile; 0: not known
+  double density = 0;  // points on a square metre, of the densest; 0: not known
   std::string heights, licence, custodian;
   Access access = Access::Open;  // of the least accessible tile that touches the area
   std::size_t tiles = 0, kept = 0;
@@ -51,6 +52,8 @@ struct SurveySummary {
 struct Gap {
   MultiPolygon shape;     // in the area's CRS
   double area = 0;        // square metres on the ground
+  double share = 0;       // of the area
+  std::string where;      // "the south-east corner", "the north side, the middle"
   std::string closed_by;  // the next-best survey that would close it, empty when there is none
   std::string how;        // why it was not used, and what to do
   double fraction = 0;    // of the gap that it would close

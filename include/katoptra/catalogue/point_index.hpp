@@ -1,5 +1,7 @@
 // Where the chunks of a LAS or LAZ file lie: found in one pass over it and kept with the catalogue's other knowledge of
 // files, so that the next question about an area decodes only the chunks that touch it.
+//
+//   PointCloud sheet = with_kept_index(open_points("sheet.laz"), "sheet.laz", default_cache());
 #pragma once
 #include <filesystem>
 

@@ -1,5 +1,8 @@
 // What is known of a tile and its survey before a cell is read, wherever that knowledge comes from: the header of a
 // file in a folder, a STAC catalogue, or a STAC API.
+//
+//   TileRecord t = describe_tile("sheet_b2.tif");
+//   t.footprint(Crs::wgs84(), -31);
 #pragma once
 #include <cstdint>
 #include <filesystem>

@@ -43,8 +43,9 @@ using Uncertainty = std::variant<std::monostate, Length, Grid>;
 
 struct CompareOptions {
   const Area* area = nullptr;  // only inside; shift and tilt, too
-  // Upper bounds of the classes of slope, in degrees; the last class is open.
-  std::vector<double> slope_bounds = {2, 5, 10, 20, 35};
+  // Upper bounds of the classes of slope; the last class is open.
+  std::vector<Angle> slope_bounds = {Angle::degrees(2), Angle::degrees(5), Angle::degrees(10), Angle::degrees(20),
+                                     Angle::degrees(35)};
   Length sea_level;  // land and sea are told apart by the first surface
   // Both unknown: no level of detection; one unknown counts as none.
   Uncertainty uncertainty_first, uncertainty_second;
@@ -119,8 +120,8 @@ std::pair<Grid, Grid> brought_together(const Grid& first, const Grid& second, st
 struct Standing {
   std::string name;
   std::int64_t cells = 0;  // compared with others
-  double offset = 0;       // median over the others of the median difference (this less other), metres
-  double spread = 0;       // median NMAD of the differences from the others, metres
+  Length offset;           // median over the others of the median difference (this less other)
+  Length spread;           // median NMAD of the differences from the others
   bool odd = false;        // stands off where the others agree
 };
 inline constexpr double kOddFactor = 3;  // times what the others differ among themselves, and at least kLeastStep

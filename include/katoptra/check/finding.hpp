@@ -1,4 +1,6 @@
 // One thing that a check noticed: what, how bad, where, how much, and what to do.
+//
+//   for (const Finding& f : check(dem).findings) say(name_of(f.severity), f.message, f.advice);
 #pragma once
 #include <optional>
 #include <string>

@@ -1,5 +1,9 @@
 // The one seam between Katoptra and the outside: bytes that can be read at any place, and files that appear under their
 // name only when they are whole. Tests put other versions behind both: in memory, failing, short.
+//
+//   std::shared_ptr<ByteSource> file = open_file("dem.tif");
+//   std::vector<std::uint8_t> first = file->head(16);
+//   write_text_file("note.txt", "two lines\nof text\n");
 #pragma once
 #include <cstddef>
 #include <cstdint>

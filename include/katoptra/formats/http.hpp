@@ -20,7 +20,7 @@
 #include <utility>
 #include <vector>
 
-#include "katoptra/base/progress.hpp"
+#include "katoptra/base/run_options.hpp"
 #include "katoptra/formats/bytes.hpp"
 
 namespace katoptra {

@@ -14,7 +14,7 @@ namespace katoptra {
 // Where the helper is; the environment's KATOPTRA_HELPER goes before it.
 void set_probe_helper(std::filesystem::path program);
 
-// The helper's own work: arguments as probe_apart (src/formats/guard.hpp) gives them. The status to exit with.
+// The helper's own work: arguments as probe_apart (src/formats/hdf5/guard.hpp) gives them. The status to exit with.
 int run_probe(int argc, char** argv);
 
 }  // namespace katoptra

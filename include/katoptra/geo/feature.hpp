@@ -1,4 +1,6 @@
 // Vector features: a geometry with named properties, in layers that share a CRS.
+//
+//   Layer pegs{.name = "pegs", .crs = Crs::parse("EPSG:32725"), .features = {{Point{677600, 5841300}, {{"z", 12.5}}}}};
 #pragma once
 #include <cstdint>
 #include <string>

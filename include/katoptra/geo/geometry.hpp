@@ -1,5 +1,7 @@
 // Plain geometry in one plane: points, rings, polygons, boxes. Coordinates are x = east or longitude, y = north or
 // latitude in the unit of whatever CRS the owner names. Sets of polygons are combined with `overlay`.
+//
+//   MultiPolygon both = overlay({to_polygon({0, 0, 2, 2})}, {to_polygon({1, 1, 3, 3})}, Overlay::Intersection);
 #pragma once
 #include <limits>
 #include <string>

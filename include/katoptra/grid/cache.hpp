@@ -1,6 +1,8 @@
 // Decoded blocks of files, shared by everything that reads them: overlapping windows and halos never decode twice while
 // the budget lasts. Thread-safe; the least recently used blocks go first. A block that is being decoded is waited for,
 // not decoded again.
+//
+//   BlockCache::Entry block = BlockCache::shared().get(file, 17, [&] { return decode(17); });
 #pragma once
 #include <cstddef>
 #include <cstdint>

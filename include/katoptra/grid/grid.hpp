@@ -20,7 +20,7 @@
 #include <string>
 #include <vector>
 
-#include "katoptra/base/progress.hpp"
+#include "katoptra/base/run_options.hpp"
 #include "katoptra/grid/frame.hpp"
 #include "katoptra/grid/quantity.hpp"
 

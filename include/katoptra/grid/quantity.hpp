@@ -1,4 +1,7 @@
 // What the values of a grid mean, in which unit, and how they are kept in files.
+//
+//   Quantity feet{.kind = QuantityKind::Height, .unit = LengthUnit::Foot, .unit_known = true};
+//   unit_name(feet);                     // "ft"
 #pragma once
 #include <cstdint>
 #include <string>
@@ -21,6 +24,10 @@ struct Quantity {
   HeightReference heights;
   SurfaceKind surface = SurfaceKind::Unknown;
 };
+
+// How the numbers of a quantity are coloured on maps.
+enum class Colouring { LandAndSea, Plain, AroundZero, Directions, Grey };
+Colouring colouring_of(QuantityKind kind);
 
 // "height", "slope" ...
 const char* name_of(QuantityKind kind);

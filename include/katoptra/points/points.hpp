@@ -18,7 +18,7 @@
 #include <string>
 #include <vector>
 
-#include "katoptra/base/progress.hpp"
+#include "katoptra/base/run_options.hpp"
 #include "katoptra/geo/crs.hpp"
 #include "katoptra/geo/geometry.hpp"
 #include "katoptra/grid/grid.hpp"

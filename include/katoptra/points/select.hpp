@@ -25,16 +25,16 @@ Returns parse_returns(std::string_view text);
 
 struct PointSelection {
   // What must hold of a point; what is left at its default asks for nothing.
-  const Area* area = nullptr;     // its place lies inside (even-odd; points on an edge may fall either way)
-  Bounds box;                     // in the CRS of the cloud, edges included
-  std::vector<int> classes;       // one of these
-  std::vector<int> drop_classes;  // none of these
-  std::vector<int> lines;         // one of these flight lines
+  const Area* area = nullptr;        // its place lies inside (even-odd; points on an edge may fall either way)
+  Bounds box;                        // in the CRS of the cloud, edges included
+  std::vector<int> classes;          // one of these
+  std::vector<int> without_classes;  // none of these
+  std::vector<int> lines;            // one of these flight lines
   Returns returns = Returns::All;
   double lowest = -std::numeric_limits<double>::infinity(), highest = -lowest;  // z, in the unit of the cloud
   double from_time = -std::numeric_limits<double>::infinity(), to_time = -from_time;
-  bool drop_noise = false;     // classes 7 and 18
-  bool drop_withheld = false;  // points marked as withheld
+  bool drop_noise = false;        // classes 7 and 18
+  bool without_withheld = false;  // points marked as withheld
   // Of all points of the input, by their running number, the first of every n.
   std::uint64_t every = 1;
 };

@@ -18,7 +18,7 @@
 #include <span>
 #include <vector>
 
-#include "katoptra/base/progress.hpp"
+#include "katoptra/base/run_options.hpp"
 
 namespace katoptra {
 
@@ -52,7 +52,11 @@ class Triangulation {
   int locate(double x, double y, int near = -1) const;
 
   // Half-edges: e leads from from(e); e ^ 1 is the other way; next_left(e) runs around the face to the left of e.
-  int from(int e) const { return sorted_[static_cast<std::size_t>(edges_[static_cast<std::size_t>(e)].from)].id; }
+  // An edge that is not in use any more comes from -1.
+  int from(int e) const {
+    const std::int32_t at = edges_[static_cast<std::size_t>(e)].from;
+    return at < 0 ? -1 : sorted_[static_cast<std::size_t>(at)].id;
+  }
   int to(int e) const { return from(e ^ 1); }
   int next_left(int e) const { return edges_[static_cast<std::size_t>(e ^ 1)].before; }
   int half_edges() const { return static_cast<int>(edges_.size()); }
@@ -61,6 +65,15 @@ class Triangulation {
 
  private:
   friend class TriangulationBuilder;
+  // Pieces of keep_edge.
+  void begin_keeping();
+  struct Way {
+    int along = -1;    // an edge that leads straight there
+    int between = -1;  // else one with the line on its left, and its neighbour on the right of it
+  };
+  Way way_towards(int at, int target) const;
+  int cross(int at, int target, int between, std::vector<int>& crossed) const;
+  bool put_in(int at, int end, const std::vector<int>& crossed);
   void flip(int e);
   void settle(std::vector<int> edges);
   struct Sorted {

@@ -1,4 +1,6 @@
 // Comparisons, control reports and statistics as text for machines: JSON and tables.
+//
+//   write_text_file("zones.csv", zones_csv(statistics_by_polygon(dem, parcels)));
 #pragma once
 #include <string>
 #include <vector>

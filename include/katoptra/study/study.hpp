@@ -29,6 +29,7 @@
 #include "katoptra/surface/heights.hpp"
 #include "katoptra/surface/mosaic.hpp"
 #include "katoptra/surface/reproject.hpp"
+#include "katoptra/terrain/products.hpp"
 
 namespace katoptra {
 
@@ -61,13 +62,12 @@ struct StudyPoints {
 };
 
 struct StudyProduct {
-  std::string kind;  // hillshade, slope, aspect, roughness, contours, section, map
+  std::string kind;  // one of products() (terrain/products.hpp), or contours, section, map
   std::string file;  // name in the folder of the run
   std::string title;
-  std::optional<Length> interval;  // contours; map: contours drawn on it
-  Angle azimuth = Angle::degrees(315), altitude = Angle::degrees(45);
-  double exaggeration = 1;
-  std::string as = "degrees";
+  std::optional<Length> interval;    // contours; map: contours drawn on it
+  Settings settings;                 // of products()
+  double exaggeration = 1.5;         // map: of the shading under the colours
   std::filesystem::path line;        // section; map: drawn on it
   bool tiles = false, area = false;  // map: draw footprints, the area
 };

@@ -1,4 +1,6 @@
 // Tables of numbers along lines and at points, as text.
+//
+//   write_text_file("section.csv", section_csv(section(dem, line)));
 #pragma once
 #include <optional>
 #include <string>

@@ -1,0 +1,56 @@
+// The products of a surface as one table, a row a product: what the tool has verbs for, what a study may ask for.
+//
+//   const Product& p = *product_named("slope");
+//   Grid steep = p.make(dem, p.settings({{"as", "percent"}}));
+//
+// A new product is one function (derivatives.hpp) and one row (src/terrain/products.cpp).
+#pragma once
+#include <map>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "katoptra/grid/grid.hpp"
+
+namespace katoptra {
+
+enum class SettingKind { Angle, Number, Word };
+
+struct Setting {
+  std::string name;  // "azimuth": --azimuth of the tool, and the key in a study
+  std::string help;
+  std::string otherwise;  // when it is not given
+  SettingKind kind = SettingKind::Word;
+  std::vector<std::string> words;  // of which it must be one
+};
+
+// Settings of one product, all of them present and understood.
+class Settings {
+ public:
+  Angle angle(const std::string& name) const;
+  double number(const std::string& name) const;
+  const std::string& word(const std::string& name) const { return values_.at(name); }
+
+ private:
+  friend struct Product;
+  std::map<std::string, std::string> values_;
+};
+
+struct Product {
+  std::string name;    // "hillshade": the verb, and the kind in a study
+  std::string help;    // one line
+  QuantityKind gives;  // of its values
+  std::vector<Setting> options;
+  // Refuses (BadArgument) settings out of range at once; cells are computed when they are read.
+  Grid (*make)(const Grid& surface, const Settings& settings);
+
+  // What was given, and for the rest what is otherwise taken. BadArgument for a value that is none, or a name that is
+  // no setting of this product.
+  Settings settings(const std::map<std::string, std::string>& given = {}) const;
+};
+
+const std::vector<Product>& products();
+// Null when there is none of that name.
+const Product* product_named(std::string_view name);
+
+}  // namespace katoptra

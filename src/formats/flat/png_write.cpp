@@ -1,0 +1,145 @@
+// The 16-bit height map: a grey picture whose samples are heights in equal steps. A shade is the 8-bit picture it is.
+#include <cmath>
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+#include <png.h>
+
+#include "katoptra/base/error.hpp"
+
+#include "formats/writers.hpp"
+
+namespace katoptra {
+namespace fs = std::filesystem;
+namespace {
+
+// The smallest of 1, 2 or 5 times a power of ten that is not below `least`.
+double round_step(double least) {
+  const double power = std::pow(10.0, std::floor(std::log10(least)));
+  for (double k : {1.0, 2.0, 5.0, 10.0})
+    if (k * power >= least * (1 - 1e-12)) return k * power;
+  return 10 * power;
+}
+
+// libpng's two structures, gone also when the writer that holds them could not be made.
+struct Png {
+  png_structp png = nullptr;
+  png_infop image = nullptr;
+  Png() = default;
+  Png(const Png&) = delete;
+  Png& operator=(const Png&) = delete;
+  ~Png() { png_destroy_write_struct(&png, &image); }
+  void open(void* self, png_error_ptr fail) {
+    png = png_create_write_struct(PNG_LIBPNG_VER_STRING, self, fail, nullptr);
+    if (png) image = png_create_info_struct(png);
+  }
+};
+
+class PngWriter final : public RowWriter {
+ public:
+  PngWriter(const fs::path& path, const GridInfo& info, double lowest, double highest, const WriteOptions& options)
+      : path_(path),
+        info_(info),
+        sink_(create_file(path, {.overwrite = options.overwrite})),
+        beside_(options),
+        picture_(info.quantity.kind == QuantityKind::Shade) {
+    constexpr double kSteps = 65534;  // sample 0 is a void
+    if (!(lowest <= highest)) lowest = highest = 0;
+    const bool whole = is_integer(info.type) && highest - lowest < kSteps;
+    if (picture_) lowest = 1;
+    step_ = whole || picture_ ? 1 : round_step(std::max(highest - lowest, 1e-6) / (kSteps - 1));
+    zero_ = (std::floor(lowest / step_) - 1) * step_;
+    beside_.add(path_.string() + ".json", scale_text());
+    png_.open(this, &PngWriter::fail);
+    if (!png_.image) throw Error(ErrorCode::TooLarge, "no memory for a picture", path.string());
+    png_set_write_fn(png_.png, this, &PngWriter::write, nullptr);
+    png_set_user_limits(png_.png, 0x7fffffff, 0x7fffffff);
+    png_set_IHDR(png_.png, png_.image, static_cast<png_uint_32>(info.frame.cols()),
+                 static_cast<png_uint_32>(info.frame.rows()), picture_ ? 8 : 16, PNG_COLOR_TYPE_GRAY,
+                 PNG_INTERLACE_NONE, PNG_COMPRESSION_TYPE_DEFAULT, PNG_FILTER_TYPE_DEFAULT);
+    png_set_compression_level(png_.png, 3);
+    png_write_info(png_.png, png_.image);
+  }
+
+  std::vector<std::uint8_t> encode(const Block& rows) const override {
+    const auto n = static_cast<std::size_t>(rows.window().cells());
+    std::vector<std::uint8_t> out(n * sample_bytes());
+    for (std::size_t i = 0; i < n; ++i) {
+      const float v = rows.row(0)[i];
+      const double sample = std::isnan(v) ? 0
+                                          : std::clamp(std::nearbyint((static_cast<double>(v) - zero_) / step_), 1.0,
+                                                       picture_ ? 255.0 : 65535.0);
+      const auto s = static_cast<std::uint16_t>(sample);
+      if (picture_) {
+        out[i] = static_cast<std::uint8_t>(s);
+        continue;
+      }
+      out[2 * i] = static_cast<std::uint8_t>(s >> 8);
+      out[2 * i + 1] = static_cast<std::uint8_t>(s);
+    }
+    return out;
+  }
+  void place(const Window& band, std::span<const std::uint8_t> bytes) override {
+    for (std::int64_t r = 0; r < band.rows; ++r)
+      png_write_row(png_.png, bytes.data() + static_cast<std::size_t>(r * band.cols) * sample_bytes());
+  }
+  void finish(WriteReport& report) override {
+    png_write_end(png_.png, png_.image);
+    beside_.commit(report);
+    sink_->commit();
+    report.bytes = at_;
+    report.format = picture_ ? "PNG picture" : "PNG height map";
+    report.compression = "deflate";
+    report.type = picture_ ? SampleType::UInt8 : SampleType::UInt16;
+    report.void_value = 0;
+    if (info_.quantity.kind != QuantityKind::Height)
+      report.info.notes.push_back("for a picture with a legend and a scale: katoptra map");
+    report.info.notes.push_back(
+        fmt::format("value = {:g} + sample x {:g}, rounded to that step; sample 0 is a void; the "
+                    "scale is in {}",
+                    zero_, step_, path_.filename().string() + ".json"));
+  }
+
+ private:
+  std::size_t sample_bytes() const { return picture_ ? 1 : 2; }
+  std::string scale_text() const {
+    const Frame& f = info_.frame;
+    nlohmann::ordered_json j;
+    j["zero"] = zero_;
+    j["step"] = step_;
+    j["unit"] = unit_name(info_.quantity);
+    j["heights"] = info_.quantity.heights.text();
+    j["crs"] = f.crs() ? nlohmann::ordered_json(f.crs().epsg() ? f.crs().code() : f.crs().wkt()) : nullptr;
+    j["origin"] = {f.west(), f.north()};
+    j["cell"] = {f.cell().x, f.cell().y};
+    j["void"] = 0;
+    return j.dump(2) + "\n";
+  }
+  static void write(png_structp png, png_bytep data, png_size_t n) {
+    auto* self = static_cast<PngWriter*>(png_get_io_ptr(png));
+    self->sink_->write_at(self->at_, std::span(data, n));
+    self->at_ += n;
+  }
+  [[noreturn]] static void fail(png_structp png, png_const_charp why) {
+    const auto* self = static_cast<const PngWriter*>(png_get_error_ptr(png));
+    throw Error(ErrorCode::Io, fmt::format("the picture cannot be written: {}", why), self->path_.string());
+  }
+
+  fs::path path_;
+  GridInfo info_;
+  std::unique_ptr<ByteSink> sink_;
+  FilesBeside beside_;
+  bool picture_;
+  double zero_ = 0, step_ = 1;
+  Png png_;
+  std::uint64_t at_ = 0;
+};
+
+}  // namespace
+
+WriteReport write_png(const Grid& grid, const fs::path& path, const WriteOptions& options) {
+  const StoredAs as = stored_plainly(grid.info(), options, path.string());
+  const auto [lowest, highest] = extremes_of(grid, options.run);
+  return write_rows(grid, path, options, as, std::make_unique<PngWriter>(path, grid.info(), lowest, highest, options));
+}
+
+}  // namespace katoptra

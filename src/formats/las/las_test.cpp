@@ -1,0 +1,550 @@
+#include <cstdlib>
+#include <fmt/format.h>
+#include <fstream>
+#include <map>
+
+#include "katoptra/base/checksum.hpp"
+#include "katoptra/formats/bytes.hpp"
+#include "katoptra/formats/point_file.hpp"
+#include "katoptra/points/select.hpp"
+
+#include "fake_server.hpp"
+#include "las_header.hpp"
+#include "laz_chunk.hpp"
+#include "laz_items.hpp"
+#include "point_testing.hpp"
+
+namespace katoptra {
+namespace {
+
+using namespace testing;
+using laz::load;
+using laz::store;
+namespace fs = std::filesystem;
+
+constexpr int kCompressed[] = {0, 1, 2, 3, 6, 7, 8};
+
+PointCloud cloud_of(std::size_t n, int format, int extra, unsigned seed, bool channels = false) {
+  PointBatch b = mixed_points(n, format, extra, seed, channels);
+  if (extra == 0) b.extra.clear();
+  return points_from_batch(std::move(b), point_info(format, extra));
+}
+std::vector<std::uint8_t> file_bytes(const fs::path& p) {
+  std::ifstream f(p, std::ios::binary);
+  return {std::istreambuf_iterator<char>(f), {}};
+}
+// What a point format can hold of a batch.
+PointBatch as_held(const PointCloud& cloud, int format, int extra) {
+  las::Header h;
+  h.point_format = format;
+  h.record_length = las::kRecordLength[format] + extra;
+  h.lattice = *cloud.info().lattice;
+  const PointBatch all = all_points(cloud);
+  std::vector<std::uint8_t> records(all.size() * static_cast<std::size_t>(h.record_length));
+  las::batch_to_records(h, all, records.data());
+  PointBatch out;
+  las::records_to_batch(h, records.data(), all.size(), PointFields::All, out);
+  return out;
+}
+
+class LasFormats : public ::testing::TestWithParam<int> {};
+INSTANTIATE_TEST_SUITE_P(All, LasFormats, ::testing::Range(0, 11));
+
+TEST_P(LasFormats, ReadsBackWhatItWrote) {
+  TemporaryFolder folder;
+  for (int extra : {0, 5}) {
+    const PointCloud cloud = cloud_of(1234, GetParam(), extra, 3);
+    const auto report = write_points(cloud, folder / "a.las", {.overwrite = true});
+    EXPECT_EQ(report.points, 1234u);
+    const PointFile back = open_point_file(folder / "a.las");
+    EXPECT_EQ(back.facts.record_format, GetParam());
+    EXPECT_EQ(back.facts.declared, 1234u);
+    EXPECT_TRUE(back.facts.problems.empty());
+    EXPECT_TRUE(back.cloud.info().crs.same_place(cloud.info().crs));
+    EXPECT_EQ(back.cloud.info().quantity.heights.epsg(), 3855);
+    EXPECT_TRUE(back.cloud.info().quantity.unit_known);
+    EXPECT_EQ(back.facts.date, "2022-03-14");
+    expect_same_points(all_points(back.cloud), as_held(cloud, GetParam(), extra));
+    // Written once more it is the same file, byte by byte: integers stayed integers.
+    write_points(back.cloud, folder / "b.las", {.overwrite = true});
+    EXPECT_EQ(file_bytes(folder / "a.las"), file_bytes(folder / "b.las"));
+  }
+}
+
+class LazFormats : public ::testing::TestWithParam<int> {};
+INSTANTIATE_TEST_SUITE_P(All, LazFormats, ::testing::ValuesIn(kCompressed));
+
+TEST_P(LazFormats, DecodesToTheSameRecords) {
+  TemporaryFolder folder;
+  for (int extra : {0, 3})
+    for (std::size_t n : {1u, 2u, 499u, 500u, 501u, 4321u}) {
+      SCOPED_TRACE(fmt::format("{} points, {} extra bytes", n, extra));
+      const PointCloud cloud = cloud_of(n, GetParam(), extra, static_cast<unsigned>(n), extra > 0);
+      write_points(cloud, folder / "a.las", {.overwrite = true});
+      write_points(cloud, folder / "a.laz", {.overwrite = true, .chunk = 500});
+      const PointFile back = open_point_file(folder / "a.laz");
+      EXPECT_EQ(back.cloud.parts(), (n + 499) / 500);
+      expect_same_points(all_points(back.cloud), all_points(open_points(folder / "a.las")));
+    }
+}
+
+// What is not asked for is not decoded in layers, and the rest is not touched by that.
+TEST_P(LazFormats, FieldsComeAloneAsTheyComeTogether) {
+  TemporaryFolder folder;
+  const PointCloud cloud = cloud_of(3000, GetParam(), 2, 9, true);
+  write_points(cloud, folder / "a.laz", {.chunk = 700});
+  const PointCloud back = open_points(folder / "a.laz");
+  const PointBatch all = all_points(back), classes = all_points(back, PointFields::Class),
+                   times = all_points(back, PointFields::Time | PointFields::Flags),
+                   colours = all_points(back, PointFields::Colour | PointFields::Extra);
+  EXPECT_EQ(classes.classification, all.classification);
+  EXPECT_EQ(classes.z, all.z);
+  EXPECT_TRUE(classes.intensity.empty());
+  EXPECT_EQ(times.time, all.time);
+  EXPECT_EQ(times.flags, all.flags);
+  EXPECT_EQ(colours.red, all.red);
+  EXPECT_EQ(colours.blue, all.blue);
+  EXPECT_EQ(colours.extra, all.extra);
+}
+
+// These very bytes were read by an independent decoder (tests/npm/laz_perf.mjs), which gave the records back.
+TEST(Laz, WritesTheBytesThatAnotherReaderUnderstood) {
+  const char* kept = std::getenv("KATOPTRA_KEEP_POINTS");
+  TemporaryFolder folder;
+  static const std::map<std::pair<int, int>, std::string> kUnderstood = {
+#include "las_understood.inc"
+  };
+  for (int format : kCompressed)
+    for (int extra : {0, 3}) {
+      const PointCloud cloud = cloud_of(120000, format, extra, static_cast<unsigned>(10 * format + extra), true);
+      const fs::path laz = (kept ? fs::path(kept) : folder.path()) / fmt::format("f{}_{}.laz", format, extra);
+      write_points(cloud, laz, {.overwrite = true});
+      if (kept) write_points(cloud, fs::path(laz).replace_extension(".las"), {.overwrite = true});
+      // The points alone: what stands before them tells of this version.
+      const auto all = file_bytes(laz);
+      const auto from = load<std::uint32_t>(all.data() + 96) + 8u;
+      Sha256 sum;
+      sum.add({all.data() + from, all.size() - from});
+      const std::string hex = sum.hex();
+      if (kept) {
+        fmt::print("{{{{{}, {}}}, \"{}\"}},\n", format, extra, hex);
+        continue;
+      }
+      const auto known = kUnderstood.find({format, extra});
+      ASSERT_NE(known, kUnderstood.end());
+      EXPECT_EQ(hex, known->second) << "format " << format << ", " << extra << " extra bytes";
+    }
+}
+
+TEST(Laz, DoesNotDependOnThreads) {
+  TemporaryFolder folder;
+  const PointCloud cloud = cloud_of(20000, 7, 2, 5);
+  write_points(cloud, folder / "one.laz", {.chunk = 900, .run = {.threads = 1}});
+  write_points(cloud, folder / "four.laz", {.chunk = 900, .run = {.threads = 4}});
+  EXPECT_EQ(file_bytes(folder / "one.laz"), file_bytes(folder / "four.laz"));
+}
+
+// ---- files of others: no table, tables that lie, one stream, octrees
+
+class LazWithoutTable : public ::testing::TestWithParam<int> {};
+INSTANTIATE_TEST_SUITE_P(All, LazWithoutTable, ::testing::Values(1, 3, 6, 7));
+
+TEST_P(LazWithoutTable, IsReadAllTheSame) {
+  TemporaryFolder folder;
+  const PointCloud cloud = cloud_of(5000, GetParam(), 0, 21);
+  write_points(cloud, folder / "a.laz", {.chunk = 600});
+  auto bytes = file_bytes(folder / "a.laz");
+  const PointBatch whole = all_points(open_points(folder / "a.laz"));
+  const auto at = load<std::uint32_t>(bytes.data() + 96);
+  const auto table = load<std::uint64_t>(bytes.data() + at);
+  // The writer could not go back: the place of the table stands at the end.
+  auto late = bytes;
+  store<std::int64_t>(late.data() + at, -1);
+  late.resize(late.size() + 8);
+  store<std::uint64_t>(late.data() + late.size() - 8, table);
+  write_file(folder / "late.laz", late);
+  expect_same_points(all_points(open_points(folder / "late.laz")), whole);
+  EXPECT_TRUE(open_point_file(folder / "late.laz").facts.problems.empty());
+  // It was cut off.
+  bytes.resize(table);
+  store<std::int64_t>(bytes.data() + at, -1);
+  write_file(folder / "cut.laz", bytes);
+  const PointFile cut = open_point_file(folder / "cut.laz");
+  EXPECT_FALSE(cut.facts.problems.empty());
+  expect_same_points(all_points(cut.cloud), whole);
+}
+
+TEST(Laz, ReadsPointsInOneStream) {
+  TemporaryFolder folder;
+  const PointCloud cloud = cloud_of(3000, 1, 0, 8);
+  write_points(cloud, folder / "a.laz", {.chunk = 3000});
+  auto bytes = file_bytes(folder / "a.laz");
+  const auto at = load<std::uint32_t>(bytes.data() + 96);
+  const auto table = load<std::uint64_t>(bytes.data() + at);
+  las::Header h = las::read_header(*bytes_in_memory("a", bytes));
+  // Packing 1: no place of a table in front, no table behind.
+  std::size_t record = 227;
+  while (std::memcmp(bytes.data() + record + 2, "laszip encoded", 14) != 0)
+    record += 54u + load<std::uint16_t>(bytes.data() + record + 20);
+  store<std::uint16_t>(bytes.data() + record + 54, 1);
+  std::vector<std::uint8_t> stream(bytes.begin(), bytes.begin() + at);
+  stream.insert(stream.end(), bytes.begin() + at + 8, bytes.begin() + static_cast<std::ptrdiff_t>(table));
+  write_file(folder / "stream.laz", stream);
+  expect_same_points(all_points(open_points(folder / "stream.laz")), all_points(open_points(folder / "a.laz")));
+}
+
+// A small file whose one stream is said to hold two gigabytes.
+TEST(Laz, AStreamThatPromisesMoreThanMemoryIsRefused) {
+  TemporaryFolder folder;
+  write_points(cloud_of(300, 1, 100, 8), folder / "a.laz", {.chunk = 300});
+  auto bytes = file_bytes(folder / "a.laz");
+  std::size_t record = 227;
+  while (std::memcmp(bytes.data() + record + 2, "laszip encoded", 14) != 0)
+    record += 54u + load<std::uint16_t>(bytes.data() + record + 20);
+  store<std::uint16_t>(bytes.data() + record + 54, 1);
+  store<std::uint32_t>(bytes.data() + 107, 16'000'000);
+  write_file(folder / "vast.laz", bytes);
+  std::string text;
+  EXPECT_EQ(error_of([&] { all_points(open_points(folder / "vast.laz")); }, &text), ErrorCode::TooLarge);
+  EXPECT_NE(text.find("16000000 points of 128 bytes"), text.npos) << text;
+}
+
+TEST(Laz, AVersionFourOfColoursGoesOnFromItsOwnChannel) {
+  laz::LazFormat f = laz::LazFormat::for_records(7, 36);
+  f.items[1].version = 4;
+  const PointBatch b = mixed_points(2000, 7, 0, 4, true);
+  las::Header h;
+  h.point_format = 7;
+  h.record_length = 36;
+  h.lattice = *point_info(7).lattice;
+  std::vector<std::uint8_t> records(2000 * 36), back(2000 * 36);
+  las::batch_to_records(h, b, records.data());
+  laz::ChunkCoder four(f), three(laz::LazFormat::for_records(7, 36));
+  const auto chunk = four.encode(records.data(), 2000);
+  EXPECT_EQ(four.decode(chunk, 2000, back.data()), chunk.size());
+  EXPECT_EQ(back, records);
+  EXPECT_NE(chunk, three.encode(records.data(), 2000));
+}
+
+// A COPC file by hand: a root and four children, the children in a page of their own.
+struct Octree {
+  std::vector<std::uint8_t> bytes;
+  PointBatch points;
+  std::size_t child_page = 0;
+};
+// `times`: that many times 1300 points.
+Octree make_octree(std::size_t times = 1) {
+  Octree o;
+  las::Header h;
+  h.point_format = 6;
+  h.record_length = 30;
+  h.compressed = true;
+  h.wkt = true;
+  h.lattice = *point_info(6).lattice;
+  const std::string wkt = Crs::parse("EPSG:32725").file_wkt();
+  std::vector<std::uint8_t> info(160, 0);
+  const double centre[3] = {677256, 5842256, 100}, half = 256;
+  for (int i = 0; i < 3; ++i) store(info.data() + 8 * i, centre[i]);
+  store(info.data() + 24, half);
+  store(info.data() + 32, 4.0);
+  laz::LazFormat f = laz::LazFormat::for_records(6, 30);
+  f.chunk_size = 0xFFFFFFFF;
+  h.records = {
+      {"copc", 1, info}, {"LASF_Projection", 2112, {wkt.begin(), wkt.end()}}, {"laszip encoded", 22204, f.record()}};
+  h.records[1].bytes.push_back(0);
+  std::vector<laz::ChunkSize> sizes;
+  std::vector<std::uint8_t> chunks, root(5 * 32, 0), page(4 * 32, 0);
+  const std::size_t begin = las::header_bytes(h).size() + 8;
+  laz::ChunkCoder coder(f);
+  auto node = [&](std::uint8_t* entry, int level, int x, int y, std::size_t n, unsigned seed) {
+    PointBatch b = mixed_points(n, 6, 0, seed);
+    b.extra.clear();
+    b.waveform.clear();
+    Dice r(seed + 100);
+    const double edge = 512.0 / (1 << level);
+    for (std::size_t i = 0; i < n; ++i) {
+      b.x[i] = 677000 + x * edge + r(static_cast<std::uint32_t>(edge * 1000)) * 0.001;
+      b.y[i] = 5842000 + y * edge + r(static_cast<std::uint32_t>(edge * 1000)) * 0.001;
+      b.z[i] = 50 + r(100);
+    }
+    std::vector<std::uint8_t> records(n * 30);
+    las::batch_to_records(h, b, records.data());
+    const auto chunk = coder.encode(records.data(), n);
+    for (int k = 0; k < 4; ++k) store<std::int32_t>(entry + 4 * k, k == 0 ? level : k == 1 ? x : k == 2 ? y : 0);
+    store<std::uint64_t>(entry + 16, begin + chunks.size());
+    store<std::int32_t>(entry + 24, static_cast<std::int32_t>(chunk.size()));
+    store<std::int32_t>(entry + 28, static_cast<std::int32_t>(n));
+    chunks.insert(chunks.end(), chunk.begin(), chunk.end());
+    sizes.push_back({static_cast<std::uint32_t>(n), static_cast<std::uint32_t>(chunk.size())});
+    PointBatch held;
+    las::records_to_batch(h, records.data(), n, PointFields::All, held);
+    o.points.append(held);
+  };
+  node(root.data(), 0, 0, 0, 400 * times, 1);
+  node(page.data(), 1, 0, 0, 300 * times, 2);
+  node(page.data() + 32, 1, 1, 0, 250 * times, 3);
+  node(page.data() + 64, 1, 0, 1, 200 * times, 4);
+  node(page.data() + 96, 1, 1, 1, 150 * times, 5);
+  const auto table = laz::encode_chunk_table(sizes, true);
+  const std::size_t table_at = begin + chunks.size(), evlr = table_at + table.size();
+  o.child_page = evlr + 60 + 160;
+  // The root page: the root, three children, and an entry that leads to the page of the fourth.
+  std::vector<std::uint8_t> pages(root.begin(), root.begin() + 32);
+  pages.insert(pages.end(), page.begin(), page.end());
+  store<std::uint64_t>(pages.data() + 128 + 16, o.child_page);
+  store<std::int32_t>(pages.data() + 128 + 24, 32);
+  store<std::int32_t>(pages.data() + 128 + 28, -1);
+  pages.insert(pages.end(), page.begin() + 96, page.end());
+  store<std::uint64_t>(h.records[0].bytes.data() + 40, evlr + 60);
+  store<std::uint64_t>(h.records[0].bytes.data() + 48, 160);
+  h.points = 1300 * times;
+  h.lowest[0] = 677000, h.lowest[1] = 5842000, h.highest[0] = 677512, h.highest[1] = 5842512, h.highest[2] = 150;
+  o.bytes = las::header_bytes(h);
+  store<std::uint64_t>(o.bytes.data() + 235, evlr);
+  store<std::uint32_t>(o.bytes.data() + 243, 1);
+  o.bytes.resize(begin);
+  store<std::uint64_t>(o.bytes.data() + begin - 8, table_at);
+  o.bytes.insert(o.bytes.end(), chunks.begin(), chunks.end());
+  o.bytes.insert(o.bytes.end(), table.begin(), table.end());
+  std::vector<std::uint8_t> head(60, 0);
+  std::memcpy(head.data() + 2, "copc", 4);
+  store<std::uint16_t>(head.data() + 18, 1000);
+  store<std::uint64_t>(head.data() + 20, pages.size());
+  o.bytes.insert(o.bytes.end(), head.begin(), head.end());
+  o.bytes.insert(o.bytes.end(), pages.begin(), pages.end());
+  return o;
+}
+
+TEST(Copc, AWindowIsReadByTheOctree) {
+  TemporaryFolder folder;
+  const Octree o = make_octree();
+  write_file(folder / "a.copc.laz", o.bytes);
+  const PointFile whole = open_point_file(folder / "a.copc.laz");
+  EXPECT_EQ(whole.facts.format, "COPC 1.4");
+  EXPECT_EQ(whole.cloud.info().count, 1300u);
+  expect_same_points(all_points(whole.cloud), o.points);
+  const Crs utm = Crs::parse("EPSG:32725");
+  const Area corner = Area::box({677300, 5842300, 677500, 5842500}, utm);
+  const PointFile part = open_point_file(folder / "a.copc.laz", {.open = {}, .area = &corner, .spacing = {}});
+  EXPECT_EQ(part.cloud.parts(), 2u);  // the root, and one of its four children
+  expect_same_points(all_points(select(part.cloud, {.area = &corner})),
+                     all_points(select(whole.cloud, {.area = &corner})));
+  const PointFile coarse = open_point_file(folder / "a.copc.laz", {.open = {}, .area = nullptr, .spacing = 4_m});
+  EXPECT_EQ(coarse.cloud.parts(), 1u);
+  EXPECT_EQ(open_point_file(folder / "a.copc.laz", {.open = {}, .area = nullptr, .spacing = 2_m}).cloud.parts(), 5u);
+}
+
+TEST(Copc, OfAFileOnTheWebOnlyTheNodesOfTheAreaTravel) {
+  TemporaryFolder folder;
+  const Octree o = make_octree(120);
+  write_file(folder / "a.copc.laz", o.bytes);
+  FakeServer web;
+  const std::string url = "https://points.example/a.copc.laz";
+  web.put(url, {o.bytes.begin(), o.bytes.end()});
+  const Area corner = Area::box({677300, 5842300, 677500, 5842500}, Crs::parse("EPSG:32725"));
+  const PointFile part = open_point_file(url, {.open = {}, .area = &corner, .spacing = {}});
+  EXPECT_EQ(part.cloud.parts(), 2u);
+  expect_same_points(all_points(select(part.cloud, {.area = &corner})),
+                     all_points(select(open_points(folder / "a.copc.laz"), {.area = &corner})));
+  // The root and one child of four hold 550 of 1300 points.
+  EXPECT_LT(static_cast<double>(web.sent), 0.55 * static_cast<double>(o.bytes.size()));
+  EXPECT_GT(o.bytes.size(), 1u << 20);
+  // Without an area all of it is read, and says which part lies where.
+  const PointCloud whole = open_points(url);
+  for (std::size_t i = 0; i < whole.parts(); ++i) EXPECT_FALSE(whole.part(i).box.empty());
+  expect_same_points(all_points(whole), o.points);
+}
+
+TEST(Copc, PointsThatTheOctreeForgetsAreReadByTheChunks) {
+  TemporaryFolder folder;
+  Octree o = make_octree();
+  store<std::int32_t>(o.bytes.data() + o.child_page + 28, 0);
+  write_file(folder / "a.laz", o.bytes);
+  const PointFile file = open_point_file(folder / "a.laz");
+  EXPECT_EQ(all_points(file.cloud).size(), 1300u);
+  ASSERT_EQ(file.facts.problems.size(), 1u);
+  EXPECT_EQ(file.facts.problems[0], "its octree leads to 1150 of its 1300 points");
+}
+
+TEST(Copc, PagesThatLeadInCirclesOrBeyondAreRefused) {
+  TemporaryFolder folder;
+  Octree o = make_octree();
+  const std::size_t entry = o.child_page - 32;
+  auto open = [&](const std::vector<std::uint8_t>& bytes) {
+    write_file(folder / "a.laz", bytes, {.overwrite = true});
+    return error_of([&] { open_point_file(folder / "a.laz", {.open = {}, .area = nullptr, .spacing = 1_m}); });
+  };
+  auto circle = o.bytes;
+  store<std::uint64_t>(circle.data() + entry + 16, entry - 128);
+  EXPECT_EQ(open(circle), ErrorCode::BadFile);
+  auto beyond = o.bytes;
+  store<std::uint64_t>(beyond.data() + entry + 16, beyond.size() - 8);
+  EXPECT_EQ(open(beyond), ErrorCode::BadFile);
+  auto node = o.bytes;
+  store<std::int32_t>(node.data() + o.child_page + 24, 1 << 30);
+  EXPECT_EQ(open(node), ErrorCode::BadFile);
+}
+
+// ---- damage
+
+TEST(Las, DamageIsAnErrorUnlessThePointsBeforeItAreAskedFor) {
+  TemporaryFolder folder;
+  for (const char* name : {"a.las", "a.laz"})
+    for (int format : {3, 6}) {
+      const PointCloud cloud = cloud_of(2500, format, 0, 2);
+      write_points(cloud, folder / name, {.overwrite = true, .chunk = 400});
+      const auto bytes = file_bytes(folder / name);
+      const PointBatch whole = all_points(open_points(folder / name));
+      for (double share : {0.2, 0.5, 0.8, 0.97}) {
+        SCOPED_TRACE(fmt::format("{} format {} cut at {}", name, format, share));
+        auto cut = bytes;
+        cut.resize(static_cast<std::size_t>(static_cast<double>(bytes.size()) * share));
+        write_file(folder / "cut.laz", cut, {.overwrite = true});
+        std::string text;
+        EXPECT_EQ(error_of([&] { all_points(open_points(folder / "cut.laz")); }, &text), ErrorCode::BadFile);
+        EXPECT_NE(text.find("cut.laz"), text.npos);
+        const PointFile saved =
+            open_point_file(folder / "cut.laz", {.open = {}, .area = nullptr, .spacing = {}, .salvage = true});
+        const PointBatch some = all_points(saved.cloud);
+        ASSERT_LT(some.size(), whole.size());
+        // A layered chunk is whole or nothing.
+        if (share > 0.4) {
+          EXPECT_GT(some.size(), 0u);
+        }
+        for (std::size_t i = 0; i < some.size(); ++i) ASSERT_EQ(some.z[i], whole.z[i]);
+        EXPECT_FALSE(saved.facts.problems.empty());
+      }
+    }
+}
+
+TEST(Las, FlippedBytesNeverCrash) {
+  TemporaryFolder folder;
+  const Octree octree = make_octree();
+  for (int format : {-1, 0, 3, 6, 8}) {
+    std::vector<std::uint8_t> bytes = octree.bytes;
+    if (format >= 0) {
+      write_points(cloud_of(300, format, 2, 6, true), folder / "a.laz", {.overwrite = true, .chunk = 100});
+      bytes = file_bytes(folder / "a.laz");
+    }
+    for (unsigned seed = 1; seed <= 400; ++seed) {
+      SCOPED_TRACE(fmt::format("format {} seed {}", format, seed));
+      Dice r(seed);
+      auto bad = bytes;
+      for (std::uint32_t k = 0; k < 1 + r(4); ++k)
+        bad[r(static_cast<std::uint32_t>(seed % 2 ? std::min<std::size_t>(bad.size(), 600) : bad.size()))] =
+            static_cast<std::uint8_t>(r(256));
+      write_file(folder / "bad.laz", bad, {.overwrite = true});
+      try {
+        const PointFile f = open_point_file(
+            folder / "bad.laz",
+            {.open = {}, .area = nullptr, .spacing = format < 0 ? 1_m : Length(), .salvage = seed % 3 == 0});
+        for (std::size_t i = 0; i < f.cloud.parts() && i < 50; ++i) f.cloud.read(i);
+      } catch (const Error&) {
+      }
+    }
+  }
+}
+
+TEST(Las, HeadersThatLieAreToldApart) {
+  TemporaryFolder folder;
+  write_points(cloud_of(1000, 6, 0, 1), folder / "a.las");
+  auto bytes = file_bytes(folder / "a.las");
+  auto more = bytes;
+  store<std::uint64_t>(more.data() + 247, 5000);
+  write_file(folder / "more.las", more);
+  std::string text;
+  EXPECT_EQ(error_of([&] { open_points(folder / "more.las"); }, &text), ErrorCode::BadFile);
+  EXPECT_NE(text.find("1000 of the 5000"), text.npos) << text;
+  auto scale = bytes;
+  store<double>(scale.data() + 131, 0);
+  write_file(folder / "scale.las", scale);
+  EXPECT_EQ(error_of([&] { open_points(folder / "scale.las"); }), ErrorCode::BadFile);
+  auto version = bytes;
+  version[25] = 9;
+  write_file(folder / "version.las", version);
+  EXPECT_EQ(error_of([&] { open_points(folder / "version.las"); }), ErrorCode::Unsupported);
+}
+
+TEST(Las, CoordinatesBeyondTheIntegersAreRefusedAndNothingIsLeft) {
+  TemporaryFolder folder;
+  PointBatch b;
+  b.x = {0, 1e9};
+  b.y = {0, 0};
+  b.z = {0, 0};
+  PointInfo info = point_info(6);
+  EXPECT_EQ(error_of([&] { write_points(points_from_batch(b, info), folder / "a.laz"); }), ErrorCode::TooLarge);
+  EXPECT_EQ(folder.files(), 0u);
+  EXPECT_EQ(error_of([&] { write_points(points_from_batch(b, point_info(4)), folder / "a.laz"); }),
+            ErrorCode::Unsupported);
+  EXPECT_EQ(error_of([&] { write_points(points_from_batch(b, info), folder / "a.ply"); }), ErrorCode::Unsupported);
+}
+
+TEST(Las, HeightsAboveTheEllipsoidAndInFeetSurvive) {
+  TemporaryFolder folder;
+  PointBatch b = mixed_points(10, 6, 0, 1);
+  for (int format : {1, 6})
+    for (const char* reference : {"ellipsoid", "EGM96", "unknown"})
+      for (LengthUnit unit : {LengthUnit::Metre, LengthUnit::UsFoot}) {
+        PointInfo info = point_info(format);
+        info.quantity.heights = HeightReference::parse(reference);
+        info.quantity.unit = unit;
+        PointBatch copy = b;
+        copy.extra.clear();
+        write_points(points_from_batch(copy, info), folder / "a.laz", {.overwrite = true});
+        const PointInfo back = open_points(folder / "a.laz").info();
+        EXPECT_EQ(back.quantity.heights, info.quantity.heights) << reference;
+        EXPECT_EQ(back.quantity.unit, unit) << reference;
+        EXPECT_TRUE(back.quantity.unit_known);
+      }
+}
+
+// ---- text
+
+TEST(TextPoints, NamedColumnsGoBothWays) {
+  TemporaryFolder folder;
+  const PointCloud cloud = cloud_of(700, 7, 0, 12);
+  write_points(cloud, folder / "a.csv");
+  const PointFile back = open_point_file(folder / "a.csv");
+  EXPECT_TRUE(back.cloud.info().crs.same_place(cloud.info().crs));
+  EXPECT_EQ(back.cloud.info().quantity.heights.epsg(), 3855);
+  const PointBatch a = all_points(cloud), b = all_points(back.cloud);
+  ASSERT_EQ(a.size(), b.size());
+  for (std::size_t i = 0; i < a.size(); ++i) {
+    ASSERT_NEAR(a.x[i], b.x[i], 1e-9);
+    ASSERT_NEAR(a.z[i], b.z[i], 1e-9);
+  }
+  EXPECT_EQ(a.classification, b.classification);
+  EXPECT_EQ(a.intensity, b.intensity);
+  EXPECT_EQ(a.time, b.time);
+  EXPECT_EQ(a.blue, b.blue);
+  EXPECT_EQ(a.angle, b.angle);
+  // Back to integers: the same ones.
+  PointInfo info = cloud.info();
+  write_points(relabelled(back.cloud,
+                          [&](PointInfo& i) {
+                            i.lattice = info.lattice;
+                            i.record_format = 7;
+                          }),
+               folder / "b.las");
+  write_points(cloud, folder / "a.las");
+  EXPECT_EQ(all_points(open_points(folder / "b.las")).x, all_points(open_points(folder / "a.las")).x);
+}
+
+TEST(TextPoints, DepthsBecomeHeightsAndColumnsAreChosen) {
+  TemporaryFolder folder;
+  write_text_file(folder / "s.txt",
+                  "id;north;east;depth;class\n1;5842000,5;677000,25;3,5;40\n2;5842001;677002;-1;41\n");
+  const PointCloud c = open_points(folder / "s.txt");
+  const PointBatch b = all_points(c);
+  EXPECT_EQ(b.x, (std::vector<double>{677000.25, 677002}));
+  EXPECT_EQ(b.y, (std::vector<double>{5842000.5, 5842001}));
+  EXPECT_EQ(b.z, (std::vector<double>{-3.5, 1}));
+  EXPECT_EQ(b.classification, (std::vector<std::uint8_t>{40, 41}));
+  const auto report = write_points(c, folder / "t.txt", {.delimiter = ';', .columns = "class,z"});
+  EXPECT_EQ(read_text_file(folder / "t.txt"), "class;z\n40;-3.5\n41;1\n");
+  EXPECT_EQ(report.points, 2u);
+  EXPECT_EQ(error_of([&] { write_points(c, folder / "u.txt", {.columns = "x,colour"}); }), ErrorCode::BadArgument);
+}
+
+}  // namespace
+}  // namespace katoptra

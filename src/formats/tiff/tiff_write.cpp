@@ -1,0 +1,568 @@
+// GeoTIFF writing: our own layout of the file, so that the header stands first, tiles are coded on every core and
+// overviews are made in the same pass.
+//
+// Order in the file: header, one directory a level (full size first), their tables, then tiles as they are finished.
+// The size of the directories is known from the frame, so their place is kept free and filled in at the end.
+#include <algorithm>
+#include <cmath>
+#include <cstring>
+#include <fmt/format.h>
+#include <limits>
+#include <map>
+
+#include "katoptra/base/error.hpp"
+#include "katoptra/base/parallel.hpp"
+#include "katoptra/formats/bytes.hpp"
+#include "katoptra/formats/grid_file.hpp"
+#include "katoptra/version.hpp"
+
+#include "formats/lineage_file.hpp"
+#include "formats/writers.hpp"
+#include "geokeys.hpp"
+#include "tiff_codec.hpp"
+
+namespace katoptra {
+namespace fs = std::filesystem;
+namespace {
+
+// ------------------------------------------------------------------------------------------------------ the layout
+
+class LittleEndian {
+ public:
+  void u16(std::uint64_t v) { put(v, 2); }
+  void u32(std::uint64_t v) { put(v, 4); }
+  void u64(std::uint64_t v) { put(v, 8); }
+  void put(std::uint64_t v, int n) {
+    for (int i = 0; i < n; ++i) bytes.push_back(static_cast<std::uint8_t>(v >> (8 * i)));
+  }
+  std::vector<std::uint8_t> bytes;
+};
+
+struct Tag {
+  int id, type;
+  std::uint64_t count;
+  std::vector<std::uint8_t> data;
+};
+
+constexpr int kAscii = 2, kShort = 3, kLong = 4, kDouble = 12, kLong8 = 16;
+
+Tag shorts(int id, const std::vector<std::uint16_t>& v) {
+  LittleEndian d;
+  for (auto x : v) d.u16(x);
+  return {id, kShort, v.size(), d.bytes};
+}
+Tag longs(int id, const std::vector<std::uint64_t>& v, bool big) {
+  LittleEndian d;
+  for (auto x : v) d.put(x, big ? 8 : 4);
+  return {id, big ? kLong8 : kLong, v.size(), d.bytes};
+}
+Tag doubles(int id, const std::vector<double>& v) {
+  LittleEndian d;
+  for (double x : v) {
+    std::uint64_t bits = 0;
+    std::memcpy(&bits, &x, 8);
+    d.u64(bits);
+  }
+  return {id, kDouble, v.size(), d.bytes};
+}
+Tag text(int id, const std::string& s) {
+  Tag t{id, kAscii, s.size() + 1, {s.begin(), s.end()}};
+  t.data.push_back(0);
+  return t;
+}
+
+struct Level {
+  std::int64_t cols = 0, rows = 0, across = 0, down = 0;
+  std::vector<std::uint64_t> offsets, counts;
+  // One row of tiles of this overview while its cells arrive from the level above.
+  std::vector<float> band;
+  std::int64_t band_row = 0;
+};
+
+// How tiles are packed.
+struct Coding {
+  int compression = tiff::kDeflate, predictor = tiff::kNoPredictor, level = 3;
+};
+
+std::vector<std::uint8_t> packed_tile(const float* values, std::int64_t edge, const StoredAs& as, const Coding& coding,
+                                      const std::string& file) {
+  const auto n = static_cast<std::size_t>(edge * edge);
+  const int bytes_per = bytes_per_sample(as.type);
+  std::vector<std::uint8_t> raw(n * static_cast<std::size_t>(bytes_per));
+  floats_to_samples(values, n, as, raw.data(), file);
+  if (coding.predictor == tiff::kDifference) tiff::encode_difference(raw.data(), edge, edge, bytes_per);
+  if (coding.predictor == tiff::kFloatingPoint) tiff::encode_floating_point(raw.data(), edge, edge, bytes_per);
+  return tiff::compress(raw, coding.compression, coding.level);
+}
+
+int compression_of(Codec codec) {
+  return codec == Codec::Zstd ? tiff::kZstd : codec == Codec::None ? tiff::kNone : tiff::kDeflate;
+}
+
+// What the options ask for; where they leave it open, what is right without a trial.
+Coding coding_without_trial(const WriteOptions& options, SampleType type) {
+  Coding c{.compression = compression_of(options.codec), .level = options.level};
+  if (c.compression == tiff::kNone || options.predictor == Predictor::None) return c;
+  c.predictor =
+      is_integer(type) || options.predictor == Predictor::Difference ? tiff::kDifference : tiff::kFloatingPoint;
+  return c;
+}
+
+// Means have all the digits that values had been rounded of, and overviews are made to be looked at: quickly, then.
+Coding for_overviews(Coding c, SampleType type) {
+  if (c.predictor != tiff::kNoPredictor && !is_integer(type)) c.predictor = tiff::kFloatingPoint;
+  c.level = std::min(c.level, 1);
+  return c;
+}
+
+// One file under way. encode() is pure and runs anywhere; place() runs in order.
+class TiffWriter {
+ public:
+  TiffWriter(const fs::path& path, const GridInfo& info, const WriteOptions& options, const Coding& coding,
+             bool categories)
+      : coding_(coding),
+        overview_coding_(for_overviews(coding, info.type)),
+        path_(path),
+        options_(options),
+        info_(info),
+        target_(stored_as(info, options.void_value, path.string())),
+        categories_(categories),
+        geo_tags_(tiff::write_geo_tags(info.frame.crs(), info.quantity, info.frame.bounds())),
+        sink_(create_file(path, {.overwrite = options.overwrite})) {
+    // Directions wrap around and codes are names: their overviews pick a cell instead of averaging.
+    categories_ = categories_ || info.quantity.kind == QuantityKind::Code || info.quantity.kind == QuantityKind::Aspect;
+    make_levels();
+    // Whole tiles of all levels, each at most a little larger than plain: what is packed no better must fit, too.
+    double raw = 0;
+    for (const Level& l : levels_) {
+      const double tiles = static_cast<double>(l.across) * static_cast<double>(l.down);
+      raw += tiles * (1.01 * static_cast<double>(edge() * edge()) * bytes_per_sample(target_.type) + 64);
+    }
+    big_ = options.always_big || raw > 4.0e9;
+    end_ = directories().size();
+  }
+
+  const StoredAs& target() const { return target_; }
+  // False: GeoTIFF has no terms for the CRS, which must be told beside the file.
+  bool tells_crs() const { return geo_tags_.complete; }
+  std::int64_t across() const { return levels_[0].across; }
+  std::int64_t down() const { return levels_[0].down; }
+  Window tile_window(std::size_t index) const {
+    const auto i = static_cast<std::int64_t>(index);
+    return {i % across() * edge(), i / across() * edge(), edge(), edge()};
+  }
+
+  // `values`: one whole tile, voids beyond the frame.
+  std::vector<std::uint8_t> encode(const float* values) const {
+    return packed_tile(values, edge(), target_, coding_, path_.string());
+  }
+
+  // The tile halved, for the next level: a quarter of a tile.
+  std::vector<float> halved(const float* values) const {
+    const std::int64_t half = edge() / 2;
+    std::vector<float> out(static_cast<std::size_t>(half * half));
+    for (std::int64_t r = 0; r < half; ++r)
+      for (std::int64_t c = 0; c < half; ++c) {
+        const float* p = values + 2 * r * edge() + 2 * c;
+        out[static_cast<std::size_t>(r * half + c)] =
+            categories_ ? p[0] : mean_of(p[0], p[1], p[edge()], p[edge() + 1]);
+      }
+    return out;
+  }
+
+  void place(std::size_t index, std::span<const std::uint8_t> encoded, const std::vector<float>& half) {
+    put(levels_[0], index, encoded);
+    if (levels_.size() > 1)
+      paste(1, static_cast<std::int64_t>(index) % across(), static_cast<std::int64_t>(index) / across(), half);
+  }
+
+  std::string compression_name() const {
+    const std::string codec = coding_.compression == tiff::kZstd   ? "ZSTD"
+                              : coding_.compression == tiff::kNone ? "none"
+                                                                   : "deflate";
+    return coding_.predictor > 1 ? fmt::format("{}, predictor {}", codec, coding_.predictor) : codec;
+  }
+
+  std::uint64_t finish() {
+    sink_->write_at(0, directories());
+    sink_->commit();
+    return end_;
+  }
+
+ private:
+  std::int64_t edge() const { return options_.tile; }
+  void make_levels() {
+    std::int64_t cols = info_.frame.cols(), rows = info_.frame.rows();
+    for (;;) {
+      Level l{.cols = cols,
+              .rows = rows,
+              .across = (cols + edge() - 1) / edge(),
+              .down = (rows + edge() - 1) / edge(),
+              .offsets = {},
+              .counts = {},
+              .band = {}};
+      const auto n = static_cast<std::size_t>(l.across * l.down);
+      l.offsets.assign(n, 0);
+      l.counts.assign(n, 0);
+      if (!levels_.empty()) l.band.assign(static_cast<std::size_t>(l.across * edge() * edge()), kVoid);
+      levels_.push_back(std::move(l));
+      if (!options_.overviews || (cols <= edge() && rows <= edge())) return;
+      cols = (cols + 1) / 2;
+      rows = (rows + 1) / 2;
+    }
+  }
+
+  static float mean_of(float a, float b, float c, float d) {
+    float sum = 0;
+    int n = 0;
+    for (float v : {a, b, c, d})
+      if (!std::isnan(v)) {
+        sum += v;
+        ++n;
+      }
+    return n ? sum / static_cast<float>(n) : kVoid;
+  }
+
+  void put(Level& level, std::size_t index, std::span<const std::uint8_t> encoded) {
+    end_ += end_ & 1;  // TIFF wants data at even places
+    sink_->write_at(end_, encoded);
+    level.offsets[index] = end_;
+    level.counts[index] = encoded.size();
+    end_ += encoded.size();
+    if (!big_ && end_ > 0xFFFFFFF0u)
+      throw Error(ErrorCode::TooLarge, "grew past 4 GiB", path_.string(), "report this: the size was misjudged");
+  }
+
+  struct Finished {
+    std::vector<std::uint8_t> bytes;
+    std::vector<float> half;
+  };
+
+  // Puts the quarter that tile (col, row) of the level above became into this level; writes the row of tiles when
+  // whole.
+  void paste(std::size_t which, std::int64_t col, std::int64_t row, const std::vector<float>& half) {
+    Level& l = levels_[which];
+    const std::int64_t h = edge() / 2, stride = l.across * edge();
+    float* to = l.band.data() + (row % 2) * h * stride + col * h;
+    for (std::int64_t r = 0; r < h; ++r) std::copy_n(half.data() + r * h, h, to + r * stride);
+    const Level& above = levels_[which - 1];
+    if (col + 1 < above.across || (row % 2 == 0 && row + 1 < above.down)) return;
+    std::vector<Finished> finished(static_cast<std::size_t>(l.across));
+    parallel_within(finished.size(), [&](std::size_t t) {
+      std::vector<float> tile(static_cast<std::size_t>(edge() * edge()));
+      for (std::int64_t r = 0; r < edge(); ++r)
+        std::copy_n(l.band.data() + r * stride + static_cast<std::int64_t>(t) * edge(), edge(),
+                    tile.data() + r * edge());
+      finished[t].bytes = packed_tile(tile.data(), edge(), target_, overview_coding_, path_.string());
+      if (which + 1 < levels_.size()) finished[t].half = halved(tile.data());
+    });
+    for (std::int64_t t = 0; t < l.across; ++t) {
+      const Finished& f = finished[static_cast<std::size_t>(t)];
+      put(l, static_cast<std::size_t>(l.band_row * l.across + t), f.bytes);
+      if (which + 1 < levels_.size()) paste(which + 1, t, l.band_row, f.half);
+    }
+    ++l.band_row;
+    std::fill(l.band.begin(), l.band.end(), kVoid);
+  }
+
+  std::string description() const {
+    const Quantity& q = info_.quantity;
+    std::string s = fmt::format("Katoptra {}; quantity={}; unit={}", KATOPTRA_VERSION, name_of(q.kind), unit_name(q));
+    if (q.kind == QuantityKind::Height) s += "; heights=" + q.heights.name();
+    if (q.surface != SurfaceKind::Unknown) s += std::string("; surface=") + name_of(q.surface);
+    if (!options_.survey.empty()) s += "; survey=" + options_.survey;
+    // What was made of several files is no survey: a search of its folder must not take it for one.
+    const auto sources = std::count_if(info_.sources.begin(), info_.sources.end(),
+                                       [](const SourceRecord& r) { return !r.name.starts_with("fill: "); });
+    if (sources > 1) s += fmt::format("; sources={}", sources);
+    return s;
+  }
+
+  std::vector<Tag> tags(std::size_t which) const {
+    const Level& l = levels_[which];
+    const int format = target_.type == SampleType::Float32 || target_.type == SampleType::Float64 ? 3
+                       : lowest_of(target_.type) < 0                                              ? 2
+                                                                                                  : 1;
+    std::vector<Tag> t;
+    t.push_back(longs(254, {which == 0 ? 0u : 1u}, false));
+    t.push_back(longs(256, {static_cast<std::uint64_t>(l.cols)}, false));
+    t.push_back(longs(257, {static_cast<std::uint64_t>(l.rows)}, false));
+    t.push_back(shorts(258, {static_cast<std::uint16_t>(8 * bytes_per_sample(target_.type))}));
+    t.push_back(shorts(259, {static_cast<std::uint16_t>(coding_.compression)}));
+    t.push_back(shorts(262, {1}));
+    if (which == 0) t.push_back(text(270, description()));
+    t.push_back(shorts(277, {1}));
+    t.push_back(shorts(284, {1}));
+    if (which == 0 && options_.date.size() == 10)
+      t.push_back(text(306, fmt::format("{}:{}:{} 00:00:00", options_.date.substr(0, 4), options_.date.substr(5, 2),
+                                        options_.date.substr(8, 2))));
+    t.push_back(shorts(317, {static_cast<std::uint16_t>((which == 0 ? coding_ : overview_coding_).predictor)}));
+    t.push_back(longs(322, {static_cast<std::uint64_t>(edge())}, false));
+    t.push_back(longs(323, {static_cast<std::uint64_t>(edge())}, false));
+    t.push_back(longs(324, l.offsets, big_));
+    t.push_back(longs(325, l.counts, false));
+    t.push_back(shorts(339, {static_cast<std::uint16_t>(format)}));
+    if (which == 0) geo(t);
+    t.push_back(text(42113, std::isnan(target_.void_value) ? "nan" : fmt::format("{}", target_.void_value)));
+    return t;
+  }
+
+  void geo(std::vector<Tag>& t) const {
+    const Frame& f = info_.frame;
+    t.push_back(doubles(33550, {f.cell().x, f.cell().y, 0}));
+    t.push_back(doubles(33922, {0, 0, 0, f.west(), f.north(), 0}));
+    const tiff::GeoTags& g = geo_tags_;
+    if (!g.directory.empty()) t.push_back(shorts(34735, g.directory));
+    if (!g.doubles.empty()) t.push_back(doubles(34736, g.doubles));
+    if (!g.text.empty()) t.push_back(text(34737, std::string(g.text.c_str())));
+  }
+
+  // The head of the file: header, directories and their tables; always the same size for the same frame and options.
+  std::vector<std::uint8_t> directories() const {
+    const std::size_t header = big_ ? 16 : 8, entry = big_ ? 20 : 12, inline_bytes = big_ ? 8 : 4,
+                      fixed = big_ ? 16 : 6;
+    LittleEndian out;
+    out.bytes = {'I', 'I'};
+    out.u16(big_ ? 43 : 42);
+    if (big_) {
+      out.u16(8);
+      out.u16(0);
+    }
+    out.put(header, static_cast<int>(inline_bytes));
+    for (std::size_t which = 0; which < levels_.size(); ++which) {
+      const std::vector<Tag> ts = tags(which);
+      const std::size_t start = out.bytes.size(), tables = start + fixed + entry * ts.size();
+      LittleEndian extra;
+      out.put(ts.size(), big_ ? 8 : 2);
+      for (const Tag& tag : ts) {
+        out.u16(static_cast<std::uint64_t>(tag.id));
+        out.u16(static_cast<std::uint64_t>(tag.type));
+        out.put(tag.count, static_cast<int>(inline_bytes));
+        if (tag.data.size() <= inline_bytes) {
+          out.bytes.insert(out.bytes.end(), tag.data.begin(), tag.data.end());
+          out.bytes.resize(out.bytes.size() + inline_bytes - tag.data.size());
+        } else {
+          out.put(tables + extra.bytes.size(), static_cast<int>(inline_bytes));
+          extra.bytes.insert(extra.bytes.end(), tag.data.begin(), tag.data.end());
+          while (extra.bytes.size() % 8) extra.bytes.push_back(0);
+        }
+      }
+      const std::size_t next = tables + extra.bytes.size();
+      const std::size_t aligned = (next + 7) / 8 * 8;
+      out.put(which + 1 < levels_.size() ? aligned : 0, static_cast<int>(inline_bytes));
+      out.bytes.insert(out.bytes.end(), extra.bytes.begin(), extra.bytes.end());
+      out.bytes.resize(aligned);
+    }
+    return std::move(out.bytes);
+  }
+
+  Coding coding_, overview_coding_;
+  fs::path path_;
+  WriteOptions options_;
+  GridInfo info_;
+  StoredAs target_;
+  bool categories_, big_ = false;
+  tiff::GeoTags geo_tags_;
+  std::unique_ptr<ByteSink> sink_;
+  std::vector<Level> levels_;
+  std::uint64_t end_ = 0;
+};
+
+// ------------------------------------------------------------------------------------------------------- write_grid
+
+// The codes of the origin plane as a grid of numbers, for the writer.
+GridInfo lineage_info(const GridInfo& info) {
+  GridInfo codes = info;
+  codes.quantity = {.kind = QuantityKind::Code, .other_unit = {}, .heights = {}};
+  const std::size_t most = (info.sources.size() + 1) * 8;
+  codes.type = most <= 256 ? SampleType::UInt8 : most <= 65536 ? SampleType::UInt16 : SampleType::UInt32;
+  codes.file_void = 0;
+  return codes;
+}
+
+// Tiles that were read for the trial are not read again.
+using TrialTiles = std::map<std::size_t, Block>;
+
+// Packs a few tiles, spread over the grid, in every way that is open and takes what comes out smallest. The choice
+// depends on the grid alone, so the same bytes come out on every machine.
+Coding tried_coding(const Grid& grid, const WriteOptions& options, const std::string& file, Planes planes,
+                    TrialTiles& tiles) {
+  constexpr std::int64_t kTiles = 4;
+  const StoredAs as = stored_as(grid.info(), options.void_value, file);
+  Coding best = coding_without_trial(options, as.type);
+  if (options.codec == Codec::None || (options.codec != Codec::Automatic && options.predictor != Predictor::Automatic))
+    return best;
+  const std::int64_t edge = options.tile, across = (grid.frame().cols() + edge - 1) / edge,
+                     n = across * ((grid.frame().rows() + edge - 1) / edge);
+  for (std::int64_t k = 0; k < std::min(n, kTiles); ++k) {
+    const std::int64_t i = (2 * k + 1) * n / (2 * std::min(n, kTiles));
+    tiles.emplace(static_cast<std::size_t>(i), grid.read({i % across * edge, i / across * edge, edge, edge}, planes));
+  }
+  std::vector<Coding> ways{best};
+  if (options.predictor == Predictor::Automatic)
+    for (int p : {tiff::kDifference, tiff::kNoPredictor})
+      if (p != best.predictor) ways.push_back({.compression = best.compression, .predictor = p, .level = best.level});
+  std::vector<std::size_t> sizes(ways.size());
+  parallel_for(ways.size(), options.run, [&](std::size_t w) {
+    for (const auto& [i, block] : tiles) sizes[w] += packed_tile(block.row(0), edge, as, ways[w], file).size();
+  });
+  const std::size_t smallest = *std::min_element(sizes.begin(), sizes.end());
+  // A way that is hardly smaller is not worth leaving the usual one.
+  constexpr double kWorthIt = 0.97;
+  if (static_cast<double>(smallest) < kWorthIt * static_cast<double>(sizes[0]))
+    best = ways[static_cast<std::size_t>(std::min_element(sizes.begin(), sizes.end()) - sizes.begin())];
+  const double raw = static_cast<double>(tiles.size()) * static_cast<double>(edge * edge) * bytes_per_sample(as.type);
+  if (options.codec == Codec::Automatic && static_cast<double>(smallest) > kWorthIt * raw)
+    best = {.compression = tiff::kNone, .predictor = tiff::kNoPredictor};
+  return best;
+}
+
+struct Made {
+  std::vector<std::uint8_t> values, codes;
+  std::vector<float> half, codes_half;
+  std::int64_t cells = 0, voids = 0, by_how[8] = {};
+  float lowest = std::numeric_limits<float>::infinity(), highest = -std::numeric_limits<float>::infinity();
+};
+
+void measure(const Block& block, const Window& inside, Made& m) {
+  m.cells = inside.cells();
+  for (std::int64_t r = 0; r < inside.rows; ++r) {
+    const float* row = block.row(r);
+    for (std::int64_t c = 0; c < inside.cols; ++c) {
+      if (std::isnan(row[c])) {
+        ++m.voids;
+        continue;
+      }
+      m.lowest = std::min(m.lowest, row[c]);
+      m.highest = std::max(m.highest, row[c]);
+    }
+    if (const Origin* origin = block.origin_row(r))
+      for (std::int64_t c = 0; c < inside.cols; ++c) ++m.by_how[origin[c] % 8];
+  }
+}
+
+// Everything about one tile: measured, packed, halved; with its lineage when that is written.
+std::shared_ptr<Made> make_tile(const Block& block, const Window& inside, const TiffWriter& writer,
+                                const TiffWriter* lineage, bool overviews) {
+  auto made = std::make_shared<Made>();
+  measure(block, inside, *made);
+  made->values = writer.encode(block.row(0));
+  if (overviews) made->half = writer.halved(block.row(0));
+  if (!lineage) return made;
+  std::vector<float> codes(static_cast<std::size_t>(block.window().cells()));
+  const Origin* from = block.origin_row(0);
+  std::transform(from, from + codes.size(), codes.begin(), [](Origin o) { return o ? static_cast<float>(o) : kVoid; });
+  made->codes = lineage->encode(codes.data());
+  if (overviews) made->codes_half = lineage->halved(codes.data());
+  return made;
+}
+
+// The origin plane as values.
+class CodesSource final : public GridSource {
+ public:
+  explicit CodesSource(Grid input) : input_(std::move(input)), info_(lineage_info(input_.info())) {}
+  const GridInfo& info() const override { return info_; }
+  void read(const BlockView& out) const override {
+    const Block block = input_.read(out.window, Planes::ValuesAndOrigin);
+    for (std::int64_t r = 0; r < out.window.rows; ++r)
+      for (std::int64_t c = 0; c < out.window.cols; ++c) {
+        const Origin o = block.origin_row(r)[c];
+        out.row(r)[c] = o ? static_cast<float>(o) : kVoid;
+      }
+  }
+
+ private:
+  Grid input_;
+  GridInfo info_;
+};
+
+}  // namespace
+
+void write_lineage(const Grid& grid, const fs::path& path, const WriteOptions& options, WriteReport& report) {
+  WriteOptions o = options;
+  o.lineage = false;
+  o.void_value.reset();
+  o.predictor = Predictor::Difference;
+  if (o.codec == Codec::Automatic) o.codec = Codec::Deflate;
+  write_tiff(Grid(std::make_shared<CodesSource>(grid)), path, o);
+  // Counted from the file: computing the cells once more would cost more.
+  for_each_band(open_grid(path), Planes::Values, options.run, [&](const Block& b) {
+    for (std::int64_t i = 0; i < b.window().cells(); ++i)
+      ++report.by_how[std::isnan(b.row(0)[i]) ? 0 : static_cast<Origin>(b.row(0)[i]) % 8];
+  });
+}
+
+WriteReport write_tiff(const Grid& grid, const fs::path& path, const WriteOptions& options) {
+  if (options.tile < 16 || options.tile > 4096 || options.tile % 16)
+    throw Error(ErrorCode::BadArgument, fmt::format("tiles of {} cells are not possible", options.tile), path.string(),
+                "take a multiple of 16 up to 4096");
+  const int most = options.codec == Codec::Zstd ? 22 : 12;
+  if (options.level < 1 || options.level > most)
+    throw Error(ErrorCode::BadArgument, fmt::format("there is no level {} of this codec", options.level), path.string(),
+                fmt::format("take 1 to {}", most));
+
+  WriteReport report;
+  report.path = path;
+  report.info = grid.info();
+  TrialTiles trial;
+  const Planes planes = options.lineage ? Planes::ValuesAndOrigin : Planes::Values;
+  TiffWriter writer(path, grid.info(), options, tried_coding(grid, options, path.string(), planes, trial), false);
+  std::unique_ptr<TiffWriter> lineage;
+  if (options.lineage) {
+    report.lineage_path = lineage_path_for(path);
+    WriteOptions o = options;
+    o.void_value.reset();
+    const GridInfo codes = lineage_info(grid.info());
+    lineage = std::make_unique<TiffWriter>(report.lineage_path, codes, o, coding_without_trial(o, codes.type), true);
+  }
+  const Window frame = grid.frame().window();
+  const auto tiles = static_cast<std::size_t>(writer.across() * writer.down());
+  const std::size_t tile_bytes = static_cast<std::size_t>(options.tile) * static_cast<std::size_t>(options.tile) * 16;
+  const std::size_t in_flight = std::clamp<std::size_t>(options.run.memory / 4 / tile_bytes, 1,
+                                                        static_cast<std::size_t>(4 * thread_count(options.run)));
+  double lowest = std::numeric_limits<double>::infinity(), highest = -lowest;
+  parallel_ordered(
+      tiles, in_flight, options.run,
+      [&](std::size_t i) -> std::shared_ptr<void> {
+        const Window w = writer.tile_window(i);
+        const auto read_before = trial.find(i);
+        if (read_before != trial.end())
+          return make_tile(read_before->second, w.intersected(frame), writer, lineage.get(), options.overviews);
+        return make_tile(grid.read(w, planes), w.intersected(frame), writer, lineage.get(), options.overviews);
+      },
+      [&](std::size_t i, std::shared_ptr<void> result) {
+        const Made& m = *static_cast<Made*>(result.get());
+        writer.place(i, m.values, m.half);
+        if (lineage) lineage->place(i, m.codes, m.codes_half);
+        report.cells += m.cells;
+        report.voids += m.voids;
+        for (int h = 0; h < 8; ++h) report.by_how[h] += m.by_how[h];
+        lowest = std::min<double>(lowest, static_cast<double>(m.lowest));
+        highest = std::max<double>(highest, static_cast<double>(m.highest));
+      });
+  report.lowest = lowest <= highest ? lowest : std::nan("");
+  report.highest = lowest <= highest ? highest : std::nan("");
+  report.type = writer.target().type;
+  if (report.type != report.info.type)
+    report.info.notes.push_back(fmt::format("{} values without a void value: written as {}, which has room for one",
+                                            name_of(report.info.type), name_of(report.type)));
+  report.void_value = writer.target().void_value;
+  if (lineage) {
+    lineage->finish();
+    write_lineage_table(path, grid.info(), options.overwrite);
+  }
+  if (!writer.tells_crs()) {
+    const fs::path prj = fs::path(path).replace_extension(".prj");
+    write_text_file(prj, grid.frame().crs().file_wkt() + "\n", {.overwrite = options.overwrite});
+    report.beside.push_back(prj);
+    report.info.notes.push_back(
+        fmt::format("GeoTIFF has no terms for its CRS ({}): that is told in {}, which must stay beside it",
+                    grid.frame().crs().name(), prj.filename().string()));
+  }
+  report.bytes = writer.finish();
+  report.format = "GeoTIFF";
+  report.compression = writer.compression_name();
+  return report;
+}
+
+}  // namespace katoptra

@@ -1,0 +1,90 @@
+#include "katoptra/formats/vector_file.hpp"
+
+#include <algorithm>
+#include <cmath>
+#include <fmt/format.h>
+
+#include "katoptra/base/error.hpp"
+
+#include "base/text.hpp"
+#include "formats/format_row.hpp"
+
+namespace katoptra {
+namespace fs = std::filesystem;
+
+Layer read_layer(const fs::path& path, const Crs& otherwise) {
+  const FormatRow* row = row_of(path, Holds::Features, Use::Read);
+  if (!row)
+    throw Error(ErrorCode::Unsupported,
+                fmt::format("vector files of the kind '{}' are not read here", lower_extension(path)), path.string(),
+                "give GeoJSON, GeoPackage, GPX, CSV or XYZ text");
+  return row->read_layer(path, otherwise);
+}
+
+void write_layer(const Layer& layer, const fs::path& path, const WriteLayerOptions& options) {
+  const FormatRow* row = row_of(path, Holds::Features, Use::Written);
+  if (!row) {
+    const bool points = layer.features.empty() || std::holds_alternative<Point>(layer.features[0].geometry);
+    throw Error(ErrorCode::Unsupported, fmt::format("features are not written as '{}' here", lower_extension(path)),
+                path.string(),
+                points ? "give a name that ends in .geojson, .gpkg, .csv or .xyz"
+                       : "give a name that ends in .geojson or .gpkg");
+  }
+  row->write_layer(layer, path, options.overwrite);
+}
+
+Area read_area(const fs::path& path) {
+  const Layer layer = read_layer(path);
+  MultiPolygon all;
+  for (const Feature& f : layer.features)
+    if (const auto* m = std::get_if<MultiPolygon>(&f.geometry)) all.insert(all.end(), m->begin(), m->end());
+  if (all.empty()) throw Error(ErrorCode::BadFile, "has no polygon in it", path.string(), "give the area as a polygon");
+  if (layer.crs.is_geographic()) all = joined_across_antimeridian(all);
+  // Overlapping parts count once.
+  return {all.size() > 1 ? union_of({all}) : all, layer.crs};
+}
+
+namespace {
+
+// Lines that begin where another ends become one, in the order of the file.
+std::vector<LineString> joined_lines(const Layer& layer) {
+  std::vector<LineString> lines;
+  for (const Feature& f : layer.features)
+    if (const auto* l = std::get_if<LineString>(&f.geometry)) {
+      if (!lines.empty() && !l->empty() && !lines.back().empty() && lines.back().back() == l->front())
+        lines.back().insert(lines.back().end(), l->begin() + 1, l->end());
+      else
+        lines.push_back(*l);
+    }
+  return lines;
+}
+
+}  // namespace
+
+LineString read_line(const fs::path& path, const Crs& crs, std::vector<std::string>* notes) {
+  // A table that does not say where its points lie, such as that of a section, is in the grid's CRS.
+  const Layer layer = read_layer(path, crs);
+  std::vector<LineString> lines = joined_lines(layer);
+  if (lines.empty()) {
+    LineString through;
+    for (const Feature& f : layer.features)
+      if (const Point* p = std::get_if<Point>(&f.geometry)) through.push_back(*p);
+    if (through.size() > 1) {
+      lines.push_back(std::move(through));
+      if (notes)
+        notes->push_back(fmt::format("{}: has points and no line; the line goes through them in their order",
+                                     path.filename().string()));
+    }
+  }
+  if (lines.empty()) throw Error(ErrorCode::BadFile, "has no line in it", path.string(), "give the transect as a line");
+  if (lines.size() > 1 && notes)
+    notes->push_back(
+        fmt::format("{}: has {} lines that do not meet; the first is taken", path.filename().string(), lines.size()));
+  LineString line = std::move(lines.front());
+  if (layer.crs && crs) Transform(layer.crs, crs).forward(line);
+  for (Point p : line)
+    if (std::isnan(p.x)) throw Error(ErrorCode::BadFile, "its line leaves the range of the grid's CRS", path.string());
+  return line;
+}
+
+}  // namespace katoptra
