@@ -9,6 +9,7 @@
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/vector_file.hpp"
 #include "katoptra/study/judgements.hpp"
+#include "katoptra/surface/clip.hpp"
 #include "katoptra/surface/correct.hpp"
 #include "katoptra/view/charts.hpp"
 
@@ -330,19 +331,85 @@ std::string zones_text(const std::vector<ZoneStatistics>& zones, const std::stri
   return t;
 }
 
-// One table goes to a file: that of zones, levels or, without them, the histogram.
-void write_table(const StatisticsCommand& o, const Statistics& s, const std::vector<ZoneStatistics>& zones,
-                 const std::vector<LevelVolumes>& levels, const ordered_json& j) {
+// What was measured beside the statistics of the whole: one table of zones, and levels and flanks of the whole or of
+// each polygon.
+struct Measured {
+  std::vector<ZoneStatistics> zones;
+  std::vector<LevelVolumes> levels;
+  struct OfPolygon {
+    std::string name;
+    std::vector<LevelVolumes> levels;
+    std::vector<ZoneStatistics> flanks;
+  };
+  std::vector<OfPolygon> polygons;
+};
+
+// All tables that are printed, one after the other with an empty line between them; the histogram where there is none.
+std::string tables_csv(const StatisticsCommand& o, const Grid& g, const Statistics& s, const Measured& m) {
+  std::string text;
+  const auto add = [&](const std::string& table) { text += (text.empty() ? "" : "\n") + table; };
+  if (!m.zones.empty()) add(zones_csv(m.zones));
+  if (!m.levels.empty()) add(levels_csv(m.levels));
+  for (const auto& p : m.polygons)
+    if (!p.levels.empty()) add(levels_csv(p.levels, p.name));
+  for (const auto& p : m.polygons) {
+    if (p.flanks.empty()) continue;
+    std::vector<ZoneStatistics> named = p.flanks;
+    for (ZoneStatistics& z : named) z.name = p.name + ", " + z.name;
+    add(zones_csv(named));
+  }
+  if (text.empty()) add(histogram_csv(s, o.bins, !o.full));
+  add(statistics_csv(s, g.quantity()));
+  return text;
+}
+
+void write_table(const StatisticsCommand& o, const std::string& csv, const ordered_json& j) {
   if (o.out.ends_with(".json"))
     write_text_file(o.out, j.dump(2) + "\n", {.overwrite = o.overwrite});
   else if (o.out.ends_with(".csv"))
-    write_text_file(o.out,
-                    !zones.empty()    ? zones_csv(zones)
-                    : !levels.empty() ? levels_csv(levels)
-                                      : histogram_csv(s, o.bins, !o.full),
-                    {.overwrite = o.overwrite});
+    write_text_file(o.out, csv, {.overwrite = o.overwrite});
   else
     throw Error(ErrorCode::Unsupported, "statistics are written as .csv or .json", o.out, "give such a name");
+}
+
+std::string levels_text(const std::vector<LevelVolumes>& levels, const std::string& unit) {
+  std::string text = fmt::format("  {:>12}{:>16}{:>16}{:>18}{:>18}\n", "level (" + unit + ")", "area above m2",
+                                 "area below m2", "volume above m3", "volume below m3");
+  for (const LevelVolumes& v : levels)
+    text += fmt::format("  {:>12.3f}{:>16.1f}{:>16.1f}{:>18.1f}{:>18.1f}\n", v.level, v.area_above, v.area_below,
+                        v.volume_above, v.volume_below);
+  return text;
+}
+
+Measured measured(const StatisticsCommand& o, const Grid& g, std::vector<std::string>& notes) {
+  const RunOptions run = o.run_in_bands();
+  std::vector<double> at;
+  for (const std::string& l : o.levels) at.push_back(length_from(l, g.quantity().unit, notes).in(g.quantity().unit));
+  const auto levels_in = [&](const Area* area) -> std::vector<LevelVolumes> {
+    if (!at.empty()) return volumes_at(g, at, area, run);
+    return o.hypsometric ? hypsometric_curve(g, o.bins, area, run) : std::vector<LevelVolumes>();
+  };
+  Measured m;
+  if (o.polygons.empty()) {
+    if (!o.classes.empty()) m.zones = statistics_by_class(g, open_grid(o.classes), run);
+    if (o.aspect) m.zones = slope_by_aspect(g, run);
+    m.levels = levels_in(nullptr);
+    return m;
+  }
+  const Layer layer = read_layer(o.polygons, g.frame().crs());
+  m.zones = statistics_by_polygon(g, layer, run);
+  if (at.empty() && !o.hypsometric && !o.aspect) return m;
+  std::size_t i = 0;
+  for (const Feature& f : layer.features) {
+    const auto* shape = std::get_if<MultiPolygon>(&f.geometry);
+    if (!shape || i >= m.zones.size()) continue;
+    const ZoneStatistics& zone = m.zones[i++];
+    if (zone.cells == 0) continue;
+    const Area area(*shape, layer.crs);
+    m.polygons.push_back({zone.name, levels_in(&area), {}});
+    if (o.aspect) m.polygons.back().flanks = slope_by_aspect(clip(g, area), run);
+  }
+  return m;
 }
 
 void draw_statistics(const StatisticsCommand& o, const Grid& g, const Statistics& s) {
@@ -377,25 +444,20 @@ int run_statistics(const StatisticsCommand& o) {
   const Grid g = within(open_input(o.in, o), o, notes);
   const std::string unit = unit_name(g.quantity());
   const Statistics s = statistics(g, o.run_in_bands());
-  std::vector<ZoneStatistics> zones;
-  if (!o.polygons.empty()) zones = statistics_by_polygon(g, read_layer(o.polygons, g.frame().crs()), o.run_in_bands());
-  if (!o.classes.empty()) zones = statistics_by_class(g, open_grid(o.classes), o.run_in_bands());
-  if (o.aspect) zones = slope_by_aspect(g, o.run_in_bands());
-  std::vector<LevelVolumes> levels;
-  if (!o.levels.empty()) {
-    std::vector<double> at;
-    for (const std::string& l : o.levels) at.push_back(length_from(l, g.quantity().unit, notes).in(g.quantity().unit));
-    levels = volumes_at(g, at, nullptr, o.run_in_bands());
-  } else if (o.hypsometric) {
-    levels = hypsometric_curve(g, o.bins, nullptr, o.run_in_bands());
-  }
+  const Measured m = measured(o, g, notes);
   notes.insert(notes.begin(), g.info().notes.begin(), g.info().notes.end());
   ordered_json j{{"file", o.in}};
   j.update(ordered_json::parse(statistics_json(s, g.quantity(), o.bins)));
-  if (!zones.empty()) j["zones"] = ordered_json::parse(zones_json(zones));
-  if (!levels.empty()) j["levels"] = ordered_json::parse(levels_json(levels));
+  if (!m.zones.empty()) j["zones"] = ordered_json::parse(zones_json(m.zones));
+  if (!m.levels.empty()) j["levels"] = ordered_json::parse(levels_json(m.levels));
+  for (const auto& p : m.polygons) {
+    ordered_json one{{"zone", p.name}};
+    if (!p.levels.empty()) one["levels"] = ordered_json::parse(levels_json(p.levels));
+    if (!p.flanks.empty()) one["flanks"] = ordered_json::parse(zones_json(p.flanks));
+    j["polygons"].push_back(one);
+  }
   j["notes"] = notes;
-  if (!o.out.empty()) write_table(o, s, zones, levels, j);
+  if (!o.out.empty()) write_table(o, tables_csv(o, g, s, m), j);
   draw_statistics(o, g, s);
   if (o.json) {
     print_json(j);
@@ -408,13 +470,12 @@ int run_statistics(const StatisticsCommand& o) {
   text += "  share    ";
   for (int i = 0; i < 7; ++i)
     text += fmt::format(" {:g} %: {:.6g}{}", kPercents[i], s.percentiles[i], i < 6 ? "," : "\n");
-  if (!zones.empty()) text += zones_text(zones, o.aspect ? "slope in degrees" : unit);
-  if (!levels.empty()) {
-    text += fmt::format("  {:>12}{:>16}{:>16}{:>18}{:>18}\n", "level (" + unit + ")", "area above m2", "area below m2",
-                        "volume above m3", "volume below m3");
-    for (const LevelVolumes& v : levels)
-      text += fmt::format("  {:>12.3f}{:>16.1f}{:>16.1f}{:>18.1f}{:>18.1f}\n", v.level, v.area_above, v.area_below,
-                          v.volume_above, v.volume_below);
+  if (!m.zones.empty()) text += zones_text(m.zones, o.polygons.empty() && o.aspect ? "slope in degrees" : unit);
+  if (!m.levels.empty()) text += levels_text(m.levels, unit);
+  for (const auto& p : m.polygons) {
+    text += "  " + p.name + "\n";
+    if (!p.levels.empty()) text += levels_text(p.levels, unit);
+    if (!p.flanks.empty()) text += zones_text(p.flanks, "slope in degrees");
   }
   for (const std::string* w : {&o.out, &o.histogram, &o.rose, &o.curve})
     if (!w->empty()) text += "  wrote     " + *w + "\n";
@@ -431,7 +492,7 @@ void add_statistics(CLI::App& app, int& status) {
   auto* polygons = v->add_option("--polygons", o->polygons, "statistics for each polygon of a file");
   auto* classes = v->add_option("--classes", o->classes, "statistics for each whole number of another grid");
   auto* aspect = v->add_flag("--by-aspect", o->aspect, "statistics of slope for each side of the compass");
-  polygons->excludes(classes)->excludes(aspect);
+  polygons->excludes(classes);
   classes->excludes(aspect);
   v->add_option("--level", o->levels, "area and volume above and below it, e.g. 2.5m; may be given more than once")
       ->allow_extra_args(false);

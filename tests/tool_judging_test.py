@@ -294,6 +294,30 @@ class Statistics(ToolTest):
         self.assertLess(abs(numpy.array(r["histogram"]["full"]["cells"]) - counts).max(), 0.01 * z.size)
         self.assertAlmostEqual(sum(r["histogram"]["full"]["cells"]), z.size, delta=0.5)
 
+    def levels_and_flanks_of_polygons(self):
+        """Two boxes on the lattice: what numpy sums in the same window."""
+        west, _, _, north = self.run_json("look", TRUTH, "--quick")[0]["bounds"]
+        ring = lambda c, r, n: [[west + x, north - y] for x, y in ((c, r), (c, r + n), (c + n, r + n), (c + n, r), (c, r))]
+        feature = lambda name, c, r, n: {"type": "Feature", "properties": {"name": name}, "geometry": {"type": "Polygon", "coordinates": [ring(c, r, n)]}}
+        boxes = {"north": (300, 100, 120), "south": (400, 500, 80)}
+        with open(self.path("boxes.geojson"), "w") as f:
+            json.dump({"type": "FeatureCollection", "crs": {"type": "name", "properties": {"name": "EPSG:32725"}}, "features": [feature(n, *b) for n, b in boxes.items()]}, f)
+        r = self.run_json("statistics", TRUTH, "--polygons", "boxes.geojson", "--level", "5m", "--level", "20m", "--by-aspect", "-o", "all.csv")
+        z, _ = self.read_raster(TRUTH)
+        for got, (name, (c, row, n)) in zip(r["polygons"], boxes.items()):
+            window = z[row : row + n, c : c + n]
+            self.assertEqual(got["zone"], name)
+            for level in got["levels"]:
+                above = numpy.nansum(numpy.maximum(window.astype("float64") - level["level"], 0))
+                self.assertAlmostEqual(level["volume_above_m3"], above, delta=1e-3 * above + 1e-6)
+            self.assertEqual(sum(flank["cells"] for flank in got["flanks"]), numpy.isfinite(window).sum())
+        text = open(self.path("all.csv")).read()
+        tables = [t.splitlines() for t in text.split("\n\n")]
+        self.assertEqual([t[0].split(",")[0] for t in tables], ["zone", "zone", "zone", "zone", "zone", "measure"])
+        self.assertEqual(tables[0][1].split(",")[0], "north")
+        self.assertTrue(tables[2][1].startswith("south,5,"))
+        self.assertIn("p50,", tables[5][10])
+
     def test_levels_polygons_classes_and_aspect(self):
         z, _ = self.read_raster(TRUTH)
         r = self.run_json("statistics", TRUTH, "--level", "0m", "--level", "12.5m")
@@ -303,6 +327,7 @@ class Statistics(ToolTest):
             above = numpy.clip(z.astype(numpy.float64) - level["level"], 0, None).sum() * cell
             self.assertAlmostEqual(level["volume_above_m3"], above, delta=1e-5 * above)
             self.assertAlmostEqual(level["area_above_m2"], (z > level["level"]).sum() * cell, delta=5)
+        self.levels_and_flanks_of_polygons()
         inside = self.run_json("statistics", TRUTH, "--polygons", os.path.join(DEMO, "area.geojson"), "-o", "z.csv")["zones"][0]
         self.run_tool("clip", TRUTH, "--area", os.path.join(DEMO, "area.geojson"), "-o", "in.tif")
         part, _ = self.read_raster(self.path("in.tif"))

@@ -47,6 +47,40 @@ TEST(Units, AnglesOnTheGlobe) {
   EXPECT_DOUBLE_EQ(Angle::parse("30'").degrees(), 0.5);
 }
 
+TEST(Units, LengthsAndAreasForPeople) {
+  for (const auto& [m, text] : {std::pair{0.0, "0 m"},
+                                {0.305, "0.305 m"},
+                                {0.5, "0.5 m"},
+                                {1, "1 m"},
+                                {2.5, "2.5 m"},
+                                {30, "30 m"},
+                                {30.87, "30.9 m"},
+                                {999.4, "999 m"},
+                                {999.6, "1 km"},
+                                {2440, "2.44 km"},
+                                {25000, "25 km"},
+                                {1.2345e6, "1234 km"},
+                                {-2500, "-2.5 km"},
+                                {0.0004, "0.0004 m"}})
+    EXPECT_EQ(format_length(Length::metres(m)), text);
+  for (const auto& [m2, text] : {std::pair{3.14, "3.1 m2"},
+                                 {1234.0, "1234 m2"},
+                                 {23456.0, "23456 m2"},
+                                 {2.345e6, "2.35 km2"},
+                                 {2.345e7, "23.4 km2"},
+                                 {1.977e9, "1977 km2"}})
+    EXPECT_EQ(format_area(m2), text);
+  // What a person reads is what was meant, to three digits, at any size.
+  for (double m = 0.0011; m < 1e9; m *= 1.37) {
+    const std::string t = format_length(Length::metres(m));
+    EXPECT_EQ(t.find('e'), t.npos) << t;
+    EXPECT_NEAR(Length::parse(t.ends_with(" km") ? t.substr(0, t.size() - 3) + "m" : t).metres() *
+                    (t.ends_with(" km") ? 1000 : 1) / m,
+                1, 0.006)
+        << t;
+  }
+}
+
 TEST(Units, Bytes) {
   EXPECT_EQ(parse_bytes("512M"), std::size_t{512} << 20);
   EXPECT_EQ(parse_bytes("2GiB"), std::size_t{2} << 30);

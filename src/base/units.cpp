@@ -185,8 +185,8 @@ std::string format_length(Length length) {
   const bool far = std::abs(m) >= 999.5;
   const double v = far ? m / 1000 : m;
   // Three digits, without the zeros that say nothing.
-  const int before = std::abs(v) < 1 ? 0 : static_cast<int>(std::floor(std::log10(std::abs(v)))) + 1;
-  std::string text = fmt::format("{:.{}f}", v, std::max(0, 3 - std::max(1, before)) + (std::abs(v) < 1 ? 1 : 0));
+  const int decimals = v == 0 ? 0 : std::max(0, 2 - static_cast<int>(std::floor(std::log10(std::abs(v)))));
+  std::string text = fmt::format("{:.{}f}", v, decimals);
   if (text.find('.') != text.npos) {
     text.erase(text.find_last_not_of('0') + 1);
     if (text.ends_with('.')) text.pop_back();

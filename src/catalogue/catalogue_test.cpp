@@ -315,6 +315,27 @@ TEST(Find, GapsKnowWhatWouldCloseThem) {
   EXPECT_NE(t.gap_list[0].how.find("30 m"), std::string::npos);
 }
 
+// A gap of an odd shape was told by the box around it alone.
+TEST(Find, GapsAreToldByTheirSideOfTheArea) {
+  const Bounds box{676000, 5841000, 676100, 5841100};
+  const auto where = [&](std::vector<Bounds> covered) {
+    Catalogue c;
+    for (const Bounds& b : covered) c.tiles.push_back(tile("t" + std::to_string(c.tiles.size()), b, 1, "2022-01-01"));
+    const Shortlist s = find_tiles(c, area_of(box));
+    return s.gap_list.empty() ? std::string("none") : s.gap_list[0].where;
+  };
+  EXPECT_EQ(where({{676000, 5841000, 676060, 5841100}}), "the east side from corner to corner");
+  EXPECT_EQ(where({{676000, 5841000, 676100, 5841070}}), "the north side from corner to corner");
+  EXPECT_EQ(where({{676000, 5841000, 676070, 5841100}, {676000, 5841030, 676100, 5841100}}), "the south-east corner");
+  // An L around the covered part.
+  EXPECT_EQ(where({{676035, 5841035, 676100, 5841100}}),
+            "the south side from corner to corner, the west side from corner to corner");
+  const Catalogue c{{tile("t", {676000, 5841000, 676100, 5841080}, 1, "2022-01-01")}};
+  const Shortlist s = find_tiles(c, area_of(box));
+  EXPECT_NEAR(s.gap_list.at(0).share, 0.2, 1e-9);
+  EXPECT_TRUE(s.notes.empty()) << "nothing is said of no tiles of points: " << s.notes[0];
+}
+
 TEST(Find, OneReferenceIsTheOneThatCoversMost) {
   const Bounds box{676000, 5841000, 676100, 5841100};
   Catalogue c{{tile("new", {676000, 5841000, 676040, 5841100}, 1, "2024-01-01"), tile("old", box, 1, "2016-01-01")}};

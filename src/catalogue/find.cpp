@@ -1,6 +1,7 @@
 #include "katoptra/catalogue/find.hpp"
 
 #include <algorithm>
+#include <array>
 #include <cmath>
 #include <fmt/format.h>
 #include <map>
@@ -52,15 +53,26 @@ std::string whereabouts(const MultiPolygon& gap, const Bounds& area) {
                                            "the south-west corner", "the south side", "the south-east corner"};
   const double whole = planar_area(gap), width = area.width() / 3, height = area.height() / 3;
   if (!(whole > 0 && width > 0 && height > 0)) return "the area";
-  std::string text;
-  int parts = 0;
+  std::array<bool, 9> in{};
   for (int k = 0; k < 9; ++k) {
     const double west = area.west + (k % 3) * width, north = area.north - (k / 3) * height;
     const Bounds part{west, north - height, west + width, north};
-    if (planar_area(overlay(gap, {to_polygon(part)}, Overlay::Intersection)) < 0.2 * whole) continue;
-    text += (parts++ ? ", " : "") + std::string(kParts[k]);
+    in[static_cast<std::size_t>(k)] =
+        planar_area(overlay(gap, {to_polygon(part)}, Overlay::Intersection)) >= 0.15 * whole;
   }
-  return parts ? text : "all over the area";
+  std::string text;
+  const auto say = [&](const std::string& what) { text += (text.empty() ? "" : ", ") + what; };
+  // A side from corner to corner is one thing.
+  static constexpr struct { std::size_t a, b, c; } kSides[] = {{0, 1, 2}, {6, 7, 8}, {0, 3, 6}, {2, 5, 8}};
+  std::array<bool, 9> told{};
+  for (const auto& side : kSides)
+    if (in[side.a] && in[side.b] && in[side.c]) {
+      say(std::string(kParts[side.b]) + " from corner to corner");
+      told[side.a] = told[side.b] = told[side.c] = true;
+    }
+  for (std::size_t k = 0; k < 9; ++k)
+    if (in[k] && !told[k]) say(kParts[k]);
+  return text.empty() ? "all over the area" : text;
 }
 
 std::string cannot_use(const TileRecord& t, const FindOptions& options) {
@@ -173,7 +185,7 @@ class Chooser {
     if (f.kind || f.density || f.point_class) return;
     const auto is_points = [](const ShortlistTile& t) { return t.tile.kind == TileKind::Points; };
     const auto points = static_cast<std::size_t>(std::count_if(out_.tiles.begin(), out_.tiles.end(), is_points));
-    if (points == out_.tiles.size()) return;
+    if (points == 0 || points == out_.tiles.size()) return;
     for (auto* list : {&out_.tiles, &filtered_}) std::erase_if(*list, is_points);
     out_.notes.push_back(
         fmt::format("{} tile{} of points left aside: --kind points finds those", points, points == 1 ? "" : "s"));

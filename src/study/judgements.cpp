@@ -234,11 +234,27 @@ std::string zones_csv(const std::vector<ZoneStatistics>& zones) {
   return text;
 }
 
-std::string levels_csv(const std::vector<LevelVolumes>& levels) {
-  std::string text = "level,area_above_m2,area_below_m2,volume_above_m3,volume_below_m3\n";
+std::string levels_csv(const std::vector<LevelVolumes>& levels, const std::string& zone) {
+  std::string text = zone.empty() ? "" : "zone,";
+  text += "level,area_above_m2,area_below_m2,volume_above_m3,volume_below_m3\n";
+  const std::string first = zone.empty() ? "" : csv_field(zone) + ",";
   for (const LevelVolumes& v : levels)
-    text += fmt::format("{:.10g},{:.10g},{:.10g},{:.10g},{:.10g}\n", v.level, v.area_above, v.area_below,
-                        v.volume_above, v.volume_below);
+    text += first + fmt::format("{:.10g},{:.10g},{:.10g},{:.10g},{:.10g}\n", v.level, v.area_above, v.area_below,
+                                v.volume_above, v.volume_below);
+  return text;
+}
+
+std::string statistics_csv(const Statistics& s, const Quantity& q) {
+  const std::string unit = unit_name(q);
+  std::string text = fmt::format("measure,value,unit\ncells,{},\nvoids,{},\n", s.cells, s.voids);
+  const auto row = [&](const std::string& name, double v) {
+    text += name + "," + (std::isnan(v) ? "" : fmt::format("{:.10g}", v)) + "," + unit + "\n";
+  };
+  row("lowest", s.lowest);
+  row("highest", s.highest);
+  row("mean", s.mean);
+  row("deviation", s.deviation);
+  for (int i = 0; i < 7; ++i) row(fmt::format("p{:g}", kPercents[i]), s.percentiles[i]);
   return text;
 }
 
