@@ -85,6 +85,11 @@ class Bounded {
 // Thrown while tracing, before the number of levels is known.
 struct TooManyLevels {};
 
+// Lines are traced by what they cross, not by walking along them. Between each pair of neighbouring cell centres the
+// levels between the two values cross, each at a place that interpolation gives; inside a square of four centres the
+// crossings of one level belong together in pairs (two, or four at a saddle). So a row of squares needs only the
+// crossings of its upper edges, its lower edges and the upright ones between them, and every crossing knows its two
+// neighbours when the band is done. Nothing is searched, and no square is looked at twice.
 class BandTracer {
  public:
   BandTracer(const Frame& frame, const Levels& levels, const Block& block, Bounded& bounded)
@@ -209,7 +214,10 @@ class BandTracer {
   BandLines out_;
 };
 
-// Bands in order; crossings on a shared row are the same place seen from both sides and are linked to each other.
+// Bands in order; crossings on a shared row are the same place seen from both sides and are linked to each other. The two
+// sides agree bit by bit, for both computed them from the same two values, so joining is counting along the row: no
+// tolerance, and no line that ends a hair before its other half. Walking along the links afterwards gives whole lines;
+// each is written down in one way (see `normalise`), so that the order of bands cannot be seen in the result.
 class Stitcher {
  public:
   void add(BandLines band) {
