@@ -65,7 +65,30 @@ double Canvas::text_width(const std::string& s, double size, bool bold) {
 }
 
 void Canvas::text(double x, double y, const std::string& s, double size, Align align, bool bold) {
-  const double w = text_width(s, size, bold);
+  constexpr double kEdge = 8;
+  const double right = width_ - kEdge - x, left = x - kEdge;
+  place(x, y, s, size, align, bold,
+        align == Align::Left    ? right
+        : align == Align::Right ? left
+                                : 2 * std::min(left, right));
+}
+
+void Canvas::place(double x, double y, std::string s, double size, Align align, bool bold, double room) {
+  double w = text_width(s, size, bold);
+  // Too long for the sheet: smaller, as far as it can be read, then shorter.
+  if (w > room) {
+    size *= std::max(0.72, room / w);
+    w = text_width(s, size, bold);
+    bool cut = false;
+    while (w > room && !s.empty()) {
+      do s.pop_back();
+      while (!s.empty() && (static_cast<unsigned char>(s.back()) & 0xC0) == 0x80);  // a letter may have several bytes
+      while (!s.empty() && static_cast<unsigned char>(s.back()) >= 0xC0) s.pop_back();
+      cut = true;
+      w = text_width(s + "…", size, bold);
+    }
+    if (cut) s += "…";
+  }
   cairo_move_to(cr(), x - (align == Align::Left ? 0 : align == Align::Centre ? w / 2 : w), y);
   cairo_show_text(cr(), s.c_str());
 }
@@ -74,7 +97,7 @@ void Canvas::text_upright(double x, double y, const std::string& s, double size)
   cairo_save(cr());
   cairo_translate(cr(), x, y);
   cairo_rotate(cr(), -std::numbers::pi / 2);
-  text(0, 0, s, size, Align::Centre);
+  place(0, 0, s, size, Align::Centre, false, height_ - 16.0);
   cairo_restore(cr());
 }
 

@@ -22,7 +22,7 @@ class Canvas {
   void box(double x, double y, double w, double h) { cairo_rectangle(cr(), x, y, w, h); }
   void line(double x0, double y0, double x1, double y1);
   void dashes(std::initializer_list<double> pattern);
-  // `y` is the base line.
+  // `y` is the base line. Words that would run off the sheet are made smaller, and cut where that is not enough.
   void text(double x, double y, const std::string& s, double size, Align align = Align::Left, bool bold = false);
   double text_width(const std::string& s, double size, bool bold = false);
   // Text turned a quarter to the left, centred at x, y.
@@ -35,6 +35,7 @@ class Canvas {
     void operator()(cairo_surface_t* s) const { cairo_surface_destroy(s); }
   };
   void font(double size, bool bold);
+  void place(double x, double y, std::string s, double size, Align align, bool bold, double room);
   static cairo_status_t append(void* self, const unsigned char* data, unsigned n);
 
   PictureFormat format_;

@@ -58,7 +58,7 @@ class RosePainter {
   RosePainter(const std::vector<ZoneStatistics>& zones, const GraphOptions& options)
       : zones_(zones),
         options_(options),
-        width_(std::clamp(options.width, 640, 8000)),
+        width_(std::clamp(options.width, 1100, 8000)),  // the rose, and its table beside it
         height_(std::clamp(options.height, 400, 8000)),
         sectors_(std::min<std::size_t>(8, zones.size())),
         canvas_(options.format, width_, height_) {
@@ -71,7 +71,7 @@ class RosePainter {
       throw Error(ErrorCode::BadArgument, "ground without slope has no rose", "rose");
     step_ = axis_step(steepest_->mean, 4);
     rim_ = std::ceil(steepest_->mean / step_) * step_;
-    radius_ = std::min((height_ - 190) / 2.0, width_ * 0.32);
+    radius_ = std::min({(height_ - 190) / 2.0, width_ * 0.32, (width_ - 800) / 2.0});
     x0_ = radius_ + 130;
     y0_ = 124 + radius_;
   }
