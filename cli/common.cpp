@@ -509,6 +509,13 @@ void Statement::note(const std::string& text) {
   json_["notes"].push_back(text);
 }
 
+std::string part_text(std::int64_t part, std::int64_t whole, const std::string& things) {
+  if (part == 0) return "none";
+  const double percent = 100.0 * static_cast<double>(part) / static_cast<double>(whole);
+  const std::string share = percent < 0.001 ? "below 0.001" : fmt::format("{:.{}f}", percent, percent < 1 ? 3 : 1);
+  return fmt::format("{} of {} {} ({} %)", part, whole, things, share);
+}
+
 void Statement::notes(const GridInfo& input, const std::vector<std::string>& own) {
   for (const std::string& n : input.notes) note(n);
   for (const std::string& n : own) note(n);
@@ -531,8 +538,7 @@ void Statement::written(const WriteReport& r) {
   line("cell", cell_text(f));
   if (r.info.quantity.kind == QuantityKind::Height) line("heights", height_text(r.info.quantity));
   line("range", range_text(r.lowest, r.highest, r.info.quantity));
-  line("voids", fmt::format("{} of {} cells ({:.3g} %)", r.voids, r.cells,
-                            100.0 * static_cast<double>(r.voids) / static_cast<double>(r.cells)));
+  line("voids", part_text(r.voids, r.cells, "cells"));
   if (!r.info.sources.empty()) {
     std::string names;
     for (std::size_t i = 0; i < r.info.sources.size() && i < 4; ++i) names += (i ? ", " : "") + r.info.sources[i].name;

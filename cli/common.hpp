@@ -104,6 +104,9 @@ std::string height_text(const Quantity& q);
 std::string range_text(double lowest, double highest, const Quantity& q);
 ordered_json info_json(const GridInfo& info);
 
+// "none", "12 of 400 cells (3.0 %)".
+std::string part_text(std::int64_t part, std::int64_t whole, const std::string& things);
+
 class Statement {
  public:
   explicit Statement(const Common& c) : common_(c) {}

@@ -166,8 +166,7 @@ void grid_text(const GridFile& file, const std::optional<Statistics>& stats, Sta
                         (std::isnan(stats->mean)
                              ? ""
                              : fmt::format(", mean {:.6g}, median {:.6g}", stats->mean, stats->percentiles[3])));
-    s.line("voids", fmt::format("{} of {} cells ({:.3g} %)", stats->voids, stats->cells,
-                                100.0 * static_cast<double>(stats->voids) / static_cast<double>(stats->cells)));
+    s.line("voids", part_text(stats->voids, stats->cells, "cells"));
   }
   s.line("date", file.facts.date + (file.facts.date_guessed ? " (a guess: the file time)" : ""));
   if (!file.facts.survey.empty()) s.line("survey", file.facts.survey);

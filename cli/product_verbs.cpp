@@ -177,7 +177,7 @@ int run_section(const SectionCommand& o) {
   t.line("length",
          fmt::format("{:.3f} {} on the ground, {} points", s.points.back().distance, symbol(s.unit), s.points.size()));
   t.line("range", range_text(low, high, s.quantity));
-  t.line("voids", fmt::format("{} of {} points", voids, s.points.size()));
+  t.line("voids", part_text(static_cast<std::int64_t>(voids), static_cast<std::int64_t>(s.points.size()), "points"));
   if (s.quantity.kind == QuantityKind::Height) t.line("heights", height_text(s.quantity));
   t.fact("length", s.points.back().distance);
   t.fact("unit", symbol(s.unit));
