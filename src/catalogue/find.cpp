@@ -185,10 +185,12 @@ class Chooser {
     if (f.kind || f.density || f.point_class) return;
     const auto is_points = [](const ShortlistTile& t) { return t.tile.kind == TileKind::Points; };
     const auto points = static_cast<std::size_t>(std::count_if(out_.tiles.begin(), out_.tiles.end(), is_points));
-    if (points == 0 || points == out_.tiles.size()) return;
+    if (points > 0 && points == out_.tiles.size()) return;
+    // Those that a filter left out close no gap of a grid either.
     for (auto* list : {&out_.tiles, &filtered_}) std::erase_if(*list, is_points);
-    out_.notes.push_back(
-        fmt::format("{} tile{} of points left aside: --kind points finds those", points, points == 1 ? "" : "s"));
+    if (points > 0)
+      out_.notes.push_back(
+          fmt::format("{} tile{} of points left aside: --kind points finds those", points, points == 1 ? "" : "s"));
   }
 
   // The reference under which most of the area can be covered; of two that cover the same, the one of better tiles.
