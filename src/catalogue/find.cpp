@@ -185,7 +185,7 @@ class Chooser {
     if (f.kind || f.density || f.point_class) return;
     const auto is_points = [](const ShortlistTile& t) { return t.tile.kind == TileKind::Points; };
     const auto points = static_cast<std::size_t>(std::count_if(out_.tiles.begin(), out_.tiles.end(), is_points));
-    if (points > 0 && points == out_.tiles.size()) return;
+    if (points == out_.tiles.size()) return;
     // Those that a filter left out close no gap of a grid either.
     for (auto* list : {&out_.tiles, &filtered_}) std::erase_if(*list, is_points);
     if (points > 0)
