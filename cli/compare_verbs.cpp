@@ -7,6 +7,7 @@
 #include "katoptra/check/despike.hpp"
 #include "katoptra/check/zones.hpp"
 #include "katoptra/formats/bytes.hpp"
+#include "katoptra/formats/format.hpp"
 #include "katoptra/formats/vector_file.hpp"
 #include "katoptra/study/judgements.hpp"
 #include "katoptra/surface/clip.hpp"
@@ -179,8 +180,8 @@ Uncertainty uncertainty_from(const std::string& text, const std::string& surface
   std::optional<Grid> grid;
   if (text.empty()) {
     // Only BAGs have any: nothing else is opened a second time, for a text of points would be read twice.
-    const std::string extension = std::filesystem::path(surface).extension().string();
-    if (extension != ".bag" && extension != ".BAG") return {};
+    const Format* format = format_of(surface);
+    if (!format || format->key != "bag") return {};
     grid = open_grid_file(surface, o.open_options()).uncertainty;
     if (!grid) return {};
     notes.push_back(fmt::format("{}: its own uncertainties ({:g} %) were taken", grid->info().name, o.confidence));

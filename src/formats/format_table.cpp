@@ -2,7 +2,6 @@
 #include <fmt/format.h>
 
 #include "katoptra/base/error.hpp"
-#include "katoptra/formats/archive.hpp"
 
 #include "base/text.hpp"
 #include "format_row.hpp"
@@ -39,6 +38,7 @@ PointFile open_text(const Located& file, const PointOpenOptions& options) {
   return open_text_points(file.bytes, options);
 }
 
+// Archives are opened before their content is tried (see `locate`), so nothing is recognised here.
 FormatRow archive(const char* key, std::vector<std::string> endings, const char* media, const std::string& damaged) {
   const std::string name = "damaged" + endings[0];
   return {.facts = {.key = key,
@@ -47,7 +47,6 @@ FormatRow archive(const char* key, std::vector<std::string> endings, const char*
                     .media_type = fmt::format("application/{}", media),
                     .media_word = media,
                     .damaged = {name, damaged}},
-          .recognises = [](const Located& file, Head) { return Archive::is_archive(*file.bytes); },
           .is_archive = true};
 }
 

@@ -1,6 +1,7 @@
 // Opening and writing points: the format by content or extension, then what all have in common.
 #include "katoptra/formats/point_file.hpp"
 
+#include <algorithm>
 #include <chrono>
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
@@ -87,8 +88,12 @@ PointCloud open_points(const fs::path& path, const PointOpenOptions& options) {
 bool looks_like_points(const fs::path& path) {
   try {
     if (is_point_name(path.string())) return true;
-    const FormatRow* row = row_recognising(as_it_stands(open_file(path), path));
-    return row && row->open_points && row->facts.sure;
+    // Only the content of this file: nothing beside it is asked for, which on the web would be a request each.
+    const Located file = as_it_stands(open_file(path), path);
+    const auto head = file.bytes->head(4096);
+    const auto& rows = format_rows();
+    return std::any_of(rows.begin(), rows.end(),
+                       [&](const FormatRow& r) { return r.open_points && r.facts.sure && r.recognises(file, head); });
   } catch (const Error&) {
     return false;
   }
