@@ -63,8 +63,9 @@ Near near(const Vertex (&line)[N], double x, double y, double fade) {
     const double whole = std::hypot(line[k + 1].x - line[k].x, line[k + 1].y - line[k].y);
     for (int i = 0; i < kPieces + (k + 2 == N ? 1 : 0); ++i) {
       const double t = static_cast<double>(i) / kPieces;
-      d[n] =
-          std::hypot(x - line[k].x - t * (line[k + 1].x - line[k].x), y - line[k].y - t * (line[k + 1].y - line[k].y));
+      const double dx = x - line[k].x - t * (line[k + 1].x - line[k].x);
+      const double dy = y - line[k].y - t * (line[k + 1].y - line[k].y);
+      d[n] = std::sqrt(dx * dx + dy * dy);
       b[n] = line[k].bed + t * (line[k + 1].bed - line[k].bed);
       l[n] = length + t * whole;
       closest = std::min(closest, d[n++]);
@@ -72,7 +73,9 @@ Near near(const Vertex (&line)[N], double x, double y, double fade) {
     length += whole;
   }
   for (std::size_t i = 0; i < n; ++i) {
-    const double w = std::exp(-(d[i] - closest) / fade);
+    const double fades = (d[i] - closest) / fade;
+    if (fades > 40) continue;  // 4e-18 and less
+    const double w = std::exp(-fades);
     weight += w;
     bed += w * b[i];
     along += w * l[i];

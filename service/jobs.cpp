@@ -26,7 +26,7 @@ constexpr double kMostCells = 1e8;
 
 std::string now() { return fmt::format("{:%Y-%m-%dT%H:%M:%S}Z", fmt::gmtime(std::time(nullptr))); }
 
-[[noreturn]] void wrong(const std::string& what) {
+[[noreturn]] void wrong_order(const std::string& what) {
   throw Error(ErrorCode::BadArgument, what, "inputs", "see /processes/extract");
 }
 
@@ -34,11 +34,11 @@ Area area_of(const json& inputs) {
   const json& a = member(inputs, "area");
   if (a.is_array() && a.size() == 4) {
     for (const json& v : a)
-      if (!v.is_number()) wrong("'area' has something else than numbers");
+      if (!v.is_number()) wrong_order("'area' has something else than numbers");
     return Area::box({a[0].get<double>(), a[1].get<double>(), a[2].get<double>(), a[3].get<double>()});
   }
   const MultiPolygon shape = polygons_of(a.contains("value") ? a["value"] : a, "inputs");
-  if (shape.empty()) wrong("'area' is neither a box nor a polygon");
+  if (shape.empty()) wrong_order("'area' is neither a box nor a polygon");
   return {shape, Crs::wgs84()};
 }
 
@@ -46,7 +46,7 @@ std::string ending_of(const json& inputs) {
   const std::string f = word(inputs, "format").empty() ? "tif" : word(inputs, "format");
   for (const char* known : {"tif", "asc", "nc", "xyz", "bil"})
     if (f == known) return "." + f;
-  wrong(fmt::format("'format' is {}, and may be tif, asc, nc, xyz or bil", f));
+  wrong_order(fmt::format("'format' is {}, and may be tif, asc, nc, xyz or bil", f));
 }
 
 }  // namespace
@@ -98,10 +98,10 @@ ordered_json Jobs::description() {
 
 std::string Jobs::submit(const json& request) {
   const json& inputs = member(request, "inputs");
-  if (!inputs.is_object()) wrong("the request has no 'inputs'");
+  if (!inputs.is_object()) wrong_order("the request has no 'inputs'");
   area_of(inputs);
   ending_of(inputs);
-  if (inputs.contains("cell") && !(number(inputs, "cell") > 0)) wrong("'cell' is no length in metres");
+  if (inputs.contains("cell") && !(number(inputs, "cell") > 0)) wrong_order("'cell' is no length in metres");
   if (const std::string crs = word(inputs, "crs"); !crs.empty() && crs != "utm") Crs::parse(crs);
   thread_local std::mt19937_64 random(std::random_device{}());
   std::lock_guard lock(mutex_);

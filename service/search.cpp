@@ -11,15 +11,15 @@
 namespace katoptra {
 namespace {
 
-[[noreturn]] void wrong(const std::string& what) { throw Error(ErrorCode::BadArgument, what, "search"); }
+[[noreturn]] void wrong_search(const std::string& what) { throw Error(ErrorCode::BadArgument, what, "search"); }
 
 std::vector<Bounds> boxes_of(const json& b) {
-  if (!b.is_array() || (b.size() != 4 && b.size() != 6)) wrong("bbox is no list of four or six numbers");
+  if (!b.is_array() || (b.size() != 4 && b.size() != 6)) wrong_search("bbox is no list of four or six numbers");
   for (const json& v : b)
-    if (!v.is_number()) wrong("bbox is no list of four or six numbers");
+    if (!v.is_number()) wrong_search("bbox is no list of four or six numbers");
   const std::size_t n = b.size() / 2;
   const Bounds box{b[0].get<double>(), b[1].get<double>(), b[n].get<double>(), b[n + 1].get<double>()};
-  if (!(box.south <= box.north)) wrong("the south of bbox lies above its north");
+  if (!(box.south <= box.north)) wrong_search("the south of bbox lies above its north");
   if (box.west <= box.east) return {box};
   return {{box.west, box.south, 180, box.north}, {-180, box.south, box.east, box.north}};
 }
@@ -29,7 +29,7 @@ json operand(const json& j, const json& item) {
   if (j.contains("date")) return j["date"];
   if (j.contains("timestamp")) return j["timestamp"];
   const std::string name = word(j, "property");
-  if (name.empty()) wrong("the filter has an operand that is not understood");
+  if (name.empty()) wrong_search("the filter has an operand that is not understood");
   if (name == "id" || name == "collection") return member(item, name.c_str());
   return member(member(item, "properties"), name.c_str());
 }
@@ -38,7 +38,7 @@ bool holds(const json& f, const json& item, int depth = 0) {
   const std::string op = word(f, "op");
   const json& args = member(f, "args");
   if (depth > 16 || op.empty() || !args.is_array() || args.empty())
-    wrong("the filter is no CQL2 JSON that is understood");
+    wrong_search("the filter is no CQL2 JSON that is understood");
   if (op == "and")
     return std::all_of(args.begin(), args.end(), [&](const json& a) { return holds(a, item, depth + 1); });
   if (op == "or")
@@ -46,7 +46,7 @@ bool holds(const json& f, const json& item, int depth = 0) {
   if (op == "not") return !holds(args[0], item, depth + 1);
   const json a = operand(args[0], item);
   if (op == "isNull") return a.is_null();
-  if (args.size() < 2) wrong("the filter compares with nothing");
+  if (args.size() < 2) wrong_search("the filter compares with nothing");
   if (a.is_null()) return false;
   if (op == "in") return args[1].is_array() && std::find(args[1].begin(), args[1].end(), a) != args[1].end();
   if (op == "between") return args.size() == 3 && a >= operand(args[1], item) && a <= operand(args[2], item);
@@ -58,19 +58,19 @@ bool holds(const json& f, const json& item, int depth = 0) {
   if (op == "<=") return a <= b;
   if (op == ">") return a > b;
   if (op == ">=") return a >= b;
-  wrong(fmt::format("the filter has an operation '{}' that is not known", op));
+  wrong_search(fmt::format("the filter has an operation '{}' that is not known", op));
 }
 
 }  // namespace
 
 ItemSearch parse_item_search(const json& q, std::size_t most) {
   ItemSearch s;
-  if (!q.is_object()) wrong("the request is no JSON object");
-  if (q.contains("bbox") && q.contains("intersects")) wrong("bbox and intersects exclude each other");
+  if (!q.is_object()) wrong_search("the request is no JSON object");
+  if (q.contains("bbox") && q.contains("intersects")) wrong_search("bbox and intersects exclude each other");
   if (q.contains("bbox")) s.boxes = boxes_of(q["bbox"]);
   if (q.contains("intersects")) {
     s.shape = polygons_of(q["intersects"], "search");
-    if (s.shape->empty()) wrong("intersects is no polygon");
+    if (s.shape->empty()) wrong_search("intersects is no polygon");
   }
   if (const std::string t = word(q, "datetime"); !t.empty()) {
     const auto slash = t.find('/');

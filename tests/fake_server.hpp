@@ -28,7 +28,7 @@ class FakeServer {
 
   // Answers what files do not: the body, or nothing for 404.
   std::function<std::optional<std::string>(const HttpRequest&)> handler;
-  std::deque<int> answers;  // statuses to give before the right one; 0: no answer at all
+  std::deque<int> answers;  // statuses to give before the right one; 0: cut, -1: no such host
   std::string retry_after;
   bool ranges = true, tags = true;
   std::size_t short_by = 0;  // parts are this much shorter than they say, `short_times` times
@@ -61,6 +61,7 @@ class FakeServer {
     if (!answers.empty()) {
       r.status = answers.front();
       answers.pop_front();
+      if (r.status < 0) throw NoAnswer(ErrorCode::Network, "does not answer", q.url);
       if (r.status == 0) throw Error(ErrorCode::Network, "the connection ended early", q.url);
       if (!retry_after.empty()) r.headers["retry-after"] = retry_after;
       if (q.begin) q.begin(r);

@@ -107,9 +107,11 @@ class FormatTest(ToolTest):
             self.assertAlmostEqual(float(head["yllcorner"]), NORTH - ROWS * CELL, 6)
 
     def test_flat_binary_of_every_layout_type_and_order(self):
+        turn = 0
         for kind in ["u1", "i1", "u2", "i2", "u4", "i4", "f4", "f8"]:
             for layout in ["BIL", "BIP", "BSQ"]:
                 for order in "<>":
+                    turn += 1
                     z = (np.arange(ROWS * COLS).reshape(ROWS, COLS) % 120).astype(order + kind)
                     bands = np.stack([z, z[::-1, :], z[:, ::-1]])
                     data = {"BIL": bands.transpose(1, 0, 2), "BIP": bands.transpose(1, 2, 0), "BSQ": bands}[layout]
@@ -120,7 +122,8 @@ class FormatTest(ToolTest):
                         f"BYTEORDER {'M' if order == '>' else 'I'}\nLAYOUT {layout}\nNROWS {ROWS}\nNCOLS {COLS}\nNBANDS 3\n"
                         f"NBITS {8 * int(kind[1])}\nPIXELTYPE {pixel}\nSKIPBYTES 4\nULXMAP {WEST + 1}\n"
                         f"ULYMAP {NORTH - 1}\nXDIM {CELL}\nYDIM {CELL}\nNODATA 7\n")
-                    for band in (1, 2, 3):
+                    # All three where they are stored in each way, one of them for the other types.
+                    for band in (1, 2, 3) if kind == "f4" else (1 + turn % 3,):
                         want = bands[band - 1].astype("float64")
                         want[want == 7] = np.nan
                         seen, head = self.values(name, "--crs", "EPSG:32725", "--band", str(band))

@@ -186,8 +186,10 @@ class Silent(Mended):
     def test_input_rewritten_while_it_is_read(self):
         """The result was a bit of both, with success, 8 times of 8."""
         ys, xs = numpy.mgrid[0:3000, 0:3000]
-        self.asc("t.asc", numpy.sin(xs / 50.0) * 100 + ys % 17)
-        self.run_tool("clip", "t.asc", "--codec", "none", "-o", "big.tif")
+        (numpy.sin(xs / 50.0) * 100 + ys % 17).astype("<f4").tofile(self.path("t.flt"))
+        with open(self.path("t.hdr"), "w") as f:
+            f.write("ncols 3000\nnrows 3000\nxllcorner 676000\nyllcorner 5840000\ncellsize 1\nNODATA_value -9999\nbyteorder LSBFIRST\n")
+        self.run_tool("clip", "t.flt", "--crs", "EPSG:32725", "--codec", "none", "-o", "big.tif")
         size = os.path.getsize(self.path("big.tif"))
         for way in ("rewritten", "cut"):
             shutil.copy(self.path("big.tif"), self.path("in.tif"))

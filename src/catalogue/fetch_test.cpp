@@ -47,7 +47,7 @@ std::size_t files_below(const fs::path& folder) {
 
 // The one promise that everything else hangs on: stopped at any byte, the next run ends with the same file.
 TEST(Fetch, StoppedAtAnyByteItGoesOn) {
-  const std::string all = noise(700, 1);
+  const std::string all = noise(300, 1);
   FakeServer server;
   server.put("http://s/a.bin", all);
   const ShortlistEntry entry{.path = "http://s/a.bin", .survey = "S", .checksum = hash_of(all), .bytes = all.size()};

@@ -98,42 +98,42 @@ bool looks_like_degrees(const Bounds& b) { return b.west >= -360 && b.east <= 36
 
 namespace {
 
-enum class Axis { Unknown, Longitude, Latitude };
+enum class Towards { Unknown, Longitude, Latitude };
 struct Coordinate {
   double value = 0;
-  Axis axis = Axis::Unknown;
+  Towards axis = Towards::Unknown;
 };
 
 // A number of an area in degrees; a letter, or a size that no latitude has, tells its axis.
 Coordinate degrees_from(std::string_view part) {
   const double v = parse_degrees(part);
   const char last = part.empty() ? ' ' : part[part.find_last_not_of(' ')];
-  if (std::string_view("EWew").find(last) != std::string_view::npos) return {v, Axis::Longitude};
-  if (std::string_view("NSns").find(last) != std::string_view::npos) return {v, Axis::Latitude};
-  return {v, std::abs(v) > 90 ? Axis::Longitude : Axis::Unknown};
+  if (std::string_view("EWew").find(last) != std::string_view::npos) return {v, Towards::Longitude};
+  if (std::string_view("NSns").find(last) != std::string_view::npos) return {v, Towards::Latitude};
+  return {v, std::abs(v) > 90 ? Towards::Longitude : Towards::Unknown};
 }
 
 // Puts a pair into the order longitude, latitude. False when both claim the same axis.
 bool order_pair(Coordinate& a, Coordinate& b, bool& swapped) {
-  if (a.axis != Axis::Unknown && a.axis == b.axis) return false;
-  swapped = a.axis == Axis::Latitude || b.axis == Axis::Longitude;
+  if (a.axis != Towards::Unknown && a.axis == b.axis) return false;
+  swapped = a.axis == Towards::Latitude || b.axis == Towards::Longitude;
   if (swapped) std::swap(a, b);
   return true;
 }
 
 // Longitudes and latitudes of two opposite corners, in whatever order they were told.
 Bounds box_from(std::string_view text, std::vector<Coordinate> c, std::vector<std::string>* notes) {
-  const bool plain = (c[0].axis != Axis::Latitude) && (c[1].axis != Axis::Longitude) && (c[2].axis != Axis::Latitude) &&
-                     (c[3].axis != Axis::Longitude);
+  const bool plain = (c[0].axis != Towards::Latitude) && (c[1].axis != Towards::Longitude) &&
+                     (c[2].axis != Towards::Latitude) && (c[3].axis != Towards::Longitude);
   if (!plain) {
     // Two corners, each with its latitude first; or both of one axis, then both of the other.
     bool first = false, second = false;
-    if (c[0].axis == c[1].axis && c[0].axis != Axis::Unknown) std::swap(c[1], c[2]);
+    if (c[0].axis == c[1].axis && c[0].axis != Towards::Unknown) std::swap(c[1], c[2]);
     if (!order_pair(c[0], c[1], first) || !order_pair(c[2], c[3], second))
       refuse(text, "its four numbers are not two longitudes and two latitudes");
     // What one corner tells of the order holds for the other.
-    if (first != second && c[2].axis == Axis::Unknown && c[3].axis == Axis::Unknown) std::swap(c[2], c[3]);
-    if (first != second && c[0].axis == Axis::Unknown && c[1].axis == Axis::Unknown) std::swap(c[0], c[1]);
+    if (first != second && c[2].axis == Towards::Unknown && c[3].axis == Towards::Unknown) std::swap(c[2], c[3]);
+    if (first != second && c[0].axis == Towards::Unknown && c[1].axis == Towards::Unknown) std::swap(c[0], c[1]);
     if (c[1].value > c[3].value) std::swap(c[1].value, c[3].value);
     // Corners without an order: the shorter way around.
     if (c[0].value > c[2].value && c[0].value - c[2].value <= 180) std::swap(c[0].value, c[2].value);

@@ -110,9 +110,9 @@ double inside_of_edge(const LatticePoint& p, const LatticePoint& q, const Lattic
   return left ? s : -s;
 }
 
-class Tile {
+class TinTile {
  public:
-  Tile(const TilePlan& plan, const Window& w) : plan_(plan), w_(w), out_(w, plan.options.methods.size()) {
+  TinTile(const TilePlan& plan, const Window& w) : plan_(plan), w_(w), out_(w, plan.options.methods.size()) {
     const double cx = plan.cell_x(), cy = plan.cell_y();
     core_ = {plan.x_of(w.col) - cx / 2, plan.y_of(w.row + w.rows - 1) - cy / 2, plan.x_of(w.col + w.cols - 1) + cx / 2,
              plan.y_of(w.row) + cy / 2};
@@ -301,6 +301,6 @@ class Tile {
 
 }  // namespace
 
-TileCells triangulated_tile(const TilePlan& plan, const Window& window) { return Tile(plan, window).make(); }
+TileCells triangulated_tile(const TilePlan& plan, const Window& window) { return TinTile(plan, window).make(); }
 
 }  // namespace katoptra

@@ -279,14 +279,14 @@ std::string report_html(const Study& study, const StudyRun& run, const std::vect
 }
 
 std::string record_json(const Study& study, const StudyRun& run) {
-  using json = nlohmann::ordered_json;
-  json j;
+  using nlohmann::ordered_json;
+  ordered_json j;
   j["title"] = study.title;
   j["versions"] = {{"katoptra", KATOPTRA_VERSION}, {"proj", proj_version()}, {"tiff", tiff_library_version()}};
   j["study_file"] = study.file.filename().string();
   j["study_path"] = std::filesystem::absolute(study.file).lexically_normal().string();
   j["study_text"] = study.text;
-  j["inputs"] = json::array();
+  j["inputs"] = ordered_json::array();
   for (const ShortlistTile& t : run.plan.shortlist.tiles)
     if (t.kept)
       j["inputs"].push_back({{"path", t.tile.path.string()},
@@ -332,20 +332,20 @@ std::string record_json(const Study& study, const StudyRun& run) {
                {"cells_closed", run.fill.cells_closed},
                {"voids_left_at_edge", run.fill.voids_left_at_edge},
                {"voids_left_large", run.fill.voids_left_large}};
-  if (run.control) j["control"] = json::parse(control_json(*run.control));
-  if (run.reference) j["reference"] = json::parse(comparison_json(*run.reference));
+  if (run.control) j["control"] = ordered_json::parse(control_json(*run.control));
+  if (run.reference) j["reference"] = ordered_json::parse(comparison_json(*run.reference));
   for (const ThresholdInfo& i : threshold_table())
     j["parameters"]["check"][i.name] = threshold_value(study.thresholds, i);
   j["parameters"]["check"]["profile"] = name_of(study.thresholds.profile);
   std::vector<Finding> findings = run.check.findings;
   findings.insert(findings.end(), run.source_findings.begin(), run.source_findings.end());
-  j["findings"] = json::parse(findings_json(findings));
-  j["products"] = json::array();
+  j["findings"] = ordered_json::parse(findings_json(findings));
+  j["products"] = ordered_json::array();
   for (const auto& p : run.products) j["products"].push_back(p.filename().string());
-  j["times"] = json::array();
+  j["times"] = ordered_json::array();
   for (const StepTime& t : run.times)
     j["times"].push_back({{"step", t.step}, {"seconds", std::round(t.seconds * 1000) / 1000}});
-  return j.dump(2, ' ', false, json::error_handler_t::replace) + "\n";
+  return j.dump(2, ' ', false, ordered_json::error_handler_t::replace) + "\n";
 }
 
 }  // namespace katoptra

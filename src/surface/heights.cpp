@@ -11,7 +11,7 @@
 namespace katoptra {
 namespace {
 
-constexpr std::int64_t kPatch = 32;
+constexpr std::int64_t kShiftPatch = 32;
 
 void require_heights(const Grid& grid) {
   if (grid.quantity().kind != QuantityKind::Height)
@@ -53,14 +53,15 @@ class HeightsSource final : public GridSource {
   void read(const BlockView& out) const override {
     input_.read_into(out);
     const Window& w = out.window;
-    const std::int64_t c0 = w.col / kPatch, c1 = (w.col + w.cols - 1) / kPatch, r0 = w.row / kPatch,
-                       r1 = (w.row + w.rows - 1) / kPatch;
+    const std::int64_t c0 = w.col / kShiftPatch, c1 = (w.col + w.cols - 1) / kShiftPatch, r0 = w.row / kShiftPatch,
+                       r1 = (w.row + w.rows - 1) / kShiftPatch;
     // The corners of the patches, and five points of each to check them by: its middle and the middles of its edges.
     const std::int64_t across = c1 - c0 + 2, down = r1 - r0 + 2;
-    const std::vector<double> halves = exact(c0 * kPatch, r0 * kPatch, kPatch / 2, 2 * across - 1, 2 * down - 1);
+    const std::vector<double> halves =
+        exact(c0 * kShiftPatch, r0 * kShiftPatch, kShiftPatch / 2, 2 * across - 1, 2 * down - 1);
     for (std::int64_t pr = r0; pr <= r1; ++pr)
       for (std::int64_t pc = c0; pc <= c1; ++pc) {
-        const Window patch = Window{pc * kPatch, pr * kPatch, kPatch, kPatch}.intersected(w);
+        const Window patch = Window{pc * kShiftPatch, pr * kShiftPatch, kShiftPatch, kShiftPatch}.intersected(w);
         const std::int64_t i = pc - c0, j = pr - r0;
         const auto half = [&](std::int64_t x, std::int64_t y) {
           return halves[static_cast<std::size_t>((2 * j + y) * (2 * across - 1) + 2 * i + x)];
@@ -91,8 +92,8 @@ class HeightsSource final : public GridSource {
     std::vector<double> out(static_cast<std::size_t>(patch.cells()));
     for (std::int64_t r = 0; r < patch.rows; ++r)
       for (std::int64_t c = 0; c < patch.cols; ++c) {
-        const double x = static_cast<double>((patch.col + c) % kPatch) / kPatch,
-                     y = static_cast<double>((patch.row + r) % kPatch) / kPatch;
+        const double x = static_cast<double>((patch.col + c) % kShiftPatch) / kShiftPatch,
+                     y = static_cast<double>((patch.row + r) % kShiftPatch) / kShiftPatch;
         out[static_cast<std::size_t>(r * patch.cols + c)] =
             (q[0] * (1 - x) + q[1] * x) * (1 - y) + (q[2] * (1 - x) + q[3] * x) * y;
       }

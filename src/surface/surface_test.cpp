@@ -426,7 +426,7 @@ TEST(Reproject, AgreesWithTheExactTwin) {
 
 // The ground of the example study, at a metre, every cell against its own exact transformation.
 TEST(Reproject, OfTheDemoTerrainIsWithinTwoCentimetres) {
-  const Frame f(Crs::parse("EPSG:32725"), 676600, 5842300, {1, 1}, 700, 600);
+  const Frame f(Crs::parse("EPSG:32725"), 676600, 5842300, {1, 1}, 340, 310);
   const Grid land = grid_from_function(f, marrowick::ground_utm, metres_above_egm2008());
   for (const Crs& crs : {Crs::parse("EPSG:32724"), Crs::wgs84(), Crs::parse("EPSG:3857")}) {
     const Frame to = frame_for(f, crs, {.cell = 1_m});
@@ -441,7 +441,7 @@ TEST(Reproject, OfTheDemoTerrainIsWithinTwoCentimetres) {
         worst = std::max(worst, std::abs(static_cast<double>(out.at(c, r)) - expected));
         ++cells;
       }
-    EXPECT_GT(cells, 400000) << crs.label();
+    EXPECT_GT(cells, 100000) << crs.label();
     EXPECT_LE(worst, 0.02) << crs.label();
   }
 }

@@ -126,8 +126,8 @@ TEST(Warp, KernelsReachAcrossTheCutOfAGlobe) {
         // Half a cell on the steepest hill, for nearest; what is left of the second and third derivative for the
         // others.
         const double close = method == Resampling::Nearest ? 60 : method == Resampling::Bilinear ? 2.5 : 0.6;
-        for (std::int64_t r = 0; r < to.rows(); r += 2)
-          for (std::int64_t c = 0; c < to.cols(); c += 2) {
+        for (std::int64_t r = 0; r < to.rows(); r += 3)
+          for (std::int64_t c = 0; c < to.cols(); c += 3) {
             const Point at = to.centre(static_cast<double>(c), static_cast<double>(r)), p = there.forward(at),
                         back = there.inverse(p);
             if (!(std::hypot(back.x - at.x, back.y - at.y) < 0.01 * to.cell().x)) {
@@ -138,7 +138,7 @@ TEST(Warp, KernelsReachAcrossTheCutOfAGlobe) {
             ASSERT_NEAR(static_cast<double>(b.at(c, r)), hills(p.x, p.y), close)
                 << name_of(method) << " " << c << ", " << r << " at " << p.x << ", " << p.y;
           }
-        expect_same_for_every_window(out, 12, 4);
+        expect_same_for_every_window(out, 6, 4);
       }
     }
     const Frame on_the_cut(Crs::wgs84(), west - 1, 10, {2, 2}, 181, 5);

@@ -20,6 +20,7 @@
 #include <utility>
 #include <vector>
 
+#include "katoptra/base/error.hpp"
 #include "katoptra/base/run_options.hpp"
 #include "katoptra/formats/bytes.hpp"
 
@@ -91,7 +92,14 @@ struct Patience {
   std::chrono::milliseconds first{400}, longest{20'000};  // waits double in between; Retry-After is kept to
   bool reconnect = true;  // false: a cut connection is the caller's to deal with; answers are still waited for
 };
+// What HttpClient throws when a host cannot be reached or speaks something else than HTTP.
+class NoAnswer : public Error {
+ public:
+  using Error::Error;
+};
 // Sends again after cut connections and the answers 408, 425, 429 and 5xx; the last answer or error is what comes back.
+// A host that never answered so far is asked three times at most, and once from then on: it is a wrong address more
+// often than a service that is coming back.
 HttpResponse send_patiently(const HttpRequest& request, const Patience& patience = {});
 // The body of a 2xx answer; Network or Io (with advice) for any other.
 std::string get_text(const std::string& url, std::size_t limit = std::size_t{64} << 20);

@@ -8,7 +8,7 @@ namespace {
 
 constexpr std::size_t kMostLabels = 100'000;
 
-bool larger(const Region& a, const Region& b) {
+bool greater_first(const Region& a, const Region& b) {
   return a.cells != b.cells ? a.cells > b.cells : std::pair(a.box.row, a.box.col) < std::pair(b.box.row, b.box.col);
 }
 
@@ -70,7 +70,7 @@ std::size_t Regions::root(std::size_t a) {
 }
 
 void Regions::keep_largest() {
-  std::sort(done_.begin(), done_.end(), larger);
+  std::sort(done_.begin(), done_.end(), greater_first);
   if (done_.size() > kKept) done_.resize(kKept);
 }
 

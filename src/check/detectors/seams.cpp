@@ -14,7 +14,7 @@ namespace katoptra {
 namespace {
 
 constexpr std::size_t kMostSteps = 200'000;
-constexpr std::int64_t kPatch = 32;  // places are told in squares of so many cells
+constexpr std::int64_t kSquare = 32;  // places are told in squares of so many cells
 
 using Pair = std::pair<std::uint32_t, std::uint32_t>;
 struct Steps {
@@ -76,7 +76,7 @@ class SeamDetector final : public Detector {
     Steps& s = part[{sa, sb}];
     if (s.values.size() < kMostSteps) s.values.push_back(d);
     ++(along_x ? s.along_x : s.along_y);
-    s.patches.insert({row / kPatch, c / kPatch});
+    s.patches.insert({row / kSquare, c / kSquare});
   }
 
   void report(Pair pair, const Steps& steps) {
@@ -97,7 +97,7 @@ class SeamDetector final : public Detector {
     for (const auto& [row, col] : steps.patches) {
       if (f.place.size() == kMostPlaces) break;
       f.place.push_back(
-          scene_.place_of(Window{col * kPatch, row * kPatch, kPatch, kPatch}.intersected(scene_.frame().window())));
+          scene_.place_of(Window{col * kSquare, row * kSquare, kSquare, kSquare}.intersected(scene_.frame().window())));
     }
   }
 

@@ -5,6 +5,7 @@
 #include <cmath>
 #include <curl/curl.h>
 #include <fmt/format.h>
+#include <map>
 #include <mutex>
 #include <random>
 #include <thread>
@@ -182,10 +183,11 @@ class CurlClient final : public HttpClient {
                              : code == CURLE_OPERATION_TIMEDOUT   ? "has gone silent"
                              : code == CURLE_WRITE_ERROR          ? "sends headers without an end"
                                                                   : curl_easy_strerror(code);
-    throw Error(ErrorCode::Network, what, shown_url(request.url),
-                code == CURLE_COULDNT_RESOLVE_HOST || code == CURLE_COULDNT_CONNECT
-                    ? "check the address and your connection"
-                    : "try again later");
+    const std::string where = shown_url(request.url);
+    if (code == CURLE_COULDNT_RESOLVE_HOST || code == CURLE_COULDNT_CONNECT)
+      throw NoAnswer(ErrorCode::Network, what, where, "check the address and your connection");
+    if (code == CURLE_WRITE_ERROR) throw NoAnswer(ErrorCode::Network, what, where, "check the address");
+    throw Error(ErrorCode::Network, what, where, "try again later");
   }
 
   HttpAccess access_;
@@ -194,6 +196,32 @@ class CurlClient final : public HttpClient {
 
 std::mutex g_mutex;
 std::shared_ptr<HttpClient> g_client;
+
+constexpr int kTriesOfAStranger = 3;
+
+// Which hosts ever answered, and how often the others were asked in vain.
+class Hosts {
+ public:
+  void answered(const std::string& host) {
+    std::lock_guard lock(mutex_);
+    silences_[host] = kAnswered;
+  }
+  bool worth_asking_again(const std::string& host) {
+    std::lock_guard lock(mutex_);
+    int& silences = silences_[host];
+    return silences == kAnswered || ++silences < kTriesOfAStranger;
+  }
+  void forget() {
+    std::lock_guard lock(mutex_);
+    silences_.clear();
+  }
+
+ private:
+  static constexpr int kAnswered = -1;
+  std::mutex mutex_;
+  std::map<std::string, int> silences_;
+};
+Hosts g_hosts;
 
 bool worth_another_try(int status) { return status == 408 || status == 425 || status == 429 || status >= 500; }
 
@@ -244,20 +272,25 @@ HttpClient& http() {
 void set_http_client(std::shared_ptr<HttpClient> client) {
   std::lock_guard lock(g_mutex);
   g_client = std::move(client);
+  g_hosts.forget();
 }
 
 HttpResponse send_patiently(const HttpRequest& request, const Patience& patience) {
   // The jitter keeps many callers from coming back in step; nothing that is computed depends on it.
   thread_local std::minstd_rand random(std::random_device{}());
+  const std::string host = host_of(request.url);
   auto pause = patience.first;
   for (int left = patience.tries;; --left) {
     auto time = pause;
     try {
       HttpResponse r = http().send(request);
+      g_hosts.answered(host);
       if (!worth_another_try(r.status) || left <= 1) return r;
       const auto asked = retry_after(r);
       if (asked > patience.longest * 3) return r;  // nobody waits that long; the answer says when to come back
       time = std::max(time, asked);
+    } catch (const NoAnswer&) {
+      if (!g_hosts.worth_asking_again(host) || left <= 1 || !patience.reconnect) throw;
     } catch (const Error& e) {
       if (e.code() != ErrorCode::Network || left <= 1 || !patience.reconnect) throw;
     }

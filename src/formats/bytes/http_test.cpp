@@ -96,6 +96,26 @@ TEST(Patience, GoesOnAfterTroubleAndKeepsToRetryAfter) {
   EXPECT_EQ(server.asked, 1);
 }
 
+// A wrong address took a minute to be told: each way to open it waited six times.
+TEST(Patience, IsShortWithAHostThatNeverAnswered) {
+  const Patience quick{.tries = 6, .first = std::chrono::milliseconds(1)};
+  FakeServer server;
+  server.put("http://s/a", "hello");
+  server.answers.assign(4, -1);
+  EXPECT_EQ(error_of([&] { send_patiently({.url = "http://s/a"}, quick); }), ErrorCode::Network);
+  EXPECT_EQ(server.asked, 3);
+  EXPECT_EQ(error_of([&] { send_patiently({.url = "http://s/b"}, quick); }), ErrorCode::Network);
+  EXPECT_EQ(server.asked, 4);
+  // One that answered once is worth the whole patience; so is another host.
+  EXPECT_EQ(send_patiently({.url = "http://s/a"}, quick).body, "hello");
+  server.asked = 0;
+  server.answers.assign(5, -1);
+  EXPECT_EQ(send_patiently({.url = "http://s/a"}, quick).body, "hello");
+  EXPECT_EQ(server.asked, 6);
+  server.answers.assign(2, -1);
+  EXPECT_EQ(send_patiently({.url = "http://t/a"}, quick).status, 404);
+}
+
 TEST(Patience, IsCancelled) {
   FakeServer server;
   server.put("http://s/a", "hello");

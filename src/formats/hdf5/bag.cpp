@@ -289,9 +289,7 @@ bool holds_bag(const Located& file) {
   return bag.has("BAG_root/elevation");
 }
 
-namespace {
-
-GridFile open_unguarded(const Located& located, const OpenOptions& options) {
+GridFile open_bag(const Located& located, const OpenOptions& options) {
   auto file = std::make_shared<BagFile>(located);
   std::unique_lock lock(container_lock());
   file->open_planes();
@@ -347,6 +345,8 @@ GridFile open_unguarded(const Located& located, const OpenOptions& options) {
   return out;
 }
 
+namespace {
+
 // What the library will be asked for: the header, and blocks of every plane. Nothing else is touched, for other threads
 // may have held its locks when the copy was made.
 void look_through(const Located& located) {
@@ -367,7 +367,5 @@ void look_through(const Located& located) {
 }  // namespace
 
 void look_through_bag(const Located& file) { look_through(file); }
-
-GridFile open_bag(const Located& located, const OpenOptions& options) { return open_unguarded(located, options); }
 
 }  // namespace katoptra

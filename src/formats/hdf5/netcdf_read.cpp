@@ -586,9 +586,7 @@ bool is_netcdf_classic(std::span<const std::uint8_t> head) {
   return head.size() >= 4 && std::memcmp(head.data(), "CDF", 3) == 0 && (head[3] == 1 || head[3] == 2 || head[3] == 5);
 }
 
-namespace {
-
-GridFile open_unguarded(const Located& located, const OpenOptions& options) {
+GridFile open_netcdf(const Located& located, const OpenOptions& options) {
   auto file = std::make_shared<NcFile>(located);
   std::unique_lock lock(container_lock());
   const Reader r(*file);
@@ -652,6 +650,8 @@ GridFile open_unguarded(const Located& located, const OpenOptions& options) {
   return out;
 }
 
+namespace {
+
 // What the library will be asked for: the header, and blocks of rows.
 void look_through(const Located& located, const OpenOptions& options) {
   auto file = std::make_shared<NcFile>(located);
@@ -677,7 +677,5 @@ void look_through(const Located& located, const OpenOptions& options) {
 }  // namespace
 
 void look_through_netcdf(const Located& file, const OpenOptions& options) { look_through(file, options); }
-
-GridFile open_netcdf(const Located& located, const OpenOptions& options) { return open_unguarded(located, options); }
 
 }  // namespace katoptra

@@ -24,10 +24,6 @@ struct Page {
   std::uint64_t at, bytes;
 };
 
-[[noreturn]] void bad(const ByteSource& f, const char* what) {
-  throw Error(ErrorCode::BadFile, what, f.name(), "fetch the file again");
-}
-
 }  // namespace
 
 std::vector<OctreeNode> octree_nodes(const ByteSource& file, const Record& info, const Bounds& box, double spacing) {
@@ -35,7 +31,7 @@ std::vector<OctreeNode> octree_nodes(const ByteSource& file, const Record& info,
   const double centre[2] = {load<double>(p), load<double>(p + 8)}, half = load<double>(p + 24),
                root_spacing = load<double>(p + 32);
   if (!std::isfinite(centre[0]) || !std::isfinite(centre[1]) || !(half > 0) || !std::isfinite(half))
-    bad(file, "the cube of its octree is no cube");
+    damaged(file, "the cube of its octree is no cube");
   std::vector<Page> pages{{load<std::uint64_t>(p + 40), load<std::uint64_t>(p + 48)}};
   std::set<std::uint64_t> seen;
   std::vector<OctreeNode> out;
@@ -43,9 +39,9 @@ std::vector<OctreeNode> octree_nodes(const ByteSource& file, const Record& info,
   while (!pages.empty()) {
     const Page page = pages.back();
     pages.pop_back();
-    if (!seen.insert(page.at).second) bad(file, "a page of its octree leads back to itself");
+    if (!seen.insert(page.at).second) damaged(file, "a page of its octree leads back to itself");
     if (page.bytes > kLongestPage || page.at > file.size() || page.bytes > file.size() - page.at)
-      bad(file, "a page of its octree lies beyond the end of the file");
+      damaged(file, "a page of its octree lies beyond the end of the file");
     std::vector<std::uint8_t> bytes(static_cast<std::size_t>(page.bytes));
     file.read_exactly(page.at, bytes);
     for (std::size_t i = 0; i + kEntry <= bytes.size(); i += kEntry) {
@@ -55,8 +51,8 @@ std::vector<OctreeNode> octree_nodes(const ByteSource& file, const Record& info,
       const auto at = load<std::uint64_t>(e + 16);
       const auto size = load<std::int32_t>(e + 24), points = load<std::int32_t>(e + 28);
       if (level < 0 || level > kDeepest || key[0] < 0 || key[1] < 0 || size < 0 || points < -1)
-        bad(file, "a node of its octree contradicts itself");
-      if (++nodes > kMostNodes) bad(file, "its octree has more nodes than can be");
+        damaged(file, "a node of its octree contradicts itself");
+      if (++nodes > kMostNodes) damaged(file, "its octree has more nodes than can be");
       const double edge = 2 * half / std::exp2(level);
       OctreeNode n{at, static_cast<std::uint32_t>(size), static_cast<std::uint32_t>(std::max(points, 0)), {}};
       n.box.west = centre[0] - half + key[0] * edge;
@@ -72,7 +68,7 @@ std::vector<OctreeNode> octree_nodes(const ByteSource& file, const Record& info,
       }
       if (points == 0) continue;
       if (at > file.size() || n.bytes > file.size() - at)
-        bad(file, "a node of its octree lies beyond the end of the file");
+        damaged(file, "a node of its octree lies beyond the end of the file");
       // Points lie on the far sides of their cubes, too, give or take the rounding of their integers.
       n.box = n.box.grown(1e-6 * edge + 1e-6);
       out.push_back(n);

@@ -31,10 +31,6 @@ void store_text(std::uint8_t* p, const std::string& s, std::size_t n) {
   std::memcpy(p, s.data(), std::min(s.size(), n));
 }
 
-[[noreturn]] void bad(const ByteSource& f, const std::string& what) {
-  throw Error(ErrorCode::BadFile, what, f.name(), "fetch the file again");
-}
-
 // Records whose content we read; of others only that they are there.
 bool is_known(const Record& r) {
   return r.user == "LASF_Projection" || r.user == "LASF_Spec" || r.user == "laszip encoded" || r.user == "copc";
@@ -52,7 +48,8 @@ void read_records(const ByteSource& file, Header& h, std::uint32_t count) {
     Record r{fixed_text(head + 2, 16), load<std::uint16_t>(head + 18), {}};
     const std::uint64_t length = load<std::uint16_t>(head + 20);
     at += kRecordHead;
-    if (length > file.size() - std::min(at, file.size())) bad(file, "a record of its header reaches beyond the end");
+    if (length > file.size() - std::min(at, file.size()))
+      damaged(file, "a record of its header reaches beyond the end");
     if (is_known(r)) {
       r.bytes.resize(length);
       file.read_exactly(at, r.bytes);
@@ -105,10 +102,19 @@ const Record* Header::find(std::string_view user, int id) const {
   return nullptr;
 }
 
+void damaged(const ByteSource& f, const std::string& what) {
+  throw Error(ErrorCode::BadFile, what, f.name(), "fetch the file again");
+}
+
+void damaged_behind(const ByteSource& f, const std::string& what) {
+  throw Error(ErrorCode::BadFile, what, f.name(),
+              "fetch the file again, or take the points before the damage with --salvage");
+}
+
 Header read_header(const ByteSource& file) {
   std::uint8_t b[375] = {};
   const std::size_t got = file.read_at(0, b);
-  if (got < 227 || std::memcmp(b, "LASF", 4) != 0) bad(file, "is no LAS file, or ends within its header");
+  if (got < 227 || std::memcmp(b, "LASF", 4) != 0) damaged(file, "is no LAS file, or ends within its header");
   Header h;
   if (b[24] != 1 || b[25] > 4)
     throw Error(ErrorCode::Unsupported, fmt::format("is LAS {}.{}; 1.0 to 1.4 are read", b[24], b[25]), file.name());
@@ -134,19 +140,19 @@ Header read_header(const ByteSource& file) {
     h.highest[i] = load<double>(b + 179 + 16 * i);
     h.lowest[i] = load<double>(b + 187 + 16 * i);
     if (!std::isfinite(h.lattice.step[i]) || !(std::abs(h.lattice.step[i]) > 0) || !std::isfinite(h.lattice.origin[i]))
-      bad(file, "the scale of its coordinates is no number, or zero");
+      damaged(file, "the scale of its coordinates is no number, or zero");
   }
   const std::uint32_t least = h.minor >= 4 ? 375 : h.minor == 3 ? 235 : 227;
-  if (h.header_size < least || got < least) bad(file, "its header is shorter than its version asks for");
+  if (h.header_size < least || got < least) damaged(file, "its header is shorter than its version asks for");
   if (h.points_at < h.header_size || h.points_at > file.size())
-    bad(file, "its points begin beyond the end of the file");
+    damaged(file, "its points begin beyond the end of the file");
   if (h.point_format > 10)
     throw Error(ErrorCode::Unsupported, fmt::format("has point format {}; 0 to 10 are read", h.point_format),
                 file.name());
   if (h.record_length < kRecordLength[h.point_format])
-    bad(file, fmt::format("its records have {} bytes, and point format {} needs {}", h.record_length, h.point_format,
-                          kRecordLength[h.point_format]));
-  if (records > kMostRecords) bad(file, "its header tells of more records than there can be");
+    damaged(file, fmt::format("its records have {} bytes, and point format {} needs {}", h.record_length,
+                              h.point_format, kRecordLength[h.point_format]));
+  if (records > kMostRecords) damaged(file, "its header tells of more records than there can be");
   read_records(file, h, records);
   if (h.minor >= 4) {
     h.points = load<std::uint64_t>(b + 247);
@@ -156,7 +162,7 @@ Header read_header(const ByteSource& file) {
       h.problems.push_back("the header counts its points in the old place only");
     }
     const auto behind = load<std::uint32_t>(b + 243);
-    if (behind > kMostRecords) bad(file, "its header tells of more records than there can be");
+    if (behind > kMostRecords) damaged(file, "its header tells of more records than there can be");
     if (behind > 0) read_long_records(file, h, load<std::uint64_t>(b + 235), behind);
   }
   return h;

@@ -41,6 +41,11 @@ struct Header {
   int extra_bytes() const { return record_length - kRecordLength[point_format]; }
 };
 
+// BadFile with the name of the file.
+[[noreturn]] void damaged(const ByteSource& file, const std::string& what);
+// The same where the points before the damage can be had.
+[[noreturn]] void damaged_behind(const ByteSource& file, const std::string& what);
+
 // BadFile or Unsupported with the name of the file.
 Header read_header(const ByteSource& file);
 // Header and records as they stand before the points; `points_at` follows from their size.

@@ -29,11 +29,6 @@ void require_room(std::uint64_t points, std::uint64_t record_length, const std::
                 "it is damaged, or should be written anew in smaller chunks");
 }
 
-[[noreturn]] void bad(const ByteSource& f, const std::string& what) {
-  throw Error(ErrorCode::BadFile, what, f.name(),
-              "fetch the file again, or take the points before the damage with --salvage");
-}
-
 struct Chunk {
   std::uint64_t at = 0, bytes = 0, points = 0, first = 0;
   Bounds box;
@@ -111,7 +106,8 @@ class ChunkedSource : public PointSource {
       work.coder.decode(work.bytes, n, work.records.data(), layers_for(fields), &good);
       good = n;
     } catch (const Error& e) {
-      if (!salvage_) bad(*file_, fmt::format("{} (points {} to {})", e.problem(), c.first + 1, c.first + c.points));
+      if (!salvage_)
+        damaged_behind(*file_, fmt::format("{} (points {} to {})", e.problem(), c.first + 1, c.first + c.points));
     }
     records_to_batch(header_, work.records.data(), good, fields, out);
     pool_.give(std::move(work));
@@ -276,7 +272,7 @@ PointCloud open_plain(const std::shared_ptr<ByteSource>& file, Header& h, PointF
   const std::uint64_t room = (file->size() - h.points_at) / static_cast<std::uint64_t>(h.record_length);
   if (room < h.points) {
     if (!options.salvage)
-      bad(*file, fmt::format("ends after {} of the {} points that its header tells of", room, h.points));
+      damaged_behind(*file, fmt::format("ends after {} of the {} points that its header tells of", room, h.points));
     believe_at_most(h, room, out.facts);
   }
   return PointCloud(std::make_shared<PlainSource>(file, h, info_of(h, read_references(h))));
@@ -285,7 +281,7 @@ PointCloud open_plain(const std::shared_ptr<ByteSource>& file, Header& h, PointF
 // How the points are compressed, which must fit what the header says of them.
 LazFormat laz_format_of(const ByteSource& file, const Header& h) {
   const Record* record = h.find("laszip encoded", 22204);
-  if (!record) bad(file, "says that its points are compressed, and not how");
+  if (!record) damaged_behind(file, "says that its points are compressed, and not how");
   LazFormat format;
   try {
     format = LazFormat::parse(record->bytes);
@@ -293,7 +289,7 @@ LazFormat laz_format_of(const ByteSource& file, const Header& h) {
     throw Error(e.code(), e.problem(), file.name(), e.advice());
   }
   if (format.record_length() != h.record_length || format.layered() != (h.point_format >= 6))
-    bad(file, "its record of the compression does not fit its points");
+    damaged_behind(file, "its record of the compression does not fit its points");
   return format;
 }
 
@@ -307,7 +303,7 @@ PointCloud open_chunks(const std::shared_ptr<ByteSource>& file, Header& h, Point
   std::vector<Chunk> chunks;
   std::string problem;
   if (format.packing != laz::Packing::Whole && h.points > 0) {
-    if (h.points_at + 8 > file->size()) bad(*file, "ends before its points");
+    if (h.points_at + 8 > file->size()) damaged_behind(*file, "ends before its points");
     chunks = chunks_by_table(*file, h, format, problem);
     if (!problem.empty()) out.facts.problems.push_back(problem);
     if (chunks.empty() && format.layered()) chunks = chunks_by_walking(*file, h, format);
@@ -318,7 +314,7 @@ PointCloud open_chunks(const std::shared_ptr<ByteSource>& file, Header& h, Point
     auto plain = std::make_shared<DescriptorSource>(file->name(), fd, 0);
     std::string damage;
     const std::uint64_t there = unpack_stream(*file, h, format, fd, damage);
-    if (!damage.empty() && !options.salvage) bad(*file, damage);
+    if (!damage.empty() && !options.salvage) damaged_behind(*file, damage);
     believe_at_most(h, there, out.facts);
     Header unpacked = h;
     unpacked.points_at = 0;
@@ -327,8 +323,8 @@ PointCloud open_chunks(const std::shared_ptr<ByteSource>& file, Header& h, Point
   std::uint64_t there = 0;
   for (const Chunk& c : chunks) there += c.points;
   if (there < h.points && !options.salvage)
-    bad(*file, fmt::format("tells of {} points, and {} can be found{}", h.points, there,
-                           problem.empty() ? "" : " (" + problem + ")"));
+    damaged_behind(*file, fmt::format("tells of {} points, and {} can be found{}", h.points, there,
+                                      problem.empty() ? "" : " (" + problem + ")"));
   believe_at_most(h, there, out.facts);
   return PointCloud(std::make_shared<ChunkedSource>(file, h, info_of(h, read_references(h)), format, std::move(chunks),
                                                     options.salvage));
@@ -344,7 +340,7 @@ PointCloud open_octree(const std::shared_ptr<ByteSource>& file, const Header& h,
   std::vector<Chunk> chunks;
   std::uint64_t first = 0;
   for (const OctreeNode& n : octree_nodes(*file, copc, box, options.spacing.metres() / unit)) {
-    if (n.points > kMostPointsInChunk) bad(*file, "a node of its octree holds more points than can be");
+    if (n.points > kMostPointsInChunk) damaged_behind(*file, "a node of its octree holds more points than can be");
     chunks.push_back({n.at, n.bytes, n.points, first, n.box});
     first += n.points;
   }

@@ -49,7 +49,7 @@ constexpr std::array<RoleFacts, kRoles> kRoleFacts{
      {PointFields::Colour, {"blue", "b", "", ""}},
      {PointFields::Infrared, {"infrared", "nir", "", ""}}}};
 
-struct Piece {
+struct TextPiece {
   std::uint64_t begin = 0, end = 0, points = 0, first = 0;
   Bounds box;
   double lowest = std::numeric_limits<double>::infinity(), highest = -std::numeric_limits<double>::infinity();
@@ -91,7 +91,7 @@ class TextPoints : public PointSource {
   const xyz::Dialect& dialect() const { return dialect_; }
 
   void read(std::size_t i, PointFields wanted, PointBatch& out) const override {
-    const Piece& piece = pieces_[i];
+    const TextPiece& piece = pieces_[i];
     out.clear();
     const PointFields fields = wanted & info_.fields;
     std::array<std::vector<double>, kRoles> values;
@@ -147,7 +147,7 @@ class TextPoints : public PointSource {
   void look_through() {
     pieces_.resize(piece_count(*file_, dialect_.data));
     for_each_piece(*file_, dialect_.data, [&](std::size_t i, std::uint64_t begin, std::uint64_t end) {
-      Piece& p = pieces_[i];
+      TextPiece& p = pieces_[i];
       p.begin = begin;
       p.end = end;
       xyz::each_point(*file_, dialect_, begin, end, [&](const xyz::XyzPoint& q) {
@@ -159,7 +159,7 @@ class TextPoints : public PointSource {
     });
     info_.lowest = std::numeric_limits<double>::infinity();
     info_.highest = -info_.lowest;
-    for (Piece& p : pieces_) {
+    for (TextPiece& p : pieces_) {
       p.first = info_.count;
       info_.count += p.points;
       info_.bounds.include(p.box);
@@ -172,7 +172,7 @@ class TextPoints : public PointSource {
   xyz::Dialect dialect_;
   std::array<std::optional<std::size_t>, kRoles> roles_;
   PointInfo info_;
-  std::vector<Piece> pieces_;
+  std::vector<TextPiece> pieces_;
 };
 
 // Digits behind the point that tell a multiple of `step` exactly, for steps such as 0.01 and 0.0005.
