@@ -1,5 +1,6 @@
 // Each flaw is planted alone and must be named, with its place; the clean twin must raise nothing.
 #include "katoptra/check/check.hpp"
+#include "katoptra/check/despike.hpp"
 
 #include <algorithm>
 
@@ -54,6 +55,23 @@ TEST(Check, ASpikeIsPlaced) {
     EXPECT_TRUE(contains(found(r, "spike")->place, f.centre(77, 100)));
     EXPECT_EQ(r.findings.size(), 1u) << "a spike is no stripe: " << r.findings.back().message;
   }
+}
+
+// On ground that is flat but for it, a spike was taken for the measure of the noise, and was not found.
+TEST(Check, ASpikeOnDeadFlatGroundIsFound) {
+  const Frame f = utm_frame(48, 40);
+  std::vector<float> lake(48 * 40, 50);
+  lake[8 * 48 + 8] = 59;
+  lake[24 * 48 + 31] = 48.5F;
+  const Grid g = grid_of(f, lake);
+  const CheckReport r = check(g);
+  ASSERT_TRUE(found(r, "spike"));
+  EXPECT_NEAR(*found(r, "spike")->measure, 9, 1e-6);
+  EXPECT_EQ(found(r, "spike")->place.size(), 2u);
+  const std::vector<float> mended = all_values(without_spikes(g, spike_rule(g)));
+  EXPECT_EQ(std::count_if(mended.begin(), mended.end(), [](float z) { return std::isnan(z); }), 2);
+  EXPECT_TRUE(std::isnan(mended[8 * 48 + 8]) && std::isnan(mended[24 * 48 + 31]));
+  EXPECT_FALSE(found(check(grid_of(f, std::vector<float>(48 * 40, 50))), "spike"));
 }
 
 TEST(Check, AScarpIsNoSpike) {

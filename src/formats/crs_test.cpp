@@ -93,7 +93,8 @@ constexpr const char* kDatums[] = {"+datum=WGS84",
 constexpr const char* kUnits[] = {"+units=m", "+units=us-ft", "+units=ft", "+units=km", "+to_meter=20.1168"};
 
 // A CRS without a code lost its projection without a note, wrote false eastings in metres beside a unit of feet (430 km
-// off), took kilometres for metres, and wrote a semi-major axis of 0 with a datum shift.
+// off), took kilometres for metres, and wrote a semi-major axis of 0 with a datum shift. NetCDF called every unit but feet
+// metres.
 TEST(CrsInFiles, EveryKindComesBackTheSame) {
   const TemporaryFolder folder;
   int tried = 0, by_keys = 0;
@@ -111,7 +112,7 @@ TEST(CrsInFiles, EveryKindComesBackTheSame) {
     const Grid g = grid_in(crs, at);
     by_keys += expect_back(g, folder / "a.tif", text);
     for (const char* name : {"a.asc", "a.nc"})
-      if (tried % 7 == 0) expect_back(g, folder / name, text);
+      if (tried % 4 == 0) expect_back(g, folder / name, text);
     ++tried;
   };
   // Three of the datums and units for each projection, in turn, so that every pair of a datum and a unit comes up.

@@ -31,6 +31,7 @@ bool larger(const Spike& a, const Spike& b) {
 struct Part {
   std::vector<Spike> spikes;
   ValueSketch residuals{0, 9};
+  std::int64_t cells = 0, standing_off = 0;
 };
 
 // How far each cell stands off the middle of its second neighbours, along the row or across it, whichever is less: a
@@ -199,12 +200,15 @@ class SpikeDetector final : public Detector {
   void merge(void* p) override {
     Part& part = *static_cast<Part*>(p);
     residuals_.add(part.residuals);
+    cells_ += part.cells;
+    standing_off_ += part.standing_off;
     spikes_.insert(spikes_.end(), part.spikes.begin(), part.spikes.end());
     keep_largest(spikes_);
   }
 
   void judge() override {
-    const double usual = kNmadFactor * residuals_.quantile(0.5), times = scene_.limits().spike_times;
+    const double usual = tells_of_noise(standing_off_, cells_) ? kNmadFactor * residuals_.quantile(0.5) : 0;
+    const double times = scene_.limits().spike_times;
     std::erase_if(spikes_, [&](const Spike& s) { return std::abs(s.off) < times * std::max(s.usual, usual); });
     if (spikes_.empty()) return;
     std::sort(spikes_.begin(), spikes_.end(), larger);
@@ -240,7 +244,12 @@ class SpikeDetector final : public Detector {
     if (mean != mean) return;
     const float limit = std::max(0.5f * least_, 4 * mean);
     for (std::int64_t c = first + (row & 7); c < last; c += 8)
-      if (off[c] > 0) part.residuals.add(off[c]);  // the still sea tells nothing of the noise on land
+      if (off[c] == off[c]) {
+        ++part.cells;
+        if (!(off[c] > 0)) continue;  // the still sea tells nothing of the noise on land
+        ++part.standing_off;
+        part.residuals.add(off[c]);
+      }
     for (std::int64_t c = first; c < last; ++c)
       if (off[c] > limit && stands_out(off, c, b.window().cols)) examine(b, c, in, row, part);
   }
@@ -271,6 +280,7 @@ class SpikeDetector final : public Detector {
   float least_;
   std::vector<Spike> spikes_;
   ValueSketch residuals_{0, 9};
+  std::int64_t cells_ = 0, standing_off_ = 0;
 };
 
 }  // namespace

@@ -115,13 +115,17 @@ class NetcdfWriter final : public RowWriter {
     text(v, "standard_name",
          degrees ? (x ? "longitude" : "latitude") : (x ? "projection_x_coordinate" : "projection_y_coordinate"));
     text(v, "axis", x ? "X" : "Y");
-    const std::string unit = info_.frame.crs().unit_name();
-    text(v, "units",
-         degrees          ? (x ? "degrees_east" : "degrees_north")
-         : unit == "ftUS" ? "US_survey_foot"
-         : unit == "ft"   ? "foot"
-                          : "m");
+    text(v, "units", degrees ? (x ? "degrees_east" : "degrees_north") : unit_of_plane());
     return v;
+  }
+  // As UDUNITS has it.
+  std::string unit_of_plane() const {
+    const Crs& crs = info_.frame.crs();
+    const std::string& unit = crs.unit_name();
+    if (unit == "ftUS") return "US_survey_foot";
+    if (unit == "ft") return "foot";
+    if (!crs || crs.unit_factor() == 1) return "m";
+    return crs.unit_factor() == 1000 ? "km" : fmt::format("{} m", crs.unit_factor());
   }
   void define() {
     const Frame& f = info_.frame;

@@ -1,0 +1,622 @@
+"""Every option of every verb, used once: what it changes, and what it must not. The help is the list, so an option
+that is new has to be told of here."""
+import csv
+import http.client
+import json
+import os
+import re
+import shutil
+import subprocess
+import time
+import urllib.error
+import urllib.request
+
+import numpy
+
+from tool import DEMO, TOOL, ToolTest, main
+
+WEST, NORTH, COLS, ROWS, CELL = 677000, 5842000, 24, 20, 2
+
+
+def ground():
+    """A hill with a pit of voids, and a corner at 7 m."""
+    ys, xs = numpy.mgrid[0:ROWS, 0:COLS]
+    z = numpy.round(60 + 9 * numpy.sin(xs / 5) + 6 * numpy.cos(ys / 4), 2)
+    z[:2, :2] = 7
+    z[9:12, 10:13] = -9999
+    return z
+
+
+def asc(path, z, crs="EPSG:32725"):
+    rows, cols = z.shape
+    with open(path, "w") as f:
+        f.write(f"ncols {cols}\nnrows {rows}\nxllcorner {WEST}\nyllcorner {NORTH - CELL * rows}\ncellsize {CELL}\nNODATA_value -9999\n")
+        numpy.savetxt(f, z, "%.10g")
+    if crs:
+        with open(os.path.splitext(path)[0] + ".prj", "w") as f:
+            f.write(crs)
+
+
+def xyz(path, between):
+    """Four columns: x, y, a height and another one."""
+    with open(path, "w") as f:
+        for (r, c), z in numpy.ndenumerate(ground()):
+            f.write(between.join(map(str, (WEST + CELL * (c + 0.5), NORTH - CELL * (r + 0.5), 50 if z < 0 else z, r))) + "\n")
+
+
+# How each verb that reads grids is called. What it is to say besides comes behind.
+GRID_VERBS = {
+    "mosaic": "{in} -o {out}.tif",
+    "fill": "{in} -o {out}.tif",
+    "clip": "{in} -o {out}.tif",
+    "reproject": "{in} --cell 3m -o {out}.tif",
+    "compare": "{in} flat.asc -o {out}.tif",
+    "correct": "{in} --offset 1m -o {out}.tif",
+    "statistics": "{in} -o {out}.csv",
+    "hillshade": "{in} -o {out}.tif",
+    "slope": "{in} -o {out}.tif",
+    "aspect": "{in} -o {out}.tif",
+    "roughness": "{in} -o {out}.tif",
+    "contours": "{in} --interval 1m -o {out}.geojson",
+    "section": "{in} --from 677001,5841999 --to 677044,5841961 -o {out}.csv",
+    "map": "{in} --contours 1m --width 400 --title Hill -o {out}.svg",
+    "look": "{in}",
+    "check": "{in}",
+}
+POINT_VERBS = {"points": "small.las -o {out}.csv --write-columns x,y,z,class,intensity", "grid": "small.las --cell 4m -o {out}.tif"}
+INSIDE = "box:677008.4,5841968.4,677031.6,5841991.6@EPSG:32725"
+# Options with one meaning wherever they are: what to say, and the grid that it is said of.
+CHANGES = {
+    "--from-void": ("7", "g.asc"),
+    "--depths": (None, "g.asc"),
+    "--band": ("2", "two.bil"),
+    "--columns": ("1,2,4", "p.xyz"),
+    "--shift": ("1m", "g.asc"),
+    "--area": (INSIDE, "g.asc"),
+}
+# Options that change nothing of what is made.
+SAME = {"--threads": "1", "--memory": "64M", "--host": "other.example", "--key-file": "key.txt"}
+# A height more does not change how the ground lies; and nothing is missing inside.
+BLIND = {("check", "--area"), ("look", "--area"), ("hillshade", "--shift"), ("slope", "--shift"), ("aspect", "--shift"), ("roughness", "--shift"), ("roughness", "--depths"), ("slope", "--depths")}
+
+
+class Options(ToolTest):
+    @classmethod
+    def setUpClass(cls):
+        import tempfile
+
+        cls.plain = {}
+        cls.data = tempfile.mkdtemp(prefix="katoptra-options-")
+        cls.addClassCleanup(shutil.rmtree, cls.data)
+        at = lambda name: os.path.join(cls.data, name)
+        z = ground()
+        asc(at("g.asc"), z)
+        asc(at("bare.asc"), z, crs=None)
+        asc(at("flat.asc"), numpy.full((ROWS, COLS), 55.0))
+        asc(at("zones.asc"), numpy.tile(numpy.arange(COLS) // 12, (ROWS, 1)))
+        xyz(at("p.xyz"), " ")
+        xyz(at("semi.xyz"), ";")
+        numpy.stack([z, z[::-1]]).astype("<f4").transpose(1, 0, 2).tofile(at("two.bil"))
+        with open(at("two.hdr"), "w") as f:
+            f.write(f"BYTEORDER I\nLAYOUT BIL\nNROWS {ROWS}\nNCOLS {COLS}\nNBANDS 2\nNBITS 32\nPIXELTYPE FLOAT\nULXMAP {WEST + 1}\nULYMAP {NORTH - 1}\nXDIM {CELL}\nYDIM {CELL}\nNODATA -9999\n")
+        with open(at("two.prj"), "w") as f:
+            f.write("EPSG:32725")
+        with open(at("key.txt"), "w") as f:
+            f.write("secret\n")
+        subprocess.run([TOOL, "points", os.path.join(DEMO, "lidar-2022", "lidar_nw.laz"), "--every", "40", "-o", at("small.las"), "--quiet"], check=True)
+
+    def setUp(self):
+        super().setUp()
+        for name in os.listdir(self.data):
+            os.symlink(os.path.join(self.data, name), self.path(name))
+        self.made = 0
+
+    def call(self, verb, words, given="g.asc", more=()):
+        """Runs it; what it made, as bytes, or what it said where it makes nothing."""
+        if not more and (verb, given) in self.plain:
+            return self.plain[verb, given]
+        made = self.made_by(verb, words, given, more)
+        if not more:
+            self.plain[verb, given] = made
+        return made
+
+    def made_by(self, verb, words, given, more):
+        self.made += 1
+        out = f"out{self.made}"
+        ready = words.replace("{in}", given).replace("{out}", out).split()
+        said = self.run_json(verb, *ready, *more, status=self.status(verb, ready))
+        made = re.search(out + r"\.\w+", " ".join(ready))
+        if not made:
+            return re.sub(rb'("bytes": )\d+', rb"\1n", json.dumps(said).encode().replace(given.encode(), b"input"))
+        with open(self.path(made[0]), "rb") as f:
+            # A table tells the file it was made from.
+            return f.read().replace(given.encode(), b"input").replace(out.encode(), b"out")
+
+    def status(self, verb, words):
+        # What check thinks of this hill is not what is tested here.
+        return (0, 1) if verb == "check" else (0,)
+
+    def options(self, verb):
+        text = self.run_tool(*verb.split(), "--help").stdout
+        return re.findall(r"^  (?:-\w,)?(--[a-z-]+)", text, re.M)
+
+    def verbs(self):
+        return re.findall(r"^  ([a-z]+) ", self.run_tool("--help").stdout, re.M)
+
+    def test_what_input_is_taken_for_and_what_is_cut_out(self):
+        for verb, words in GRID_VERBS.items():
+            has = self.options(verb)
+            for option, (value, given) in CHANGES.items():
+                if option not in has or (verb, option) in BLIND:
+                    continue
+                with self.subTest(verb=verb, option=option):
+                    more = [option] + ([value] if value else [])
+                    base = ["--crs" if verb not in ("reproject",) else "--from-crs", "EPSG:32725"] if given == "p.xyz" else []
+                    self.assertNotEqual(self.call(verb, words, given, base), self.call(verb, words, given, base + more))
+
+    def test_what_changes_nothing(self):
+        for verb, words in {**GRID_VERBS, **POINT_VERBS}.items():
+            with self.subTest(verb=verb):
+                has = self.options(verb)
+                every = [word for option, value in SAME.items() if option in has for word in (option, value)]
+                self.assertGreaterEqual(len(every), 4)
+                self.assertEqual(self.call(verb, words), self.call(verb, words, more=every))
+
+    def test_text_is_split_where_it_is_said(self):
+        for verb, words in GRID_VERBS.items():
+            crs = ["--from-crs" if verb == "reproject" else "--crs", "EPSG:32725"]
+            with self.subTest(verb=verb):
+                self.assertEqual(self.call(verb, words, "p.xyz", crs), self.call(verb, words, "semi.xyz", crs + ["--delimiter", ";"]))
+                if verb != "check":  # that goes on and says what is damaged
+                    self.run_tool(verb, *words.replace("{in}", "semi.xyz").replace("{out}", "none").split(), *crs, "--delimiter", "tab", status=3)
+
+    def test_what_the_input_does_not_say(self):
+        for verb, words in GRID_VERBS.items():
+            with self.subTest(verb=verb):
+                has = self.options(verb)
+                crs = "--from-crs" if "--from-crs" in has else "--crs"
+                known = self.call(verb, words, "bare.asc", [crs, "EPSG:32725"])
+                if verb in ("mosaic", "reproject", "compare", "contours"):  # there it is needed
+                    self.assertIn("crs", self.refused(verb, *words.replace("{in}", "bare.asc").replace("{out}", "none").split(), status=3))
+                elif verb != "statistics":  # numbers alone
+                    self.assertNotEqual(known, self.call(verb, words, "bare.asc"))
+                if verb in ("look", "check"):
+                    continue
+                # Feet are brought to metres where metres are wanted, heights above one thing to heights above another.
+                if (verb, "--shift") in BLIND:
+                    continue
+                for option, taken, to in (("--from-unit", "--unit", ("ft", "m")), ("--from-heights", "--heights", ("EGM96", "ellipsoid"))):
+                    first, second = (self.call(verb, words, more=[option, to[0], taken, wanted]) for wanted in to)
+                    self.assertNotEqual(first, second, option)
+        said = self.run_json("look", "g.asc", "--unit", "ft", "--heights", "EGM2008")[0]
+        self.assertEqual((said["unit"], said["heights"]), ("ft", "EGM2008 height"))
+        self.assertIn("ft", self.run_tool("check", "g.asc", "--unit", "ft", "--heights", "EGM2008", status=1).stdout)
+
+    def test_how_files_are_written(self):
+        import tifffile
+
+        for verb, words in {**GRID_VERBS, **POINT_VERBS}.items():
+            has = self.options(verb)
+            with self.subTest(verb=verb):
+                if "--out" in has and "{out}" in words:
+                    ready = words.replace("{in}", "g.asc").replace("{out}", "once_" + verb).split()
+                    status = self.status(verb, ready)
+                    self.run_tool(verb, *ready, status=status)
+                    self.assertIn("--overwrite", self.refused(verb, *ready, status=4))
+                    quiet = self.run_tool(verb, *ready, "--overwrite", "--quiet", status=status)
+                    self.assertEqual((quiet.stdout, quiet.stderr), ("", ""))
+                if "--dry-run" in has:
+                    before = self.files()
+                    self.run_tool(verb, *words.replace("{in}", "g.asc").replace("{out}", "never").split(), "--dry-run")
+                    self.assertEqual(self.files(), before)
+                if "--void" in has and ".tif" in words:
+                    void = 0 if verb == "hillshade" else -5  # a shade is bytes
+                    self.call(verb, words, more=["--void", str(void)])
+                    with tifffile.TiffFile(self.path(f"out{self.made}.tif")) as t:
+                        self.assertEqual(float(t.pages[0].tags[42113].value), void)
+                if "--codec" in has and ".tif" in words:
+                    self.call(verb, words, more=["--codec", "zstd", "--predictor", "float"])
+                    with tifffile.TiffFile(self.path(f"out{self.made}.tif")) as t:
+                        self.assertEqual([int(t.pages[0].tags[n].value) for n in (259, 317)], [50000, 3])
+
+
+# Options that every verb takes in one of the ways above; all others stand in the method of their verb below.
+SHARED = {*CHANGES, *SAME, "--delimiter", "--from-crs", "--crs", "--from-unit", "--unit", "--from-heights", "--heights", "--out", "--overwrite", "--dry-run", "--void", "--codec", "--predictor", "--json", "--quiet", "--help"}
+AREA = os.path.join(DEMO, "area.geojson")
+RILL = {"type": "LineString", "coordinates": [[-30.99619, -37.55206], [-30.99589, -37.55223]]}
+
+
+class OwnOptions(Options):
+    """What one verb alone knows, or means in a way of its own."""
+
+    # Run by the class above.
+    test_what_input_is_taken_for_and_what_is_cut_out = test_what_changes_nothing = test_text_is_split_where_it_is_said = None
+    test_what_the_input_does_not_say = test_how_files_are_written = None
+
+    def values(self, name):
+        return self.read_raster(self.path(name))[0]
+
+    def table(self, name):
+        with open(self.path(name)) as f:
+            return list(csv.DictReader(f))
+
+    def make(self, words, out="a.tif"):
+        self.run_tool(*words.split(), "-o", out, "--overwrite")
+        return self.values(out) if out.endswith(".tif") else open(self.path(out)).read()
+
+    def test_no_option_is_forgotten_here(self):
+        with open(__file__) as f:
+            methods = dict(re.findall(r"    def test_(\w+)_options\(self\):\n(.*?)(?=\n    def |\Z)", f.read(), re.S))
+        verbs = [v for v in self.verbs() if v not in ("order", "demo")] + ["order " + s for s in ("new", "list", "follow", "collect", "dismiss", "repeat", "map")]
+        for verb in verbs:
+            body = methods.get(verb.split()[0], "")
+            for option in self.options(verb):
+                if option not in SHARED:
+                    self.assertRegex(body, re.escape(option) + r"(?![a-z-])", f"{verb} {option} is used nowhere in this file")
+
+    def test_look_options(self):
+        self.assertIn("range", self.run_json("look", "g.asc")[0])
+        self.assertNotIn("range", self.run_json("look", "g.asc", "--quick")[0])
+        # Without neighbours that know theirs, the area is what a guess can rest on.
+        os.mkdir(self.path("alone"))
+        shutil.copy(self.path("bare.asc"), self.path("alone/bare.asc"))
+        guess = lambda *words: self.run_tool("look", "alone/bare.asc", *words).stdout
+        self.assertIn("likely EPSG:32725", guess("--area", "circle:-30.9958,-37.5530,2km"))
+        self.assertNotIn("EPSG:32725", guess())
+
+    def test_find_options(self):
+        def found(*words, area=AREA):
+            return self.run_json("find", "--in", DEMO, "--area", area, *words)
+
+        def kept(*words):
+            return {os.path.basename(t["path"]) for t in found(*words)["tiles"] if t["kept"]}
+
+        sheets = {"lidar_ne.laz", "lidar_nw.laz", "lidar_se.laz", "lidar_sw.laz"}
+        self.assertEqual(kept("--kind", "points", "--density", "0.01"), sheets)
+        self.assertEqual(kept("--kind", "points", "--density", "1000"), set())
+        self.assertEqual(kept("--kind", "points", "--class", "2"), sheets - {"lidar_se.laz"})  # that is not classed
+        self.assertEqual(kept("--kind", "points", "--class", "200"), set())
+        self.assertEqual(kept("--year", "2019"), {"kessa.tif"})
+        self.assertEqual(kept("--cell", "1m", "--survey", "ground", "--access", "key"), set())
+        self.assertEqual(kept("--format", "HGT", "--heights", "EGM96"), {"S38W031.hgt.zip"})
+        self.assertEqual(kept("--prefer", "finest", "--year", "..2015"), {"coast.tif"})
+        few, everything = found(), found("--all")
+        self.assertGreater(sum(t["kept"] for t in everything["tiles"]), sum(t["kept"] for t in few["tiles"]))
+        self.assertGreater(len(found("--margin", "3km", "--all")["tiles"]), len(everything["tiles"]))
+        self.run_json("find", "--in", DEMO, "--area", AREA, "--year", "2019", "--complete", status=1)
+        place = json.load(open(os.path.join(DEMO, "gazetteer.geojson")))["features"][0]["properties"]["name"]
+        shutil.copy(os.path.join(DEMO, "gazetteer.geojson"), self.path("places.geojson"))
+        self.assertTrue(found("--gazetteer", "places.geojson", area="place:" + place)["tiles"])
+        # Kept in a catalogue that is filled anew when that is asked for.
+        shutil.copytree(os.path.join(DEMO, "sonar-2019"), self.path("tiles"))
+        words = ["find", "--in", "tiles", "--area", AREA, "--keep", "kept.katalog"]
+        self.assertEqual(len(self.run_json(*words)["tiles"]), 1)
+        self.assertEqual(len(self.run_json(*words, "--fresh", "--map", "tiles.png", "-o", "list.csv")["tiles"]), 1)
+        with open(self.path("tiles.png"), "rb") as f:
+            self.assertTrue(f.read(4).endswith(b"PNG"))
+
+    def test_fetch_options(self):
+        url = self.serve(DEMO, "--fail-every", 2)
+        self.run_tool("find", "--in", url, "--area", AREA, "--year", "2000", "-o", "list.csv")
+        plan = self.run_json("fetch", "list.csv", "-o", "here", "--dry-run")
+        self.assertGreater(plan["bytes"], 10000)
+        done = self.run_json("fetch", "list.csv", "-o", "here", "--parallel", "1", "--tries", "4", "--unpack", "--book", "orders.book")
+        self.assertEqual(done["missing"], 0)
+        self.assertTrue(any(f.endswith(".hgt") for f in self.files()))
+        self.assertTrue(os.path.exists(self.path("orders.book")))
+        before = len(self.files())
+        self.run_json("fetch", "list.csv", "-o", "there", "--no-book")
+        self.assertFalse(any(f.endswith(".hgt") and "/there/" in f for f in self.files()))
+        self.assertGreater(len(self.files()), before)
+
+    def test_order_options(self):
+        url = self.serve()
+        shutil.copy(os.path.join(DEMO, "gazetteer.geojson"), self.path("places.geojson"))
+        place = json.load(open(self.path("places.geojson")))["features"][0]["properties"]["name"]
+        book = ["--book", "my.book"]
+        first = self.run_json("order", "new", url, "--area", "place:" + place, "--gazetteer", "places.geojson", "--margin", "5m", "--set", "cell=4", "--process", "extract", "--no-wait", *book)
+        self.run_json("order", "follow", first["id"], *book)
+        self.run_tool("order", "collect", first["id"], "-o", "first.tif", *book)
+        self.assertAlmostEqual(self.run_json("look", "first.tif")[0]["ground_spacing_m"][1], 4, delta=0.01)
+        again = self.run_json("order", "repeat", first["id"], "--area", "place:" + place, "--gazetteer", "places.geojson", "--margin", "50m", "--set", "cell=8", "--no-wait", *book)
+        self.run_json("order", "dismiss", again["id"], *book)
+        self.assertEqual(len(self.run_json("order", "list", *book)), 2)
+        self.run_tool("order", "map", "-o", "wanted.png", *book)
+        self.assertEqual(self.run_json("order", "list", "--book", "other.book"), [])
+
+    def test_mosaic_options(self):
+        # Two tiles that overlap, 10 m apart in height, the newer of them coarser.
+        for name, z, cell in (("old", 50, 1), ("new", 60, 2)):
+            with open(self.path(name + ".asc"), "w") as f:
+                n = 40 // cell
+                f.write(f"ncols {n}\nnrows {n}\nxllcorner {WEST + (20 if name == 'new' else 0)}\nyllcorner 5841960\ncellsize {cell}\n" + "\n".join([" ".join([str(z)] * n)] * n))
+            with open(self.path(name + ".prj"), "w") as f:
+                f.write("EPSG:32725")
+        middle = lambda z: numpy.unique(z[5:-5, 22:38])
+        self.assertEqual(middle(self.make("mosaic old.asc new.asc --prefer given --resample nearest")), [50])
+        self.assertEqual(middle(self.make("mosaic new.asc old.asc --prefer given --resample nearest")), [60])
+        self.assertEqual(middle(self.make("mosaic new.asc old.asc --prefer finest --resample nearest")), [50])
+        self.assertGreater(len(middle(self.make("mosaic old.asc new.asc --prefer given --feather 10m --resample nearest"))), 3)
+        cut = self.make(f"mosaic old.asc new.asc --prefer given --area {INSIDE}")
+        self.assertGreater(self.make(f"mosaic old.asc new.asc --prefer given --area {INSIDE} --margin 4m").size, cut.size)
+
+    def test_fill_options(self):
+        asc(self.path("edge.asc"), numpy.where(numpy.arange(COLS)[None, :] < 3, -9999, ground()))
+        voids = lambda words: int(numpy.isnan(self.make(words)).sum())
+        self.assertEqual(voids("fill g.asc"), 0)
+        self.assertEqual(voids("fill g.asc --largest 2m"), 9)
+        self.assertEqual(voids("fill edge.asc"), 3 * ROWS)
+        self.assertEqual(voids("fill edge.asc --edges"), 0)
+
+    def test_clip_options(self):
+        inside, wider = (self.make(f"clip g.asc --area {INSIDE}" + more) for more in ("", " --margin 4m"))
+        # Cells whose centre is inside: 12 each way, and two more on each side.
+        self.assertEqual((inside.shape, wider.shape), ((12, 12), (16, 16)))
+
+    def test_reproject_options(self):
+        self.assertEqual(self.make("reproject g.asc --cell 4m --resample mean").shape, (ROWS // 2, COLS // 2))
+        nearest = self.make("reproject g.asc --cell 1m --resample nearest")
+        self.assertLess(len(numpy.unique(nearest)), len(numpy.unique(self.make("reproject g.asc --cell 1m --resample cubic"))))
+        self.make("clip flat.asc --area box:677010,5841970,677030,5841990@EPSG:32725", "frame.tif")
+        numpy.testing.assert_array_equal(self.make("reproject g.asc --onto frame.tif", "onto.tif"), ground()[5:15, 5:15].astype("f4") * numpy.where(ground()[5:15, 5:15] < 0, numpy.nan, 1))
+        self.run_tool("reproject", "g.asc", "--crs", "EPSG:4326", "--margin", "2m", "--area", INSIDE, "-o", "degrees.tif")
+        self.assertEqual(self.run_json("look", "degrees.tif")[0]["crs"], "EPSG:4326")
+
+    def test_correct_options(self):
+        z = numpy.where(ground() < 0, numpy.nan, ground()).astype("f4")
+        numpy.testing.assert_allclose(self.make("correct g.asc --offset -2.5m"), z - 2.5, atol=1e-5)
+        numpy.testing.assert_allclose(self.make("correct g.asc --factor 0.3048"), z * 0.3048, atol=1e-5)
+        self.make("correct g.asc --move 3,-1", "moved.tif")
+        self.assertEqual(self.run_json("look", "moved.tif")[0]["bounds"][:2], [WEST + 3, NORTH - CELL * ROWS - 1])
+        tilted = self.make("correct g.asc --tilt 0.01,0 --pivot 677001,5841999") - z
+        numpy.testing.assert_allclose(tilted[0], 0.02 * numpy.arange(COLS), atol=1e-4)
+        # What compare found of a copy that lies 4 m too high.
+        with open(self.path("found.json"), "w") as f:
+            self.make("correct g.asc --offset 4m", "high.tif")
+            f.write(self.run_tool("compare", "g.asc", "high.tif", "--json").stdout)
+        numpy.testing.assert_allclose(self.make("correct high.tif --by found.json"), z, atol=0.01)
+        peak = numpy.full((ROWS, COLS), 50.0)
+        peak[8, 8], peak[14, 14] = 59, 51.5
+        asc(self.path("peak.asc"), peak)
+        self.assertEqual(numpy.isnan(self.make("correct peak.asc --spikes")).sum(), 2)
+        self.assertEqual(numpy.isnan(self.make("correct peak.asc --spikes --spike 3m")).sum(), 1)
+
+    def test_compare_options(self):
+        plain = self.run_json("compare", "g.asc", "flat.asc")
+        fewer = self.run_json("compare", "g.asc", "flat.asc", "--area", INSIDE)
+        self.assertLess(fewer["difference"]["count"], plain["difference"]["count"])
+        classes = lambda j, of: [c["name"] for c in j["classes"] if c["of"] == of]
+        self.assertEqual(len(classes(self.run_json("compare", "g.asc", "flat.asc", "--slopes", "10,30"), "slope")), 3)
+        self.assertNotEqual(self.run_json("compare", "g.asc", "flat.asc", "--sea-level", "60m"), plain)
+        doubt = ["--uncertainty-first", "2m", "--uncertainty-second", "1m"]
+        sure, surer = (self.run_json("compare", "g.asc", "flat.asc", *doubt, "--confidence", c) for c in ("68", "95"))
+        self.assertNotEqual(sure, surer)
+        self.run_tool("compare", "g.asc", "flat.asc", "--map", "d.png", "--histogram", "h.svg", "--worst", "w.geojson")
+        self.assertTrue(all(os.path.getsize(self.path(f)) > 60 for f in ("d.png", "h.svg", "w.geojson")))
+        # There is no shift to take out of a plain.
+        self.assertIn("even", self.refused("compare", "g.asc", "flat.asc", "--corrected", "c.tif", status=2))
+        self.assertNotIn("shift", self.run_json("compare", "g.asc", "flat.asc", "--no-shift"))
+
+    def test_statistics_options(self):
+        told = lambda *words: self.run_json("statistics", "g.asc", *words)
+        part = told("--area", INSIDE)["cells"]
+        self.assertGreater(told("--area", INSIDE, "--margin", "4m")["cells"], part)
+        self.assertEqual(len(told("--bins", "7", "--full")["histogram"]["full"]["cells"]), 7)
+        level = told("--level", "60m")["levels"][0]
+        above = ground()[ground() > 60]
+        self.assertAlmostEqual(level["area_above_m2"] / (CELL * CELL * len(above)), 1, delta=0.001)
+        self.assertGreater(len(told("--hypsometric", "--bins", "9")["levels"]), 8)
+        by_class = told("--classes", "zones.asc")
+        self.assertEqual(sum(zone["cells"] for zone in by_class["zones"]), 480 - 9)
+        self.assertIn("aspect", json.dumps(told("--by-aspect")))
+        with open(self.path("halves.geojson"), "w") as f:
+            json.dump({"type": "FeatureCollection", "features": []}, f)
+        self.assertIn("no polygon", self.refused("statistics", "g.asc", "--polygons", "halves.geojson", status=3))
+        self.run_tool("statistics", "g.asc", "--histogram", "h.png", "--rose", "r.svg", "--curve", "c.pdf")
+        self.assertTrue(all(os.path.getsize(self.path(f)) > 300 for f in ("h.png", "r.svg", "c.pdf")))
+
+    def test_check_options(self):
+        codes = lambda *words, status=1: {f["code"] for f in self.run_json("check", "g.asc", *words, status=status)["findings"]}
+        self.assertIn("voids", codes())
+        self.assertIn("voids", codes("--profile", "navigation", "--density", "3"))
+        self.assertIn("spike", self.run_tool("check", "--thresholds").stdout)
+        wide = "box:676900,5841900,677100,5842100@EPSG:32725"
+        self.assertIn("coverage", codes("--area", wide))
+        self.assertNotIn("coverage", codes())
+        self.make("correct g.asc --factor 3.28084", "feet.tif")
+        low = self.run_json("check", "feet.tif", "--reference", "g.asc", status=1)
+        self.assertIn("unit", {f["code"] for f in low["findings"]})
+        self.assertNotEqual(codes("--threshold", "spike=0.01m"), None)
+        with open(self.path("stream.geojson"), "w") as f:
+            json.dump({"type": "FeatureCollection", "features": [{"type": "Feature", "properties": {"name": "Rill"}, "geometry": RILL}]}, f)
+        self.run_json("check", "g.asc", "--stream", "stream.geojson", status=1)
+        z = numpy.where(ground() < 0, numpy.nan, ground())
+        with open(self.path("control.csv"), "w") as f:
+            f.write("name,x,y,z\n" + "".join(f"p{i},{WEST + CELL * (c + 0.5)},{NORTH - CELL * (r + 0.5)},{(z[r, c] - 0.1) / 0.3048}\n" for i, (r, c) in enumerate([(4, 4), (5, 16), (16, 5), (16, 18), (12, 20)])))
+        words = ["check", "g.asc", "--unit", "m", "--heights", "EGM2008", "--control", "control.csv", "--control-crs", "EPSG:32725", "--control-heights", "EGM2008", "--control-unit", "ft", "--control-error", "0.01m", "--residuals", "r.csv", "--figure", "r.png"]
+        said = self.run_json(*words, status=1)
+        self.assertAlmostEqual(said["control"]["all"]["mean"] if "all" in said["control"] else said["control"]["residuals"]["mean"], 0.1, delta=1e-3)
+        self.assertEqual(len(self.table("r.csv")), 5)
+        self.assertGreater(os.path.getsize(self.path("r.png")), 300)
+
+    def test_hillshade_options(self):
+        plain = self.make("hillshade g.asc")
+        for more in ("--azimuth 90deg", "--altitude 20deg", "--exaggerate 3"):
+            self.assertFalse(numpy.array_equal(plain, self.make("hillshade g.asc " + more), equal_nan=True), more)
+        inside = self.make(f"hillshade g.asc --area {INSIDE}").shape
+        self.assertGreater(self.make(f"hillshade g.asc --area {INSIDE} --margin 4m").shape, inside)
+
+    def test_slope_options(self):
+        degrees, percent, ratio = (self.make(f"slope g.asc --as {a}") for a in ("degrees", "percent", "ratio"))
+        numpy.testing.assert_allclose(percent, 100 * numpy.tan(numpy.radians(degrees)), rtol=1e-4)
+        numpy.testing.assert_allclose(ratio, numpy.tan(numpy.radians(degrees)), rtol=1e-4)
+        self.assertGreater(self.make(f"slope g.asc --area {INSIDE} --margin 4m").size, self.make(f"slope g.asc --area {INSIDE}").size)
+
+    def test_aspect_options(self):
+        self.assertGreater(self.make(f"aspect g.asc --area {INSIDE} --margin 4m").size, self.make(f"aspect g.asc --area {INSIDE}").size)
+
+    def test_roughness_options(self):
+        self.assertGreater(self.make(f"roughness g.asc --area {INSIDE} --margin 4m").size, self.make(f"roughness g.asc --area {INSIDE}").size)
+
+    def test_contours_options(self):
+        def levels(*words):
+            self.run_tool("contours", "g.asc", *words, "-o", "c.geojson", "--overwrite")
+            return {(f["properties"]["level"], bool(f["properties"]["index"])) for f in json.load(open(self.path("c.geojson")))["features"]}
+
+        self.assertTrue(all(level % 2 == 0 for level, _ in levels("--interval", "2m")))
+        self.assertTrue(all(level % 2 == 1 for level, _ in levels("--interval", "2m", "--base", "1m")))
+        self.assertTrue(all(index == (level % 6 == 0) for level, index in levels("--interval", "2m", "--index", "3")))
+        area = ["--interval", "2m", "--area", "box:677030,5841990,677034,5841994@EPSG:32725"]
+        self.assertLess(len(levels(*area)), len(levels("--interval", "2m", "--margin", "1m", "--area", INSIDE)))
+
+    def test_section_options(self):
+        with open(self.path("line.csv"), "w") as f:
+            f.write("")
+        one = self.make("section g.asc --from 677003,5841960 --to 677044,5841960 --step 1m", "a.csv")
+        other = self.make("section g.asc --from 677003,5841960 --bearing 90deg --length 41m --step 1m", "b.csv")
+        self.assertEqual(one.count("\n"), other.count("\n"))
+        self.assertGreater(one.count("\n"), self.make("section g.asc --from 677003,5841960 --to 677044,5841960", "c.csv").count("\n"))
+        self.assertIn("<svg", self.make("section g.asc --from 677003,5841960 --to 677044,5841960 --title Ridge", "d.svg"))
+        with open(self.path("line.geojson"), "w") as f:
+            json.dump(RILL, f)
+        self.assertIn("distance", self.make("section g.asc --line line.geojson", "e.csv"))
+
+    def test_sample_options(self):
+        z = ground()
+        self.assertAlmostEqual(self.run_json("sample", "g.asc", "--at", f"{WEST + 9},{NORTH - 9}")["points"][0]["value"], z[4, 4], places=4)
+        with open(self.path("places.csv"), "w") as f:
+            f.write(f"x,y\n{WEST + 9},{NORTH - 9}\n")
+        self.run_tool("sample", "g.asc", "--points", "places.csv", "--crs", "EPSG:32725", "-o", "heights.csv")
+        self.assertAlmostEqual(float(self.table("heights.csv")[0]["value"]), z[4, 4], places=3)
+        lidar = [self.run_json("sample", "small.las", "--at", "677450,5841600", "--radius", r) for r in ("30m", "60m")]
+        self.assertNotEqual(*lidar)
+
+    def test_map_options(self):
+        with open(self.path("line.geojson"), "w") as f:
+            json.dump(RILL, f)
+        with open(self.path("places.csv"), "w") as f:
+            f.write(f"x,y,name\n{WEST + 9},{NORTH - 9},Cairn\n")
+        self.run_tool("find", "--in", DEMO, "--area", AREA, "-o", "tiles.geojson")
+        plain = self.make("map g.asc --width 400", "a.svg")
+        for n, more in enumerate(("--title Rill", "--contours 2m", f"--area {INSIDE}", "--line line.geojson", "--from 677003,5841965 --to 677040,5841990", "--from 677003,5841965 --bearing 60deg --length 30m", "--points places.csv", "--tiles tiles.geojson", "--exaggerate 4", "--no-shade")):
+            self.assertNotEqual(plain, self.make("map g.asc --width 400 " + more, f"a{n}.svg"), more)
+
+    def test_points_options(self):
+        def points(*words):
+            self.run_tool("points", "small.las", *words, "-o", "p.csv", "--write-columns", "x,y,z,class,return,line,time", "--overwrite")
+            return self.table("p.csv")
+
+        def column(name, *words):
+            return [float(r[name]) for r in points(*words)]
+
+        everything = points()
+        self.assertEqual(len(everything), 5084)
+        self.assertEqual(set(column("class", "--class", "ground")), {2})
+        self.assertNotIn(2, column("class", "--without-class", "2"))
+        self.assertEqual(set(column("return", "--returns", "first")), {1})
+        self.assertEqual(set(column("line", "--line", "102")), {102})
+        self.assertGreaterEqual(min(column("z", "--lowest", "10m")), 10)
+        self.assertLessEqual(max(column("z", "--highest", "10m")), 10)
+        self.assertGreaterEqual(min(column("time", "--from-time", "331286500")), 331286500)
+        self.assertLessEqual(max(column("time", "--to-time", "331286500")), 331286500)
+        self.assertEqual(len(points("--every", "10")), 509)
+        self.assertLessEqual(len(points("--without-withheld")), 5084)
+        self.assertIn(len(points("--spacing", "10m", "--salvage")), range(1, 5085))
+        box = "box:677300,5841400,677400,5841500@EPSG:32725"
+        self.assertLess(len(points("--area", box)), len(points("--area", box, "--margin", "20m")))
+        ground_found = points("--find-ground", "--anew", "--water-level", "0m")
+        self.assertNotEqual([r["class"] for r in ground_found], [r["class"] for r in everything])
+        self.assertEqual(len(points("--find-noise")), 5084)
+        thin = len(points("--thin", "lowest", "--cell", "20m"))
+        self.assertTrue(100 < thin < 1000, thin)
+        self.run_tool("grid", "small.las", "--cell", "10m", "-o", "below.tif")
+        self.assertLess(numpy.median(column("z", "--above", "below.tif")), numpy.median(column("z")) - 5)
+        self.run_tool("points", "small.las", "--format", "3", "-o", "three.las")
+        with open(self.path("three.las"), "rb") as f:
+            self.assertEqual(f.read(105)[104], 3)
+        self.run_tool("points", "small.las", "--sheets", "250m", "-o", "sheets.las")
+        self.assertGreater(len([f for f in self.files() if "/sheets" in f]), 3)
+        self.run_tool("points", "small.las", "--density", "d.tif", "--cell", "25m")
+        self.assertGreater(numpy.nanmax(self.values("d.tif")), 0.01)
+        pictures = set()
+        for words in ("", "--colour-by class", "--title Valley", "--slice-from 677250,5841600 --slice-to 677650,5841600", "--slice-from 677250,5841600 --slice-to 677650,5841600 --slab 40m"):
+            self.run_tool("points", "small.las", "--picture", "v.png", "--overwrite", *words.split())
+            with open(self.path("v.png"), "rb") as f:
+                pictures.add(f.read())
+        self.assertEqual(len(pictures), 5)
+
+    def test_grid_options(self):
+        def grid(words):
+            return self.make("grid small.las --cell 10m " + words)
+
+        plain = grid("")
+        self.assertTrue(numpy.isfinite(plain).any())
+        for more in ("--method mean", "--method highest --radius 15m", "--longest-edge 12m", "--all-classes", "--without-class 2", "--class 5 --all-classes", "--returns first --all-classes", "--line 101", "--lowest 5m", "--highest 20m", "--every 5", "--from-time 331286500", "--to-time 331286500", "--find-ground --anew", "--water-level 0m --find-ground --anew", "--margin 10m --area box:677300,5841400,677400,5841500@EPSG:32725"):
+            self.assertFalse(numpy.array_equal(plain, grid(more), equal_nan=True), more)
+        for surface in ("ground", "first", "sea-floor"):
+            self.make(f"grid small.las --cell 10m --surface {surface}", "named.tif")
+            self.assertIn(surface.split("-")[0], str(self.run_json("look", "named.tif")[0]["surface"]))
+        for more in ("--without-withheld", "--salvage", "--spacing 0.1m", "--find-noise"):
+            self.assertEqual(plain.shape, grid(more).shape, more)
+        self.make("grid small.las --cell 20m", "frame.tif")
+        self.assertEqual(self.make("grid small.las --onto frame.tif").shape, self.values("frame.tif").shape)
+        self.assertLess(numpy.nanmean(self.make("grid small.las --cell 10m --above frame.tif")), 5)
+        with open(self.path("edges.geojson"), "w") as f:
+            json.dump({"type": "LineString", "coordinates": [[-30.9925, -37.5565, 500], [-30.9910, -37.5560, 500]]}, f)
+        self.assertGreater(numpy.nanmax(grid("--breaklines edges.geojson")), 400)
+        soundings = os.path.join(DEMO, "soundings-2021")
+        sounding = sorted(f for f in os.listdir(soundings) if not f.endswith(".toml"))[0]
+        self.run_tool("grid", os.path.join(soundings, sounding), "--cell", "20m", "--uncertainty", "u.tif", "-o", "s.tif")
+        self.assertGreater(numpy.nanmin(self.values("u.tif")), 0)
+
+    def test_study_options(self):
+        shutil.copytree(DEMO, self.path("data"))
+        plan = lambda *words: self.run_tool("study", "data/study.toml", "--dry-run", *words).stdout
+        coarse = plan("--set", "frame.cell=8m")
+        self.assertNotEqual(plan(), coarse)
+        self.run_tool("find", "--in", "data", "--area", AREA, "--keep", "data.katalog")
+        self.assertEqual(plan("--in", "data.katalog"), plan())
+        # A run and its repetition have tests of their own, for they take long.
+        self.refused("study", "--again", "data/area.geojson", "-o", "again", status=3)
+
+    def test_serve_options(self):
+        def answer(*words, path="search?limit=100", key=None):
+            url = self.serve(DEMO, *words)
+            request = urllib.request.Request(url + path, headers={"Authorization": "Bearer " + key} if key else {})
+            with urllib.request.urlopen(request) as reply:
+                return reply.read(), dict(reply.headers), url
+
+        body, _, url = answer("--listen", "127.0.0.1", "--port", "0", "--page", "3")
+        self.assertEqual(len(json.loads(body)["features"]), 3)
+        self.assertTrue(url.startswith("http://127.0.0.1:"))
+        whole = os.path.getsize(os.path.join(DEMO, "coast-2014", "coast.tif"))
+        coast = "files/coast-2014/coast.tif"
+        start = time.time()
+        self.assertEqual(len(answer("--slow", "600K", "--queue", "0", path=coast)[0]), whole)
+        self.assertGreater(time.time() - start, 0.5)
+        with self.assertRaises(http.client.IncompleteRead):
+            answer("--cut-every", "1", path=coast)
+        for words, status in ((["--fail-every", "1"], 503), (["--busy-every", "1"], 429)):
+            with self.assertRaises(urllib.error.HTTPError) as seen:
+                answer(*words, path=coast)
+            self.assertEqual(seen.exception.code, status)
+        self.assertLess(len(answer("--truncate-every", "1", path=coast)[0]), whole)
+        for words, name in ((["--no-ranges"], "whole"), (["--wrong-parts-every", "1"], "wrong")):
+            url = self.serve(DEMO, *words)
+            with urllib.request.urlopen(urllib.request.Request(url + coast, headers={"Range": "bytes=100-199"})) as reply:
+                part = reply.read()
+            with open(os.path.join(DEMO, "coast-2014", "coast.tif"), "rb") as f:
+                self.assertNotEqual(part, f.read()[100:200], name)
+        honest, lying = (json.loads(answer(*words)[0])["features"][0] for words in ([], ["--wrong-sizes"]))
+        self.assertNotEqual(honest["assets"], lying["assets"])
+        # Restricted tiles open with the key alone; and each request is told.
+        restricted = "files/ground-2022/sheet_c3.tif"
+        with self.assertRaises(urllib.error.HTTPError):
+            answer("--key-file", os.path.join(self.data, "key.txt"), path=restricted)
+        self.assertGreater(len(answer("--key-file", os.path.join(self.data, "key.txt"), "--log", path=restricted, key="secret")[0]), 1000)
+        with open(self.log) as f:
+            self.assertIn("sheet_c3.tif", f.read())
+
+
+if __name__ == "__main__":
+    main()
