@@ -152,6 +152,8 @@ double parse_degrees(std::string_view text) {
   }
   if (!rest.empty() || trimmed(text).empty() || (lettered && text.find_first_of("0123456789") == text.npos))
     refuse("an angle on the globe", text, kAdvice);
+  const bool latitude = lettered && std::string_view("NSns").find(trimmed(text).back()) != std::string_view::npos;
+  if (value > (latitude ? 90 : 360)) refuse("an angle on the globe", text, kAdvice);
   return sign * value;
 }
 

@@ -424,6 +424,55 @@ TEST(Reproject, AgreesWithTheExactTwin) {
   }
 }
 
+// Eight ways to flatten the globe, each cell against its own place by PROJ.
+TEST(Reproject, InEightProjectionsEveryCellIsWhatItsTwinSays) {
+  const struct {
+    const char* text;
+    double lon, lat;
+  } kinds[] = {{"EPSG:32725", -31, -37.5},
+               {"EPSG:3857", 10, 60},
+               {"+proj=lcc +lat_1=40 +lat_2=60 +lat_0=50 +lon_0=10 +datum=WGS84 +type=crs", 12, 48},
+               {"+proj=laea +lat_0=-75 +lon_0=30 +datum=WGS84 +type=crs", 20, -72},
+               {"+proj=stere +lat_0=90 +lat_ts=70 +lon_0=-45 +datum=WGS84 +type=crs", -60, 82},
+               {"+proj=aea +lat_1=29.5 +lat_2=45.5 +lat_0=23 +lon_0=-96 +units=us-ft +datum=NAD83 +type=crs", -100, 38},
+               {"+proj=omerc +lat_0=4 +lonc=102 +alpha=323 +gamma=323 +k=0.99984 +ellps=GRS80 +type=crs", 103, 5},
+               {"EPSG:4326", 179.95, -16}};
+  unsigned seed = 40;
+  for (const auto& kind : kinds) {
+    SCOPED_TRACE(kind.text);
+    const Crs crs = Crs::parse(kind.text);
+    // The source lies askew in each of them: a plane of its own around the place.
+    const Crs own =
+        Crs::parse(fmt::format("+proj=tmerc +lat_0={} +lon_0={} +datum=WGS84 +type=crs", kind.lat, kind.lon + 0.35));
+    const Point at = Transform(Crs::wgs84(), own).forward({kind.lon, kind.lat});
+    const Frame source(own, std::round(at.x) - 450, std::round(at.y) + 400, {10, 10}, 91, 83);
+    const Grid g = rough_grid(source, ++seed, 5);
+    const Frame to = crs.is_geographic() ? frame_for(source, crs) : frame_for(source, crs, {.cell = 9_m});
+    const std::vector<Point> places = exact_places(source, to);
+    const Block in = g.read(source.window().grown(4));
+    for (const Resampling method : {Resampling::Nearest, Resampling::Bilinear, Resampling::Cubic}) {
+      const Grid out = reproject(g, to, method);
+      const Block b = out.read(to.window());
+      std::int64_t compared = 0, apart = 0;
+      for (std::int64_t r = 0; r < to.rows(); ++r)
+        for (std::int64_t c = 0; c < to.cols(); ++c) {
+          const double expected = exact_value(in, places[static_cast<std::size_t>(r * to.cols() + c)], method),
+                       got = static_cast<double>(b.at(c, r));
+          if (std::isnan(expected) != std::isnan(got) || (method == Resampling::Nearest && expected != got)) {
+            apart += !(std::isnan(expected) && std::isnan(got));
+            continue;
+          }
+          if (std::isnan(expected)) continue;
+          ++compared;
+          ASSERT_NEAR(got, expected, 5e-3) << name_of(method) << " " << c << ", " << r;
+        }
+      EXPECT_GT(compared, 5000) << name_of(method);
+      EXPECT_LE(apart, 20) << name_of(method) << ": cells whose place is within the tolerance of a border";
+      expect_same_for_every_window(out, seed, 4);
+    }
+  }
+}
+
 // The ground of the example study, at a metre, every cell against its own exact transformation.
 TEST(Reproject, OfTheDemoTerrainIsWithinTwoCentimetres) {
   const Frame f(Crs::parse("EPSG:32725"), 676600, 5842300, {1, 1}, 340, 310);
