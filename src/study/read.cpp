@@ -1,3 +1,4 @@
+#include <algorithm>
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 #include <set>
@@ -30,7 +31,13 @@ class TableReader {
     for (const auto& [key, node] : *table_)
       if (!known.count(key.str())) fail(node, fmt::format("'{}' is not known in [{}]{}", key.str(), name_, of));
   }
+  // For keys that follow from what stands in it.
+  TableReader(const toml::table* table, std::string name, std::string file)
+      : table_(table), name_(std::move(name)), file_(std::move(file)) {}
   explicit operator bool() const { return table_ != nullptr; }
+  [[noreturn]] void refuse(const char* key, const std::string& what, const std::string& advice) const {
+    throw Error(ErrorCode::BadFile, what, fmt::format("{} line {}", file_, node(key)->source().begin.line), advice);
+  }
 
   std::string text(const char* key, const std::string& otherwise = {}) const {
     const auto* n = node(key);
@@ -71,8 +78,9 @@ class TableReader {
   // Text that is understood by `parse`; its error gains the place.
   template <class Parse>
   auto parsed(const char* key, const Parse& parse) const -> std::optional<decltype(parse(std::string()))> {
+    if (!node(key)) return std::nullopt;
     const std::string t = text(key);
-    if (t.empty()) return std::nullopt;
+    if (t.empty()) fail(*node(key), fmt::format("'{}' is empty", key));
     try {
       return parse(t);
     } catch (const Error& e) {
@@ -99,8 +107,30 @@ std::string place_in(const Study& s, const std::string& text) {
   return is_url(text) ? text : (s.folder / text).lexically_normal().string();
 }
 
+[[noreturn]] void refuse_shape(const toml::node& n, const std::string& file, const std::string& is,
+                               const std::string& wanted) {
+  throw Error(ErrorCode::BadFile, is, fmt::format("{} line {}", file, n.source().begin.line), "write " + wanted);
+}
+
+// [name], or null; anything else of that name is an error.
+const toml::table* table_of(const toml::table& root, const char* name, const std::string& file) {
+  const toml::node* n = root.get(name);
+  if (n && !n->is_table()) refuse_shape(*n, file, fmt::format("'{}' is no table", name), fmt::format("[{}]", name));
+  return n ? n->as_table() : nullptr;
+}
+
+// All [[name]]; anything else of that name is an error.
+const toml::array* tables_of(const toml::table& root, const char* name, const std::string& file) {
+  const toml::node* n = root.get(name);
+  if (!n) return nullptr;
+  const toml::array* list = n->as_array();
+  if (!list || !std::all_of(list->begin(), list->end(), [](const toml::node& i) { return i.is_table(); }))
+    refuse_shape(*n, file, fmt::format("'{}' is no list of tables", name), fmt::format("[[{}]] above each", name));
+  return list;
+}
+
 void read_sources(const toml::table& root, const std::string& file, const std::string& catalogue, Study& s) {
-  const auto* sources = root.get_as<toml::array>("source");
+  const auto* sources = tables_of(root, "source", file);
   if (root.contains("points") && !sources) return;
   if (!sources || sources->empty())
     throw Error(ErrorCode::BadFile, "has no [[source]]", file, "name at least one folder or survey with tiles");
@@ -157,7 +187,7 @@ void find_points(const TableReader& t, const std::string& file, const Study& s, 
 }
 
 void read_points(const toml::table& root, const std::string& file, Study& s) {
-  const auto* list = root.get_as<toml::array>("points");
+  const auto* list = tables_of(root, "points", file);
   if (!list) return;
   for (const auto& item : *list) {
     const TableReader t(item.as_table(), "points", file,
@@ -192,7 +222,7 @@ void read_points(const toml::table& root, const std::string& file, Study& s) {
 
 // [check]: a profile and thresholds by name; [control]: points and what they do not say themselves.
 void read_check(const toml::table& root, const std::string& file, Study& s) {
-  const toml::table* table = root.get_as<toml::table>("check");
+  const toml::table* table = table_of(root, "check", file);
   std::vector<std::string> names{"profile", "streams"};
   for (const ThresholdInfo& i : threshold_table()) names.push_back(i.name);
   const TableReader t(table, "check", file, names);
@@ -210,7 +240,7 @@ void read_check(const toml::table& root, const std::string& file, Study& s) {
       s.thresholds.set(i.name, fmt::format("{}", t.number(i.name, 0)));
   }
   if (const std::string lines = t.text("streams"); !lines.empty()) s.streams = s.folder / lines;
-  const TableReader control(root.get_as<toml::table>("control"), "control", file,
+  const TableReader control(table_of(root, "control", file), "control", file,
                             {"file", "crs", "heights", "unit", "error"});
   if (!control) return;
   s.control = s.folder / control.text("file");
@@ -240,11 +270,18 @@ std::string product_kinds() {
 
 StudyProduct read_product(const toml::table* table, const std::string& file, const Study& s) {
   StudyProduct p;
-  if (const auto* kind = table ? table->get("kind") : nullptr) p.kind = kind->value_or("");
-  const auto own = keys_of_product(p.kind);
-  if (!own)
-    throw Error(ErrorCode::BadFile, fmt::format("'{}' is not a product", p.kind), file, "use " + product_kinds());
   std::vector<std::string> keys = {"kind", "file", "title"};
+  const TableReader first(table, "product", file);
+  p.kind = first.text("kind");
+  const auto own = keys_of_product(p.kind);
+  if (p.kind.empty()) {
+    // Perhaps it is there, mistyped.
+    for (const auto& [key, node] : *table)
+      if (std::string_view(key.str()).find("kin") != std::string_view::npos)
+        refuse_shape(node, file, fmt::format("'{}' is not known in [product]", key.str()), "kind = \"map\"");
+    refuse_shape(*table, file, "a [[product]] has no kind", "kind = and one of " + product_kinds());
+  }
+  if (!own) first.refuse("kind", fmt::format("'{}' is not a product", p.kind), "use " + product_kinds());
   keys.insert(keys.end(), own->begin(), own->end());
   const TableReader t(table, "product", file, keys, " of kind " + p.kind);
   p.file = t.text("file");
@@ -359,7 +396,7 @@ std::vector<std::string> changed_inputs(const StudyRecord& record) {
 namespace {
 
 void read_area_of(const toml::table& root, const std::string& file, Study& s) {
-  const TableReader area(root.get_as<toml::table>("area"), "area", file,
+  const TableReader area(table_of(root, "area", file), "area", file,
                          {"file", "box", "circle", "place", "gazetteer", "margin"});
   if (!area) throw Error(ErrorCode::BadFile, "has no [area]", file, "add [area] with file, box or circle");
   if (const std::string f = area.text("file"); !f.empty())
@@ -376,7 +413,7 @@ void read_area_of(const toml::table& root, const std::string& file, Study& s) {
 }
 
 void read_frame(const toml::table& root, const std::string& file, Study& s) {
-  const TableReader frame(root.get_as<toml::table>("frame"), "frame", file, {"crs", "cell", "heights", "unit"});
+  const TableReader frame(table_of(root, "frame", file), "frame", file, {"crs", "cell", "heights", "unit"});
   s.crs = frame.text("crs");
   s.cell = frame.parsed("cell", [](const std::string& x) { return parse_cell_edge(x); });
   s.heights = frame.parsed("heights", [](const std::string& x) { return HeightReference::parse(x); })
@@ -396,7 +433,7 @@ void read_frame(const toml::table& root, const std::string& file, Study& s) {
 }
 
 void read_mosaic(const toml::table& root, const std::string& file, Study& s) {
-  const TableReader m(root.get_as<toml::table>("mosaic"), "mosaic", file, {"prefer", "feather", "tiles"});
+  const TableReader m(table_of(root, "mosaic", file), "mosaic", file, {"prefer", "feather", "tiles"});
   s.mosaic.feather = m.length("feather").value_or(Length());
   const std::string tiles = m.text("tiles", "all");
   if (tiles != "all" && tiles != "needed")
@@ -414,11 +451,11 @@ void read_mosaic(const toml::table& root, const std::string& file, Study& s) {
 }
 
 void read_fill_and_move(const toml::table& root, const std::string& file, Study& s) {
-  const TableReader fill(root.get_as<toml::table>("fill"), "fill", file, {"largest", "edges", "skip"});
+  const TableReader fill(table_of(root, "fill", file), "fill", file, {"largest", "edges", "skip"});
   s.fill = !fill.flag("skip", false);
   s.fill_options.largest = fill.length("largest");
   s.fill_options.edges = fill.flag("edges", false);
-  const TableReader move(root.get_as<toml::table>("reproject"), "reproject", file, {"resample"});
+  const TableReader move(table_of(root, "reproject", file), "reproject", file, {"resample"});
   s.resampling =
       move.parsed("resample", [](const std::string& x) { return parse_resampling(x); }).value_or(Resampling::Automatic);
 }
@@ -443,7 +480,7 @@ Study read_study_text(std::string text, const fs::path& path, const std::string&
                          "check", "control", "reference", "product"});
   s.title = top.text("title", path.stem().string());
   read_area_of(root, file, s);
-  const TableReader catalogue(root.get_as<toml::table>("catalogue"), "catalogue", file, {"in"});
+  const TableReader catalogue(table_of(root, "catalogue", file), "catalogue", file, {"in"});
   const std::string in = catalogue.text("in");
   read_sources(root, file, !other_catalogue.empty() ? other_catalogue : in.empty() ? in : place_in(s, in), s);
 
@@ -453,9 +490,9 @@ Study read_study_text(std::string text, const fs::path& path, const std::string&
   read_mosaic(root, file, s);
   read_fill_and_move(root, file, s);
   read_check(root, file, s);
-  const TableReader reference(root.get_as<toml::table>("reference"), "reference", file, {"file"});
+  const TableReader reference(table_of(root, "reference", file), "reference", file, {"file"});
   if (reference) s.reference = s.folder / reference.text("file");
-  if (const auto* products = root.get_as<toml::array>("product"))
+  if (const auto* products = tables_of(root, "product", file))
     for (const auto& item : *products) s.products.push_back(read_product(item.as_table(), file, s));
   return s;
 }
