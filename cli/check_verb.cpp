@@ -8,6 +8,7 @@
 #include "katoptra/check/check.hpp"
 #include "katoptra/check/control.hpp"
 #include "katoptra/formats/bytes.hpp"
+#include "katoptra/formats/format.hpp"
 #include "katoptra/formats/point_file.hpp"
 #include "katoptra/formats/vector_file.hpp"
 #include "katoptra/study/judgements.hpp"
@@ -154,7 +155,7 @@ class CheckRun {
     control_ = check_control(grids_[0], set, o_.run());
     if (!o_.residuals.empty()) {
       written_.push_back(o_.residuals);
-      if (o_.residuals.ends_with(".csv"))
+      if (has_ending(o_.residuals, ".csv"))
         write_text_file(o_.residuals, control_csv(*control_), {.overwrite = o_.overwrite});
       else
         write_layer(control_layer(*control_), o_.residuals, {.overwrite = o_.overwrite});
@@ -170,7 +171,7 @@ class CheckRun {
 
   void write() {
     written_.push_back(o_.out);
-    if (o_.out.ends_with(".json"))
+    if (has_ending(o_.out, ".json"))
       write_text_file(o_.out, findings_json(findings_) + "\n", {.overwrite = o_.overwrite});
     else
       write_layer(finding_layer(findings_), o_.out, {.overwrite = o_.overwrite});

@@ -14,6 +14,7 @@
 #include "katoptra/catalogue/find.hpp"
 #include "katoptra/catalogue/places.hpp"
 #include "katoptra/formats/bytes.hpp"
+#include "katoptra/formats/format.hpp"
 #include "katoptra/formats/vector_file.hpp"
 #include "katoptra/grid/cache.hpp"
 #include "katoptra/surface/clip.hpp"
@@ -404,6 +405,9 @@ bool is_traced(const Grid& grid) { return grid.info().sources.size() > 1; }
 
 std::vector<std::string> expand_inputs(const std::vector<std::string>& given, Inputs wanted) {
   std::vector<std::string> out;
+  const auto is_list = [](const std::filesystem::path& p) {
+    return has_ending(p, ".csv") || has_ending(p, ".geojson");
+  };
   for (const std::string& g : given) {
     const std::filesystem::path p = g;
     std::error_code ec;
@@ -412,15 +416,15 @@ std::vector<std::string> expand_inputs(const std::vector<std::string>& given, In
       for (const TileRecord& t : open_folder(p).tiles)
         if (wanted == Inputs::All || (t.kind == TileKind::Grid && why_no_survey(t).empty()))
           out.push_back(t.path.string());
-    } else if (std::filesystem::is_regular_file(p, ec) && p.extension() != ".csv" && p.extension() != ".geojson") {
+    } else if (std::filesystem::is_regular_file(p, ec) && !is_list(p)) {
       for (const auto& grid : grids_behind(p)) out.push_back(grid.string());
-    } else if (p.extension() == ".csv" || p.extension() == ".geojson") {
+    } else if (is_list(p)) {
       std::vector<ShortlistEntry> entries;
       try {
         entries = read_shortlist(p);
       } catch (const Error& e) {
         // A table may hold soundings as well.
-        if (e.code() != ErrorCode::BadFile || wanted != Inputs::All || p.extension() != ".csv") throw;
+        if (e.code() != ErrorCode::BadFile || wanted != Inputs::All || !has_ending(p, ".csv")) throw;
         out.push_back(g);
       }
       for (const ShortlistEntry& e : entries) {

@@ -365,9 +365,9 @@ std::string tables_csv(const StatisticsCommand& o, const Grid& g, const Statisti
 }
 
 void write_table(const StatisticsCommand& o, const std::string& csv, const ordered_json& j) {
-  if (o.out.ends_with(".json"))
+  if (has_ending(o.out, ".json"))
     write_text_file(o.out, j.dump(2) + "\n", {.overwrite = o.overwrite});
-  else if (o.out.ends_with(".csv"))
+  else if (has_ending(o.out, ".csv"))
     write_text_file(o.out, csv, {.overwrite = o.overwrite});
   else
     throw Error(ErrorCode::Unsupported, "statistics are written as .csv or .json", o.out, "give such a name");

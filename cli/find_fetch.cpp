@@ -12,6 +12,7 @@
 #include "katoptra/catalogue/find.hpp"
 #include "katoptra/catalogue/orders.hpp"
 #include "katoptra/formats/bytes.hpp"
+#include "katoptra/formats/format.hpp"
 #include "katoptra/formats/vector_file.hpp"
 #include "katoptra/view/map.hpp"
 
@@ -259,8 +260,7 @@ void keep_catalogues(const FindCommand& o) {
   for (const std::string& in : o.in) {
     std::error_code ec;
     CatalogueUpdate r;
-    const bool items =
-        fs::is_regular_file(in, ec) && fs::path(in).extension() != ".katalog" && fs::file_size(in, ec) > (1 << 20);
+    const bool items = fs::is_regular_file(in, ec) && !has_ending(in, ".katalog") && fs::file_size(in, ec) > (1 << 20);
     if (fs::is_directory(in, ec) && !fs::exists(fs::path(in) / "catalog.json") &&
         !fs::exists(fs::path(in) / "collection.json"))
       r = file.refresh_folder(in, o.run());
@@ -307,7 +307,7 @@ void find(const FindCommand& o, int& status) {
   Shortlist s = find_tiles(catalogue, area, options);
   s.notes.insert(s.notes.begin(), notes.begin(), notes.end());
   if (!o.out.empty()) {
-    if (fs::path(o.out).extension() == ".csv")
+    if (has_ending(o.out, ".csv"))
       write_text_file(o.out, shortlist_csv(s), {.overwrite = o.overwrite});
     else
       write_layer(shortlist_layer(s), o.out, {.overwrite = o.overwrite});

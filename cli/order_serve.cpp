@@ -9,6 +9,7 @@
 #include "katoptra/base/progress.hpp"
 #include "katoptra/catalogue/orders.hpp"
 #include "katoptra/formats/bytes.hpp"
+#include "katoptra/formats/format.hpp"
 
 #include "common.hpp"
 #include "service.hpp"
@@ -123,7 +124,7 @@ void list(const OrderCommand& c) {
 void draw_demand(const OrderCommand& c) {
   const auto orders = OrderBook(c.book_path()).list();
   const Grid g = demand_grid(orders);
-  if (fs::path(c.out).extension() == ".tif") {
+  if (format_of(c.out, Holds::Grids, Use::Written) && !picture_named(c.out)) {
     write_and_state(g, c, {});
     return;
   }

@@ -6,6 +6,7 @@
 #include "katoptra/base/error.hpp"
 #include "katoptra/check/statistics.hpp"
 #include "katoptra/formats/bytes.hpp"
+#include "katoptra/formats/format.hpp"
 #include "katoptra/formats/point_file.hpp"
 #include "katoptra/formats/vector_file.hpp"
 #include "katoptra/points/measure.hpp"
@@ -95,7 +96,7 @@ int run_contours(const ProductCommand& o) {
   }
   Statement s(o);
   s.title(o.out);
-  const bool geojson = !o.out.ends_with(".gpkg");
+  const bool geojson = !has_ending(o.out, ".gpkg");
   s.line("lines", fmt::format("{} with {} points, levels {:g} to {:g} {}", lines.size(), points, low, high,
                               unit_name(in.quantity())));
   s.line("interval", fmt::format("{}, an index line every {}", interval_text(o.interval, c.interval, in.quantity()),
@@ -146,17 +147,17 @@ LineString section_line(const LineOptions& o, const char* verb, const Crs& crs, 
 
 int run_section(const SectionCommand& o) {
   std::vector<std::string> notes;
-  if (const std::string ext = std::filesystem::path(o.out).extension().string();
-      ext != ".csv" && ext != ".png" && ext != ".svg" && ext != ".pdf")
-    throw Error(ErrorCode::Unsupported, fmt::format("a section is not written as '{}'", ext), o.out,
-                "give a name that ends in .csv for the table, or .png, .svg, .pdf for the graph");
+  if (!has_ending(o.out, ".csv") && !picture_named(o.out))
+    throw Error(ErrorCode::Unsupported,
+                fmt::format("a section is not written as '{}'", std::filesystem::path(o.out).extension().string()),
+                o.out, "give a name that ends in .csv for the table, or .png, .svg, .pdf for the graph");
   const Grid in = open_input(o.in, o);
   const LineString line = section_line(o, "section", in.frame().crs(), notes);
   refuse_outside("the line", line, in);
   SectionOptions options{.run = o.run()};
   if (!o.step.empty()) options.step = length_from(o.step, LengthUnit::Metre, notes);
   const Section s = section(in, line, options);
-  if (o.out.ends_with(".csv"))
+  if (has_ending(o.out, ".csv"))
     write_text_file(o.out, section_csv(s), {.overwrite = o.overwrite});
   else
     write_picture(draw_section(s, {.format = picture_format_for(o.out),

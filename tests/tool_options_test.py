@@ -192,6 +192,13 @@ class Options(ToolTest):
         self.assertEqual((said["unit"], said["heights"]), ("ft", "EGM2008 height"))
         self.assertIn("ft", self.run_tool("check", "g.asc", "--unit", "ft", "--heights", "EGM2008", status=1).stdout)
 
+    def test_endings_may_be_capitals(self):
+        """contours -o A.GPKG said that it was GeoJSON; statistics -o A.CSV was refused."""
+        for verb, words, say in (("contours", "g.asc --interval 2m -o A.GPKG", "EPSG:32725"), ("statistics", "g.asc -o A.CSV", "A.CSV"), ("section", "g.asc --from 677001,5841999 --to 677044,5841961 -o S.CSV", "S.CSV"), ("map", "g.asc --width 400 -o M.PNG", "M.PNG"), ("clip", "g.asc -o C.TIF", "C.TIF"), ("find", f"--in {DEMO} --area {AREA} -o LIST.CSV", "LIST.CSV")):
+            with self.subTest(verb=verb):
+                self.assertIn(say, self.run_tool(verb, *words.split()).stdout)
+        self.assertEqual(len(self.run_json("fetch", "LIST.CSV", "-o", "here", "--dry-run")["tiles"]), 9)
+
     def test_how_files_are_written(self):
         import tifffile
 
@@ -231,7 +238,7 @@ class OwnOptions(Options):
 
     # Run by the class above.
     test_what_input_is_taken_for_and_what_is_cut_out = test_what_changes_nothing = test_text_is_split_where_it_is_said = None
-    test_what_the_input_does_not_say = test_how_files_are_written = None
+    test_what_the_input_does_not_say = test_how_files_are_written = test_endings_may_be_capitals = None
 
     def values(self, name):
         return self.read_raster(self.path(name))[0]

@@ -93,8 +93,8 @@ constexpr const char* kDatums[] = {"+datum=WGS84",
 constexpr const char* kUnits[] = {"+units=m", "+units=us-ft", "+units=ft", "+units=km", "+to_meter=20.1168"};
 
 // A CRS without a code lost its projection without a note, wrote false eastings in metres beside a unit of feet (430 km
-// off), took kilometres for metres, and wrote a semi-major axis of 0 with a datum shift. NetCDF called every unit but feet
-// metres.
+// off), took kilometres for metres, and wrote a semi-major axis of 0 with a datum shift. NetCDF called every unit but
+// feet metres.
 TEST(CrsInFiles, EveryKindComesBackTheSame) {
   const TemporaryFolder folder;
   int tried = 0, by_keys = 0;

@@ -19,6 +19,10 @@ bool Format::ends(std::string_view file) const {
                      [&](const std::string& e) { return n.size() > e.size() && n.ends_with(e); });
 }
 
+bool has_ending(const std::filesystem::path& path, std::string_view ending) {
+  return lower_case(path.filename().string()).ends_with(ending);
+}
+
 const std::vector<Format>& formats() {
   static const std::vector<Format> all = [] {
     std::vector<Format> f;

@@ -46,6 +46,8 @@ TEST(FormatTable, NamesAndMediaTypesLeadToTheirRow) {
   EXPECT_EQ(format_of("a/B.TIFF")->name, "GeoTIFF");
   EXPECT_EQ(format_of("sheet.copc.laz")->name, "LAZ");
   EXPECT_EQ(format_of("x.tar.gz")->name, "gz");
+  EXPECT_TRUE(has_ending("a/TABLE.CSV", ".csv") && has_ending("b.csv", ".csv"));
+  EXPECT_FALSE(has_ending("a.csv/b", ".csv") || has_ending("csv", ".csv"));
   EXPECT_EQ(format_of("readme"), nullptr);
   EXPECT_EQ(format_of("a.png", Holds::Grids, Use::Read), nullptr);
   EXPECT_EQ(format_of("a.png", Holds::Grids, Use::Written)->name, "PNG height map");
@@ -123,9 +125,8 @@ TEST(FormatTable, WhatIsWrittenComesBack) {
         ASSERT_EQ(back.features.size(), 2u);
         EXPECT_EQ(std::get<Point>(back.features[1].geometry).x, -31);
         const auto& own = back.features[0].properties;
-        EXPECT_TRUE(std::any_of(own.begin(), own.end(), [](const auto& q) {
-          return q.first == "z" && q.second == Property(12.5);
-        }));
+        EXPECT_TRUE(std::any_of(own.begin(), own.end(),
+                                [](const auto& q) { return q.first == "z" && q.second == Property(12.5); }));
       }
     }
 }

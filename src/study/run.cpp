@@ -462,7 +462,7 @@ class Runner {
   void draw_profile(const StudyProduct& p, const fs::path& to) {
     const Section s = section(surface_, read_line(p.line, surface_.frame().crs()), {.run = options_.run});
     const std::string title = p.title.empty() ? "Section along " + p.line.filename().string() : p.title;
-    if (to.extension() == ".csv") {
+    if (has_ending(to, ".csv")) {
       write_text_file(to, section_csv(s), {.overwrite = overwrite_});
       return;
     }

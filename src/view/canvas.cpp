@@ -108,13 +108,17 @@ Picture Canvas::finish() {
   return {format_, width_, height_, std::move(bytes_)};
 }
 
+bool picture_named(const std::string& name) {
+  const std::string ext = lower_extension(name);
+  return ext == ".png" || ext == ".svg" || ext == ".pdf";
+}
+
 PictureFormat picture_format_for(const std::string& name) {
   const std::string ext = lower_extension(name);
-  if (ext == ".png") return PictureFormat::Png;
-  if (ext == ".svg") return PictureFormat::Svg;
-  if (ext == ".pdf") return PictureFormat::Pdf;
-  throw Error(ErrorCode::Unsupported, fmt::format("pictures are not written as '{}' here", ext), name,
-              "give a name that ends in .png, .svg or .pdf");
+  if (!picture_named(name))
+    throw Error(ErrorCode::Unsupported, fmt::format("pictures are not written as '{}' here", ext), name,
+                "give a name that ends in .png, .svg or .pdf");
+  return ext == ".png" ? PictureFormat::Png : ext == ".svg" ? PictureFormat::Svg : PictureFormat::Pdf;
 }
 
 double axis_step(double range, int wanted) {

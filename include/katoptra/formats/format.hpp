@@ -53,6 +53,9 @@ const Format* format_of(const std::filesystem::path& path, Holds holds, Use use 
 // By a media type, "image/tiff; application=geotiff"; null when it says nothing.
 const Format* format_of_media(std::string_view type);
 
+// Whether a name ends in that, in small letters or in capitals.
+bool has_ending(const std::filesystem::path& path, std::string_view ending);
+
 // ".tif, .tiff, .asc": for messages.
 std::string endings_of(Holds holds, Use use);
 

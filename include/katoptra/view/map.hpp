@@ -24,6 +24,8 @@ struct Picture {
 };
 // From the extension of a file name; Unsupported for others.
 PictureFormat picture_format_for(const std::string& file_name);
+// Whether there is a format of pictures for it.
+bool picture_named(const std::string& file_name);
 
 // Residuals: points with the properties residual and outlier, as discs. Places: outlines of findings.
 enum class OverlayStyle { Area, Contours, Transect, Footprints, Kept, Gaps, Points, Places, Residuals };

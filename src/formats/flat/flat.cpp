@@ -10,6 +10,7 @@
 #include <utility>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/formats/format.hpp"
 
 #include "base/text.hpp"
 #include "formats/readers.hpp"
@@ -209,9 +210,18 @@ class Rows {
   std::uint64_t band_;
 };
 
+bool lies_beside(const Format& f, const std::string& ending) {
+  return std::find(f.beside.begin(), f.beside.end(), ending) != f.beside.end();
+}
+
 // The data when the header itself was named.
 std::shared_ptr<ByteSource> data_of(const Located& file) {
-  for (const char* e : {".bil", ".bip", ".bsq", ".flt", ".bin", ".dem", ".img"})
+  std::vector<std::string> endings;
+  for (const Format& f : formats())
+    if (lies_beside(f, ".hdr")) endings.insert(endings.end(), f.endings.begin(), f.endings.end());
+  // And those that say nothing of what a file holds.
+  for (const char* e : {".bin", ".dem", ".img"}) endings.emplace_back(e);
+  for (const std::string& e : endings)
     if (auto found = file.with_extension(e)) return found;
   throw Error(ErrorCode::BadFile, "is a header, and the data that belong to it are not beside it", file.bytes->name(),
               "put both into one folder");
@@ -222,9 +232,10 @@ std::shared_ptr<ByteSource> data_of(const Located& file) {
 bool is_flat(const Located& file) {
   const std::string ext = lower_case(std::filesystem::path(file.name).extension().string());
   if (ext == ".hdr") return file.bytes->size() < 65536 && is_header(read_text(*file.bytes));
-  // What else may lie beside the header.
-  for (const char* other :
-       {".prj", ".json", ".txt", ".xml", ".tfw", ".blw", ".stx", ".clr", ".csv", ".md", ".png", ".pdf"})
+  // What else may lie beside the header: what goes with a format, and what people write and draw.
+  if (std::any_of(formats().begin(), formats().end(), [&](const Format& f) { return lies_beside(f, ext); }))
+    return false;
+  for (const char* other : {".txt", ".xml", ".stx", ".clr", ".csv", ".md", ".png", ".pdf"})
     if (ext == other) return false;
   const auto text = file.text_with_extension(".hdr");
   return text && is_header(*text);

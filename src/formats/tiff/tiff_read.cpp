@@ -10,6 +10,7 @@
 #include <utility>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/formats/format.hpp"
 #include "katoptra/grid/cache.hpp"
 
 #include "base/pool.hpp"
@@ -281,7 +282,8 @@ class TiffSource final : public GridSource {
 
 // A world file: cell, two terms of rotation, and the centre of the first cell.
 std::optional<FileLattice> world_file(const Located& file) {
-  for (const char* extension : {".tfw", ".tifw", ".tiffw", ".wld"}) {
+  for (const std::string& extension : format_of("a.tif")->beside) {
+    if (extension == ".prj" || extension == ".json") continue;
     const auto text = file.text_with_extension(extension);
     if (!text) continue;
     std::istringstream words(*text);
