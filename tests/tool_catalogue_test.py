@@ -158,6 +158,28 @@ class Fetch(ToolTest):
         self.assertTrue(all("its catalogue says" in t["problem"] for t in done["tiles"]))
         self.assertEqual(same_as_demo(self, self.path("short")), 0)
 
+    def test_every_misbehaviour_at_once(self):
+        """Cut, failing, busy, truncated, wrong parts and a slow line together: what has its name is right, or it is said what is missing."""
+        url = self.serve(DEMO, "--cut-every", 3, "--fail-every", 5, "--busy-every", 11, "--truncate-every", 7, "--wrong-parts-every", 4, "--slow", "20M", "--page", 2)
+        listed = self.shortlist(url)
+        for turn in range(4):
+            done = subprocess.run([TOOL, "fetch", listed, "-o", "tiles", "--json"], cwd=self.folder, env=self.environment, capture_output=True, text=True, timeout=120)
+            self.assertIn(done.returncode, (0, 4), done.stderr)
+            same_as_demo(self, self.path("tiles"))
+            missing = json.loads(done.stdout)["missing"]
+            self.assertEqual(missing > 0, done.returncode == 4)
+            if not missing:
+                break
+        self.assertEqual(missing, 0, "it comes in a few turns")
+        self.assertEqual(same_as_demo(self, self.path("tiles")), 9)
+        # The same of a service that lies about sizes, knows no ranges and is asked without patience.
+        url = self.serve(DEMO, "--cut-every", 2, "--fail-every", 3, "--wrong-sizes", "--no-ranges", "--truncate-every", 2)
+        done = subprocess.run([TOOL, "fetch", self.shortlist(url), "-o", "short", "--tries", "1", "--json"], cwd=self.folder, env=self.environment, capture_output=True, text=True, timeout=120)
+        self.assertIn(done.returncode, (0, 4), done.stderr)
+        told = json.loads(done.stdout)
+        self.assertEqual(same_as_demo(self, self.path("short")), 9 - told["missing"])
+        self.assertEqual(sum(1 for t in told["tiles"] if t.get("problem")), told["missing"])
+
     def test_killed_it_goes_on(self):
         self.killed_it_goes_on("--slow", "400K")
 
