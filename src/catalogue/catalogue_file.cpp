@@ -1,3 +1,8 @@
+// A catalogue kept in one SQLite file: items with the keys that filters ask for, their documents as they came, and an
+// R*Tree over their boxes. A folder is listed again by name, size and time, and only files that changed are opened. A
+// search asks the tree for each turn of the globe, then the exact footprints decide. Many new boxes are packed into a
+// new tree at once (box_tree.cpp): putting a million in one by one takes minutes. A file of another version is
+// refused.
 #include "katoptra/catalogue/catalogue_file.hpp"
 
 #include <chrono>

@@ -1,3 +1,8 @@
+// The smallest choice of tiles that covers an area as well as it can be covered. Tiles that cannot be used are told
+// with their reason. The rest stand in the order of the preferences, with cell sizes in classes, and each is taken
+// when it adds ground that better ones leave open: a greedy cover, exact in its geometry, that a person can follow
+// tile by tile. First the reference is chosen under which most of the area can be had. What stays open are gaps, each
+// with the tile or survey that would close it and what hinders that.
 #include "katoptra/catalogue/find.hpp"
 
 #include <algorithm>

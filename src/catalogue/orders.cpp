@@ -1,3 +1,7 @@
+// Orders from services that extract on demand (OGC API Processes), and the book in which they stand. An order is
+// written down before it is sent, so that one whose answer got lost can be found again; each stage that the service
+// tells is kept with its time. Following asks in growing steps. A result is collected only from the host that was
+// ordered from or one that the user named, and put in place whole.
 #include "katoptra/catalogue/orders.hpp"
 
 #include <algorithm>

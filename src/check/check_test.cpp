@@ -1,9 +1,9 @@
 // Each flaw is planted alone and must be named, with its place; the clean twin must raise nothing.
 #include "katoptra/check/check.hpp"
-#include "katoptra/check/despike.hpp"
 
 #include <algorithm>
 
+#include "katoptra/check/despike.hpp"
 #include "katoptra/surface/mosaic.hpp"
 #include "katoptra/surface/reproject.hpp"
 

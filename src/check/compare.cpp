@@ -1,3 +1,8 @@
+// First less second. The second is brought to the unit, reference and CRS of the first, both to the coarser of
+// their cells (finer ones are averaged, for their noise is not the others'), and one pass in bands gathers
+// everything: differences by class of slope, aspect, land and source, sums for volumes, patches whose spread tells the
+// uncertainty of a volume, and cells beyond the level of detection. Rows are joined in order. Shift and tilt are found
+// before it by least squares on the slopes (coregister.cpp).
 #include "katoptra/check/compare.hpp"
 
 #include <algorithm>

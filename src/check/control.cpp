@@ -1,3 +1,7 @@
+// Points of known height against a surface. Each is brought to the surface's CRS, reference and unit first, and what
+// was taken for granted is said; then the surface is sampled there, between its cells, and the residual is surface
+// less known. Those beyond three robust deviations about the median of their class of cover are named as outliers, yet
+// stay in the numbers. The accuracy stated takes in the error of the points' own survey.
 #include "katoptra/check/control.hpp"
 
 #include <algorithm>

@@ -1,3 +1,7 @@
+// Statistics of parts of a grid: between levels, in polygons, by the whole numbers of another grid, by aspect. All are
+// one pass in bands: a row tells which zone each cell is in, sums of a row are closed before they are added, and rows
+// are added in order, so that the result is the same bits for every band height and thread count. Areas are those of
+// cells on the ellipsoid; a volume is the sum of heights above its level times such areas.
 #include "katoptra/check/zones.hpp"
 
 #include <algorithm>

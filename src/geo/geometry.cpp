@@ -1,3 +1,7 @@
+// Shapes in the plane, over GEOS for what is hard (overlay, buffers, faces) and by hand for what is short. GEOS sees
+// a session of its own in each call, so that threads do not meet. Shapes come out with outer rings and holes apart;
+// slivers that rounding leaves are taken off by area and width. Areas are summed about a corner of the shape: about the
+// origin of a projection they would lose the digits that matter.
 #include "katoptra/geo/geometry.hpp"
 
 #include <algorithm>

@@ -1,3 +1,7 @@
+// Selections and moves of points, made when a part is read: nothing is copied beforehand. A selection asks the source
+// for the fields that it needs besides those wanted, marks the points to keep and closes the columns over the gaps.
+// Parts whose box cannot hold a wanted point are left out when the selection is made. Points moved to another CRS
+// stand on a new lattice of integers, of a millimetre or of a billionth of a degree.
 #include "katoptra/points/select.hpp"
 
 #include <algorithm>

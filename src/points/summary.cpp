@@ -1,3 +1,8 @@
+// What a cloud is like, from one reading: counts by class, return and line, ranges, density over the squares that hold
+// points, gaps among them, and how flight lines differ where they overlap. Each part of the cloud gives a summary of
+// its own and they are added in order. Squares are twice as wide as the points lie apart, so that empty ones side by
+// side are a gap and no chance. Lines are compared in squares where both saw much the same, by the median of their
+// differences.
 #include "katoptra/points/summary.hpp"
 
 #include <algorithm>

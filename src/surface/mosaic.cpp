@@ -427,10 +427,11 @@ void say_how_order_came(const std::vector<Grid>& tiles, const std::vector<std::s
 
 }  // namespace
 
-// Which tile goes on top is a strict order over ranks: date, whether it was told or guessed, and the class of its cells.
-// Sizes are put into classes first, because "equal within a thousandth" is no order: of three tiles a, b and c each a
-// little coarser than the one before, a may equal b and b equal c while a is finer than c, and what a sort makes of that
-// depends on where it begins. Among equals the order in which tiles were given holds, and is said where it matters.
+// Which tile goes on top is a strict order over ranks: date, whether it was told or guessed, and the class of its
+// cells. Sizes are put into classes first, because "equal within a thousandth" is no order: of three tiles a, b and c
+// each a little coarser than the one before, a may equal b and b equal c while a is finer than c, and what a sort makes
+// of that depends on where it begins. Among equals the order in which tiles were given holds, and is said where it
+// matters.
 std::vector<std::size_t> preference_order(const std::vector<Grid>& tiles, const std::vector<Preference>& prefer) {
   std::vector<std::size_t> order(tiles.size());
   std::iota(order.begin(), order.end(), std::size_t{0});

@@ -43,10 +43,10 @@ struct CubicWeights {
 };
 
 // The hot loop of a warp. Along a run of output cells the place in the source advances by one step, so places need no
-// transformation here; all lanes are worked out first (cell, share beyond it, weights), then the sixteen samples of each
-// are fetched as four rows of four and weighed column by column, four cells at a time. Everything that depends on data
-// (voids, the rim) is settled before or after the loop: a branch inside would keep the compiler from making vectors.
-// A cell with a void among its sixteen comes out NaN by itself and is done again by the bilinear kernel.
+// transformation here; all lanes are worked out first (cell, share beyond it, weights), then the sixteen samples of
+// each are fetched as four rows of four and weighed column by column, four cells at a time. Everything that depends on
+// data (voids, the rim) is settled before or after the loop: a branch inside would keep the compiler from making
+// vectors. A cell with a void among its sixteen comes out NaN by itself and is done again by the bilinear kernel.
 //
 // Cubic over the first `n` cells of a run (at most kRun); `corner`: the block's first cell. Differences to the
 // nearest sample are weighed instead of values, so that 32-bit floats lose nothing. NaN where a sample is a void or

@@ -214,8 +214,8 @@ class BandTracer {
   BandLines out_;
 };
 
-// Bands in order; crossings on a shared row are the same place seen from both sides and are linked to each other. The two
-// sides agree bit by bit, for both computed them from the same two values, so joining is counting along the row: no
+// Bands in order; crossings on a shared row are the same place seen from both sides and are linked to each other. The
+// two sides agree bit by bit, for both computed them from the same two values, so joining is counting along the row: no
 // tolerance, and no line that ends a hair before its other half. Walking along the links afterwards gives whole lines;
 // each is written down in one way (see `normalise`), so that the order of bands cannot be seen in the result.
 class Stitcher {

@@ -1,3 +1,8 @@
+// A map for a page: the land in pixels, what lies on it as lines, and the margin that says what is seen (title, scale
+// bar, north, colours with their unit). The land is read at pixel size, in bands: the mean of cells where they are
+// finer than pixels, bilinear where they are coarser. Colours go by what the values are (Colouring of the quantity);
+// shading changes their lightness alone, in a space where equal steps look equal, so a hill's colour stays the colour
+// of its height.
 #include "katoptra/view/map.hpp"
 
 #include <algorithm>

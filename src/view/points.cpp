@@ -1,3 +1,7 @@
+// Points as they are seen from above or as a slice through them. Each pixel keeps the point nearest to the eye; a
+// point is a disc, wider where points lie further apart. The only light is depth: a pixel that lies behind its
+// neighbours is darker, which draws edges without any normals. Two readings: one for the range of the colours, one to
+// draw.
 #include "katoptra/view/points.hpp"
 
 #include <algorithm>

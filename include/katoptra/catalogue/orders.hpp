@@ -2,9 +2,9 @@
 // results), and the book of what was ordered and fetched.
 //
 //   OrderBook book("orders.book");
-//   const auto id = submit_order(book, {.service = "http://127.0.0.1:8080/", .area = area, .inputs = R"({"cell":
-//   2})"}); Order o = follow_order(book, id);                       // until it is done; the time of each stage is in
-//   o.stages collect_order(book, id, "surface.tif");                 // now, or weeks later by its number
+//   const auto id = submit_order(book, {.service = "http://127.0.0.1:8080/", .area = area});
+//   Order o = follow_order(book, id);                  // until it is done; o.stages has the time of each stage
+//   collect_order(book, id, "surface.tif");            // now, or weeks later by its number
 //
 // The book is one SQLite file. Everything is written down before and after each step, so an order survives the program
 // that made it. Keys are not written down.

@@ -3,7 +3,7 @@
 // it.
 //
 //   std::vector<TileRecord> tiles = tiles_of_item(text, {.base = "http://127.0.0.1:8080/collections/a/items/b"});
-//   std::string item = item_of_tile(tile, {...});
+//   std::string item = item_of_tile(tile, {.self = "items/b", .collection_id = "a"});
 #pragma once
 #include <functional>
 #include <set>

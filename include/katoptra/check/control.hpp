@@ -2,7 +2,7 @@
 //
 //   ControlSet set = control_from(read_layer("control.csv", Crs::parse("EPSG:32725")));
 //   ControlReport r = check_control(dem, set);
-//   r.asprs.class_text;                 // "2.5-cm vertical accuracy class"
+//   r.asprs->class_text;                // "2.5-cm vertical accuracy class"
 //
 // Residuals are surface less control, in the unit of the surface. Points are brought to the CRS, height reference and
 // unit of the surface first. Ground cover is told by the property cover, landcover, type or class of a point: open

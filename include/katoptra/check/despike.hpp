@@ -1,7 +1,6 @@
 // Spikes and pits made voids, for `fill_voids` to close.
 //
-//   Grid clean = without_spikes(dem, spike_rule(dem));      // lazy; the lineage says how many metres counted as a
-//   spike
+//   Grid clean = without_spikes(dem, spike_rule(dem));      // lazy; the lineage says what counted as a spike
 //
 // The cells are those that `check` finds: off the ground around them by at least `least` and by `times` the usual
 // departure there (that of the ring around the cell, or `usual`, whichever is larger).

@@ -1,7 +1,7 @@
 // Whole-grid statistics in one streaming pass, and the measures that accuracy is told by.
 //
 //   Statistics s = statistics(dem);                       // range with place, mean, deviation, percentiles
-//   Histogram h = s.sketch.histogram(40, s.robust());     // without reading the grid again
+//   std::vector<double> h = s.sketch.histogram(40, s.robust());     // without reading the grid again
 //   ErrorStatistics e = error_statistics(residuals);      // median, NMAD, 68.3 and 95 % quantiles, exact
 //
 // Sums are kept row by row about each row's own mean and joined in order (Chan, Golub & LeVeque 1979): the same bits

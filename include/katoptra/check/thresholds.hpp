@@ -2,7 +2,7 @@
 //
 //   Thresholds t = Thresholds::of(Profile::Navigation);
 //   t.set("seam", "0.1m");                       // as a study file or --threshold writes it
-//   for (const ThresholdInfo& i : threshold_table()) ...
+//   for (const ThresholdInfo& i : threshold_table()) say(i.name, i.unit);
 //
 // Profiles: `quick` finds what is plainly broken and nothing else; `survey` what keeps a terrain model from being
 // signed; `navigation` judges a sea floor that ships rely on, where a single cell too low matters.

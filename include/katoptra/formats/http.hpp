@@ -1,8 +1,8 @@
 // HTTP behind one small interface, with versions for tests; and files read in place over HTTP ranges.
 //
-//   auto tile = open_url("http://127.0.0.1:8080/files/sheet_b2.tif");   // a ByteSource: only what is asked for is
-//   moved HttpResponse r = http().send({.url = "http://127.0.0.1:8080/"}); traffic().bytes; // what came over the
-//   network so far
+//   auto tile = open_url("http://127.0.0.1:8080/files/b2.tif");    // a ByteSource: only what is asked for is moved
+//   HttpResponse r = http().send({.url = "http://127.0.0.1:8080/"});
+//   traffic().bytes;                                                // what came over the network so far
 //
 // A request goes to the host in its URL and follows redirects only to hosts the user named (HttpAccess); the key goes
 // to those hosts and no others, and never into a message. Schemes other than http and https are refused, so nothing

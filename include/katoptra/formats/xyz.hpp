@@ -1,6 +1,6 @@
 // Points in text: one a line, three numbers among its columns. A grid when they lie on a lattice, else soundings.
 //
-//   XyzFacts f = look_at_xyz("soundings.txt");                 // one pass over the text, on all cores
+//   XyzFacts f = look_at_xyz(*open_file("soundings.txt"));     // one pass over the text, on all cores
 //   if (!f.lattice) Layer points = read_layer("soundings.txt", f.crs);
 //
 // Lines in any order, with gaps; comments (# or //) and one header line are skipped. Delimiter: comma, semicolon, tab

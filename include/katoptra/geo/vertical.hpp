@@ -1,7 +1,8 @@
 // From one vertical reference to another: how much a height changes, place by place.
 //
-//   VerticalTransform down(Crs::parse("EPSG:32725"), HeightReference::ellipsoid(), HeightReference::parse("EGM96"),
-//   area); down.shifts(points, metres);        // to be added to a height above the ellipsoid
+//   const Crs utm = Crs::parse("EPSG:32725");
+//   VerticalTransform down(utm, HeightReference::ellipsoid(), HeightReference::parse("EGM96"), area.in(utm).bounds());
+//   down.shifts(points, metres);        // to be added to a height above the ellipsoid
 //
 // Stands on PROJ's grids. Where the best operation needs a grid that is not installed, the next one that is stated with
 // an accuracy is taken and named by `description`; when there is none, the error names the missing grid. A shift that

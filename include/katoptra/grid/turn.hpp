@@ -1,7 +1,7 @@
 // Lattices that are the same land in another order: rows from the south, columns from the east, a globe cut at another
 // meridian. Nothing is resampled.
 //
-//   Grid pacific = around_longitude(world, 180);    // the cut is at Greenwich now
+//   Grid pacific = around_longitude(dem, 180);    // the cut is at Greenwich now
 #pragma once
 #include "katoptra/grid/grid.hpp"
 

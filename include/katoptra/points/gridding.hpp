@@ -1,6 +1,6 @@
 // Points to a surface.
 //
-//   GriddedPoints g = grid_points(select(sheets, {.classes = {2}}), {.cell = 1_m});     // by triangulation
+//   GriddedPoints g = grid_points(select(merged(sheets), {.classes = {2}}), {.cell = 1_m});  // by triangulation
 //   write_grid(g.grids[0], "ground.tif", {.lineage = true});
 //
 // The points are sorted into tiles once (in memory within the budget, else in a temporary file); after that the grids

@@ -1,6 +1,7 @@
 // The Delaunay triangulation of points in the plane, on integer coordinates, exact.
 //
-//   Triangulation t({{0, 0}, {1000, 0}, {500, 900}, {480, 300}});
+//   const std::vector<LatticePoint> corners = {{0, 0}, {1000, 0}, {500, 900}, {480, 300}};
+//   Triangulation t(corners);
 //   t.for_each_triangle([&](int a, int b, int c) { use(t.point(a), t.point(b), t.point(c)); });   // counter-clockwise
 //
 // Guarantee: every decision is exact (in 64-bit floats where their error bound allows, else in 128-bit integers). Of

@@ -1,7 +1,8 @@
 // Graphs of statistics: histograms and roses.
 //
-//   Picture h = draw_histogram({.counts = s.sketch.histogram(60, s.robust()), .from = low, .to = high,
-//                               .value_title = "height (m)"}, {.title = "Kessa Inlet"});
+//   Statistics s = statistics(dem);
+//   const auto [low, high] = s.robust();
+//   Picture h = draw_histogram({.counts = s.sketch.histogram(60, s.robust()), .from = low, .to = high});
 //   Picture r = draw_rose(slope_by_aspect(dem), {.title = "Slope by aspect"});
 #pragma once
 #include <string>

@@ -1,8 +1,8 @@
 // A picture of a grid for a page: colours, hillshade, coordinates, scale bar, north arrow, legend, overlays.
 //
-//   Picture p = draw_map(dem, {.title = "Kessa Inlet", .overlays = {{contour_layer(lines, dem),
-//   OverlayStyle::Contours}}}); save(p.bytes);                                    // a file is written by the rooms
-//   that know files
+//   MapOverlay contours{contour_layer(lines, dem), OverlayStyle::Contours};
+//   Picture p = draw_map(dem, {.title = "Kessa Inlet", .overlays = {contours}});
+//   save(p.bytes);                                  // a file is written by the rooms that know files
 //
 // The map is drawn in the CRS of the grid with the same ground scale in both directions at its middle. PNG, SVG or PDF.
 #pragma once

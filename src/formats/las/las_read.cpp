@@ -1,3 +1,7 @@
+// From a file to a cloud of parts that can be read alone. LAS is cut into parts of equal size; LAZ by its table of
+// chunks; without a usable table the chunks of layers are walked along by the sizes they tell, and what is one stream
+// is decoded once into a temporary file. COPC goes by its octree where that agrees with the header. A header is
+// believed only as far as the bytes behind it go: promises are bounded before memory is asked for.
 #include <algorithm>
 #include <cmath>
 #include <cstring>

@@ -1,3 +1,8 @@
+// A chunk of LAZ, coded and decoded by the same bodies: a Coder either writes the symbol it is given or reads one and
+// returns it, so that what one says the other understands by being the same code. Formats 0 to 3 are one stream, record
+// behind record. Formats 6 and above are layers, a coder for each field: a reader that wants heights alone leaves the
+// other layers untouched, and fields of one record do not wait for one another. The models of a scanner channel begin
+// with its first record in the chunk; the loop is compiled flat, twice (see clones.hpp), for it is where the time goes.
 #include "laz_chunk.hpp"
 
 #include <fmt/format.h>

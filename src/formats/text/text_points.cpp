@@ -1,3 +1,7 @@
+// Points in columns of text. The header names the columns, or the user does; x, y and z are found as in grids of text
+// (xyz.cpp), other columns by the roles they are known under. The file is looked through once, in pieces on all cores,
+// for counts and boxes; a part is parsed again when it is read. Written, each number has as many digits as its lattice
+// or its type needs to come back the same.
 #include "text_points.hpp"
 
 #include <array>
