@@ -3,7 +3,6 @@
 #include <algorithm>
 #include <cmath>
 #include <fmt/format.h>
-#include <numeric>
 #include <vector>
 
 #include "katoptra/base/error.hpp"
@@ -66,20 +65,15 @@ SpikeRule spike_rule(const Grid& grid, const Thresholds& thresholds, const RunOp
     for (std::int64_t c = 0; c < across; ++c)
       blocks.push_back(Window{c * f.cols() / across, r * f.rows() / down, kBlock, kBlock}.intersected(f.window()));
   std::vector<std::vector<double>> parts(blocks.size());
-  std::vector<std::int64_t> known(blocks.size());
   parallel_for(blocks.size(), run, [&](std::size_t i) {
     const Block b = grid.read(blocks[i].grown(2));
     for (std::int64_t r = 2; r < blocks[i].rows + 2; r += 2)
       for (std::int64_t c = 2; c < blocks[i].cols + 2; c += 2)
-        if (const float d = departure(b, c, r); d == d) {
-          ++known[i];
-          if (d > 0) parts[i].push_back(static_cast<double>(d));
-        }
+        if (const float d = departure(b, c, r); d > 0) parts[i].push_back(static_cast<double>(d));
   });
   std::vector<double> all;
   for (const auto& p : parts) all.insert(all.end(), p.begin(), p.end());
-  const std::int64_t cells = std::accumulate(known.begin(), known.end(), std::int64_t{0});
-  const double usual = tells_of_noise(std::ssize(all), cells) ? kNmadFactor * median_of(all) : 0;
+  const double usual = tells_of_noise(std::ssize(all)) ? kNmadFactor * median_of(all) : 0;
   return {thresholds.spike, thresholds.spike_times, Length::of(usual, grid.quantity().unit)};
 }
 

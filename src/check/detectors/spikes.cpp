@@ -31,7 +31,7 @@ bool larger(const Spike& a, const Spike& b) {
 struct Part {
   std::vector<Spike> spikes;
   ValueSketch residuals{0, 9};
-  std::int64_t cells = 0, standing_off = 0;
+  std::int64_t standing_off = 0;
 };
 
 // How far each cell stands off the middle of its second neighbours, along the row or across it, whichever is less: a
@@ -200,14 +200,13 @@ class SpikeDetector final : public Detector {
   void merge(void* p) override {
     Part& part = *static_cast<Part*>(p);
     residuals_.add(part.residuals);
-    cells_ += part.cells;
     standing_off_ += part.standing_off;
     spikes_.insert(spikes_.end(), part.spikes.begin(), part.spikes.end());
     keep_largest(spikes_);
   }
 
   void judge() override {
-    const double usual = tells_of_noise(standing_off_, cells_) ? kNmadFactor * residuals_.quantile(0.5) : 0;
+    const double usual = tells_of_noise(standing_off_) ? kNmadFactor * residuals_.quantile(0.5) : 0;
     const double times = scene_.limits().spike_times;
     std::erase_if(spikes_, [&](const Spike& s) { return std::abs(s.off) < times * std::max(s.usual, usual); });
     if (spikes_.empty()) return;
@@ -244,9 +243,7 @@ class SpikeDetector final : public Detector {
     if (mean != mean) return;
     const float limit = std::max(0.5f * least_, 4 * mean);
     for (std::int64_t c = first + (row & 7); c < last; c += 8)
-      if (off[c] == off[c]) {
-        ++part.cells;
-        if (!(off[c] > 0)) continue;  // the still sea tells nothing of the noise on land
+      if (off[c] > 0) {  // the still sea tells nothing of the noise on land
         ++part.standing_off;
         part.residuals.add(off[c]);
       }
@@ -280,7 +277,7 @@ class SpikeDetector final : public Detector {
   float least_;
   std::vector<Spike> spikes_;
   ValueSketch residuals_{0, 9};
-  std::int64_t cells_ = 0, standing_off_ = 0;
+  std::int64_t standing_off_ = 0;
 };
 
 }  // namespace

@@ -17,10 +17,8 @@ struct RingFit {
 // Nothing either unless the cell is off by `least` (in the unit of the values) and by `times` what is usual.
 std::optional<RingFit> fit_ring(const Block& block, std::int64_t col, std::int64_t row, double least, double times);
 
-// Whether cells that stand off their neighbours at all are so many that they tell of the noise of the ground. Where all
-// but a few lie in one plane, those few are what is looked for.
-constexpr bool tells_of_noise(std::int64_t standing_off, std::int64_t cells) {
-  return standing_off >= 8 && standing_off >= cells / 500;
-}
+// Whether cells that stand off their neighbours at all are enough to tell the noise of the ground. Where all but a
+// handful lie in planes, those few are what is looked for; an islet in a still sea is more than a handful.
+constexpr bool tells_of_noise(std::int64_t standing_off) { return standing_off >= 8; }
 
 }  // namespace katoptra
