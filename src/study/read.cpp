@@ -268,6 +268,16 @@ std::string product_kinds() {
   return names + "contours, section or map";
 }
 
+std::vector<std::string> keys_of_all_products() {
+  std::vector<std::string> kinds = {"contours", "section", "map"}, keys = {"kind", "file", "title"};
+  for (const Product& p : products()) kinds.push_back(p.name);
+  for (const std::string& kind : kinds) {
+    const std::vector<std::string> own = *keys_of_product(kind);
+    keys.insert(keys.end(), own.begin(), own.end());
+  }
+  return keys;
+}
+
 StudyProduct read_product(const toml::table* table, const std::string& file, const Study& s) {
   StudyProduct p;
   std::vector<std::string> keys = {"kind", "file", "title"};
@@ -275,10 +285,8 @@ StudyProduct read_product(const toml::table* table, const std::string& file, con
   p.kind = first.text("kind");
   const auto own = keys_of_product(p.kind);
   if (p.kind.empty()) {
-    // Perhaps it is there, mistyped.
-    for (const auto& [key, node] : *table)
-      if (std::string_view(key.str()).find("kin") != std::string_view::npos)
-        refuse_shape(node, file, fmt::format("'{}' is not known in [product]", key.str()), "kind = \"map\"");
+    // Perhaps it is there, mistyped: then its name is one that no product knows.
+    const TableReader all(table, "product", file, keys_of_all_products());
     refuse_shape(*table, file, "a [[product]] has no kind", "kind = and one of " + product_kinds());
   }
   if (!own) first.refuse("kind", fmt::format("'{}' is not a product", p.kind), "use " + product_kinds());
