@@ -25,7 +25,7 @@ namespace katoptra {
 namespace fs = std::filesystem;
 namespace {
 
-constexpr std::int64_t kApplication = 0x4b746f62;
+constexpr std::int64_t kBookApplication = 0x4b746f62;
 constexpr const char* kResults = "http://www.opengis.net/def/rel/ogc/1.0/results";
 
 std::string now() {
@@ -99,7 +99,7 @@ AreaInput area_input(const json& description, const std::string& where) {
 
 struct OrderBook::Impl {
   explicit Impl(const fs::path& path) : sql(path) {
-    if (!sql.claim(kApplication, "order book")) return;
+    if (!sql.claim(kBookApplication, "order book")) return;
     SqlTransaction t(sql);
     sql.run(
         "CREATE TABLE entry(id INTEGER PRIMARY KEY AUTOINCREMENT, kind TEXT, service TEXT, process TEXT, job TEXT, "
