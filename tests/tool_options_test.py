@@ -433,10 +433,18 @@ class OwnOptions(Options):
         self.make("correct g.asc --factor 3.28084", "feet.tif")
         low = self.run_json("check", "feet.tif", "--reference", "g.asc", status=1)
         self.assertIn("unit", {f["code"] for f in low["findings"]})
-        self.assertNotEqual(codes("--threshold", "spike=0.01m"), None)
+        ys, xs = numpy.mgrid[0:40, 0:40]
+        peak = numpy.round(60 + 2 * numpy.sin(xs / 9) + 2 * numpy.cos(ys / 8), 2)
+        peak[21, 17] += 4
+        asc(self.path("peak.asc"), peak)
+        spikes = lambda *words: "spike" in {f["code"] for f in self.run_json("check", "peak.asc", *words, status=(0, 1))["findings"]}
+        self.assertTrue(spikes())
+        self.assertFalse(spikes("--threshold", "spike=9m"))
         with open(self.path("stream.geojson"), "w") as f:
             json.dump({"type": "FeatureCollection", "features": [{"type": "Feature", "properties": {"name": "Rill"}, "geometry": RILL}]}, f)
-        self.run_json("check", "g.asc", "--stream", "stream.geojson", status=1)
+        # A stream on a ridge and a hollow runs uphill in one half of them, whichever way it is drawn.
+        self.assertNotIn("uphill", codes())
+        self.assertIn("uphill", codes("--stream", "stream.geojson"))
         z = numpy.where(ground() < 0, numpy.nan, ground())
         with open(self.path("control.csv"), "w") as f:
             f.write("name,x,y,z\n" + "".join(f"p{i},{WEST + CELL * (c + 0.5)},{NORTH - CELL * (r + 0.5)},{(z[r, c] - 0.1) / 0.3048}\n" for i, (r, c) in enumerate([(4, 4), (5, 16), (16, 5), (16, 18), (12, 20)])))
@@ -527,8 +535,15 @@ class OwnOptions(Options):
         self.assertGreaterEqual(min(column("time", "--from-time", "331286500")), 331286500)
         self.assertLessEqual(max(column("time", "--to-time", "331286500")), 331286500)
         self.assertEqual(len(points("--every", "10")), 509)
-        self.assertLessEqual(len(points("--without-withheld")), 5084)
-        self.assertIn(len(points("--spacing", "10m", "--salvage")), range(1, 5085))
+        # None of these is withheld, and only COPC has levels to choose from: both change nothing.
+        self.assertEqual(points("--without-withheld", "--spacing", "10m"), everything)
+        with open(self.path("small.las"), "rb") as f:
+            whole = f.read()
+        with open(self.path("cut.las"), "wb") as f:
+            f.write(whole[: len(whole) // 2])
+        self.assertIn("--salvage", self.refused("points", "cut.las", "-o", "saved.csv", status=3))
+        self.run_tool("points", "cut.las", "--salvage", "-o", "saved.csv")
+        self.assertTrue(1000 < len(self.table("saved.csv")) < 5000)
         box = "box:677300,5841400,677400,5841500@EPSG:32725"
         self.assertLess(len(points("--area", box)), len(points("--area", box, "--margin", "20m")))
         ground_found = points("--find-ground", "--anew", "--water-level", "0m")
@@ -563,8 +578,15 @@ class OwnOptions(Options):
         for surface in ("ground", "first", "sea-floor"):
             self.make(f"grid small.las --cell 10m --surface {surface}", "named.tif")
             self.assertIn(surface.split("-")[0], str(self.run_json("look", "named.tif")[0]["surface"]))
-        for more in ("--without-withheld", "--salvage", "--spacing 0.1m", "--find-noise"):
-            self.assertEqual(plain.shape, grid(more).shape, more)
+        # None is withheld, only COPC has levels to choose from, and noise was found before.
+        for more in ("--without-withheld", "--spacing 0.1m", "--find-noise"):
+            numpy.testing.assert_array_equal(plain, grid(more), more)
+        with open(self.path("small.las"), "rb") as f:
+            whole = f.read()
+        with open(self.path("cut.las"), "wb") as f:
+            f.write(whole[: len(whole) // 2])
+        self.assertIn("--salvage", self.refused("grid", "cut.las", "--cell", "10m", "-o", "saved.tif", status=3))
+        self.assertTrue(numpy.isfinite(self.make("grid cut.las --cell 10m --salvage", "saved.tif")).any())
         self.make("grid small.las --cell 20m", "frame.tif")
         self.assertEqual(self.make("grid small.las --onto frame.tif").shape, self.values("frame.tif").shape)
         self.assertLess(numpy.nanmean(self.make("grid small.las --cell 10m --above frame.tif")), 5)
