@@ -4,7 +4,6 @@
 #include <cmath>
 #include <fmt/format.h>
 #include <map>
-#include <mutex>
 #include <numbers>
 #include <proj.h>
 #include <proj_experimental.h>
@@ -12,6 +11,7 @@
 
 #include "katoptra/base/error.hpp"
 
+#include "base/kept.hpp"
 #include "proj_handles.hpp"
 
 namespace katoptra {
@@ -40,23 +40,32 @@ Axis first_axis(PJ_CONTEXT* ctx, const PJ* crs) {
   return axis;
 }
 
-int epsg_of(PJ_CONTEXT* ctx, const PJ* crs) {
-  auto own = [](const PJ* p) {
-    const char* authority = proj_get_id_auth_name(p, 0);
-    const char* code = proj_get_id_code(p, 0);
-    return authority && code && std::string_view(authority) == "EPSG" ? std::atoi(code) : 0;
-  };
-  if (int code = own(crs)) return code;
+int told_code(const PJ* crs) {
+  const char* authority = proj_get_id_auth_name(crs, 0);
+  const char* code = proj_get_id_code(crs, 0);
+  return authority && code && std::string_view(authority) == "EPSG" ? std::atoi(code) : 0;
+}
+
+int likely_code(PJ_CONTEXT* ctx, const PJ* crs) {
   int* confidence = nullptr;
   PJ_OBJ_LIST* list = proj_identify(ctx, crs, "EPSG", nullptr, &confidence);
   int code = 0;
   if (list && proj_list_get_count(list) > 0 && confidence && confidence[0] >= 90) {
     Pj best(proj_list_get(ctx, list, 0));
-    if (best) code = own(best.get());
+    if (best) code = told_code(best.get());
   }
   proj_int_list_destroy(confidence);
   proj_list_destroy(list);
   return code;
+}
+
+// The code that it says, else that of the one system of the data set that it is very likely to be.
+int epsg_of(PJ_CONTEXT* ctx, const PJ* crs) {
+  if (int code = told_code(crs)) return code;
+  static Kept<int> codes;
+  const char* wkt = proj_as_wkt(ctx, crs, PJ_WKT2_2019, nullptr);
+  auto find = [&](std::string_view) { return likely_code(ctx, crs); };
+  return wkt ? codes.get(wkt, find) : find({});
 }
 
 }  // namespace
@@ -130,6 +139,11 @@ HeightReference HeightReference::described(void* context, const void* system) {
 }
 
 HeightReference HeightReference::from_epsg(int code) {
+  static Kept<HeightReference> kept;
+  return kept.get(std::to_string(code), [&](std::string_view) { return registered(code); });
+}
+
+HeightReference HeightReference::registered(int code) {
   Context ctx = make_context();
   Pj pj(proj_create_from_database(ctx.get(), "EPSG", std::to_string(code).c_str(), PJ_CATEGORY_CRS, 0, nullptr));
   if (!pj || proj_get_type(pj.get()) != PJ_TYPE_VERTICAL_CRS)
@@ -139,6 +153,11 @@ HeightReference HeightReference::from_epsg(int code) {
 }
 
 HeightReference HeightReference::parse(std::string_view text) {
+  static Kept<HeightReference> kept;
+  return kept.get(text, read);
+}
+
+HeightReference HeightReference::read(std::string_view text) {
   static const std::map<std::string, int, std::less<>> kNames = {{"EGM84", 5798},  {"EGM96", 5773}, {"EGM2008", 3855},
                                                                  {"NAVD88", 5703}, {"MSL", 5714},   {"MLLW", 5866},
                                                                  {"LAT", 5861}};
@@ -231,12 +250,11 @@ std::shared_ptr<const Crs::Impl> describe(PJ_CONTEXT* ctx, const PJ* crs) {
 }  // namespace
 
 Crs Crs::parse(std::string_view text) {
-  static std::mutex mutex;
-  static std::map<std::string, Crs, std::less<>> known;
-  {
-    std::lock_guard lock(mutex);
-    if (auto it = known.find(text); it != known.end()) return it->second;
-  }
+  static Kept<Crs> kept;
+  return kept.get(text, read);
+}
+
+Crs Crs::read(std::string_view text) {
   if (text.empty()) refuse_crs(text);
   Context ctx = make_context();
   std::string told(text);
@@ -265,8 +283,6 @@ Crs Crs::parse(std::string_view text) {
                 "give a horizontal system, such as EPSG:32725");
   Crs crs(describe(ctx.get(), pj.get()));
   crs.heights_ = heights;
-  std::lock_guard lock(mutex);
-  if (known.size() < 4096) known.emplace(text, crs);
   return crs;
 }
 
@@ -309,6 +325,11 @@ Crs Crs::with_heights(const HeightReference& heights) const {
 
 std::string Crs::file_wkt() const {
   if (!impl_) return {};
+  static Kept<std::string> kept;
+  return kept.get(impl_->wkt + heights_.wkt(), [&](std::string_view) { return for_files(); });
+}
+
+std::string Crs::for_files() const {
   Context ctx = make_context();
   Pj whole(proj_create(ctx.get(), impl_->wkt.c_str()));
   if (whole && !heights_.wkt().empty()) {
@@ -376,20 +397,29 @@ struct Transform::Impl {
   }
 };
 
-Transform::Transform(const Crs& from, const Crs& to) : impl_(std::make_shared<Impl>()) {
+Transform::Transform(const Crs& from, const Crs& to) {
   if (!from || !to)
     throw Error(ErrorCode::BadArgument, "a coordinate reference system is missing", "transform", "name it with --crs");
-  impl_->identity = from.same_place(to);
-  impl_->to_globe = to.is_geographic();
-  if (impl_->identity) return;
-  impl_->from = from.wkt();
-  impl_->to = to.wkt();
-  Pipeline first = impl_->make();
+  // The same two serve every tile of a study: their pipelines are lent from one to the next. Never taken down: at the
+  // end of the program PROJ's own parts may be gone before them.
+  static auto& kept = *new Kept<std::shared_ptr<Impl>>(64);
+  impl_ = kept.get(from.wkt() + '\n' + to.wkt(), [&](std::string_view) { return open(from, to); });
+}
+
+std::shared_ptr<Transform::Impl> Transform::open(const Crs& from, const Crs& to) {
+  auto impl = std::make_shared<Impl>();
+  impl->identity = from.same_place(to);
+  impl->to_globe = to.is_geographic();
+  if (impl->identity) return impl;
+  impl->from = from.wkt();
+  impl->to = to.wkt();
+  Pipeline first = impl->make();
   PJ_CONTEXT* ctx = first.context.get();
   PJ* used = first.pj.get();
-  impl_->ballpark =
+  impl->ballpark =
       proj_get_type(used) != PJ_TYPE_UNKNOWN && proj_coordoperation_has_ballpark_transformation(ctx, used) == 1;
-  impl_->pool.give(std::move(first));
+  impl->pool.give(std::move(first));
+  return impl;
 }
 
 std::string proj_version() { return proj_info().version; }

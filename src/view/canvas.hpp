@@ -36,6 +36,7 @@ class Canvas {
   };
   void font(double size, bool bold);
   void place(double x, double y, std::string s, double size, Align align, bool bold, double room);
+  void write_png();
   static cairo_status_t append(void* self, const unsigned char* data, unsigned n);
 
   PictureFormat format_;

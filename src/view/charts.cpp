@@ -198,7 +198,7 @@ Picture draw_histogram(const HistogramChart& chart, const GraphOptions& options)
                  b = chart.from + (chart.to - chart.from) * static_cast<double>(i + 1) / n;
     c.box(p.x(a), p.y(chart.counts[i]), std::max(1.0, p.x(b) - p.x(a) - 1), p.y(0) - p.y(chart.counts[i]));
     Colour k = from_oklch(0.58, 0.07, 140);
-    if (chart.around_zero) k = shaded(differences.at((a + b) / 2), 0.88);
+    if (chart.around_zero) k = differences.at((a + b) / 2, 0.88);
     c.colour(k);
     cairo_fill(c.cr());
   }

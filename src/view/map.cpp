@@ -156,11 +156,8 @@ class MapPainter {
       auto* row = reinterpret_cast<std::uint32_t*>(data + static_cast<std::ptrdiff_t>(r) * stride);
       for (int c = 0; c < cols; ++c) {
         const auto i = static_cast<std::size_t>(r) * static_cast<std::size_t>(cols) + static_cast<std::size_t>(c);
-        Colour k = palette_.at(static_cast<double>(values[i]));
-        if (std::isnan(values[i]))
-          k = void_colour(r, c);
-        else if (shade)
-          k = shaded(k, 0.55 + 0.45 * static_cast<double>(light[i]) / flat);
+        const double lit = shade ? 0.55 + 0.45 * static_cast<double>(light[i]) / flat : 1;
+        const Colour k = std::isnan(values[i]) ? void_colour(r, c) : palette_.at(static_cast<double>(values[i]), lit);
         auto byte = [](double v) { return static_cast<std::uint32_t>(std::lround(v * 255)); };
         row[c] = byte(k.red) << 16 | byte(k.green) << 8 | byte(k.blue);
       }

@@ -56,6 +56,8 @@ class HeightReference {
  private:
   friend class Crs;
   friend class VerticalTransform;
+  static HeightReference read(std::string_view text);
+  static HeightReference registered(int code);
   static HeightReference described(void* context, const void* system);
   enum class Kind { Unknown, Ellipsoid, System };
   Kind kind_ = Kind::Unknown;
@@ -112,6 +114,8 @@ class Crs {
 
  private:
   explicit Crs(std::shared_ptr<const Impl> impl) : impl_(std::move(impl)) {}
+  static Crs read(std::string_view text);
+  std::string for_files() const;
   std::shared_ptr<const Impl> impl_;
   HeightReference heights_;
 };
@@ -134,6 +138,7 @@ class Transform {
   struct Impl;
 
  private:
+  static std::shared_ptr<Impl> open(const Crs& from, const Crs& to);
   std::shared_ptr<Impl> impl_;
 };
 

@@ -32,7 +32,9 @@ class Palette {
   static Palette directions();
   static Palette grey(double lowest, double highest);
 
-  Colour at(double value) const;
+  // White for NaN. The second: as under more or less light, the colour's OKLab lightness times `light`.
+  Colour at(double value) const { return at(value, 1); }
+  Colour at(double value, double light) const;
   double lowest() const { return lowest_; }
   double highest() const { return highest_; }
 

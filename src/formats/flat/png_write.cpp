@@ -2,10 +2,10 @@
 #include <cmath>
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
-#include <png.h>
 
 #include "katoptra/base/error.hpp"
 
+#include "base/png_handles.hpp"
 #include "formats/writers.hpp"
 
 namespace katoptra {
@@ -19,20 +19,6 @@ double round_step(double least) {
     if (k * power >= least * (1 - 1e-12)) return k * power;
   return 10 * power;
 }
-
-// libpng's two structures, gone also when the writer that holds them could not be made.
-struct Png {
-  png_structp png = nullptr;
-  png_infop image = nullptr;
-  Png() = default;
-  Png(const Png&) = delete;
-  Png& operator=(const Png&) = delete;
-  ~Png() { png_destroy_write_struct(&png, &image); }
-  void open(void* self, png_error_ptr fail) {
-    png = png_create_write_struct(PNG_LIBPNG_VER_STRING, self, fail, nullptr);
-    if (png) image = png_create_info_struct(png);
-  }
-};
 
 class PngWriter final : public RowWriter {
  public:
