@@ -1,4 +1,5 @@
-// Kernels without codecs: hillshade against memcpy, void filling in cells a second, contours in cells a second.
+// Kernels without codecs: hillshade and curvature against memcpy, void filling in cells a second, contours in cells a
+// second.
 //   build/bin/kernels [EDGE [GROUND.tif [HOLED.tif]]]
 // bench/contours_yardstick.py and bench/fill_yardstick.py compare with contourpy and scipy on the same ground.
 #include <cstring>
@@ -6,6 +7,7 @@
 #include "katoptra/base/parallel.hpp"
 #include "katoptra/surface/fill.hpp"
 #include "katoptra/terrain/contours.hpp"
+#include "katoptra/terrain/curvature.hpp"
 #include "katoptra/terrain/derivatives.hpp"
 
 #include "bench.hpp"
@@ -32,15 +34,16 @@ Grid in_memory(std::int64_t n, bool voids) {
                           bench::heights());
 }
 
-void hillshade_row(const Grid& g, std::int64_t n) {
-  const Grid shade = hillshade(g);
+// A local product of `g` beside memcpy. `right`: what a value of it must be.
+void local_row(const char* name, const Grid& g, const Grid& product, const std::function<bool(float)>& right) {
+  const std::int64_t n = g.frame().cols();
   std::vector<float> from(static_cast<std::size_t>(n * n), 1), to(from.size());
   auto blocks = [&](int threads) {
     const std::int64_t down = n / 512;
     parallel_for(static_cast<std::size_t>(down * down), {.threads = threads}, [&](std::size_t i) {
       const auto k = static_cast<std::int64_t>(i);
-      const Block b = shade.read({k % down * 512, k / down * 512, 512, 512});
-      bench::require(b.at(5, 5) >= 1 && b.at(5, 5) <= 255, "shade");
+      const Block b = product.read({k % down * 512, k / down * 512, 512, 512});
+      bench::require(right(b.at(5, 5)), name);
     });
   };
   // What of it is reading: the same windows of the source, a cell wider all around.
@@ -71,11 +74,11 @@ void hillshade_row(const Grid& g, std::int64_t n) {
   std::sort(gains.begin(), gains.end());
   const double cells = static_cast<double>(n * n) / 1e6;
   fmt::print(
-      "hillshade {:.0f} Mcells/s on one thread, {:.2f} x memcpy; two threads {:.2f} x one (block reads and void tests "
+      "{:<17} {:.0f} Mcells/s on one thread, {:.2f} x memcpy; two threads {:.2f} x one (block reads and void tests "
       "included)\n",
-      cells / one.ours, one.yardstick / one.ours, gains[2]);
+      name, cells / one.ours, one.yardstick / one.ours, gains[2]);
   const double kernel = one.ours * (1 - read.ratio());
-  fmt::print("          the kernel alone {:.0f} Mcells/s, {:.2f} x memcpy; reading is {:.0f} % of the time\n",
+  fmt::print("                  the kernel alone {:.0f} Mcells/s, {:.2f} x memcpy; reading is {:.0f} % of the time\n",
              cells / kernel, one.yardstick / kernel, 100 * read.ratio());
 }
 
@@ -128,7 +131,12 @@ void contour_row(const Grid& g, std::int64_t n, int levels, int threads) {
 int main(int argc, char** argv) {
   const std::int64_t n = argc > 1 ? std::atoll(argv[1]) : 4096;
   const Grid g = in_memory(n, false);
-  hillshade_row(g, n);
+  local_row("hillshade", g, hillshade(g), [](float v) { return v >= 1 && v <= 255; });
+  for (const int window : {3, 9, 41})
+    local_row(window == 3   ? "curvature 3 x 3"
+              : window == 9 ? "curvature 9 x 9"
+                            : "curvature 41 x 41",
+              g, curvature(g, CurvatureKind::Mean, window), [](float v) { return std::abs(v) < 10; });
   fill_row(n / 2);
   for (int levels : {20, 200})
     for (int threads : {1, 2}) contour_row(g, n, levels, threads);

@@ -38,6 +38,7 @@ constexpr VerbHelp kVerbs[] = {
     {"hillshade", kUse, "katoptra hillshade ground-2022/sheet_b2.tif --azimuth 300deg -o shade.tif"},
     {"slope", kUse, "katoptra slope ground-2022/sheet_b2.tif --as percent -o slope.tif"},
     {"aspect", kUse, "katoptra aspect ground-2022/sheet_b2.tif -o aspect.tif"},
+    {"curvature", kUse, "katoptra curvature ground-2022/sheet_b2.tif --kind tangential --window 9 -o bends.tif"},
     {"roughness", kUse, "katoptra roughness ground-2022/sheet_b2.tif -o rough.tif"},
     {"contours", kUse, "katoptra contours ground-2022/sheet_b2.tif --interval 5m -o lines.gpkg"},
     {"section", kUse, "katoptra section reference/truth.tif --line transect.geojson -o section.png"},

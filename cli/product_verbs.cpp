@@ -377,6 +377,7 @@ void add_product(CLI::App& app, const Product& p, int& status) {
     std::string& value = o->settings[s.name] = s.otherwise;
     CLI::Option* option = v->add_option("--" + s.name, value, s.help);
     if (!s.words.empty()) option->check(CLI::IsMember(s.words));
+    if (s.kind == SettingKind::Number || s.kind == SettingKind::Window) option->type_name("N");
   }
   add_product_options(*v, *o);
   v->add_option("--void", o->void_value, "the void value to write")->group(kOutputOptions);

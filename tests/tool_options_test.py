@@ -56,6 +56,7 @@ GRID_VERBS = {
     "hillshade": "{in} -o {out}.tif",
     "slope": "{in} -o {out}.tif",
     "aspect": "{in} -o {out}.tif",
+    "curvature": "{in} -o {out}.tif",
     "roughness": "{in} -o {out}.tif",
     "contours": "{in} --interval 1m -o {out}.geojson",
     "section": "{in} --from 677001,5841999 --to 677044,5841961 -o {out}.csv",
@@ -77,7 +78,7 @@ CHANGES = {
 # Options that change nothing of what is made.
 SAME = {"--threads": "1", "--memory": "64M", "--host": "other.example", "--key-file": "key.txt"}
 # A height more does not change how the ground lies; and nothing is missing inside.
-BLIND = {("check", "--area"), ("look", "--area"), ("hillshade", "--shift"), ("slope", "--shift"), ("aspect", "--shift"), ("roughness", "--shift"), ("roughness", "--depths"), ("slope", "--depths")}
+BLIND = {("check", "--area"), ("look", "--area"), ("hillshade", "--shift"), ("slope", "--shift"), ("aspect", "--shift"), ("curvature", "--shift"), ("roughness", "--shift"), ("roughness", "--depths"), ("slope", "--depths")}
 
 
 class Options(ToolTest):
@@ -462,12 +463,36 @@ class OwnOptions(Options):
         self.assertGreater(self.make(f"hillshade g.asc --area {INSIDE} --margin 4m").shape, inside)
 
     def test_slope_options(self):
+        z = ground()
+        four = self.make("slope g.asc --as ratio --gradient zevenbergen-thorne")
+        numpy.testing.assert_allclose(four[15, 15], numpy.hypot(z[15, 16] - z[15, 14], z[14, 15] - z[16, 15]) / (2 * CELL), rtol=2e-3)
+        five = z[13:18, 13:18]
+        fit = numpy.hypot((five * numpy.arange(-2, 3)).sum(), (five.T * numpy.arange(-2, 3)).sum()) / (50 * CELL)
+        numpy.testing.assert_allclose(self.make("slope g.asc --as ratio --window 5")[15, 15], fit, rtol=2e-3)
+        self.assertIn("quadric", self.refused("slope", "g.asc", "--window", "5", "--gradient", "horn", "-o", "none.tif", status=2))
         degrees, percent, ratio = (self.make(f"slope g.asc --as {a}") for a in ("degrees", "percent", "ratio"))
         numpy.testing.assert_allclose(percent, 100 * numpy.tan(numpy.radians(degrees)), rtol=1e-4)
         numpy.testing.assert_allclose(ratio, numpy.tan(numpy.radians(degrees)), rtol=1e-4)
         self.assertGreater(self.make(f"slope g.asc --area {INSIDE} --margin 4m").size, self.make(f"slope g.asc --area {INSIDE}").size)
 
+    def test_curvature_options(self):
+        z = ground().astype(float)
+        rows, cols = slice(13, 18), slice(14, 22)  # away from the voids and the rim
+        kinds = {k: self.make(f"curvature g.asc --kind {k}")[rows, cols] for k in ("profile", "plan", "tangential", "mean", "largest", "smallest", "gaussian")}
+        numpy.testing.assert_allclose((kinds["largest"] + kinds["smallest"]) / 2, kinds["mean"], atol=1e-6)
+        numpy.testing.assert_allclose(kinds["largest"] * kinds["smallest"], kinds["gaussian"], atol=1e-6)
+        numpy.testing.assert_allclose((kinds["profile"] + kinds["tangential"]) / 2, kinds["mean"], atol=0.3 * abs(kinds["mean"]).max())
+        self.assertTrue((numpy.sign(kinds["plan"]) == numpy.sign(kinds["tangential"])).all())
+        # Second differences over two cells of 2 m; the ground is some 0.04 % longer than the grid there.
+        along = (z[:, 2:] - 2 * z[:, 1:-1] + z[:, :-2])[12:19, 13:21] / CELL**2
+        self.assertTrue((kinds["smallest"] <= -along[1:-1].min() + 0.02).all())
+        self.assertFalse(numpy.allclose(self.make("curvature g.asc --window 7")[rows, cols], kinds["profile"]))
+        self.assertIn("odd", self.refused("curvature", "g.asc", "--window", "4", "-o", "none.tif", status=2))
+        self.assertGreater(self.make(f"curvature g.asc --area {INSIDE} --margin 4m").size, self.make(f"curvature g.asc --area {INSIDE}").size)
+
     def test_aspect_options(self):
+        flat, wide, four = (self.make(f"aspect g.asc {o}") for o in ("", "--window 5", "--gradient zevenbergen-thorne"))
+        self.assertFalse(numpy.array_equal(flat, wide, equal_nan=True) or numpy.array_equal(flat, four, equal_nan=True))
         self.assertGreater(self.make(f"aspect g.asc --area {INSIDE} --margin 4m").size, self.make(f"aspect g.asc --area {INSIDE}").size)
 
     def test_roughness_options(self):

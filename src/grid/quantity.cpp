@@ -13,15 +13,16 @@ struct KindFacts {
   Colouring colouring;
   bool is_length;  // in the unit of heights
 };
-constexpr std::array<KindFacts, 9> kKinds{{{QuantityKind::Unknown, "unknown", Colouring::Plain, false},
-                                           {QuantityKind::Height, "height", Colouring::LandAndSea, true},
-                                           {QuantityKind::Slope, "slope", Colouring::Plain, false},
-                                           {QuantityKind::Aspect, "aspect", Colouring::Directions, false},
-                                           {QuantityKind::Shade, "shade", Colouring::Grey, false},
-                                           {QuantityKind::Roughness, "roughness", Colouring::Plain, true},
-                                           {QuantityKind::Code, "code", Colouring::Plain, false},
-                                           {QuantityKind::Uncertainty, "uncertainty", Colouring::Plain, true},
-                                           {QuantityKind::Difference, "difference", Colouring::AroundZero, true}}};
+constexpr std::array<KindFacts, 10> kKinds{{{QuantityKind::Unknown, "unknown", Colouring::Plain, false},
+                                            {QuantityKind::Height, "height", Colouring::LandAndSea, true},
+                                            {QuantityKind::Slope, "slope", Colouring::Plain, false},
+                                            {QuantityKind::Aspect, "aspect", Colouring::Directions, false},
+                                            {QuantityKind::Shade, "shade", Colouring::Grey, false},
+                                            {QuantityKind::Roughness, "roughness", Colouring::Plain, true},
+                                            {QuantityKind::Code, "code", Colouring::Plain, false},
+                                            {QuantityKind::Uncertainty, "uncertainty", Colouring::Plain, true},
+                                            {QuantityKind::Difference, "difference", Colouring::AroundZero, true},
+                                            {QuantityKind::Curvature, "curvature", Colouring::AroundZero, false}}};
 
 const KindFacts& facts(QuantityKind k) { return kKinds[static_cast<std::size_t>(k)]; }
 

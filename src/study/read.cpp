@@ -300,7 +300,9 @@ StudyProduct read_product(const toml::table* table, const std::string& file, con
   if (const Product* row = product_named(p.kind)) {
     std::map<std::string, std::string> given;
     for (const Setting& o : row->options)
-      if (const std::string value = t.value(o.name.c_str(), o.kind == SettingKind::Number); !value.empty())
+      if (const std::string value =
+              t.value(o.name.c_str(), o.kind == SettingKind::Number || o.kind == SettingKind::Window);
+          !value.empty())
         given[o.name] = value;
     try {
       p.settings = row->settings(given);

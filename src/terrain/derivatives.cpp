@@ -9,81 +9,14 @@
 #include "katoptra/base/error.hpp"
 
 #include "base/clones.hpp"
+#include "product_info.hpp"
+#include "quadric.hpp"
+#include "scale_field.hpp"
 
 namespace katoptra {
 namespace {
 
-// Factors that change evenly along a row: k0 + i * step, where `i` counts from the node on the left, so that a cell has
-// the same factor in every window.
-struct Ramp {
-  float k0 = 0, step = 0;
-  float at(std::int32_t i) const { return k0 + static_cast<float>(i) * step; }
-};
-// Cells [first, end) of a row of the window, `from` cells beyond their node.
-struct ScaleRun {
-  std::int64_t first = 0, end = 0;
-  std::int32_t from = 0;
-  Ramp x, y;
-};
-
-// The factors that turn Horn's sums into gradients, for every cell of a row: vertical unit / (8 x ground distance).
-class ScaleField {
- public:
-  // `step`: cells between nodes (scale_step).
-  ScaleField(const Frame& frame, const GroundRuler& ruler, std::int64_t step, double vertical, const Window& w)
-      : frame_(frame), step_(step), vertical_(vertical), window_(w) {
-    col0_ = floor_div(w.col);
-    row0_ = floor_div(w.row);
-    across_ = floor_div(w.col + w.cols - 1) - col0_ + 2;
-    down_ = floor_div(w.row + w.rows - 1) - row0_ + 2;
-    rows_exact_ = frame.crs().is_geographic();
-    std::vector<Point> points;
-    if (rows_exact_) {
-      for (std::int64_t r = 0; r < w.rows; ++r) points.push_back(frame.centre(0, static_cast<double>(w.row + r)));
-    } else {
-      for (std::int64_t r = 0; r < down_; ++r)
-        for (std::int64_t c = 0; c < across_; ++c)
-          points.push_back(
-              frame.centre(static_cast<double>((col0_ + c) * step_), static_cast<double>((row0_ + r) * step_)));
-    }
-    std::vector<GroundScale> scales(points.size());
-    ruler.at(points, scales);
-    for (const GroundScale& s : scales) {
-      x_.push_back(factor(s.x, frame.cell().x));
-      y_.push_back(factor(s.y, frame.cell().y));
-    }
-  }
-
-  // The run of row `r` that begins at column `c` of the window.
-  ScaleRun run(std::int64_t r, std::int64_t c) const {
-    if (rows_exact_) {
-      const auto i = static_cast<std::size_t>(r);
-      return {c, window_.cols, 0, {x_[i], 0}, {y_[i], 0}};
-    }
-    const std::int64_t row = window_.row + r, node_row = floor_div(row) - row0_, col = window_.col + c,
-                       node_col = floor_div(col) - col0_, first = (node_col + col0_) * step_ - window_.col;
-    const float v = static_cast<float>(row - (node_row + row0_) * step_) / static_cast<float>(step_);
-    const auto node = static_cast<std::size_t>(node_row * across_ + node_col),
-               below = node + static_cast<std::size_t>(across_);
-    const auto ramp = [&](const std::vector<float>& k) {
-      const float k0 = k[node] + v * (k[below] - k[node]), k1 = k[node + 1] + v * (k[below + 1] - k[node + 1]);
-      return Ramp{k0, (k1 - k0) / static_cast<float>(step_)};
-    };
-    return {c, std::min(window_.cols, first + step_), static_cast<std::int32_t>(c - first), ramp(x_), ramp(y_)};
-  }
-
- private:
-  std::int64_t floor_div(std::int64_t v) const { return v >= 0 ? v / step_ : -((-v + step_ - 1) / step_); }
-  float factor(double scale, double cell) const { return static_cast<float>(vertical_ / (8 * scale * cell)); }
-
-  Frame frame_;
-  std::int64_t step_;
-  double vertical_;
-  Window window_;
-  bool rows_exact_ = false;
-  std::int64_t col0_ = 0, row0_ = 0, across_ = 0, down_ = 0;
-  std::vector<float> x_, y_;  // factors at the nodes, or of the rows
-};
+constexpr const char* kGradients[] = {"automatic", "horn", "zevenbergen-thorne", "quadric"};
 
 // The nine heights of a window; missing ones continued from the centre and the cell across.
 struct Nine {
@@ -130,13 +63,35 @@ KATOPTRA_CLONES std::int64_t gradients(const float* __restrict above, const floa
   return open;
 }
 
+// The same of the four neighbours across and along (Zevenbergen & Thorne 1987). The ramps are Horn's.
+KATOPTRA_CLONES std::int64_t gradients_of_four(const float* __restrict above, const float* __restrict here,
+                                               const float* __restrict below, Ramp kx, Ramp ky, std::int32_t from,
+                                               std::int32_t n, float* __restrict p, float* __restrict q) {
+  std::int32_t open = 0;
+  for (std::int32_t c = 0; c < n; ++c) {
+    const float centre = here[c] - here[c];
+    const float east = ((here[c + 1] - here[c - 1]) + centre) * (4 * kx.at(from + c)),
+                north = ((above[c] - below[c]) + centre) * (4 * ky.at(from + c));
+    p[c] = east;
+    q[c] = north;
+    const float both = east + north;
+    open += (both != both) & (centre == centre) ? 1 : 0;
+  }
+  return open;
+}
+
 // Also what a cell needs that the quick way could not do: neighbours missing, centre there.
 void mend_gradients(const float* above, const float* here, const float* below, Ramp kx, Ramp ky, std::int32_t from,
-                    std::int32_t n, float* p, float* q) {
+                    std::int32_t n, bool of_four, float* p, float* q) {
   for (std::int32_t c = 0; c < n; ++c) {
     if (!std::isnan(p[c] + q[c]) || std::isnan(here[c])) continue;
     const Nine nine = completed(above + c, here + c, below + c);
     const auto& z = nine.z;
+    if (of_four) {
+      p[c] = (z[1][2] - z[1][0]) * (4 * kx.at(from + c));
+      q[c] = (z[0][1] - z[2][1]) * (4 * ky.at(from + c));
+      continue;
+    }
     p[c] = ((z[0][2] + 2 * z[1][2] + z[2][2]) - (z[0][0] + 2 * z[1][0] + z[2][0])) * kx.at(from + c);
     q[c] = ((z[0][0] + 2 * z[0][1] + z[0][2]) - (z[2][0] + 2 * z[2][1] + z[2][2])) * ky.at(from + c);
   }
@@ -181,11 +136,13 @@ void aspect_degrees(const float* p, const float* q, std::int64_t n, const float*
 
 class GradientSource final : public GridSource {
  public:
-  GradientSource(Grid input, GridInfo info, double vertical, GradientRow row, std::vector<float> parameters)
+  GradientSource(Grid input, GridInfo info, double vertical, bool of_four, GradientRow row,
+                 std::vector<float> parameters)
       : input_(std::move(input)),
         info_(std::move(info)),
         ruler_(info_.frame.crs()),
         vertical_(vertical),
+        of_four_(of_four),
         row_(row),
         parameters_(std::move(parameters)) {}
   const GridInfo& info() const override { return info_; }
@@ -195,13 +152,14 @@ class GradientSource final : public GridSource {
     const Block in = input_.read(w.grown(1), out.origin ? Planes::ValuesAndOrigin : Planes::Values);
     const ScaleField scale(info_.frame, ruler_, scale_step_, vertical_, w);
     std::vector<float> p(static_cast<std::size_t>(w.cols)), q(p.size());
+    const auto kernel = of_four_ ? gradients_of_four : gradients;
     for (std::int64_t r = 0; r < w.rows; ++r) {
       const float *above = in.row(r) + 1, *here = in.row(r + 1) + 1, *below = in.row(r + 2) + 1;
       for (std::int64_t c = 0; c < w.cols;) {
         const ScaleRun k = scale.run(r, c);
         const auto n = static_cast<std::int32_t>(k.end - c);
-        if (gradients(above + c, here + c, below + c, k.x, k.y, k.from, n, p.data() + c, q.data() + c) > 0)
-          mend_gradients(above + c, here + c, below + c, k.x, k.y, k.from, n, p.data() + c, q.data() + c);
+        if (kernel(above + c, here + c, below + c, k.x, k.y, k.from, n, p.data() + c, q.data() + c) > 0)
+          mend_gradients(above + c, here + c, below + c, k.x, k.y, k.from, n, of_four_, p.data() + c, q.data() + c);
         c = k.end;
       }
       row_(p.data(), q.data(), w.cols, parameters_.data(), out.row(r));
@@ -215,6 +173,7 @@ class GradientSource final : public GridSource {
   GroundRuler ruler_;
   std::int64_t scale_step_ = scale_step(info_.frame);
   double vertical_;
+  bool of_four_;
   GradientRow row_;
   std::vector<float> parameters_;
 };
@@ -246,6 +205,41 @@ class RoughnessSource final : public GridSource {
   GridInfo info_;
 };
 
+struct GradientProduct {
+  double exaggeration = 1;
+  bool of_four = false;
+  GradientRow row = nullptr;
+  std::vector<float> parameters = {};
+};
+
+Grid gradient_product(const Grid& surface, GridInfo info, const GradientProduct& what) {
+  const double vertical = metres_per(surface.quantity().unit) * what.exaggeration;
+  return Grid(
+      std::make_shared<GradientSource>(surface, std::move(info), vertical, what.of_four, what.row, what.parameters));
+}
+
+// Of the quadric's derivatives.
+void fitted_degrees(const Derivatives& d, std::int64_t n, float* out) { slope_degrees(d.x, d.y, n, nullptr, out); }
+template <int kFactor>
+void fitted_ratio(const Derivatives& d, std::int64_t n, float* out) {
+  constexpr float kOne = kFactor;
+  slope_ratio(d.x, d.y, n, &kOne, out);
+}
+void fitted_aspect(const Derivatives& d, std::int64_t n, float* out) { aspect_degrees(d.x, d.y, n, nullptr, out); }
+
+// Which of the three it is; refuses what does not go together.
+Gradient chosen(const GradientOptions& o, const char* where) {
+  require_window(o.window, where);
+  if (o.gradient == Gradient::Automatic) return o.window == 3 ? Gradient::Horn : Gradient::Quadric;
+  if (o.gradient != Gradient::Quadric && o.window != 3)
+    throw Error(ErrorCode::BadArgument,
+                fmt::format("the gradient {} is one of 3 x 3 cells, not of {}", name_of(o.gradient), o.window), where,
+                "leave the gradient out, or say quadric");
+  return o.gradient;
+}
+
+}  // namespace
+
 GridInfo product_info(const Grid& surface, QuantityKind kind, const std::string& unit, SampleType type) {
   if (surface.quantity().kind != QuantityKind::Height)
     throw Error(ErrorCode::Refused, fmt::format("its values are {}, not heights", name_of(surface.quantity().kind)),
@@ -260,14 +254,6 @@ GridInfo product_info(const Grid& surface, QuantityKind kind, const std::string&
   return info;
 }
 
-Grid gradient_product(const Grid& surface, GridInfo info, double exaggeration, GradientRow row,
-                      std::vector<float> parameters) {
-  const double vertical = metres_per(surface.quantity().unit) * exaggeration;
-  return Grid(std::make_shared<GradientSource>(surface, std::move(info), vertical, row, std::move(parameters)));
-}
-
-}  // namespace
-
 Grid hillshade(const Grid& surface, const Light& light) {
   if (!(light.altitude.degrees() >= 0 && light.altitude.degrees() <= 90))
     throw Error(ErrorCode::BadArgument,
@@ -276,10 +262,12 @@ Grid hillshade(const Grid& surface, const Light& light) {
   if (!(light.exaggeration > 0))
     throw Error(ErrorCode::BadArgument, "the exaggeration must be above zero", "hillshade");
   const double az = light.azimuth.radians(), alt = light.altitude.radians();
-  return gradient_product(surface, product_info(surface, QuantityKind::Shade, "", SampleType::UInt8),
-                          light.exaggeration, shade,
-                          {static_cast<float>(std::sin(alt)), static_cast<float>(std::cos(alt) * std::sin(az)),
-                           static_cast<float>(std::cos(alt) * std::cos(az))});
+  return gradient_product(
+      surface, product_info(surface, QuantityKind::Shade, "", SampleType::UInt8),
+      {.exaggeration = light.exaggeration,
+       .row = shade,
+       .parameters = {static_cast<float>(std::sin(alt)), static_cast<float>(std::cos(alt) * std::sin(az)),
+                      static_cast<float>(std::cos(alt) * std::cos(az))}});
 }
 
 SlopeAs parse_slope_as(std::string_view text) {
@@ -290,16 +278,38 @@ SlopeAs parse_slope_as(std::string_view text) {
               "use degrees, percent or ratio");
 }
 
-Grid slope(const Grid& surface, SlopeAs as) {
-  const char* unit = as == SlopeAs::Degrees ? "degree" : as == SlopeAs::Percent ? "percent" : "ratio";
-  GridInfo info = product_info(surface, QuantityKind::Slope, unit, SampleType::Float32);
-  if (as == SlopeAs::Degrees) return gradient_product(surface, std::move(info), 1, slope_degrees, {});
-  return gradient_product(surface, std::move(info), 1, slope_ratio, {as == SlopeAs::Percent ? 100.0f : 1.0f});
+const char* name_of(Gradient gradient) { return kGradients[static_cast<std::size_t>(gradient)]; }
+
+Gradient parse_gradient(std::string_view text) {
+  for (std::size_t i = 0; i < std::size(kGradients); ++i)
+    if (text == kGradients[i]) return static_cast<Gradient>(i);
+  throw Error(ErrorCode::BadArgument, fmt::format("'{}' is no way to take a gradient", text), {},
+              "use automatic, horn, zevenbergen-thorne or quadric");
 }
 
-Grid aspect(const Grid& surface) {
-  return gradient_product(surface, product_info(surface, QuantityKind::Aspect, "degree", SampleType::Float32), 1,
-                          aspect_degrees, {});
+Grid slope(const Grid& surface, SlopeAs as, const GradientOptions& options) {
+  const Gradient way = chosen(options, "slope");
+  const char* unit = as == SlopeAs::Degrees ? "degree" : as == SlopeAs::Percent ? "percent" : "ratio";
+  GridInfo info = product_info(surface, QuantityKind::Slope, unit, SampleType::Float32);
+  if (way == Gradient::Quadric)
+    return quadric_product(surface, std::move(info), options.window,
+                           as == SlopeAs::Degrees   ? fitted_degrees
+                           : as == SlopeAs::Percent ? fitted_ratio<100>
+                                                    : fitted_ratio<1>);
+  GradientProduct p{.of_four = way == Gradient::ZevenbergenThorne, .row = slope_degrees};
+  if (as != SlopeAs::Degrees) {
+    p.row = slope_ratio;
+    p.parameters = {as == SlopeAs::Percent ? 100.0f : 1.0f};
+  }
+  return gradient_product(surface, std::move(info), p);
+}
+
+Grid aspect(const Grid& surface, const GradientOptions& options) {
+  const Gradient way = chosen(options, "aspect");
+  GridInfo info = product_info(surface, QuantityKind::Aspect, "degree", SampleType::Float32);
+  if (way == Gradient::Quadric) return quadric_product(surface, std::move(info), options.window, fitted_aspect);
+  return gradient_product(surface, std::move(info),
+                          {.of_four = way == Gradient::ZevenbergenThorne, .row = aspect_degrees});
 }
 
 Grid roughness(const Grid& surface) {

@@ -1,14 +1,32 @@
 #include "katoptra/terrain/products.hpp"
 
 #include <algorithm>
+#include <cmath>
 #include <fmt/format.h>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/terrain/curvature.hpp"
 #include "katoptra/terrain/derivatives.hpp"
 
 namespace katoptra {
 
+namespace {
+
+GradientOptions gradient_of(const Settings& s) {
+  return {.gradient = parse_gradient(s.word("gradient")), .window = s.window("window")};
+}
+
+}  // namespace
+
 const std::vector<Product>& products() {
+  static const Setting gradient{
+      "gradient",
+      "how it is taken: horn from 3 x 3 cells, quadric where the window is wider, unless told",
+      "automatic",
+      SettingKind::Word,
+      {"automatic", "horn", "zevenbergen-thorne", "quadric"}};
+  static const Setting window{
+      "window", "over how many cells, an odd number: wider for wider forms", "3", SettingKind::Window, {}};
   static const std::vector<Product> all = {
       {"hillshade",
        "the land as light and shade show it",
@@ -24,13 +42,27 @@ const std::vector<Product>& products() {
       {"slope",
        "how steep the ground is",
        QuantityKind::Slope,
-       {{"as", "how steepness is given", "degrees", SettingKind::Word, {"degrees", "percent", "ratio"}}},
-       [](const Grid& g, const Settings& s) { return slope(g, parse_slope_as(s.word("as"))); }},
+       {{"as", "how steepness is given", "degrees", SettingKind::Word, {"degrees", "percent", "ratio"}},
+        gradient,
+        window},
+       [](const Grid& g, const Settings& s) { return slope(g, parse_slope_as(s.word("as")), gradient_of(s)); }},
       {"aspect",
        "which way the ground faces, in degrees clockwise from grid north",
        QuantityKind::Aspect,
-       {},
-       [](const Grid& g, const Settings&) { return aspect(g); }},
+       {gradient, window},
+       [](const Grid& g, const Settings& s) { return aspect(g, gradient_of(s)); }},
+      {"curvature",
+       "how the ground bends, in 1/m: above zero where it bulges, below where it is hollow",
+       QuantityKind::Curvature,
+       {{"kind",
+         "of which cut through the ground",
+         "profile",
+         SettingKind::Word,
+         {"profile", "plan", "tangential", "mean", "largest", "smallest", "gaussian"}},
+        window},
+       [](const Grid& g, const Settings& s) {
+         return curvature(g, parse_curvature_kind(s.word("kind")), s.window("window"));
+       }},
       {"roughness",
        "the largest height difference between neighbours",
        QuantityKind::Roughness,
@@ -64,6 +96,11 @@ void judge(const Setting& o, const std::string& value) {
         throw Error(ErrorCode::BadArgument, fmt::format("'{}' is no number", value), o.name,
                     fmt::format("write for instance {}", o.otherwise));
       return;
+    case SettingKind::Window:
+      if (const auto n = parse_number(value); !n || *n != std::floor(*n) || std::abs(*n) > 1e6)
+        throw Error(ErrorCode::BadArgument, fmt::format("'{}' is no number of cells", value), o.name,
+                    "take an odd number, for instance 5");
+      return;
     case SettingKind::Word:
       if (!o.words.empty() && std::find(o.words.begin(), o.words.end(), value) == o.words.end())
         throw Error(ErrorCode::BadArgument, fmt::format("'{}' is not known here", value), o.name,
@@ -88,6 +125,7 @@ Settings Product::settings(const std::map<std::string, std::string>& given) cons
 }
 
 Angle Settings::angle(const std::string& name) const { return Angle::parse(values_.at(name)); }
+int Settings::window(const std::string& name) const { return static_cast<int>(number(name)); }
 double Settings::number(const std::string& name) const { return parse_number(values_.at(name)).value_or(0); }
 
 }  // namespace katoptra

@@ -11,7 +11,7 @@
 
 namespace katoptra {
 
-enum class QuantityKind { Unknown, Height, Slope, Aspect, Shade, Roughness, Code, Uncertainty, Difference };
+enum class QuantityKind { Unknown, Height, Slope, Aspect, Shade, Roughness, Code, Uncertainty, Difference, Curvature };
 enum class SurfaceKind { Unknown, Ground, FirstReturn, SeaFloor };
 
 struct Quantity {

@@ -2,13 +2,15 @@
 //
 //   Grid shade = hillshade(dem, {.azimuth = 315_deg, .altitude = 45_deg});
 //   Grid steep = slope(dem, SlopeAs::Percent);
+//   Grid hills = slope(dem, SlopeAs::Degrees, {.window = 21});   // of wide forms, not of furrows
 //
-// Gradients after Horn 1981 (eight neighbours). Distances are ground distances on every CRS: the length of a degree, or
-// the scale factor of the projection, is taken at the place of each cell (exact every scale_step(frame) cells, linear
-// between: relative error below 1e-6 in UTM for cells up to 80 m), and heights in feet count as feet. So no factor has
-// to be given, whatever the grid is in. A grid without a CRS is taken to be in metres. At the rim and beside voids a
-// missing neighbour is continued from the centre and the cell across (exact on a plane), so no product loses its edge;
-// a void stays a void. `exaggeration` multiplies heights before shading only.
+// Gradients after Horn 1981 (eight neighbours); for slope and aspect also after Zevenbergen & Thorne 1987 (four
+// neighbours), or of a quadric fitted to a window of any odd size (curvature.hpp). Distances are ground distances on
+// every CRS: the length of a degree, or the scale factor of the projection, is taken at the place of each cell (exact
+// every scale_step(frame) cells, linear between: relative error below 1e-6 in UTM for cells up to 80 m), and heights in
+// feet count as feet. So no factor has to be given, whatever the grid is in. A grid without a CRS is taken to be in
+// metres. At the rim and beside voids a missing neighbour is continued from the centre and the cell across (exact on a
+// plane), so no product loses its edge; a void stays a void. `exaggeration` multiplies heights before shading only.
 #pragma once
 #include "katoptra/grid/grid.hpp"
 
@@ -22,12 +24,21 @@ struct Light {
 // 8-bit, 1 (dark) to 255, void 0 (Lambert's cosine law).
 Grid hillshade(const Grid& surface, const Light& light = {});
 
+// How the rise to the east and to the north is taken. Automatic: Horn in a window of 3, else the quadric.
+enum class Gradient { Automatic, Horn, ZevenbergenThorne, Quadric };
+const char* name_of(Gradient gradient);  // "automatic", "horn", "zevenbergen-thorne", "quadric"
+Gradient parse_gradient(std::string_view text);
+struct GradientOptions {
+  Gradient gradient = Gradient::Automatic;
+  int window = 3;  // cells across, odd; above 3 for the quadric alone
+};
+
 enum class SlopeAs { Degrees, Percent, Ratio };
 SlopeAs parse_slope_as(std::string_view text);  // "degrees", "percent", "ratio"
-Grid slope(const Grid& surface, SlopeAs as = SlopeAs::Degrees);
+Grid slope(const Grid& surface, SlopeAs as = SlopeAs::Degrees, const GradientOptions& options = {});
 
 // The direction of steepest descent in degrees clockwise from grid north, 0 to below 360; void on flat ground.
-Grid aspect(const Grid& surface);
+Grid aspect(const Grid& surface, const GradientOptions& options = {});
 
 // The largest difference between neighbours in the 3 x 3 window, in the unit of the heights (Wilson et al. 2007).
 Grid roughness(const Grid& surface);

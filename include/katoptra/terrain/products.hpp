@@ -14,7 +14,7 @@
 
 namespace katoptra {
 
-enum class SettingKind { Angle, Number, Word };
+enum class SettingKind { Angle, Number, Word, Window };  // Window: an odd number of cells
 
 struct Setting {
   std::string name;  // "azimuth": --azimuth of the tool, and the key in a study
@@ -29,6 +29,7 @@ class Settings {
  public:
   Angle angle(const std::string& name) const;
   double number(const std::string& name) const;
+  int window(const std::string& name) const;
   const std::string& word(const std::string& name) const { return values_.at(name); }
 
  private:
