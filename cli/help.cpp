@@ -40,6 +40,8 @@ constexpr VerbHelp kVerbs[] = {
     {"aspect", kUse, "katoptra aspect ground-2022/sheet_b2.tif -o aspect.tif"},
     {"curvature", kUse, "katoptra curvature ground-2022/sheet_b2.tif --kind tangential --window 9 -o bends.tif"},
     {"roughness", kUse, "katoptra roughness ground-2022/sheet_b2.tif -o rough.tif"},
+    {"derive", kUse,
+     "katoptra derive ground-2022/sheet_b2.tif slope hillshade:altitude=30deg curvature:window=9 -o shapes"},
     {"contours", kUse, "katoptra contours ground-2022/sheet_b2.tif --interval 5m -o lines.gpkg"},
     {"section", kUse, "katoptra section reference/truth.tif --line transect.geojson -o section.png"},
     {"sample", kUse, "katoptra sample reference/truth.tif --points control.csv -o heights.csv"},

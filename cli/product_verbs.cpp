@@ -1,5 +1,7 @@
+#include <algorithm>
 #include <cmath>
 #include <cstdio>
+#include <filesystem>
 #include <fmt/format.h>
 #include <map>
 
@@ -390,10 +392,89 @@ void add_product(CLI::App& app, const Product& p, int& status) {
   });
 }
 
+struct DeriveCommand : ProductCommand {
+  std::vector<std::string> products;
+};
+
+std::vector<GridTarget> derive_targets(const DeriveCommand& o, std::vector<std::string>& notes) {
+  std::vector<GridTarget> targets;
+  for (const std::string& text : o.products) {
+    const ProductCall call = parse_product(text);
+    for (const Setting& s : call.product->options)
+      if (s.kind == SettingKind::Angle) angle_from(call.settings.word(s.name), notes);
+    targets.push_back({[call](const Grid& g) { return call.product->make(g, call.settings); },
+                       std::filesystem::path(o.out) / (call.name + ".tif")});
+  }
+  return targets;
+}
+
+void make_folder(const std::string& folder) {
+  std::error_code ec;
+  std::filesystem::create_directories(folder, ec);
+  if (!std::filesystem::is_directory(folder, ec))
+    throw Error(ErrorCode::Io, "is no folder and cannot be made one", folder, "name a folder for the files with -o");
+}
+
+int run_derive(const DeriveCommand& o) {
+  std::vector<std::string> notes;
+  const std::vector<GridTarget> targets = derive_targets(o, notes);
+  const Grid in = open_product_input(o, notes);
+  for (const GridTarget& t : targets) t.make(in);  // what cannot be made is refused before there is a folder
+  Statement s(o);
+  s.title(o.out);
+  ordered_json files = ordered_json::array();
+  if (o.dry_run) {
+    for (const GridTarget& t : targets) {
+      s.line("plan", t.path.string());
+      files.push_back({{"path", t.path.string()}});
+    }
+    s.line("size", fmt::format("{} x {} cells each; nothing was written", in.frame().cols(), in.frame().rows()));
+    s.fact("dry_run", true);
+  } else {
+    make_folder(o.out);
+    for (const WriteReport& r : write_grids(in, targets, o.write_options())) {
+      s.line(r.path.filename().string(),
+             fmt::format("{}, {}, {}", name_of(r.info.quantity.kind), range_text(r.lowest, r.highest, r.info.quantity),
+                         format_bytes(static_cast<double>(r.bytes))));
+      Statement of_file(o);
+      of_file.written(r);
+      files.push_back(of_file.json());
+      for (const std::string& n : r.info.notes)
+        if (std::find(notes.begin(), notes.end(), n) == notes.end()) notes.push_back(n);
+    }
+    s.line("size", fmt::format("{} x {} cells each", in.frame().cols(), in.frame().rows()));
+  }
+  s.line("CRS", in.frame().crs() ? in.frame().crs().label() : "none");
+  s.line("cell", cell_text(in.frame()));
+  s.fact("files", std::move(files));
+  for (const std::string& n : o.dry_run ? in.info().notes : std::vector<std::string>())
+    if (std::find(notes.begin(), notes.end(), n) == notes.end()) notes.push_back(n);
+  for (const std::string& n : notes) s.note(n);
+  s.print();
+  return 0;
+}
+
+void add_derive(CLI::App& app, int& status) {
+  auto o = std::make_shared<DeriveCommand>();
+  CLI::App* v =
+      app.add_subcommand("derive", "several products of a surface from one reading, each in a file of its own");
+  v->add_option("IN", o->in, "a surface")->required();
+  v->add_option("PRODUCT", o->products, "which, with settings if any: slope, slope:as=percent,window=9")->required();
+  v->add_option("--area", o->area, "only this area");
+  v->add_option("--margin", o->margin, "this much around the area, e.g. 50m");
+  add_reading(*v, *o, Reading::Converts);
+  add_output(*v, *o);
+  v->get_option("--out")->description("the folder for the files, made when it is not there");
+  add_writing(*v, *o);
+  add_running(*v, *o);
+  v->callback([o, &status] { status = run_derive(*o); });
+}
+
 }  // namespace
 
 void add_product_verbs(CLI::App& app, int& status) {
   for (const Product& p : products()) add_product(app, p, status);
+  add_derive(app, status);
 
   auto c = std::make_shared<ProductCommand>();
   CLI::App* v = app.add_subcommand("contours", "lines of equal height, joined to whole lines");

@@ -490,6 +490,38 @@ class OwnOptions(Options):
         self.assertIn("odd", self.refused("curvature", "g.asc", "--window", "4", "-o", "none.tif", status=2))
         self.assertGreater(self.make(f"curvature g.asc --area {INSIDE} --margin 4m").size, self.make(f"curvature g.asc --area {INSIDE}").size)
 
+    def test_derive_options(self):
+        """Whatever is said, each file is the one that the product's own verb writes."""
+        for i, (given, more) in enumerate([
+            ("g.asc", ""),
+            ("g.asc", f"--area {INSIDE} --margin 4m --threads 1 --memory 64M"),
+            ("g.asc", "--unit ft --from-unit m --from-heights EGM96 --heights ellipsoid"),
+            ("g.asc", "--depths --from-void 7 --shift 1m"),
+            ("two.bil", "--band 2"),
+            ("semi.xyz", "--crs EPSG:32725 --delimiter ; --columns 1,2,4"),
+        ]):
+            with self.subTest(more=more):
+                self.run_tool("derive", given, "slope:as=percent", "curvature", "hillshade", *more.split(), "-o", f"into{i}/deep")
+                for name, words in (("slope-percent", "slope --as percent"), ("curvature", "curvature"), ("hillshade", "hillshade")):
+                    self.run_tool(*words.split(), given, *more.split(), "-o", "alone.tif", "--overwrite")
+                    with open(self.path("alone.tif"), "rb") as a, open(self.path(f"into{i}/deep/{name}.tif"), "rb") as b:
+                        self.assertEqual(a.read(), b.read(), name)
+        before = self.files()
+        self.assertIn("slope.tif", self.run_tool("derive", "g.asc", "slope", "-o", "never", "--dry-run").stdout)
+        self.assertEqual(self.files(), before)
+        self.run_tool("derive", "g.asc", "slope", "aspect", "-o", "packed", "--codec", "zstd", "--predictor", "float", "--void", "-5")
+        import tifffile
+
+        for name in ("slope", "aspect"):
+            with tifffile.TiffFile(self.path(f"packed/{name}.tif")) as t:
+                self.assertEqual([float(t.pages[0].tags[n].value) for n in (259, 317, 42113)], [50000, 3, -5])
+        said = self.run_json("derive", "g.asc", "slope", "aspect", "-o", "packed", "--overwrite")
+        self.assertEqual([(f["quantity"], f["unit"]) for f in said["files"]], [("slope", "degree"), ("aspect", "degree")])
+        for words, expect, status in (("slop", "use hillshade, slope", 2), ("slope:as", "slope:as=percent", 2), ("slope slope", "two of the files", 2), ("slope aspect", "--overwrite", 4), ("curvature:window=8", "odd", 2), ("slope:window=3.5", "cells", 2)):
+            self.assertIn(expect, self.refused("derive", "g.asc", *words.split(), "-o", "packed", status=status))
+        self.assertIn("not heights", self.refused("derive", "packed/slope.tif", "aspect", "-o", "none", status=3))
+        self.assertIn("folder", self.refused("derive", "g.asc", "aspect", "-o", "p.xyz", status=4))
+
     def test_aspect_options(self):
         flat, wide, four = (self.make(f"aspect g.asc {o}") for o in ("", "--window 5", "--gradient zevenbergen-thorne"))
         self.assertFalse(numpy.array_equal(flat, wide, equal_nan=True) or numpy.array_equal(flat, four, equal_nan=True))

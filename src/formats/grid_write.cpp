@@ -3,8 +3,10 @@
 #include <chrono>
 #include <cmath>
 #include <fmt/format.h>
+#include <iterator>
 #include <limits>
 #include <nlohmann/json.hpp>
+#include <set>
 
 #include "katoptra/base/error.hpp"
 
@@ -66,6 +68,8 @@ Measure write_bands(const Grid& grid, RowWriter& writer, const RunOptions& run) 
   return all;
 }
 
+}  // namespace
+
 // What all sources agree on is true of the whole.
 WriteOptions with_agreed_facts(WriteOptions o, const GridInfo& info) {
   const auto& s = info.sources;
@@ -78,8 +82,6 @@ WriteOptions with_agreed_facts(WriteOptions o, const GridInfo& info) {
   if (o.survey.empty() && same_survey) o.survey = s[0].survey;
   return o;
 }
-
-}  // namespace
 
 StoredAs stored_plainly(const GridInfo& info, const WriteOptions& options, const std::string& file) {
   StoredAs as = stored_as(info, options.void_value, file);
@@ -145,6 +147,48 @@ WriteReport write_grid(const Grid& grid, const fs::path& path, const WriteOption
   if (!options.lineage && options.overwrite) remove_lineage_beside(path);
   report.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
   return report;
+}
+
+namespace {
+
+bool becomes_tiff(const GridTarget& t) {
+  const FormatRow* row = row_of(t.path, Holds::Grids, Use::Written);
+  return row && row->write_grid == &write_tiff;
+}
+
+// Writes those that go together; false when one of them needs a wider type, which write_grid finds for it.
+bool write_together(const Grid& surface, const std::vector<GridTarget>& targets, const WriteOptions& options,
+                    std::vector<WriteReport>& reports) {
+  const auto start = std::chrono::steady_clock::now();
+  try {
+    reports = write_tiffs(surface, targets, options);
+  } catch (const VoidCollision&) {
+    return false;
+  }
+  for (WriteReport& r : reports) {
+    if (!options.lineage && options.overwrite) remove_lineage_beside(r.path);
+    r.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
+  }
+  return true;
+}
+
+}  // namespace
+
+std::vector<WriteReport> write_grids(const Grid& surface, const std::vector<GridTarget>& targets,
+                                     const WriteOptions& options) {
+  std::set<fs::path> paths;
+  for (const GridTarget& t : targets)
+    if (!paths.insert(t.path.lexically_normal()).second)
+      throw Error(ErrorCode::BadArgument, "is the name of two of the files", t.path.string(), "give each its own");
+  std::vector<GridTarget> together;
+  std::copy_if(targets.begin(), targets.end(), std::back_inserter(together), becomes_tiff);
+  std::vector<WriteReport> ready, reports;
+  const bool one_pass = together.size() > 1 && write_together(surface, together, options, ready);
+  std::size_t next = 0;
+  for (const GridTarget& t : targets)
+    reports.push_back(one_pass && becomes_tiff(t) ? std::move(ready[next++])
+                                                  : write_grid(t.make(surface), t.path, options));
+  return reports;
 }
 
 void FilesBeside::add(const fs::path& path, const std::string& text) {

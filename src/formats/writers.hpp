@@ -43,6 +43,12 @@ WriteReport write_xyz(const Grid& grid, const std::filesystem::path& path, const
 WriteReport write_netcdf(const Grid& grid, const std::filesystem::path& path, const WriteOptions& options);
 WriteReport write_png(const Grid& grid, const std::filesystem::path& path, const WriteOptions& options);
 
+// Several of one surface in one pass; all of them have its frame.
+std::vector<WriteReport> write_tiffs(const Grid& surface, const std::vector<GridTarget>& targets,
+                                     const WriteOptions& options);
+// Date and survey where they are not given and all sources agree: what they say is true of the whole.
+WriteOptions with_agreed_facts(WriteOptions options, const GridInfo& info);
+
 // What stands beside a file. Made before the first cell is computed, so that nothing is lost when one of them may not
 // be written; given their names together with the file.
 class FilesBeside {

@@ -250,6 +250,9 @@ void read_check(const toml::table& root, const std::string& file, Study& s) {
   s.control_error = control.length("error").value_or(Length());
 }
 
+// In a study `kind` says which product it is; what a product calls its kind has the product's name there.
+std::string key_of(const Product& p, const Setting& o) { return o.name == "kind" ? p.name : o.name; }
+
 // The keys of a product besides kind, file and title; nothing when there is no such product.
 std::optional<std::vector<std::string>> keys_of_product(const std::string& kind) {
   if (kind == "contours") return {{"interval"}};
@@ -258,7 +261,7 @@ std::optional<std::vector<std::string>> keys_of_product(const std::string& kind)
   const Product* p = product_named(kind);
   if (!p) return std::nullopt;
   std::vector<std::string> keys;
-  for (const Setting& o : p->options) keys.push_back(o.name);
+  for (const Setting& o : p->options) keys.push_back(key_of(*p, o));
   return keys;
 }
 
@@ -301,7 +304,7 @@ StudyProduct read_product(const toml::table* table, const std::string& file, con
     std::map<std::string, std::string> given;
     for (const Setting& o : row->options)
       if (const std::string value =
-              t.value(o.name.c_str(), o.kind == SettingKind::Number || o.kind == SettingKind::Window);
+              t.value(key_of(*row, o).c_str(), o.kind == SettingKind::Number || o.kind == SettingKind::Window);
           !value.empty())
         given[o.name] = value;
     try {

@@ -217,6 +217,8 @@ class Runner {
                                  .run = options_.run})});
       });
     if (!study_.reference.empty()) later("compare with the reference surface", [&] { compare_with_reference(); });
+    if (const std::string names = grids_to_make(before); !names.empty())
+      later("make " + names + " from one reading", [&] { make_grids(); });
     for (std::size_t i = 0; i < study_.products.size(); ++i)
       later("make " + study_.products[i].file, [&] { make_product(i, before); });
     out_.report = path("report.html");
@@ -356,14 +358,53 @@ class Runner {
   }
 
   // Grids and lines are taken over where nothing has changed; pictures are drawn, for the report shows them anyway.
+  struct Ready {
+    std::string key;
+    const Journal* from = nullptr;  // the run that made it
+    bool is_here = false;
+  };
+  Ready& ready(std::size_t i, const Journal& before) {
+    const auto known = ready_.find(i);
+    if (known != ready_.end()) return known->second;
+    const StudyProduct& p = study_.products[i];
+    Ready r{.key = key_of_product(study_, i, surface_sum_)};
+    if (p.kind != "map" && p.kind != "section") r.from = found(p.file, r.key, before, earlier_);
+    r.is_here = r.from != nullptr;
+    return ready_[i] = r;
+  }
+
+  // The names of grids that are not there and can be made together; empty where they are fewer than two.
+  std::string grids_to_make(const Journal& before) {
+    std::string names;
+    for (std::size_t i = 0; i < study_.products.size(); ++i) {
+      const StudyProduct& p = study_.products[i];
+      if (!product_named(p.kind) || !has_ending(p.file, ".tif") || ready(i, before).is_here) continue;
+      together_.push_back(i);
+      names += (names.empty() ? "" : ", ") + p.file;
+    }
+    return together_.size() > 1 ? names : "";
+  }
+
+  void make_grids() {
+    std::vector<GridTarget> targets;
+    for (std::size_t i : together_) {
+      const StudyProduct& p = study_.products[i];
+      targets.push_back({[&p](const Grid& g) { return product_named(p.kind)->make(g, p.settings); }, path(p.file)});
+    }
+    write_grids(surface_, targets, grid_options());
+    for (std::size_t i : together_) ready_.at(i).is_here = true;
+  }
+
+  WriteOptions grid_options() const {
+    return {.overwrite = overwrite_, .date = {}, .survey = study_.title, .run = options_.run};
+  }
+
   void make_product(std::size_t i, const Journal& before) {
     const StudyProduct& p = study_.products[i];
-    const std::string key = key_of_product(study_, i, surface_sum_);
-    const bool is_file = p.kind != "map" && p.kind != "section";
-    const Journal* j = is_file ? found(p.file, key, before, earlier_) : nullptr;
-    product(p, j != nullptr);
-    if (j) out_.kept.push_back(p.file);
-    if (is_file && j != &before) journal().add(p.file, key, {p.file});
+    const Ready& r = ready(i, before);
+    product(p, r.is_here);
+    if (r.from) out_.kept.push_back(p.file);
+    if (p.kind != "map" && p.kind != "section" && r.from != &before) journal().add(p.file, r.key, {p.file});
   }
 
   void judge() {
@@ -429,8 +470,8 @@ class Runner {
   // `is_here`: its file is what it should be already.
   void product(const StudyProduct& p, bool is_here) {
     const fs::path to = path(p.file);
-    const WriteOptions w{.overwrite = overwrite_, .date = {}, .survey = study_.title, .run = options_.run};
-    if (const Product* row = product_named(p.kind)) raster(row->make(surface_, p.settings), p, to, w, is_here);
+    if (const Product* row = product_named(p.kind))
+      raster(row->make(surface_, p.settings), p, to, grid_options(), is_here);
     if (p.kind == "contours" && !is_here)
       write_layer(contour_layer(lines_at(p), surface_), to, {.overwrite = overwrite_});
     if (p.kind == "section") draw_profile(p, to);
@@ -516,6 +557,8 @@ class Runner {
   std::string surface_key_, surface_sum_;
   bool overwrite_ = false;
   std::optional<Journal> journal_, earlier_;
+  std::map<std::size_t, Ready> ready_;
+  std::vector<std::size_t> together_;
   std::vector<ReportPicture> pictures_;
 };
 

@@ -155,6 +155,10 @@ TEST_F(StudyText, ProductsHaveAKindAndAPlainName) {
     EXPECT_NE(with("hillshade", file), "") << file;
   EXPECT_NE(with("painting", "a.tif").find("use hillshade"), std::string::npos);
   for (const Product& p : products()) EXPECT_EQ(with(p.name, "another.tif"), "") << p.name;
+  // A kind of a product has the product's name for its key.
+  EXPECT_EQ(with("curvature", "another.tif\"\ncurvature = \"plan\"\nwindow = 9 #"), "");
+  EXPECT_NE(with("curvature", "another.tif\"\ncurvature = \"flat\" #").find("use profile"), std::string::npos);
+  EXPECT_NE(with("curvature", "another.tif\"\nwindow = 8 #").find("another.tif"), std::string::npos);
   EXPECT_NE(said_of(whole + "[[product]]\nfile = \"a.tif\"\n").find("no kind"), std::string::npos);
 }
 

@@ -130,7 +130,7 @@ void aspect_degrees(const float* p, const float* q, std::int64_t n, const float*
     }
     float a = static_cast<float>(180 / std::numbers::pi) * std::atan2(-p[c], -q[c]);
     if (a < 0) a += 360;
-    out[c] = a >= 360 ? 0 : a;
+    out[c] = a >= 360 ? 0 : a + 0.0f;  // north is 0, never -0
   }
 }
 

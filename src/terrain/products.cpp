@@ -1,12 +1,15 @@
 #include "katoptra/terrain/products.hpp"
 
 #include <algorithm>
+#include <cctype>
 #include <cmath>
 #include <fmt/format.h>
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/terrain/curvature.hpp"
 #include "katoptra/terrain/derivatives.hpp"
+
+#include "quadric.hpp"
 
 namespace katoptra {
 
@@ -96,11 +99,14 @@ void judge(const Setting& o, const std::string& value) {
         throw Error(ErrorCode::BadArgument, fmt::format("'{}' is no number", value), o.name,
                     fmt::format("write for instance {}", o.otherwise));
       return;
-    case SettingKind::Window:
-      if (const auto n = parse_number(value); !n || *n != std::floor(*n) || std::abs(*n) > 1e6)
+    case SettingKind::Window: {
+      const auto n = parse_number(value);
+      if (!n || *n != std::floor(*n) || std::abs(*n) > 1e6)
         throw Error(ErrorCode::BadArgument, fmt::format("'{}' is no number of cells", value), o.name,
                     "take an odd number, for instance 5");
+      require_window(static_cast<int>(*n), o.name.c_str());
       return;
+    }
     case SettingKind::Word:
       if (!o.words.empty() && std::find(o.words.begin(), o.words.end(), value) == o.words.end())
         throw Error(ErrorCode::BadArgument, fmt::format("'{}' is not known here", value), o.name,
@@ -122,6 +128,36 @@ Settings Product::settings(const std::map<std::string, std::string>& given) cons
     s.values_[o.name] = value;
   }
   return s;
+}
+
+ProductCall parse_product(std::string_view text) {
+  const auto colon = std::min(text.find(':'), text.size());
+  ProductCall call{.product = product_named(text.substr(0, colon)), .settings = {}, .name = {}};
+  if (!call.product) {
+    std::vector<std::string> names;
+    for (const Product& p : products()) names.push_back(p.name);
+    throw Error(ErrorCode::BadArgument, fmt::format("'{}' is no product", text.substr(0, colon)), {},
+                "use " + joined(names));
+  }
+  call.name = call.product->name;
+  std::map<std::string, std::string> given;
+  for (auto rest = text.substr(colon); !rest.empty();) {
+    rest.remove_prefix(1);
+    const std::string_view pair = rest.substr(0, std::min(rest.find(','), rest.size()));
+    rest.remove_prefix(pair.size());
+    const auto equals = pair.find('=');
+    if (equals == pair.npos || equals == 0 || equals + 1 == pair.size())
+      throw Error(ErrorCode::BadArgument, fmt::format("'{}' sets nothing", pair), std::string(text),
+                  "write for instance slope:as=percent,window=5");
+    const std::string key(pair.substr(0, equals)), value(pair.substr(equals + 1));
+    if (!given.emplace(key, value).second)
+      throw Error(ErrorCode::BadArgument, fmt::format("'{}' is set twice", key), std::string(text));
+    call.name += "-" + value;
+  }
+  call.settings = call.product->settings(given);
+  for (char& c : call.name)
+    if (!std::isalnum(static_cast<unsigned char>(c)) && c != '.' && c != '-' && c != '+') c = '_';
+  return call;
 }
 
 Angle Settings::angle(const std::string& name) const { return Angle::parse(values_.at(name)); }

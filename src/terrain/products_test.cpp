@@ -58,5 +58,22 @@ TEST(Products, SettingsReachTheFunction) {
   EXPECT_EQ(error_of([&] { shade.make(g, shade.settings({{"exaggerate", "0"}})); }), ErrorCode::BadArgument);
 }
 
+// In one word, as it is written at the prompt.
+TEST(Products, CallsInOneWord) {
+  const ProductCall plain = parse_product("slope");
+  EXPECT_EQ(plain.product, product_named("slope"));
+  EXPECT_EQ(plain.name, "slope");
+  EXPECT_EQ(plain.settings.word("as"), "degrees");
+  const ProductCall set = parse_product("slope:as=percent,window=9");
+  EXPECT_EQ(set.name, "slope-percent-9");
+  EXPECT_EQ(set.settings.word("as"), "percent");
+  EXPECT_EQ(set.settings.window("window"), 9);
+  EXPECT_EQ(parse_product("hillshade:azimuth=300.5deg").name, "hillshade-300.5deg");
+  for (const char* text : {"", "slop", ":as=percent", "slope:", "slope:as", "slope:as=", "slope:=percent",
+                           "slope:as=percent,", "slope:as=percent,as=ratio", "slope:as=steep", "slope:kind=plan",
+                           "slope:window=x", "curvature:window=3.5", "slope as=percent", "slope:as=percent,,window=3"})
+    EXPECT_EQ(error_of([&] { parse_product(text); }), ErrorCode::BadArgument) << text;
+}
+
 }  // namespace
 }  // namespace katoptra

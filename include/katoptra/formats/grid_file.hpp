@@ -16,6 +16,7 @@
 // A grid that Katoptra wrote with its lineage (`dem.lineage.tif` and `dem.lineage.csv` beside it) is opened with it.
 #pragma once
 #include <filesystem>
+#include <functional>
 #include <optional>
 #include <string>
 #include <vector>
@@ -113,6 +114,18 @@ struct WriteReport {
 // The format follows from the extension; Unsupported for others. Formats other than GeoTIFF hold no lineage: it is
 // written beside them in a second pass. What a format cannot say (vertical reference, unit, date) goes into NAME.json.
 WriteReport write_grid(const Grid& grid, const std::filesystem::path& path, const WriteOptions& options = {});
+
+// A file that is made of a surface.
+struct GridTarget {
+  std::function<Grid(const Grid& surface)> make;
+  std::filesystem::path path;
+};
+// Each into a file of its own. Those that become GeoTIFFs are made in one pass: a block of the surface is read once,
+// with the margin that they look at, and each makes its tile of it. After an error, or when it is stopped, none of
+// those files is there. Files of other formats follow, each by a reading of its own. The reports are in the order of
+// the targets; the bytes are those that write_grid writes.
+std::vector<WriteReport> write_grids(const Grid& surface, const std::vector<GridTarget>& targets,
+                                     const WriteOptions& options = {});
 
 // The frame of an HGT tile by its name (its nodes every 1 or 3 seconds, whichever is nearer to `spacing`). BadArgument
 // when it is no such name.

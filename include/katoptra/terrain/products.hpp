@@ -2,6 +2,7 @@
 //
 //   const Product& p = *product_named("slope");
 //   Grid steep = p.make(dem, p.settings({{"as", "percent"}}));
+//   ProductCall wide = parse_product("slope:as=percent,window=9");
 //
 // A new product is one function (derivatives.hpp) and one row (src/terrain/products.cpp).
 #pragma once
@@ -17,7 +18,9 @@ namespace katoptra {
 enum class SettingKind { Angle, Number, Word, Window };  // Window: an odd number of cells
 
 struct Setting {
-  std::string name;  // "azimuth": --azimuth of the tool, and the key in a study
+  // "azimuth": --azimuth of the tool, and the key in a study; "kind" is written there with the product's name
+  // (curvature = "plan"), for kind is the product.
+  std::string name;
   std::string help;
   std::string otherwise;  // when it is not given
   SettingKind kind = SettingKind::Word;
@@ -53,5 +56,14 @@ struct Product {
 const std::vector<Product>& products();
 // Null when there is none of that name.
 const Product* product_named(std::string_view name);
+
+// A product with its settings, written in one word.
+struct ProductCall {
+  const Product* product = nullptr;
+  Settings settings;
+  std::string name;  // for a file: "slope", or with what was set "slope-percent-5"
+};
+// "slope", "slope:as=percent,window=5". BadArgument, with what there is, for names and settings that there are not.
+ProductCall parse_product(std::string_view text);
 
 }  // namespace katoptra

@@ -19,6 +19,7 @@
 #include "formats/lineage_file.hpp"
 #include "formats/writers.hpp"
 #include "geokeys.hpp"
+#include "grid/shared_reading.hpp"
 #include "tiff_codec.hpp"
 
 namespace katoptra {
@@ -383,35 +384,43 @@ GridInfo lineage_info(const GridInfo& info) {
 // Tiles that were read for the trial are not read again.
 using TrialTiles = std::map<std::size_t, Block>;
 
+// A few tiles, spread over the grid, by their numbers.
+std::map<std::size_t, Window> trial_windows(const Frame& frame, const WriteOptions& options) {
+  constexpr std::int64_t kTiles = 4;
+  const std::int64_t edge = options.tile, across = (frame.cols() + edge - 1) / edge,
+                     n = across * ((frame.rows() + edge - 1) / edge);
+  std::map<std::size_t, Window> windows;
+  for (std::int64_t k = 0; k < std::min(n, kTiles); ++k) {
+    const std::int64_t i = (2 * k + 1) * n / (2 * std::min(n, kTiles));
+    windows.emplace(static_cast<std::size_t>(i), Window{i % across * edge, i / across * edge, edge, edge});
+  }
+  return windows;
+}
+
 // Packs a few tiles, spread over the grid, in every way that is open and takes what comes out smallest. The choice
 // depends on the grid alone, so the same bytes come out on every machine.
 Coding tried_coding(const Grid& grid, const WriteOptions& options, const std::string& file, Planes planes,
                     TrialTiles& tiles) {
-  constexpr std::int64_t kTiles = 4;
   const StoredAs as = stored_as(grid.info(), options.void_value, file);
   Coding best = coding_without_trial(options, as.type);
   if (options.codec == Codec::None || (options.codec != Codec::Automatic && options.predictor != Predictor::Automatic))
     return best;
-  const std::int64_t edge = options.tile, across = (grid.frame().cols() + edge - 1) / edge,
-                     n = across * ((grid.frame().rows() + edge - 1) / edge);
-  for (std::int64_t k = 0; k < std::min(n, kTiles); ++k) {
-    const std::int64_t i = (2 * k + 1) * n / (2 * std::min(n, kTiles));
-    tiles.emplace(static_cast<std::size_t>(i), grid.read({i % across * edge, i / across * edge, edge, edge}, planes));
-  }
+  for (const auto& [i, w] : trial_windows(grid.frame(), options)) tiles.emplace(i, grid.read(w, planes));
   std::vector<Coding> ways{best};
   if (options.predictor == Predictor::Automatic)
     for (int p : {tiff::kDifference, tiff::kNoPredictor})
       if (p != best.predictor) ways.push_back({.compression = best.compression, .predictor = p, .level = best.level});
   std::vector<std::size_t> sizes(ways.size());
   parallel_for(ways.size(), options.run, [&](std::size_t w) {
-    for (const auto& [i, block] : tiles) sizes[w] += packed_tile(block.row(0), edge, as, ways[w], file).size();
+    for (const auto& [i, block] : tiles) sizes[w] += packed_tile(block.row(0), options.tile, as, ways[w], file).size();
   });
   const std::size_t smallest = *std::min_element(sizes.begin(), sizes.end());
   // A way that is hardly smaller is not worth leaving the usual one.
   constexpr double kWorthIt = 0.97;
   if (static_cast<double>(smallest) < kWorthIt * static_cast<double>(sizes[0]))
     best = ways[static_cast<std::size_t>(std::min_element(sizes.begin(), sizes.end()) - sizes.begin())];
-  const double raw = static_cast<double>(tiles.size()) * static_cast<double>(edge * edge) * bytes_per_sample(as.type);
+  const double raw =
+      static_cast<double>(tiles.size()) * static_cast<double>(options.tile) * options.tile * bytes_per_sample(as.type);
   if (options.codec == Codec::Automatic && static_cast<double>(smallest) > kWorthIt * raw)
     best = {.compression = tiff::kNone, .predictor = tiff::kNoPredictor};
   return best;
@@ -492,7 +501,9 @@ void write_lineage(const Grid& grid, const fs::path& path, const WriteOptions& o
   });
 }
 
-WriteReport write_tiff(const Grid& grid, const fs::path& path, const WriteOptions& options) {
+namespace {
+
+void require_possible(const fs::path& path, const WriteOptions& options) {
   if (options.tile < 16 || options.tile > 4096 || options.tile % 16)
     throw Error(ErrorCode::BadArgument, fmt::format("tiles of {} cells are not possible", options.tile), path.string(),
                 "take a multiple of 16 up to 4096");
@@ -500,69 +511,147 @@ WriteReport write_tiff(const Grid& grid, const fs::path& path, const WriteOption
   if (options.level < 1 || options.level > most)
     throw Error(ErrorCode::BadArgument, fmt::format("there is no level {} of this codec", options.level), path.string(),
                 fmt::format("take 1 to {}", most));
+}
 
-  WriteReport report;
-  report.path = path;
-  report.info = grid.info();
-  TrialTiles trial;
-  const Planes planes = options.lineage ? Planes::ValuesAndOrigin : Planes::Values;
-  TiffWriter writer(path, grid.info(), options, tried_coding(grid, options, path.string(), planes, trial), false);
-  std::unique_ptr<TiffWriter> lineage;
-  if (options.lineage) {
-    report.lineage_path = lineage_path_for(path);
+// A grid on its way into a file: tiles are made anywhere and placed in order.
+class TiffOutput {
+ public:
+  TiffOutput(const Grid& grid, const fs::path& path, const WriteOptions& options)
+      : grid_(grid),
+        path_(path),
+        options_(options),
+        planes_(options.lineage ? Planes::ValuesAndOrigin : Planes::Values),
+        writer_(path, grid.info(), options, tried_coding(grid, options, path.string(), planes_, trial_), false) {
+    report_.path = path;
+    report_.info = grid.info();
+    if (!options.lineage) return;
+    report_.lineage_path = lineage_path_for(path);
     WriteOptions o = options;
     o.void_value.reset();
     const GridInfo codes = lineage_info(grid.info());
-    lineage = std::make_unique<TiffWriter>(report.lineage_path, codes, o, coding_without_trial(o, codes.type), true);
+    lineage_ = std::make_unique<TiffWriter>(report_.lineage_path, codes, o, coding_without_trial(o, codes.type), true);
   }
-  const Window frame = grid.frame().window();
-  const auto tiles = static_cast<std::size_t>(writer.across() * writer.down());
+
+  std::size_t tiles() const { return static_cast<std::size_t>(writer_.across() * writer_.down()); }
+  Window tile_window(std::size_t i) const { return writer_.tile_window(i); }
+  // It was read for the trial and is not read again.
+  bool has_read(std::size_t i) const { return trial_.contains(i); }
+
+  std::shared_ptr<void> make(std::size_t i) const {
+    const Window w = writer_.tile_window(i), inside = w.intersected(grid_.frame().window());
+    if (const auto known = trial_.find(i); known != trial_.end())
+      return make_tile(known->second, inside, writer_, lineage_.get(), options_.overviews);
+    return make_tile(grid_.read(w, planes_), inside, writer_, lineage_.get(), options_.overviews);
+  }
+
+  void place(std::size_t i, const std::shared_ptr<void>& made) {
+    const Made& m = *static_cast<Made*>(made.get());
+    writer_.place(i, m.values, m.half);
+    if (lineage_) lineage_->place(i, m.codes, m.codes_half);
+    report_.cells += m.cells;
+    report_.voids += m.voids;
+    for (int h = 0; h < 8; ++h) report_.by_how[h] += m.by_how[h];
+    lowest_ = std::min<double>(lowest_, static_cast<double>(m.lowest));
+    highest_ = std::max<double>(highest_, static_cast<double>(m.highest));
+  }
+
+  WriteReport finish() {
+    report_.lowest = lowest_ <= highest_ ? lowest_ : std::nan("");
+    report_.highest = lowest_ <= highest_ ? highest_ : std::nan("");
+    report_.type = writer_.target().type;
+    if (report_.type != report_.info.type)
+      report_.info.notes.push_back(fmt::format("{} values without a void value: written as {}, which has room for one",
+                                               name_of(report_.info.type), name_of(report_.type)));
+    report_.void_value = writer_.target().void_value;
+    if (lineage_) {
+      lineage_->finish();
+      write_lineage_table(path_, grid_.info(), options_.overwrite);
+    }
+    if (!writer_.tells_crs()) {
+      const fs::path prj = fs::path(path_).replace_extension(".prj");
+      write_text_file(prj, grid_.frame().crs().file_wkt() + "\n", {.overwrite = options_.overwrite});
+      report_.beside.push_back(prj);
+      report_.info.notes.push_back(
+          fmt::format("GeoTIFF has no terms for its CRS ({}): that is told in {}, which must stay beside it",
+                      grid_.frame().crs().name(), prj.filename().string()));
+    }
+    report_.bytes = writer_.finish();
+    report_.format = "GeoTIFF";
+    report_.compression = writer_.compression_name();
+    return std::move(report_);
+  }
+
+ private:
+  Grid grid_;
+  fs::path path_;
+  WriteOptions options_;
+  Planes planes_;
+  TrialTiles trial_;
+  TiffWriter writer_;
+  std::unique_ptr<TiffWriter> lineage_;
+  WriteReport report_;
+  double lowest_ = std::numeric_limits<double>::infinity(), highest_ = -std::numeric_limits<double>::infinity();
+};
+
+std::size_t tiles_in_flight(const WriteOptions& options, std::size_t files) {
   const std::size_t tile_bytes = static_cast<std::size_t>(options.tile) * static_cast<std::size_t>(options.tile) * 16;
-  const std::size_t in_flight = std::clamp<std::size_t>(options.run.memory / 4 / tile_bytes, 1,
-                                                        static_cast<std::size_t>(4 * thread_count(options.run)));
-  double lowest = std::numeric_limits<double>::infinity(), highest = -lowest;
+  return std::clamp<std::size_t>(options.run.memory / 4 / (tile_bytes * files), 1,
+                                 static_cast<std::size_t>(4 * thread_count(options.run)));
+}
+
+}  // namespace
+
+WriteReport write_tiff(const Grid& grid, const fs::path& path, const WriteOptions& options) {
+  require_possible(path, options);
+  TiffOutput output(grid, path, options);
   parallel_ordered(
-      tiles, in_flight, options.run,
+      output.tiles(), tiles_in_flight(options, 1), options.run, [&](std::size_t i) { return output.make(i); },
+      [&](std::size_t i, const std::shared_ptr<void>& made) { output.place(i, made); });
+  return output.finish();
+}
+
+// A tile of the surface is read and held while every file's tile is made of it.
+std::vector<WriteReport> write_tiffs(const Grid& surface, const std::vector<GridTarget>& targets,
+                                     const WriteOptions& options) {
+  SharedReading shared(surface);
+  const Planes planes = options.lineage ? Planes::ValuesAndOrigin : Planes::Values;
+  std::vector<Grid> grids;
+  for (const GridTarget& t : targets) {
+    require_possible(t.path, options);
+    grids.push_back(t.make(shared.grid()));
+    if (grids.back().frame() != surface.frame())
+      throw Error(ErrorCode::BadArgument, "it has other cells than the surface it is made of", t.path.string(),
+                  "write it by itself");
+  }
+  const std::int64_t edge = options.tile;
+  const Window middle{surface.frame().cols() / 2 / edge * edge, surface.frame().rows() / 2 / edge * edge, edge, edge};
+  for (const Grid& g : grids) shared.learn(g, middle);
+  std::vector<std::unique_ptr<TiffOutput>> outputs;
+  {
+    std::vector<std::unique_ptr<SharedReading::Hold>> held;
+    for (const auto& [i, w] : trial_windows(surface.frame(), options)) held.push_back(shared.hold(w, planes));
+    for (std::size_t i = 0; i < targets.size(); ++i)
+      outputs.push_back(
+          std::make_unique<TiffOutput>(grids[i], targets[i].path, with_agreed_facts(options, grids[i].info())));
+  }
+  using Parts = std::vector<std::shared_ptr<void>>;
+  parallel_ordered(
+      outputs[0]->tiles(), tiles_in_flight(options, targets.size() + 1), options.run,
       [&](std::size_t i) -> std::shared_ptr<void> {
-        const Window w = writer.tile_window(i);
-        const auto read_before = trial.find(i);
-        if (read_before != trial.end())
-          return make_tile(read_before->second, w.intersected(frame), writer, lineage.get(), options.overviews);
-        return make_tile(grid.read(w, planes), w.intersected(frame), writer, lineage.get(), options.overviews);
+        std::unique_ptr<SharedReading::Hold> held;
+        if (!std::all_of(outputs.begin(), outputs.end(), [&](const auto& o) { return o->has_read(i); }))
+          held = shared.hold(outputs[0]->tile_window(i), planes);
+        auto parts = std::make_shared<Parts>();
+        for (const auto& o : outputs) parts->push_back(o->make(i));
+        return parts;
       },
-      [&](std::size_t i, std::shared_ptr<void> result) {
-        const Made& m = *static_cast<Made*>(result.get());
-        writer.place(i, m.values, m.half);
-        if (lineage) lineage->place(i, m.codes, m.codes_half);
-        report.cells += m.cells;
-        report.voids += m.voids;
-        for (int h = 0; h < 8; ++h) report.by_how[h] += m.by_how[h];
-        lowest = std::min<double>(lowest, static_cast<double>(m.lowest));
-        highest = std::max<double>(highest, static_cast<double>(m.highest));
+      [&](std::size_t i, const std::shared_ptr<void>& result) {
+        const Parts& parts = *static_cast<Parts*>(result.get());
+        for (std::size_t k = 0; k < outputs.size(); ++k) outputs[k]->place(i, parts[k]);
       });
-  report.lowest = lowest <= highest ? lowest : std::nan("");
-  report.highest = lowest <= highest ? highest : std::nan("");
-  report.type = writer.target().type;
-  if (report.type != report.info.type)
-    report.info.notes.push_back(fmt::format("{} values without a void value: written as {}, which has room for one",
-                                            name_of(report.info.type), name_of(report.type)));
-  report.void_value = writer.target().void_value;
-  if (lineage) {
-    lineage->finish();
-    write_lineage_table(path, grid.info(), options.overwrite);
-  }
-  if (!writer.tells_crs()) {
-    const fs::path prj = fs::path(path).replace_extension(".prj");
-    write_text_file(prj, grid.frame().crs().file_wkt() + "\n", {.overwrite = options.overwrite});
-    report.beside.push_back(prj);
-    report.info.notes.push_back(
-        fmt::format("GeoTIFF has no terms for its CRS ({}): that is told in {}, which must stay beside it",
-                    grid.frame().crs().name(), prj.filename().string()));
-  }
-  report.bytes = writer.finish();
-  report.format = "GeoTIFF";
-  report.compression = writer.compression_name();
-  return report;
+  std::vector<WriteReport> reports;
+  for (const auto& o : outputs) reports.push_back(o->finish());
+  return reports;
 }
 
 }  // namespace katoptra
