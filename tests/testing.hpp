@@ -27,6 +27,10 @@ inline Frame utm_frame(std::int64_t cols, std::int64_t rows, double cell = 1, do
   return {Crs::parse("EPSG:32725"), west, north, {cell, cell}, cols, rows};
 }
 
+inline double value_at(const Grid& g, std::int64_t col, std::int64_t row) {
+  return static_cast<double>(g.at(col, row));
+}
+
 // Values of a grid, read whole.
 inline std::vector<float> all_values(const Grid& g) {
   Block b = g.read(g.frame().window());

@@ -57,6 +57,7 @@ GRID_VERBS = {
     "slope": "{in} -o {out}.tif",
     "aspect": "{in} -o {out}.tif",
     "curvature": "{in} -o {out}.tif",
+    "ruggedness": "{in} -o {out}.tif",
     "roughness": "{in} -o {out}.tif",
     "contours": "{in} --interval 1m -o {out}.geojson",
     "section": "{in} --from 677001,5841999 --to 677044,5841961 -o {out}.csv",
@@ -78,7 +79,7 @@ CHANGES = {
 # Options that change nothing of what is made.
 SAME = {"--threads": "1", "--memory": "64M", "--host": "other.example", "--key-file": "key.txt"}
 # A height more does not change how the ground lies; and nothing is missing inside.
-BLIND = {("check", "--area"), ("look", "--area"), ("hillshade", "--shift"), ("slope", "--shift"), ("aspect", "--shift"), ("curvature", "--shift"), ("roughness", "--shift"), ("roughness", "--depths"), ("slope", "--depths")}
+BLIND = {("check", "--area"), ("look", "--area"), ("hillshade", "--shift"), ("slope", "--shift"), ("aspect", "--shift"), ("curvature", "--shift"), ("ruggedness", "--shift"), ("ruggedness", "--depths"), ("roughness", "--shift"), ("roughness", "--depths"), ("slope", "--depths")}
 
 
 class Options(ToolTest):
@@ -489,6 +490,16 @@ class OwnOptions(Options):
         self.assertFalse(numpy.allclose(self.make("curvature g.asc --window 7")[rows, cols], kinds["profile"]))
         self.assertIn("odd", self.refused("curvature", "g.asc", "--window", "4", "-o", "none.tif", status=2))
         self.assertGreater(self.make(f"curvature g.asc --area {INSIDE} --margin 4m").size, self.make(f"curvature g.asc --area {INSIDE}").size)
+
+    def test_ruggedness_options(self):
+        z = ground()
+        five = z[13:18, 13:18]
+        for kind, window, expect in (("range", 5, numpy.ptp(five)), ("deviation", 5, five.std()), ("riley", 3, numpy.sqrt(((five[1:4, 1:4] - five[2, 2]) ** 2).sum()))):
+            self.assertAlmostEqual(self.make(f"ruggedness g.asc --kind {kind} --window {window}")[15, 15], expect, places=4)
+        narrow, wide = (self.make(f"ruggedness g.asc {w}") for w in ("", "--window 9"))
+        self.assertTrue(0 < narrow[15, 15] < wide[15, 15] < 1)
+        self.assertIn("3 x 3", self.refused("ruggedness", "g.asc", "--kind", "riley", "--window", "5", "-o", "none.tif", status=2))
+        self.assertGreater(self.make(f"ruggedness g.asc --area {INSIDE} --margin 4m").size, self.make(f"ruggedness g.asc --area {INSIDE}").size)
 
     def test_derive_options(self):
         """Whatever is said, each file is the one that the product's own verb writes."""

@@ -14,9 +14,9 @@ namespace {
 
 using namespace testing;
 
-constexpr std::array kKinds = {CurvatureKind::Profile, CurvatureKind::Plan,    CurvatureKind::Tangential,
-                               CurvatureKind::Mean,    CurvatureKind::Largest, CurvatureKind::Smallest,
-                               CurvatureKind::Gaussian};
+constexpr std::array kCurvatureKinds = {CurvatureKind::Profile, CurvatureKind::Plan,    CurvatureKind::Tangential,
+                                        CurvatureKind::Mean,    CurvatureKind::Largest, CurvatureKind::Smallest,
+                                        CurvatureKind::Gaussian};
 
 // Of east and north of the middle of the frame, in metres on the ground; the heights in their own unit.
 Grid shaped(const Frame& f, const std::function<double(double, double)>& height,
@@ -27,8 +27,6 @@ Grid shaped(const Frame& f, const std::function<double(double, double)>& height,
   return grid_from_function(
       f, [=](double x, double y) { return height((x - o.x) * s.x, (y - o.y) * s.y) / unit; }, q);
 }
-
-double value(const Grid& g, std::int64_t c, std::int64_t r) { return static_cast<double>(g.at(c, r)); }
 
 TEST(Curvature, ASphereBendsTheSameEveryWay) {
   const double radius = 2000;
@@ -43,8 +41,8 @@ TEST(Curvature, ASphereBendsTheSameEveryWay) {
         SCOPED_TRACE(::testing::Message() << window << " " << side << " " << c << " " << r);
         const Point at = f.centre(c, r);
         const double from_axis = std::hypot(at.x - o.x, at.y - o.y);
-        for (CurvatureKind kind : kKinds) {
-          const double k = value(curvature(g, kind, window), c, r);
+        for (CurvatureKind kind : kCurvatureKinds) {
+          const double k = value_at(curvature(g, kind, window), c, r);
           const double truth = kind == CurvatureKind::Plan       ? side / from_axis
                                : kind == CurvatureKind::Gaussian ? 1 / (radius * radius)
                                                                  : side / radius;
@@ -68,23 +66,23 @@ TEST(Curvature, CylindersAndSaddles) {
       return -u * u / 200 + 0.1 * v;
     });
     const double tilt = std::sqrt(1 + 0.01);
-    EXPECT_NEAR(value(curvature(crest, CurvatureKind::Tangential), 16, 16), 0.01 / tilt, 1e-6);
-    EXPECT_NEAR(value(curvature(crest, CurvatureKind::Plan), 16, 16), 0.01 / 0.1, 1e-5);
-    EXPECT_NEAR(value(curvature(crest, CurvatureKind::Profile), 16, 16), 0, 1e-6);
-    EXPECT_NEAR(value(curvature(crest, CurvatureKind::Largest), 16, 16), 0.01 / tilt, 1e-6);
-    EXPECT_NEAR(value(curvature(crest, CurvatureKind::Smallest), 16, 16), 0, 1e-6);
-    EXPECT_NEAR(value(curvature(crest, CurvatureKind::Gaussian), 16, 16), 0, 1e-8);
+    EXPECT_NEAR(value_at(curvature(crest, CurvatureKind::Tangential), 16, 16), 0.01 / tilt, 1e-6);
+    EXPECT_NEAR(value_at(curvature(crest, CurvatureKind::Plan), 16, 16), 0.01 / 0.1, 1e-5);
+    EXPECT_NEAR(value_at(curvature(crest, CurvatureKind::Profile), 16, 16), 0, 1e-6);
+    EXPECT_NEAR(value_at(curvature(crest, CurvatureKind::Largest), 16, 16), 0.01 / tilt, 1e-6);
+    EXPECT_NEAR(value_at(curvature(crest, CurvatureKind::Smallest), 16, 16), 0, 1e-6);
+    EXPECT_NEAR(value_at(curvature(crest, CurvatureKind::Gaussian), 16, 16), 0, 1e-8);
     const Grid saddle = shaped(f, [&](double x, double y) {
       const double u = a * x + b * y, v = -b * x + a * y;
       return u * u / 100 - v * v / 50;
     });
     for (int window : {3, 9}) {
-      EXPECT_NEAR(value(curvature(saddle, CurvatureKind::Largest, window), 16, 16), 0.04, 4e-6);
-      EXPECT_NEAR(value(curvature(saddle, CurvatureKind::Smallest, window), 16, 16), -0.02, 2e-6);
-      EXPECT_NEAR(value(curvature(saddle, CurvatureKind::Mean, window), 16, 16), 0.01, 1e-6);
-      EXPECT_NEAR(value(curvature(saddle, CurvatureKind::Gaussian, window), 16, 16), -0.0008, 1e-7);
+      EXPECT_NEAR(value_at(curvature(saddle, CurvatureKind::Largest, window), 16, 16), 0.04, 4e-6);
+      EXPECT_NEAR(value_at(curvature(saddle, CurvatureKind::Smallest, window), 16, 16), -0.02, 2e-6);
+      EXPECT_NEAR(value_at(curvature(saddle, CurvatureKind::Mean, window), 16, 16), 0.01, 1e-6);
+      EXPECT_NEAR(value_at(curvature(saddle, CurvatureKind::Gaussian, window), 16, 16), -0.0008, 1e-7);
       // Level at the saddle: no direction to measure along.
-      EXPECT_NEAR(value(slope(saddle, SlopeAs::Ratio, {.gradient = Gradient::Quadric, .window = window}), 16, 16), 0,
+      EXPECT_NEAR(value_at(slope(saddle, SlopeAs::Ratio, {.gradient = Gradient::Quadric, .window = window}), 16, 16), 0,
                   1e-6);
     }
   }
@@ -97,7 +95,7 @@ TEST(Curvature, SineRidges) {
   const Grid profile = curvature(g, CurvatureKind::Profile);
   for (std::int64_t c = 1; c < 60; ++c) {
     const double x = static_cast<double>(c) - 30, p = 8 * k * std::cos(k * x), bend = 8 * k * k * std::sin(k * x);
-    EXPECT_NEAR(value(profile, c, 4), bend / std::pow(1 + p * p, 1.5), 1e-4 * 8 * k * k + 3e-6) << c;
+    EXPECT_NEAR(value_at(profile, c, 4), bend / std::pow(1 + p * p, 1.5), 1e-4 * 8 * k * k + 3e-6) << c;
   }
 }
 
@@ -107,7 +105,7 @@ TEST(Curvature, FlatGroundIsFlatToTheRimAndBesideVoids) {
     for (std::size_t i : {40, 41, 200, 230, 390}) v[i] = kVoid;
     const Grid g = grid_from_values(utm_frame(23, 17), v, metres_above_egm2008());
     for (int window : {3, 5, 9, 21})
-      for (CurvatureKind kind : kKinds) {
+      for (CurvatureKind kind : kCurvatureKinds) {
         const std::vector<float> k = all_values(curvature(g, kind, window));
         for (std::size_t i = 0; i < k.size(); ++i)
           ASSERT_TRUE(std::isnan(v[i]) ? std::isnan(k[i]) : k[i] == 0)
@@ -132,8 +130,9 @@ TEST(Curvature, AQuadricIsRightOnEveryCrsAndInFeet) {
           q);
       const double r = 0.6 / reach, s = -0.5 / reach, t = 1.6 / reach, p = 0.2, e = -0.1, w = 1 + p * p + e * e;
       const double mean = -((1 + e * e) * r - 2 * p * e * s + (1 + p * p) * t) / (2 * std::pow(w, 1.5));
-      for (int window : {3, 7}) EXPECT_NEAR(value(curvature(g, CurvatureKind::Mean, window), 12, 10) / mean, 1, 2e-3);
-      EXPECT_NEAR(value(slope(g, SlopeAs::Ratio, {.window = 5}), 12, 10), std::hypot(p, e), 2e-4);
+      for (int window : {3, 7})
+        EXPECT_NEAR(value_at(curvature(g, CurvatureKind::Mean, window), 12, 10) / mean, 1, 2e-3);
+      EXPECT_NEAR(value_at(slope(g, SlopeAs::Ratio, {.window = 5}), 12, 10), std::hypot(p, e), 2e-4);
     }
 }
 
@@ -228,11 +227,11 @@ TEST(Curvature, ASingleRowBendsAlongItself) {
   for (const Frame& f : {utm_frame(15, 1), utm_frame(1, 15)}) {
     const Grid g = in(f);
     const std::int64_t c = f.cols() / 2, r = f.rows() / 2;
-    EXPECT_NEAR(value(curvature(g, CurvatureKind::Mean, 5), c, r), 0.01, 1e-5);
-    EXPECT_NEAR(value(curvature(g, CurvatureKind::Smallest, 5), c, r), 0, 1e-7);
-    EXPECT_NEAR(value(curvature(g, CurvatureKind::Largest, 5), c, r), 0.02, 2e-5);
+    EXPECT_NEAR(value_at(curvature(g, CurvatureKind::Mean, 5), c, r), 0.01, 1e-5);
+    EXPECT_NEAR(value_at(curvature(g, CurvatureKind::Smallest, 5), c, r), 0, 1e-7);
+    EXPECT_NEAR(value_at(curvature(g, CurvatureKind::Largest, 5), c, r), 0.02, 2e-5);
   }
-  EXPECT_EQ(value(curvature(in(utm_frame(1, 1)), CurvatureKind::Mean), 0, 0), 0);
+  EXPECT_EQ(value_at(curvature(in(utm_frame(1, 1)), CurvatureKind::Mean), 0, 0), 0);
   const Grid none = grid_from_values(utm_frame(3, 2), std::vector<float>(6, kVoid), metres_above_egm2008());
   for (float v : all_values(curvature(none, CurvatureKind::Mean, 5))) EXPECT_TRUE(std::isnan(v));
 }
@@ -243,13 +242,13 @@ TEST(Gradients, OfFourNeighbours) {
   const GradientOptions four{.gradient = Gradient::ZevenbergenThorne};
   const Grid plane = shaped(f, [](double x, double y) { return 0.3 * x - 0.4 * y; });
   for (auto [c, r] : {std::pair{10, 10}, std::pair{0, 0}, std::pair{20, 7}}) {
-    EXPECT_NEAR(value(slope(plane, SlopeAs::Ratio, four), c, r), 0.5, 1e-4);
-    EXPECT_NEAR(value(aspect(plane, four), c, r), 360 - 36.87, 0.02);
+    EXPECT_NEAR(value_at(slope(plane, SlopeAs::Ratio, four), c, r), 0.5, 1e-4);
+    EXPECT_NEAR(value_at(aspect(plane, four), c, r), 360 - 36.87, 0.02);
   }
   const Grid wave = shaped(f, [](double x, double y) { return std::sin(x / 4) * std::cos(y / 3); });
   const double h = 2, at = 0, east = std::sin(h / 4) / h;
-  EXPECT_NEAR(value(slope(wave, SlopeAs::Ratio, four), 10, 10), east * std::cos(at), 2e-4);
-  EXPECT_NEAR(value(slope(wave, SlopeAs::Ratio), 10, 10), east * (1 + std::cos(h / 3)) / 2, 2e-4);
+  EXPECT_NEAR(value_at(slope(wave, SlopeAs::Ratio, four), 10, 10), east * std::cos(at), 2e-4);
+  EXPECT_NEAR(value_at(slope(wave, SlopeAs::Ratio), 10, 10), east * (1 + std::cos(h / 3)) / 2, 2e-4);
   const Grid rough = rough_grid(f, 9, 5);
   const std::vector<float> v = all_values(rough), k = all_values(slope(rough, SlopeAs::Ratio, four));
   for (std::size_t i = 0; i < v.size(); ++i) ASSERT_EQ(std::isnan(v[i]), std::isnan(k[i])) << i;

@@ -9,38 +9,14 @@
 #include "katoptra/base/error.hpp"
 
 #include "base/clones.hpp"
+#include "gradients.hpp"
 #include "product_info.hpp"
 #include "quadric.hpp"
-#include "scale_field.hpp"
 
 namespace katoptra {
 namespace {
 
 constexpr const char* kGradients[] = {"automatic", "horn", "zevenbergen-thorne", "quadric"};
-
-// The nine heights of a window; missing ones continued from the centre and the cell across.
-struct Nine {
-  float z[3][3];
-};
-
-Nine completed(const float* above, const float* here, const float* below) {
-  Nine n{{{above[-1], above[0], above[1]}, {here[-1], here[0], here[1]}, {below[-1], below[0], below[1]}}};
-  const float c = n.z[1][1];
-  bool missing[3][3];
-  for (int r = 0; r < 3; ++r)
-    for (int k = 0; k < 3; ++k) missing[r][k] = std::isnan(n.z[r][k]);
-  auto across = [&](int r, int k) {
-    if (missing[r][k]) n.z[r][k] = missing[2 - r][2 - k] ? c : 2 * c - n.z[2 - r][2 - k];
-  };
-  across(0, 1);
-  across(2, 1);
-  across(1, 0);
-  across(1, 2);
-  for (int r : {0, 2})
-    for (int k : {0, 2})
-      if (missing[r][k]) n.z[r][k] = missing[2 - r][2 - k] ? n.z[r][1] + n.z[1][k] - c : 2 * c - n.z[2 - r][2 - k];
-  return n;
-}
 
 // p: rise to the east, q: rise to the north, both as height over distance. NaN wherever one of the nine is missing;
 // returns how many such cells have a height of their own.
@@ -107,6 +83,41 @@ KATOPTRA_CLONES void shade_row(const float* __restrict p, const float* __restric
   }
 }
 
+}  // namespace
+
+Nine completed(const float* above, const float* here, const float* below) {
+  Nine n{{{above[-1], above[0], above[1]}, {here[-1], here[0], here[1]}, {below[-1], below[0], below[1]}}};
+  const float c = n.z[1][1];
+  bool missing[3][3];
+  for (int r = 0; r < 3; ++r)
+    for (int k = 0; k < 3; ++k) missing[r][k] = std::isnan(n.z[r][k]);
+  auto across = [&](int r, int k) {
+    if (missing[r][k]) n.z[r][k] = missing[2 - r][2 - k] ? c : 2 * c - n.z[2 - r][2 - k];
+  };
+  across(0, 1);
+  across(2, 1);
+  across(1, 0);
+  across(1, 2);
+  for (int r : {0, 2})
+    for (int k : {0, 2})
+      if (missing[r][k]) n.z[r][k] = missing[2 - r][2 - k] ? n.z[r][1] + n.z[1][k] - c : 2 * c - n.z[2 - r][2 - k];
+  return n;
+}
+
+void GradientField::row(const Block& in, std::int64_t r, float* p, float* q) const {
+  const auto kernel = of_four_ ? gradients_of_four : gradients;
+  const float *above = in.row(r) + 1, *here = in.row(r + 1) + 1, *below = in.row(r + 2) + 1;
+  for (std::int64_t c = 0; c < cols_;) {
+    const ScaleRun k = scale_.run(r, c);
+    const auto n = static_cast<std::int32_t>(k.end - c);
+    if (kernel(above + c, here + c, below + c, k.x, k.y, k.from, n, p + c, q + c) > 0)
+      mend_gradients(above + c, here + c, below + c, k.x, k.y, k.from, n, of_four_, p + c, q + c);
+    c = k.end;
+  }
+}
+
+namespace {
+
 using GradientRow = void (*)(const float* p, const float* q, std::int64_t n, const float* parameters, float* out);
 
 void shade(const float* p, const float* q, std::int64_t n, const float* a, float* out) {
@@ -150,18 +161,10 @@ class GradientSource final : public GridSource {
   void read(const BlockView& out) const override {
     const Window& w = out.window;
     const Block in = input_.read(w.grown(1), out.origin ? Planes::ValuesAndOrigin : Planes::Values);
-    const ScaleField scale(info_.frame, ruler_, scale_step_, vertical_, w);
+    const GradientField field(info_.frame, ruler_, vertical_, of_four_, w);
     std::vector<float> p(static_cast<std::size_t>(w.cols)), q(p.size());
-    const auto kernel = of_four_ ? gradients_of_four : gradients;
     for (std::int64_t r = 0; r < w.rows; ++r) {
-      const float *above = in.row(r) + 1, *here = in.row(r + 1) + 1, *below = in.row(r + 2) + 1;
-      for (std::int64_t c = 0; c < w.cols;) {
-        const ScaleRun k = scale.run(r, c);
-        const auto n = static_cast<std::int32_t>(k.end - c);
-        if (kernel(above + c, here + c, below + c, k.x, k.y, k.from, n, p.data() + c, q.data() + c) > 0)
-          mend_gradients(above + c, here + c, below + c, k.x, k.y, k.from, n, of_four_, p.data() + c, q.data() + c);
-        c = k.end;
-      }
+      field.row(in, r, p.data(), q.data());
       row_(p.data(), q.data(), w.cols, parameters_.data(), out.row(r));
       if (out.origin) std::copy_n(in.origin_row(r + 1) + 1, w.cols, out.origin_row(r));
     }
@@ -171,7 +174,6 @@ class GradientSource final : public GridSource {
   Grid input_;
   GridInfo info_;
   GroundRuler ruler_;
-  std::int64_t scale_step_ = scale_step(info_.frame);
   double vertical_;
   bool of_four_;
   GradientRow row_;

@@ -8,6 +8,7 @@
 #include "katoptra/base/error.hpp"
 #include "katoptra/terrain/curvature.hpp"
 #include "katoptra/terrain/derivatives.hpp"
+#include "katoptra/terrain/ruggedness.hpp"
 
 #include "quadric.hpp"
 
@@ -65,6 +66,13 @@ const std::vector<Product>& products() {
         window},
        [](const Grid& g, const Settings& s) {
          return curvature(g, parse_curvature_kind(s.word("kind")), s.window("window"));
+       }},
+      {"ruggedness",
+       "how uneven the ground is in a window: heights that differ, or directions that do",
+       QuantityKind::Ruggedness,
+       {{"kind", "what is measured", "vector", SettingKind::Word, {"riley", "vector", "range", "deviation"}}, window},
+       [](const Grid& g, const Settings& s) {
+         return ruggedness(g, parse_ruggedness_kind(s.word("kind")), s.window("window"));
        }},
       {"roughness",
        "the largest height difference between neighbours",

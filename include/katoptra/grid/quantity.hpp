@@ -11,7 +11,19 @@
 
 namespace katoptra {
 
-enum class QuantityKind { Unknown, Height, Slope, Aspect, Shade, Roughness, Code, Uncertainty, Difference, Curvature };
+enum class QuantityKind {
+  Unknown,
+  Height,
+  Slope,
+  Aspect,
+  Shade,
+  Roughness,
+  Code,
+  Uncertainty,
+  Difference,
+  Curvature,
+  Ruggedness
+};
 enum class SurfaceKind { Unknown, Ground, FirstReturn, SeaFloor };
 
 struct Quantity {

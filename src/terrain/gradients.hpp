@@ -1,0 +1,30 @@
+// Gradients of the cells of a row, and the nine cells around one with what is missing continued.
+#pragma once
+#include "katoptra/grid/grid.hpp"
+
+#include "scale_field.hpp"
+
+namespace katoptra {
+
+// The nine heights of a window of 3; missing ones continued from the centre and the cell across.
+struct Nine {
+  float z[3][3];
+};
+Nine completed(const float* above, const float* here, const float* below);
+
+// Over the window `w` of a grid: p is the rise to the east and q that to the north, as height over distance; NaN where
+// the cell is a void.
+class GradientField {
+ public:
+  GradientField(const Frame& frame, const GroundRuler& ruler, double vertical, bool of_four, const Window& w)
+      : scale_(frame, ruler, scale_step(frame), vertical, w), cols_(w.cols), of_four_(of_four) {}
+  // Row `r` of the window. `in`: the window and a cell more on every side.
+  void row(const Block& in, std::int64_t r, float* p, float* q) const;
+
+ private:
+  ScaleField scale_;
+  std::int64_t cols_;
+  bool of_four_;
+};
+
+}  // namespace katoptra
