@@ -39,6 +39,7 @@ constexpr VerbHelp kVerbs[] = {
     {"slope", kUse, "katoptra slope ground-2022/sheet_b2.tif --as percent -o slope.tif"},
     {"aspect", kUse, "katoptra aspect ground-2022/sheet_b2.tif -o aspect.tif"},
     {"curvature", kUse, "katoptra curvature ground-2022/sheet_b2.tif --kind tangential --window 9 -o bends.tif"},
+    {"position", kUse, "katoptra position ground-2022/sheet_b2.tif --radius 10m,50m --as deviations -o ridges.tif"},
     {"ruggedness", kUse, "katoptra ruggedness ground-2022/sheet_b2.tif --kind deviation --window 11 -o uneven.tif"},
     {"roughness", kUse, "katoptra roughness ground-2022/sheet_b2.tif -o rough.tif"},
     {"derive", kUse,

@@ -57,6 +57,7 @@ GRID_VERBS = {
     "slope": "{in} -o {out}.tif",
     "aspect": "{in} -o {out}.tif",
     "curvature": "{in} -o {out}.tif",
+    "position": "{in} --radius 6m -o {out}.tif",
     "ruggedness": "{in} -o {out}.tif",
     "roughness": "{in} -o {out}.tif",
     "contours": "{in} --interval 1m -o {out}.geojson",
@@ -79,7 +80,7 @@ CHANGES = {
 # Options that change nothing of what is made.
 SAME = {"--threads": "1", "--memory": "64M", "--host": "other.example", "--key-file": "key.txt"}
 # A height more does not change how the ground lies; and nothing is missing inside.
-BLIND = {("check", "--area"), ("look", "--area"), ("hillshade", "--shift"), ("slope", "--shift"), ("aspect", "--shift"), ("curvature", "--shift"), ("ruggedness", "--shift"), ("ruggedness", "--depths"), ("roughness", "--shift"), ("roughness", "--depths"), ("slope", "--depths")}
+BLIND = {("check", "--area"), ("look", "--area"), ("hillshade", "--shift"), ("slope", "--shift"), ("aspect", "--shift"), ("curvature", "--shift"), ("position", "--shift"), ("ruggedness", "--shift"), ("ruggedness", "--depths"), ("roughness", "--shift"), ("roughness", "--depths"), ("slope", "--depths")}
 
 
 class Options(ToolTest):
@@ -490,6 +491,21 @@ class OwnOptions(Options):
         self.assertFalse(numpy.allclose(self.make("curvature g.asc --window 7")[rows, cols], kinds["profile"]))
         self.assertIn("odd", self.refused("curvature", "g.asc", "--window", "4", "-o", "none.tif", status=2))
         self.assertGreater(self.make(f"curvature g.asc --area {INSIDE} --margin 4m").size, self.make(f"curvature g.asc --area {INSIDE}").size)
+
+    def test_position_options(self):
+        z = ground()
+        ys, xs = numpy.mgrid[-4:5, -4:5]
+        far = numpy.hypot(ys, xs) * CELL
+        part = z[11:20, 15:24]
+        for words, cells in (("--radius 6.1m", far <= 6.1), ("--radius 6.1m --inner 3m", (far <= 6.1) & (far >= 3))):
+            self.assertAlmostEqual(self.make(f"position g.asc {words}")[15, 19], z[15, 19] - part[cells].mean(), places=4)
+            self.assertAlmostEqual(self.make(f"position g.asc {words} --as deviations")[15, 19], (z[15, 19] - part[cells].mean()) / part[cells].std(), places=3)
+        radius = self.make("position g.asc --radius 4m,6m,16m --as radius")
+        self.assertTrue(set(numpy.unique(radius[~numpy.isnan(radius)])) <= {4, 6, 16})
+        for words, expect in (("--radius 6", "unit"), ("--radius 1m", "shorter than a cell"), ("--radius 5m --inner 6m", "leaves nothing"), ("--radius 9km", "--cell")):
+            self.assertIn(expect, self.refused("position", "g.asc", *words.split(), "-o", "none.tif", status=2))
+        area = "position g.asc --radius 6m --area " + INSIDE
+        self.assertGreater(self.make(area + " --margin 4m").size, self.make(area).size)
 
     def test_ruggedness_options(self):
         z = ground()

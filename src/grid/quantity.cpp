@@ -13,7 +13,7 @@ struct KindFacts {
   Colouring colouring;
   bool is_length;  // in the unit of heights
 };
-constexpr std::array<KindFacts, 11> kKinds{{{QuantityKind::Unknown, "unknown", Colouring::Plain, false},
+constexpr std::array<KindFacts, 12> kKinds{{{QuantityKind::Unknown, "unknown", Colouring::Plain, false},
                                             {QuantityKind::Height, "height", Colouring::LandAndSea, true},
                                             {QuantityKind::Slope, "slope", Colouring::Plain, false},
                                             {QuantityKind::Aspect, "aspect", Colouring::Directions, false},
@@ -23,7 +23,8 @@ constexpr std::array<KindFacts, 11> kKinds{{{QuantityKind::Unknown, "unknown", C
                                             {QuantityKind::Uncertainty, "uncertainty", Colouring::Plain, true},
                                             {QuantityKind::Difference, "difference", Colouring::AroundZero, true},
                                             {QuantityKind::Curvature, "curvature", Colouring::AroundZero, false},
-                                            {QuantityKind::Ruggedness, "ruggedness", Colouring::Plain, false}}};
+                                            {QuantityKind::Ruggedness, "ruggedness", Colouring::Plain, false},
+                                            {QuantityKind::Position, "position", Colouring::AroundZero, false}}};
 
 const KindFacts& facts(QuantityKind k) { return kKinds[static_cast<std::size_t>(k)]; }
 

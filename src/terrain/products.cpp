@@ -8,6 +8,7 @@
 #include "katoptra/base/error.hpp"
 #include "katoptra/terrain/curvature.hpp"
 #include "katoptra/terrain/derivatives.hpp"
+#include "katoptra/terrain/position.hpp"
 #include "katoptra/terrain/ruggedness.hpp"
 
 #include "quadric.hpp"
@@ -74,6 +75,24 @@ const std::vector<Product>& products() {
        [](const Grid& g, const Settings& s) {
          return ruggedness(g, parse_ruggedness_kind(s.word("kind")), s.window("window"));
        }},
+      {"position",
+       "how high a cell stands above the ground around it: ridges above zero, hollows below",
+       QuantityKind::Position,
+       {{"radius",
+         "how far around; of several, as 10m,50m,250m, the one where it stands out most",
+         "100m",
+         SettingKind::Lengths,
+         {}},
+        {"inner", "leave out what is nearer: a ring instead of a disc", "0m", SettingKind::Length, {}},
+        {"as",
+         "in heights, in standard deviations there, or the radius that was taken",
+         "height",
+         SettingKind::Word,
+         {"height", "deviations", "radius"}}},
+       [](const Grid& g, const Settings& s) {
+         return position(
+             g, {.radii = s.lengths("radius"), .inner = s.length("inner"), .as = parse_position_as(s.word("as"))});
+       }},
       {"roughness",
        "the largest height difference between neighbours",
        QuantityKind::Roughness,
@@ -97,6 +116,19 @@ std::string joined(const std::vector<std::string>& words) {
   return s;
 }
 
+std::vector<Length> read_lengths(const std::string& text, const Setting& o) {
+  std::vector<Length> lengths;
+  for (std::string_view rest = text;;) {
+    const auto comma = rest.find(',');
+    lengths.push_back(Length::parse(rest.substr(0, comma)));
+    if (comma == rest.npos) break;
+    rest.remove_prefix(comma + 1);
+  }
+  if (o.kind == SettingKind::Length && lengths.size() != 1)
+    throw Error(ErrorCode::BadArgument, fmt::format("'{}' is more than one length", text), o.name, "give one");
+  return lengths;
+}
+
 void judge(const Setting& o, const std::string& value) {
   switch (o.kind) {
     case SettingKind::Angle:
@@ -115,6 +147,10 @@ void judge(const Setting& o, const std::string& value) {
       require_window(static_cast<int>(*n), o.name.c_str());
       return;
     }
+    case SettingKind::Length:
+    case SettingKind::Lengths:
+      read_lengths(value, o);
+      return;
     case SettingKind::Word:
       if (!o.words.empty() && std::find(o.words.begin(), o.words.end(), value) == o.words.end())
         throw Error(ErrorCode::BadArgument, fmt::format("'{}' is not known here", value), o.name,
@@ -138,6 +174,20 @@ Settings Product::settings(const std::map<std::string, std::string>& given) cons
   return s;
 }
 
+namespace {
+
+// Up to the comma behind which another setting begins: "radius=10m,50m" is one.
+std::string_view first_pair(std::string_view text) {
+  for (auto comma = text.find(','); comma != text.npos; comma = text.find(',', comma + 1)) {
+    const auto next = text.substr(comma + 1);
+    const auto stop = next.find_first_of(",=");
+    if (stop == next.npos ? next.empty() : next[stop] == '=' || stop == 0) return text.substr(0, comma);
+  }
+  return text;
+}
+
+}  // namespace
+
 ProductCall parse_product(std::string_view text) {
   const auto colon = std::min(text.find(':'), text.size());
   ProductCall call{.product = product_named(text.substr(0, colon)), .settings = {}, .name = {}};
@@ -151,7 +201,7 @@ ProductCall parse_product(std::string_view text) {
   std::map<std::string, std::string> given;
   for (auto rest = text.substr(colon); !rest.empty();) {
     rest.remove_prefix(1);
-    const std::string_view pair = rest.substr(0, std::min(rest.find(','), rest.size()));
+    const std::string_view pair = first_pair(rest);
     rest.remove_prefix(pair.size());
     const auto equals = pair.find('=');
     if (equals == pair.npos || equals == 0 || equals + 1 == pair.size())
@@ -169,6 +219,11 @@ ProductCall parse_product(std::string_view text) {
 }
 
 Angle Settings::angle(const std::string& name) const { return Angle::parse(values_.at(name)); }
+std::vector<Length> Settings::lengths(const std::string& name) const {
+  return read_lengths(values_.at(name),
+                      {.name = name, .help = {}, .otherwise = {}, .kind = SettingKind::Lengths, .words = {}});
+}
+Length Settings::length(const std::string& name) const { return lengths(name).front(); }
 int Settings::window(const std::string& name) const { return static_cast<int>(number(name)); }
 double Settings::number(const std::string& name) const { return parse_number(values_.at(name)).value_or(0); }
 

@@ -69,9 +69,15 @@ TEST(Products, CallsInOneWord) {
   EXPECT_EQ(set.settings.word("as"), "percent");
   EXPECT_EQ(set.settings.window("window"), 9);
   EXPECT_EQ(parse_product("hillshade:azimuth=300.5deg").name, "hillshade-300.5deg");
-  for (const char* text : {"", "slop", ":as=percent", "slope:", "slope:as", "slope:as=", "slope:=percent",
-                           "slope:as=percent,", "slope:as=percent,as=ratio", "slope:as=steep", "slope:kind=plan",
-                           "slope:window=x", "curvature:window=3.5", "slope as=percent", "slope:as=percent,,window=3"})
+  const ProductCall lengths = parse_product("position:radius=10m,50m,as=deviations");
+  EXPECT_EQ(lengths.settings.lengths("radius").size(), 2u);
+  EXPECT_EQ(lengths.settings.word("as"), "deviations");
+  EXPECT_EQ(lengths.name, "position-10m_50m-deviations");
+  for (const char* text :
+       {"position:radius=10", "position:radius=10m,,20m", "position:radius=10m,", "position:inner=1m,2m", "", "slop",
+        ":as=percent", "slope:", "slope:as", "slope:as=", "slope:=percent", "slope:as=percent,",
+        "slope:as=percent,as=ratio", "slope:as=steep", "slope:kind=plan", "slope:window=x", "curvature:window=3.5",
+        "slope as=percent", "slope:as=percent,,window=3"})
     EXPECT_EQ(error_of([&] { parse_product(text); }), ErrorCode::BadArgument) << text;
 }
 

@@ -13,6 +13,7 @@
 #include "katoptra/base/error.hpp"
 
 #include "base/clones.hpp"
+#include "fixed_heights.hpp"
 #include "gradients.hpp"
 #include "product_info.hpp"
 #include "quadric.hpp"
@@ -20,9 +21,6 @@
 namespace katoptra {
 namespace {
 
-__extension__ using Int128 = __int128;
-
-constexpr double kSteps = 65536;                     // of a unit of height
 constexpr double kDirectionSteps = 1099511627776.0;  // 2^40, of a unit vector
 
 // ---- Riley, range
@@ -181,7 +179,7 @@ class RuggednessSource final : public GridSource {
       for (std::int64_t c = 0; c < wide; ++c) {
         const auto i = static_cast<std::size_t>(c);
         row.there[i] = std::isnan(z[c]) ? 0 : 1;
-        row.parts[0][i] = row.there[i] ? steps_of(z[c]) : 0;
+        row.parts[0][i] = row.there[i] ? steps_of(z[c], info_) : 0;
       }
       sums.take();
       if (r < 2 * m_) continue;
@@ -189,10 +187,9 @@ class RuggednessSource final : public GridSource {
       const float* here = in.row(r - m_) + m_;
       sums.each_window([&](std::size_t c, const SlidingSums::Window& w) {
         const Int128 n = w.there, spread = n * w.squares - static_cast<Int128>(w.sums[0]) * w.sums[0];
-        to[c] =
-            std::isnan(here[c])
-                ? kVoid
-                : static_cast<float>(std::sqrt(static_cast<double>(spread)) / (kSteps * static_cast<double>(w.there)));
+        to[c] = std::isnan(here[c]) ? kVoid
+                                    : static_cast<float>(std::sqrt(static_cast<double>(spread)) /
+                                                         (kHeightSteps * static_cast<double>(w.there)));
       });
     }
   }
@@ -226,13 +223,6 @@ class RuggednessSource final : public GridSource {
         to[c] = std::isnan(here[c]) ? kVoid : static_cast<float>(std::max(0.0, 1 - mean));
       });
     }
-  }
-
-  std::int64_t steps_of(float z) const {
-    if (std::abs(z) > static_cast<float>(kHighestSummed))
-      throw Error(ErrorCode::BadFile, fmt::format("a height of {:g} {} cannot be one", z, unit_name(input_.quantity())),
-                  info_.name, "declare it as a void with --from-void, or check the unit");
-    return std::llround(static_cast<double>(z) * kSteps);
   }
 
   Grid input_;

@@ -22,7 +22,8 @@ enum class QuantityKind {
   Uncertainty,
   Difference,
   Curvature,
-  Ruggedness
+  Ruggedness,
+  Position
 };
 enum class SurfaceKind { Unknown, Ground, FirstReturn, SeaFloor };
 

@@ -15,7 +15,14 @@
 
 namespace katoptra {
 
-enum class SettingKind { Angle, Number, Word, Window };  // Window: an odd number of cells
+enum class SettingKind {
+  Angle,
+  Number,
+  Word,
+  Window,
+  Length,
+  Lengths
+};  // Window: an odd number of cells; Lengths: a list, 10m,50m
 
 struct Setting {
   // "azimuth": --azimuth of the tool, and the key in a study; "kind" is written there with the product's name
@@ -33,6 +40,8 @@ class Settings {
   Angle angle(const std::string& name) const;
   double number(const std::string& name) const;
   int window(const std::string& name) const;
+  Length length(const std::string& name) const;
+  std::vector<Length> lengths(const std::string& name) const;
   const std::string& word(const std::string& name) const { return values_.at(name); }
 
  private:
