@@ -281,6 +281,23 @@ std::vector<std::string> keys_of_all_products() {
   return keys;
 }
 
+// Each setting by itself, so that what is wrong is told with its line.
+Settings product_settings(const Product& row, const StudyProduct& p, const TableReader& t) {
+  std::map<std::string, std::string> given;
+  for (const Setting& o : row.options) {
+    const std::string key = key_of(row, o);
+    const std::string value = t.value(key.c_str(), o.kind == SettingKind::Number || o.kind == SettingKind::Window);
+    if (value.empty()) continue;
+    given[o.name] = value;
+    try {
+      row.settings({{o.name, value}});
+    } catch (const Error& e) {
+      t.refuse(key.c_str(), fmt::format("the product {} ({}): {}", p.file, p.kind, e.problem()), e.advice());
+    }
+  }
+  return row.settings(given);
+}
+
 StudyProduct read_product(const toml::table* table, const std::string& file, const Study& s) {
   StudyProduct p;
   std::vector<std::string> keys = {"kind", "file", "title"};
@@ -301,18 +318,7 @@ StudyProduct read_product(const toml::table* table, const std::string& file, con
                 "add file = \"name.tif\"");
   p.title = t.text("title");
   if (const Product* row = product_named(p.kind)) {
-    std::map<std::string, std::string> given;
-    for (const Setting& o : row->options)
-      if (const std::string value =
-              t.value(key_of(*row, o).c_str(), o.kind == SettingKind::Number || o.kind == SettingKind::Window);
-          !value.empty())
-        given[o.name] = value;
-    try {
-      p.settings = row->settings(given);
-    } catch (const Error& e) {
-      throw Error(ErrorCode::BadFile, fmt::format("the product {} ({}): {}", p.file, p.kind, e.problem()), file,
-                  e.advice());
-    }
+    p.settings = product_settings(*row, p, t);
     return p;
   }
   const bool map = p.kind == "map";

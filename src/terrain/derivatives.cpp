@@ -161,7 +161,7 @@ class GradientSource final : public GridSource {
   void read(const BlockView& out) const override {
     const Window& w = out.window;
     const Block in = input_.read(w.grown(1), out.origin ? Planes::ValuesAndOrigin : Planes::Values);
-    const GradientField field(info_.frame, ruler_, vertical_, of_four_, w);
+    const GradientField field(info_.frame, ruler_, scale_step_, vertical_, of_four_, w);
     std::vector<float> p(static_cast<std::size_t>(w.cols)), q(p.size());
     for (std::int64_t r = 0; r < w.rows; ++r) {
       field.row(in, r, p.data(), q.data());
@@ -174,6 +174,7 @@ class GradientSource final : public GridSource {
   Grid input_;
   GridInfo info_;
   GroundRuler ruler_;
+  std::int64_t scale_step_ = scale_step(info_.frame);
   double vertical_;
   bool of_four_;
   GradientRow row_;

@@ -16,8 +16,10 @@ Nine completed(const float* above, const float* here, const float* below);
 // the cell is a void.
 class GradientField {
  public:
-  GradientField(const Frame& frame, const GroundRuler& ruler, double vertical, bool of_four, const Window& w)
-      : scale_(frame, ruler, scale_step(frame), vertical, w), cols_(w.cols), of_four_(of_four) {}
+  // `step`: scale_step(frame), which takes its time and is asked for once.
+  GradientField(const Frame& frame, const GroundRuler& ruler, std::int64_t step, double vertical, bool of_four,
+                const Window& w)
+      : scale_(frame, ruler, step, vertical, w), cols_(w.cols), of_four_(of_four) {}
   // Row `r` of the window. `in`: the window and a cell more on every side.
   void row(const Block& in, std::int64_t r, float* p, float* q) const;
 

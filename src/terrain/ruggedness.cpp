@@ -196,7 +196,7 @@ class RuggednessSource final : public GridSource {
 
   void vectors(const Block& in, const BlockView& out) const {
     const Window inner = out.window.grown(m_);
-    const GradientField field(info_.frame, ruler_, metres_per(input_.quantity().unit), false, inner);
+    const GradientField field(info_.frame, ruler_, scale_step_, metres_per(input_.quantity().unit), false, inner);
     const auto wide = static_cast<std::size_t>(inner.cols);
     std::vector<float> p(wide), q(wide);
     SlidingSums sums(wide, static_cast<std::size_t>(2 * m_ + 1), 3, false);
@@ -228,6 +228,7 @@ class RuggednessSource final : public GridSource {
   Grid input_;
   GridInfo info_;
   GroundRuler ruler_;
+  std::int64_t scale_step_ = scale_step(info_.frame);
   RuggednessKind kind_;
   std::int64_t m_;
 };
