@@ -459,8 +459,12 @@ class OwnOptions(Options):
 
     def test_hillshade_options(self):
         plain = self.make("hillshade g.asc")
-        for more in ("--azimuth 90deg", "--altitude 20deg", "--exaggerate 3"):
+        for more in ("--azimuth 90deg", "--altitude 20deg", "--exaggerate 3", "--lights several", "--sun 2026-11-29T10:00Z"):
             self.assertFalse(numpy.array_equal(plain, self.make("hillshade g.asc " + more), equal_nan=True), more)
+        said = self.run_tool("hillshade", "g.asc", "--sun", "2026-11-29T10:00Z", "-o", "a.tif", "--overwrite").stdout
+        self.assertRegex(said, r"the sun stands \d+\.\d degrees high, at azimuth \d+")
+        for words, expect, status in (("--sun 2026-11-29T02:00Z", "below the horizon", 2), ("--sun 2026-11-29T10:00", "where it is", 2), ("--sun 2026-11-29T10:00Z --azimuth 90deg", "leave out", 2), ("--lights two", "two", 2)):
+            self.assertIn(expect, self.refused("hillshade", "g.asc", *words.split(), "-o", "none.tif", status=status))
         inside = self.make(f"hillshade g.asc --area {INSIDE}").shape
         self.assertGreater(self.make(f"hillshade g.asc --area {INSIDE} --margin 4m").shape, inside)
 

@@ -10,12 +10,27 @@
 #include "katoptra/terrain/derivatives.hpp"
 #include "katoptra/terrain/position.hpp"
 #include "katoptra/terrain/ruggedness.hpp"
+#include "katoptra/terrain/sun.hpp"
 
 #include "quadric.hpp"
 
 namespace katoptra {
 
 namespace {
+
+constexpr const char *kAzimuth = "315deg", *kAltitude = "45deg";
+
+Light light_of(const Settings& s) {
+  const std::string& sun = s.word("sun");
+  if (!sun.empty() && (s.word("azimuth") != kAzimuth || s.word("altitude") != kAltitude))
+    throw Error(ErrorCode::BadArgument, "the sun has an azimuth and an altitude of its own", "hillshade",
+                "leave out either the sun or the two");
+  return {.azimuth = s.angle("azimuth"),
+          .altitude = s.angle("altitude"),
+          .exaggeration = s.number("exaggerate"),
+          .lights = parse_lights(s.word("lights")),
+          .sun = sun};
+}
 
 GradientOptions gradient_of(const Settings& s) {
   return {.gradient = parse_gradient(s.word("gradient")), .window = s.window("window")};
@@ -36,14 +51,16 @@ const std::vector<Product>& products() {
       {"hillshade",
        "the land as light and shade show it",
        QuantityKind::Shade,
-       {{"azimuth", "where the light comes from, clockwise from grid north", "315deg", SettingKind::Angle, {}},
-        {"altitude", "how high the light stands", "45deg", SettingKind::Angle, {}},
-        {"exaggerate", "multiply heights before shading", "1", SettingKind::Number, {}}},
-       [](const Grid& g, const Settings& s) {
-         return hillshade(
-             g,
-             {.azimuth = s.angle("azimuth"), .altitude = s.angle("altitude"), .exaggeration = s.number("exaggerate")});
-       }},
+       {{"azimuth", "where the light comes from, clockwise from grid north", kAzimuth, SettingKind::Angle, {}},
+        {"altitude", "how high the light stands", kAltitude, SettingKind::Angle, {}},
+        {"exaggerate", "multiply heights before shading", "1", SettingKind::Number, {}},
+        {"lights",
+         "one, or several around the azimuth, weighted by the way the ground faces",
+         "one",
+         SettingKind::Word,
+         {"one", "several"}},
+        {"sun", "let the sun of this time be the light, e.g. 2026-06-21T09:30Z", "", SettingKind::Time, {}}},
+       [](const Grid& g, const Settings& s) { return hillshade(g, light_of(s)); }},
       {"slope",
        "how steep the ground is",
        QuantityKind::Slope,
@@ -147,6 +164,9 @@ void judge(const Setting& o, const std::string& value) {
       require_window(static_cast<int>(*n), o.name.c_str());
       return;
     }
+    case SettingKind::Time:
+      if (!value.empty()) sun_at(value, 0, 0);
+      return;
     case SettingKind::Length:
     case SettingKind::Lengths:
       read_lengths(value, o);

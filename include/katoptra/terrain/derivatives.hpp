@@ -16,10 +16,22 @@
 
 namespace katoptra {
 
+enum class Lights {
+  One,
+  // Four, 45 degrees apart about the azimuth, each weighted by the square of the sine of the angle between it and the
+  // way the ground faces (Mark 1992): ridges that run towards one light are shown by the others.
+  Several
+};
+Lights parse_lights(std::string_view text);  // "one", "several"
+
 struct Light {
   Angle azimuth = Angle::degrees(315);  // where the light comes from, clockwise from grid north
   Angle altitude = Angle::degrees(45);  // above the horizon
   double exaggeration = 1;
+  Lights lights = Lights::One;
+  // A time (sun.hpp): the light is the sun as it stands then over the middle of the grid, instead of azimuth and
+  // altitude. Refused without a CRS; BadArgument when the sun is below the horizon.
+  std::string sun;
 };
 // 8-bit, 1 (dark) to 255, void 0 (Lambert's cosine law).
 Grid hillshade(const Grid& surface, const Light& light = {});

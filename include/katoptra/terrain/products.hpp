@@ -19,10 +19,11 @@ enum class SettingKind {
   Angle,
   Number,
   Word,
-  Window,
+  Window,  // an odd number of cells
   Length,
-  Lengths
-};  // Window: an odd number of cells; Lengths: a list, 10m,50m
+  Lengths,  // a list: 10m,50m
+  Time      // 2026-06-21T09:30Z, or nothing
+};
 
 struct Setting {
   // "azimuth": --azimuth of the tool, and the key in a study; "kind" is written there with the product's name
