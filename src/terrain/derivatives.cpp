@@ -13,11 +13,14 @@
 #include "gradients.hpp"
 #include "product_info.hpp"
 #include "quadric.hpp"
+#include "words.hpp"
 
 namespace katoptra {
 namespace {
 
 constexpr const char* kGradients[] = {"automatic", "horn", "zevenbergen-thorne", "quadric"};
+constexpr const char* kLights[] = {"one", "several"};
+constexpr const char* kSlopes[] = {"degrees", "percent", "ratio"};
 
 // p: rise to the east, q: rise to the north, both as height over distance. NaN wherever one of the nine is missing;
 // returns how many such cells have a height of their own.
@@ -302,11 +305,7 @@ Light lit_by_sun(const Frame& frame, Light light) {
 
 }  // namespace
 
-Lights parse_lights(std::string_view text) {
-  if (text == "one") return Lights::One;
-  if (text == "several") return Lights::Several;
-  throw Error(ErrorCode::BadArgument, fmt::format("'{}' is no number of lights", text), {}, "use one or several");
-}
+Lights parse_lights(std::string_view text) { return value_of<Lights>(kLights, text, "is no number of lights"); }
 
 Grid hillshade(const Grid& surface, const Light& given) {
   GridInfo info = product_info(surface, QuantityKind::Shade, "", SampleType::UInt8);
@@ -338,20 +337,13 @@ Grid hillshade(const Grid& surface, const Light& given) {
 }
 
 SlopeAs parse_slope_as(std::string_view text) {
-  if (text == "degrees") return SlopeAs::Degrees;
-  if (text == "percent") return SlopeAs::Percent;
-  if (text == "ratio") return SlopeAs::Ratio;
-  throw Error(ErrorCode::BadArgument, fmt::format("'{}' is not a way to give a slope", text), {},
-              "use degrees, percent or ratio");
+  return value_of<SlopeAs>(kSlopes, text, "is not a way to give a slope");
 }
 
 const char* name_of(Gradient gradient) { return kGradients[static_cast<std::size_t>(gradient)]; }
 
 Gradient parse_gradient(std::string_view text) {
-  for (std::size_t i = 0; i < std::size(kGradients); ++i)
-    if (text == kGradients[i]) return static_cast<Gradient>(i);
-  throw Error(ErrorCode::BadArgument, fmt::format("'{}' is no way to take a gradient", text), {},
-              "use automatic, horn, zevenbergen-thorne or quadric");
+  return value_of<Gradient>(kGradients, text, "is no way to take a gradient");
 }
 
 Grid slope(const Grid& surface, SlopeAs as, const GradientOptions& options) {

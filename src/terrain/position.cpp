@@ -15,6 +15,7 @@
 #include "fixed_heights.hpp"
 #include "product_info.hpp"
 #include "scale_field.hpp"
+#include "words.hpp"
 
 namespace katoptra {
 namespace {
@@ -252,10 +253,7 @@ void require_radii(const Grid& surface, const PositionOptions& o) {
 }  // namespace
 
 PositionAs parse_position_as(std::string_view text) {
-  for (std::size_t i = 0; i < std::size(kWays); ++i)
-    if (text == kWays[i]) return static_cast<PositionAs>(i);
-  throw Error(ErrorCode::BadArgument, fmt::format("'{}' is no way to give a position", text), {},
-              "use height, deviations or radius");
+  return value_of<PositionAs>(kWays, text, "is no way to give a position");
 }
 
 Grid position(const Grid& surface, const PositionOptions& options) {

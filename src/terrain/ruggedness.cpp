@@ -17,6 +17,7 @@
 #include "gradients.hpp"
 #include "product_info.hpp"
 #include "quadric.hpp"
+#include "words.hpp"
 
 namespace katoptra {
 namespace {
@@ -238,10 +239,7 @@ constexpr const char* kKindNames[] = {"riley", "vector", "range", "deviation"};
 }  // namespace
 
 RuggednessKind parse_ruggedness_kind(std::string_view text) {
-  for (std::size_t i = 0; i < std::size(kKindNames); ++i)
-    if (text == kKindNames[i]) return static_cast<RuggednessKind>(i);
-  throw Error(ErrorCode::BadArgument, fmt::format("'{}' is no kind of ruggedness", text), {},
-              "use riley, vector, range or deviation");
+  return value_of<RuggednessKind>(kKindNames, text, "is no kind of ruggedness");
 }
 
 Grid ruggedness(const Grid& surface, RuggednessKind kind, int window) {
