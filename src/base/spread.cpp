@@ -42,7 +42,13 @@ void parallel_for(std::size_t n, const RunOptions& options, const std::function<
 }
 
 void parallel_within(std::size_t n, const std::function<void(std::size_t)>& body) {
-  tbb::this_task_arena::isolate([&] { tbb::parallel_for(std::size_t{0}, n, [&](std::size_t i) { body(i); }); });
+  // Of its own context: when the run around it fails elsewhere it is not cut short, for whoever waits for it takes it
+  // that all of it was done.
+  tbb::task_group_context own(tbb::task_group_context::isolated);
+  tbb::this_task_arena::isolate([&] {
+    tbb::parallel_for(
+        std::size_t{0}, n, [&](std::size_t i) { body(i); }, own);
+  });
 }
 
 void parallel_ordered(std::size_t n, std::size_t in_flight, const RunOptions& options,

@@ -151,6 +151,19 @@ TEST(WriteGrids, NothingIsLeftHalfMade) {
   EXPECT_EQ(error_of([&] { write_grids(g, targets, small); }), ErrorCode::BadArgument);
 }
 
+// A failure on one thread cut short the row of overview tiles that another was packing, which then took them for made:
+// a crash, one time in some hundred.
+TEST(WriteGrids, AFailureWhileOverviewsArePackedIsAnError) {
+  const TemporaryFolder folder;
+  const Grid g = rough_grid(utm_frame(400, 400, 2), 3, 2);
+  const WriteOptions small{.date = {}, .survey = {}, .tile = 16, .run = {.threads = 4}};
+  for (int turn = 0; turn < 60; ++turn) {
+    const Grid failing(std::make_shared<Counting>(g, 50 + 9 * turn));
+    EXPECT_EQ(error_of([&] { write_grid(failing, folder / "a.tif", small); }), ErrorCode::Io) << turn;
+  }
+  EXPECT_EQ(folder.files(), 0u);
+}
+
 // Bytes that use all their values have no room for voids: a wider type is found for them here, too.
 TEST(WriteGrids, AWiderTypeIsFoundWhereVoidsNeedOne) {
   const TemporaryFolder folder;
