@@ -471,6 +471,12 @@ std::string height_text(const Quantity& q) {
 
 std::string range_text(double lowest, double highest, const Quantity& q) {
   if (std::isnan(lowest)) return "nothing but voids";
+  // Classes by their names.
+  const auto classes = classes_of(q.kind);
+  const auto known = static_cast<double>(classes.size());
+  if (lowest >= 1 && highest <= known)
+    return fmt::format("{:g} ({}) to {:g} ({})", lowest, classes[static_cast<std::size_t>(lowest) - 1], highest,
+                       classes[static_cast<std::size_t>(highest) - 1]);
   const std::string unit = unit_name(q);
   return fmt::format("{:.6g} to {:.6g}{}", lowest, highest, unit.empty() ? "" : " " + unit);
 }

@@ -163,7 +163,7 @@ void grid_text(const GridFile& file, const std::optional<Statistics>& stats, Sta
   if (info.quantity.kind == QuantityKind::Height) s.line("heights", height_text(info.quantity));
   if (stats) {
     s.line("range", range_text(stats->lowest, stats->highest, info.quantity) +
-                        (std::isnan(stats->mean)
+                        (std::isnan(stats->mean) || is_coded(info.quantity.kind)
                              ? ""
                              : fmt::format(", mean {:.6g}, median {:.6g}", stats->mean, stats->percentiles[3])));
     s.line("voids", part_text(stats->voids, stats->cells, "cells"));

@@ -378,7 +378,7 @@ void add_product(CLI::App& app, const Product& p, int& status) {
   for (const Setting& s : p.options) {
     std::string& value = o->settings[s.name] = s.otherwise;
     CLI::Option* option = v->add_option("--" + s.name, value, s.help);
-    if (!s.words.empty()) option->check(CLI::IsMember(s.words));
+    if (s.kind == SettingKind::Word && !s.words.empty()) option->check(CLI::IsMember(s.words));
     if (s.kind == SettingKind::Number || s.kind == SettingKind::Window) option->type_name("N");
   }
   add_product_options(*v, *o);
@@ -387,7 +387,7 @@ void add_product(CLI::App& app, const Product& p, int& status) {
     std::vector<std::string> notes;
     const Settings settings = p.settings(o->settings);
     for (const Setting& s : p.options)
-      if (s.kind == SettingKind::Angle) angle_from(o->settings[s.name], notes);
+      if (s.kind == SettingKind::Angle && settings.given(s.name)) angle_from(o->settings[s.name], notes);
     status = write_and_state(p.make(open_product_input(*o, notes), settings), *o, notes);
   });
 }
@@ -401,7 +401,7 @@ std::vector<GridTarget> derive_targets(const DeriveCommand& o, std::vector<std::
   for (const std::string& text : o.products) {
     const ProductCall call = parse_product(text);
     for (const Setting& s : call.product->options)
-      if (s.kind == SettingKind::Angle) angle_from(call.settings.word(s.name), notes);
+      if (s.kind == SettingKind::Angle && call.settings.given(s.name)) angle_from(call.settings.word(s.name), notes);
     targets.push_back({[call](const Grid& g) { return call.product->make(g, call.settings); },
                        std::filesystem::path(o.out) / (call.name + ".tif")});
   }

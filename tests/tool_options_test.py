@@ -54,11 +54,15 @@ GRID_VERBS = {
     "correct": "{in} --offset 1m -o {out}.tif",
     "statistics": "{in} -o {out}.csv",
     "hillshade": "{in} -o {out}.tif",
+    "shadows": "{in} --altitude 20deg -o {out}.tif",
+    "sky-view": "{in} -o {out}.tif",
     "slope": "{in} -o {out}.tif",
     "aspect": "{in} -o {out}.tif",
     "curvature": "{in} -o {out}.tif",
     "position": "{in} --radius 6m -o {out}.tif",
     "ruggedness": "{in} -o {out}.tif",
+    "openness": "{in} -o {out}.tif",
+    "landforms": "{in} -o {out}.tif",
     "roughness": "{in} -o {out}.tif",
     "contours": "{in} --interval 1m -o {out}.geojson",
     "section": "{in} --from 677001,5841999 --to 677044,5841961 -o {out}.csv",
@@ -80,7 +84,7 @@ CHANGES = {
 # Options that change nothing of what is made.
 SAME = {"--threads": "1", "--memory": "64M", "--host": "other.example", "--key-file": "key.txt"}
 # A height more does not change how the ground lies; and nothing is missing inside.
-BLIND = {("check", "--area"), ("look", "--area"), ("hillshade", "--shift"), ("slope", "--shift"), ("aspect", "--shift"), ("curvature", "--shift"), ("position", "--shift"), ("ruggedness", "--shift"), ("ruggedness", "--depths"), ("roughness", "--shift"), ("roughness", "--depths"), ("slope", "--depths")}
+BLIND = {("shadows", "--shift"), ("sky-view", "--shift"), ("openness", "--shift"), ("landforms", "--shift"), ("check", "--area"), ("look", "--area"), ("hillshade", "--shift"), ("slope", "--shift"), ("aspect", "--shift"), ("curvature", "--shift"), ("position", "--shift"), ("ruggedness", "--shift"), ("ruggedness", "--depths"), ("roughness", "--shift"), ("roughness", "--depths"), ("slope", "--depths")}
 
 
 class Options(ToolTest):
@@ -220,7 +224,7 @@ class Options(ToolTest):
                     self.run_tool(verb, *words.replace("{in}", "g.asc").replace("{out}", "never").split(), "--dry-run")
                     self.assertEqual(self.files(), before)
                 if "--void" in has and ".tif" in words:
-                    void = 0 if verb == "hillshade" else -5  # a shade is bytes
+                    void = 0 if verb in ("hillshade", "shadows", "landforms") else -5  # bytes
                     self.call(verb, words, more=["--void", str(void)])
                     with tifffile.TiffFile(self.path(f"out{self.made}.tif")) as t:
                         self.assertEqual(float(t.pages[0].tags[42113].value), void)
@@ -259,7 +263,7 @@ class OwnOptions(Options):
             methods = dict(re.findall(r"    def test_(\w+)_options\(self\):\n(.*?)(?=\n    def |\Z)", f.read(), re.S))
         verbs = [v for v in self.verbs() if v not in ("order", "demo")] + ["order " + s for s in ("new", "list", "follow", "collect", "dismiss", "repeat", "map")]
         for verb in verbs:
-            body = methods.get(verb.split()[0], "")
+            body = methods.get(verb.split()[0].replace("-", "_"), "")
             for option in self.options(verb):
                 if option not in SHARED:
                     self.assertRegex(body, re.escape(option) + r"(?![a-z-])", f"{verb} {option} is used nowhere in this file")
@@ -459,12 +463,16 @@ class OwnOptions(Options):
 
     def test_hillshade_options(self):
         plain = self.make("hillshade g.asc")
-        for more in ("--azimuth 90deg", "--altitude 20deg", "--exaggerate 3", "--lights several", "--sun 2026-11-29T10:00Z"):
+        for more in ("--azimuth 90deg", "--altitude 20deg", "--exaggerate 3", "--exaggerate auto", "--lights several", "--shadows cast --altitude 20deg", "--sky 0.5", "--sun 2026-11-29T10:00Z"):
             self.assertFalse(numpy.array_equal(plain, self.make("hillshade g.asc " + more), equal_nan=True), more)
         said = self.run_tool("hillshade", "g.asc", "--sun", "2026-11-29T10:00Z", "-o", "a.tif", "--overwrite").stdout
         self.assertRegex(said, r"the sun stands \d+\.\d degrees high, at azimuth \d+")
         for words, expect, status in (("--sun 2026-11-29T02:00Z", "below the horizon", 2), ("--sun 2026-11-29T10:00", "where it is", 2), ("--sun 2026-11-29T10:00Z --azimuth 90deg", "leave out", 2), ("--lights two", "two", 2)):
             self.assertIn(expect, self.refused("hillshade", "g.asc", *words.split(), "-o", "none.tif", status=status))
+        self.assertFalse(numpy.array_equal(self.make("hillshade g.asc --sky 1"), self.make("hillshade g.asc --sky 1 --radius 4m"), equal_nan=True))
+        self.assertIn("heights are multiplied by", self.run_tool("hillshade", "g.asc", "--exaggerate", "auto", "-o", "a.tif", "--overwrite").stdout)
+        for words, expect in (("--exaggerate 0", "auto"), ("--exaggerate much", "no number"), ("--sky 2", "no share"), ("--radius 9m", "--sky"), ("--shadows cast --altitude 0deg", "on the horizon")):
+            self.assertIn(expect, self.refused("hillshade", "g.asc", *words.split(), "-o", "none.tif", status=2))
         inside = self.make(f"hillshade g.asc --area {INSIDE}").shape
         self.assertGreater(self.make(f"hillshade g.asc --area {INSIDE} --margin 4m").shape, inside)
 
@@ -511,6 +519,75 @@ class OwnOptions(Options):
         area = "position g.asc --radius 6m --area " + INSIDE
         self.assertGreater(self.make(area + " --margin 4m").size, self.make(area).size)
 
+    def test_shadows_options(self):
+        plain = self.make("shadows g.asc --altitude 20deg")
+        self.assertEqual(set(numpy.unique(plain[~numpy.isnan(plain)])), {1, 2})
+        dark = (plain == 1).sum()
+        self.assertLess((self.make("shadows g.asc --altitude 40deg") == 1).sum(), dark)
+        self.assertGreater((self.make("shadows g.asc --altitude 20deg --exaggerate 2") == 1).sum(), dark)
+        self.assertFalse(numpy.array_equal(plain, self.make("shadows g.asc --altitude 20deg --azimuth 90deg"), equal_nan=True))
+        early, late = ((self.make(f"shadows g.asc --sun 2026-11-29T{t}Z") == 1).sum() for t in ("07:30", "14:00"))
+        self.assertGreater(early, late)
+        self.assertIn("below the horizon", self.refused("shadows", "g.asc", "--sun", "2026-11-29T02:00Z", "-o", "none.tif", status=2))
+        area = f"shadows g.asc --altitude 20deg --area {INSIDE}"
+        self.assertGreater(self.make(area + " --margin 4m").size, self.make(area).size)
+
+    def sight(self, verb):
+        """What the verbs that look around have in common."""
+        for words, expect in (("--radius 1m", "shorter than a cell"), ("--radius 9km", "--cell")):
+            self.assertIn(expect, self.refused(verb, "g.asc", *words.split(), "-o", "none.tif", status=2))
+
+    def angles(self):
+        """The steepest up and down in eight directions from a cell, each walked here."""
+        z = ground()
+        ups, downs = [], []
+        for dr, dc in ((0, 1), (1, 1), (1, 0), (1, -1), (0, -1), (-1, -1), (-1, 0), (-1, 1)):
+            far = numpy.hypot(dr, dc) * CELL
+            tangents = [(z[15 + k * dr, 19 + k * dc] - z[15, 19]) / (k * far) for k in range(1, 4) if k * far <= 6.1]
+            ups.append(numpy.arctan(max(tangents)))
+            downs.append(numpy.arctan(min(tangents)))
+        return numpy.array(ups), numpy.array(downs)
+
+    def test_openness_options(self):
+        ups, downs = self.angles()
+        eight = "--radius 6.1m --directions 8"
+        self.assertAlmostEqual(self.make(f"openness g.asc {eight}")[15, 19], 90 - numpy.degrees(ups.mean()), delta=0.05)
+        self.assertAlmostEqual(self.make(f"openness g.asc --kind below {eight}")[15, 19], 90 + numpy.degrees(downs.mean()), delta=0.05)
+        self.assertIn("8, 16 or 32", self.refused("openness", "g.asc", "--directions", "9", "-o", "none.tif", status=2))
+        self.assertGreater(self.make(f"openness g.asc --radius 6m --area {INSIDE} --margin 4m").size, self.make(f"openness g.asc --radius 6m --area {INSIDE}").size)
+        self.sight("openness")
+
+    def test_sky_view_options(self):
+        ups, _ = self.angles()
+        eight = self.make("sky-view g.asc --radius 6.1m --directions 8")
+        self.assertAlmostEqual(eight[15, 19], 1 - numpy.sin(numpy.maximum(ups, 0)).mean(), delta=1e-3)
+        self.assertFalse(numpy.array_equal(eight, self.make("sky-view g.asc --radius 6.1m --directions 32"), equal_nan=True))
+        self.assertGreater(self.make(f"sky-view g.asc --radius 6m --area {INSIDE} --margin 4m").size, self.make(f"sky-view g.asc --radius 6m --area {INSIDE}").size)
+        self.sight("sky-view")
+
+    def test_landforms_options(self):
+        ups, downs = self.angles()
+        rise, fall = ((ups + downs) > numpy.radians(1)).sum(), ((ups + downs) < -numpy.radians(1)).sum()
+        forms = self.make("landforms g.asc --radius 6.1m")
+        self.assertTrue(set(numpy.unique(forms[~numpy.isnan(forms)])) <= set(range(1, 11)))
+        self.assertEqual(forms[15, 19] == 6, (fall, rise) in {(2, 2), (2, 3), (3, 2), (3, 3), (3, 4), (4, 3), (4, 4)})
+        self.assertGreater((self.make("landforms g.asc --radius 6.1m --flat 89deg")[14:17, 15:21] == 1).mean(), 0.9)
+        six, ten = (self.make(f"landforms g.asc --by position --radius {r}") for r in ("6m", "6m,16m"))
+        self.assertTrue(numpy.nanmax(six) <= 6 < numpy.nanmax(ten))
+        self.assertRegex(self.run_tool("landforms", "g.asc", "-o", "a.tif", "--overwrite").stdout, r"range +\d \(")
+        with open(self.path("a.tif"), "rb") as f:
+            self.assertIn(b"classes=1 flat, 2 summit, 3 ridge", f.read())
+        import netCDF4
+
+        self.run_tool("landforms", "g.asc", "-o", "a.nc", "--overwrite")
+        with netCDF4.Dataset(self.path("a.nc")) as d:
+            self.assertEqual(list(d["landform"].flag_values), list(range(1, 11)))
+            self.assertTrue(d["landform"].flag_meanings.startswith("flat summit ridge"))
+        self.assertEqual(self.run_json("look", "a.nc")[0]["quantity"], "landform")
+        self.assertIn("--by position", self.refused("landforms", "g.asc", "--radius", "6m,9m", "-o", "none.tif", status=2))
+        self.assertGreater(self.make(f"landforms g.asc --radius 6m --area {INSIDE} --margin 4m").size, self.make(f"landforms g.asc --radius 6m --area {INSIDE}").size)
+        self.sight("landforms")
+
     def test_ruggedness_options(self):
         z = ground()
         five = z[13:18, 13:18]
@@ -548,7 +625,7 @@ class OwnOptions(Options):
                 self.assertEqual([float(t.pages[0].tags[n].value) for n in (259, 317, 42113)], [50000, 3, -5])
         said = self.run_json("derive", "g.asc", "slope", "aspect", "-o", "packed", "--overwrite")
         self.assertEqual([(f["quantity"], f["unit"]) for f in said["files"]], [("slope", "degree"), ("aspect", "degree")])
-        for words, expect, status in (("slop", "use hillshade, slope", 2), ("slope:as", "slope:as=percent", 2), ("slope slope", "two of the files", 2), ("slope aspect", "--overwrite", 4), ("curvature:window=8", "odd", 2), ("slope:window=3.5", "cells", 2)):
+        for words, expect, status in (("slop", "use hillshade, shadows", 2), ("slope:as", "slope:as=percent", 2), ("slope slope", "two of the files", 2), ("slope aspect", "--overwrite", 4), ("curvature:window=8", "odd", 2), ("slope:window=3.5", "cells", 2)):
             self.assertIn(expect, self.refused("derive", "g.asc", *words.split(), "-o", "packed", status=status))
         self.assertIn("not heights", self.refused("derive", "packed/slope.tif", "aspect", "-o", "none", status=3))
         self.assertIn("folder", self.refused("derive", "g.asc", "aspect", "-o", "p.xyz", status=4))

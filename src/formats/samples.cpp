@@ -119,7 +119,8 @@ StoredAs stored_as(const GridInfo& info, const std::optional<double>& void_value
     if (std::isnan(v)) return !is_integer(t.type);
     return !is_integer(t.type) || (v == std::nearbyint(v) && v >= lowest_of(t.type) && v <= highest_of(t.type));
   };
-  if (info.quantity.kind == QuantityKind::Shade && t.type == SampleType::UInt8) t.void_value = 0;
+  const QuantityKind kind = info.quantity.kind;
+  if ((kind == QuantityKind::Shade || !classes_of(kind).empty()) && t.type == SampleType::UInt8) t.void_value = 0;
   if (info.file_void && fits(*info.file_void)) t.void_value = *info.file_void;
   if (void_value) {
     if (!fits(*void_value))

@@ -13,18 +13,33 @@ struct KindFacts {
   Colouring colouring;
   bool is_length;  // in the unit of heights
 };
-constexpr std::array<KindFacts, 12> kKinds{{{QuantityKind::Unknown, "unknown", Colouring::Plain, false},
-                                            {QuantityKind::Height, "height", Colouring::LandAndSea, true},
-                                            {QuantityKind::Slope, "slope", Colouring::Plain, false},
-                                            {QuantityKind::Aspect, "aspect", Colouring::Directions, false},
-                                            {QuantityKind::Shade, "shade", Colouring::Grey, false},
-                                            {QuantityKind::Roughness, "roughness", Colouring::Plain, true},
-                                            {QuantityKind::Code, "code", Colouring::Plain, false},
-                                            {QuantityKind::Uncertainty, "uncertainty", Colouring::Plain, true},
-                                            {QuantityKind::Difference, "difference", Colouring::AroundZero, true},
-                                            {QuantityKind::Curvature, "curvature", Colouring::AroundZero, false},
-                                            {QuantityKind::Ruggedness, "ruggedness", Colouring::Plain, false},
-                                            {QuantityKind::Position, "position", Colouring::AroundZero, false}}};
+constexpr std::array<KindFacts, 18> kKinds{
+    {{QuantityKind::Unknown, "unknown", Colouring::Plain, false},
+     {QuantityKind::Height, "height", Colouring::LandAndSea, true},
+     {QuantityKind::Slope, "slope", Colouring::Plain, false},
+     {QuantityKind::Aspect, "aspect", Colouring::Directions, false},
+     {QuantityKind::Shade, "shade", Colouring::Grey, false},
+     {QuantityKind::Roughness, "roughness", Colouring::Plain, true},
+     {QuantityKind::Code, "code", Colouring::Plain, false},
+     {QuantityKind::Uncertainty, "uncertainty", Colouring::Plain, true},
+     {QuantityKind::Difference, "difference", Colouring::AroundZero, true},
+     {QuantityKind::Curvature, "curvature", Colouring::AroundZero, false},
+     {QuantityKind::Ruggedness, "ruggedness", Colouring::Plain, false},
+     {QuantityKind::Position, "position", Colouring::AroundZero, false},
+     {QuantityKind::Openness, "openness", Colouring::Plain, false},
+     {QuantityKind::SkyView, "sky view", Colouring::Grey, false},
+     {QuantityKind::Landform, "landform", Colouring::Classes, false},
+     {QuantityKind::SlopePosition, "slope position", Colouring::Classes, false},
+     {QuantityKind::LandformByScale, "landform by scale", Colouring::Classes, false},
+     {QuantityKind::Shadow, "shadow", Colouring::Classes, false}}};
+
+constexpr const char* kLandforms[] = {"flat",  "summit", "ridge",     "shoulder", "spur",
+                                      "slope", "hollow", "footslope", "valley",   "pit"};
+constexpr const char* kSlopePositions[] = {"valley", "lower slope", "flat", "middle slope", "upper slope", "ridge"};
+constexpr const char* kShadow[] = {"shadow", "light"};
+constexpr const char* kLandformsByScale[] = {
+    "canyon, deep stream", "drainage on a slope", "drainage high up", "open valley",      "plain",
+    "open slope",          "upper slope, mesa",   "hill in a valley", "ridge on a slope", "high ridge"};
 
 const KindFacts& facts(QuantityKind k) { return kKinds[static_cast<std::size_t>(k)]; }
 
@@ -56,6 +71,23 @@ constexpr const char* kSurfaces[] = {"unknown", "ground", "first return", "sea f
 const char* name_of(QuantityKind kind) { return facts(kind).name; }
 
 Colouring colouring_of(QuantityKind kind) { return facts(kind).colouring; }
+
+std::span<const char* const> classes_of(QuantityKind kind) {
+  switch (kind) {
+    case QuantityKind::Landform:
+      return kLandforms;
+    case QuantityKind::SlopePosition:
+      return kSlopePositions;
+    case QuantityKind::LandformByScale:
+      return kLandformsByScale;
+    case QuantityKind::Shadow:
+      return kShadow;
+    default:
+      return {};
+  }
+}
+
+bool is_coded(QuantityKind kind) { return kind == QuantityKind::Code || !classes_of(kind).empty(); }
 
 QuantityKind quantity_kind_from(std::string_view name) {
   for (const KindFacts& k : kKinds)

@@ -11,6 +11,24 @@ bool covers(const Window& outer, const Window& inner) {
          inner.row + inner.rows <= outer.row + outer.rows;
 }
 
+// A surface without any relief, which remembers where it was read.
+class Level final : public GridSource {
+ public:
+  explicit Level(GridInfo info) : info_(std::move(info)) {}
+  const GridInfo& info() const override { return info_; }
+  void read(const BlockView& out) const override {
+    seen.push_back(out.window);
+    for (std::int64_t r = 0; r < out.window.rows; ++r) {
+      std::fill_n(out.row(r), out.window.cols, 0.0f);
+      if (out.origin) std::fill_n(out.origin_row(r), out.window.cols, Origin{});
+    }
+  }
+  mutable std::vector<Window> seen;  // on one thread
+
+ private:
+  GridInfo info_;
+};
+
 }  // namespace
 
 class SharedReading::Source final : public GridSource {
@@ -19,14 +37,6 @@ class SharedReading::Source final : public GridSource {
   const GridInfo& info() const override { return surface_.info(); }
 
   void read(const BlockView& out) const override {
-    if (learning_) {
-      seen_.push_back(out.window);
-      for (std::int64_t r = 0; r < out.window.rows; ++r) {
-        std::fill_n(out.row(r), out.window.cols, 0.0f);
-        if (out.origin) std::fill_n(out.origin_row(r), out.window.cols, Origin{});
-      }
-      return;
-    }
     if (const auto block = holding(out)) {
       const std::int64_t col = out.window.col - block->window().col, row = out.window.row - block->window().row;
       for (std::int64_t r = 0; r < out.window.rows; ++r) {
@@ -38,20 +48,7 @@ class SharedReading::Source final : public GridSource {
     surface_.read_into(out);
   }
 
-  void learn(const Grid& made, const Window& w) {
-    learning_ = true;
-    seen_.clear();
-    try {
-      made.read(w);
-    } catch (...) {
-      learning_ = false;
-      throw;
-    }
-    learning_ = false;
-    for (const Window& s : seen_)
-      margin_ = std::max(
-          {margin_, w.col - s.col, w.row - s.row, s.col + s.cols - w.col - w.cols, s.row + s.rows - w.row - w.rows});
-  }
+  void reach(std::int64_t margin) { margin_ = std::max(margin_, margin); }
 
   std::shared_ptr<const Block> take(const Window& w, Planes planes) {
     // What looks at everything is better served by itself.
@@ -79,13 +76,20 @@ class SharedReading::Source final : public GridSource {
   mutable std::shared_mutex mutex_;
   std::vector<std::shared_ptr<const Block>> held_;
   std::int64_t margin_ = 0;
-  bool learning_ = false;  // on one thread, before any hold
-  mutable std::vector<Window> seen_;
 };
 
 SharedReading::SharedReading(const Grid& surface) : source_(std::make_shared<Source>(surface)), grid_(source_) {}
 
-void SharedReading::learn(const Grid& made, const Window& w) { source_->learn(made, w); }
+void SharedReading::learn(const std::function<Grid(const Grid&)>& make, const Window& w) {
+  const auto level = std::make_shared<Level>(grid_.info());
+  const Grid made = make(Grid(level));
+  made.read(w);
+  level->seen.clear();
+  made.read(w);
+  for (const Window& s : level->seen)
+    source_->reach(
+        std::max({w.col - s.col, w.row - s.row, s.col + s.cols - w.col - w.cols, s.row + s.rows - w.row - w.rows}));
+}
 
 std::unique_ptr<SharedReading::Hold> SharedReading::hold(const Window& w, Planes planes) {
   return std::make_unique<Hold>(source_, source_->take(w, planes));

@@ -3,11 +3,12 @@
 //
 //   SharedReading shared(dem);
 //   const Grid a = slope(shared.grid()), b = hillshade(shared.grid());
-//   shared.learn(a, w);                             // how far beyond their cells they look
-//   shared.learn(b, w);
+//   shared.learn([](const Grid& g) { return slope(g); }, w);   // how far beyond their cells they look
+//   shared.learn([](const Grid& g) { return hillshade(g); }, w);
 //   const auto held = shared.hold(w, Planes::Values);
 //   a.read(w), b.read(w);                           // the surface was read once
 #pragma once
+#include <functional>
 #include <memory>
 #include <mutex>
 #include <shared_mutex>
@@ -22,8 +23,9 @@ class SharedReading {
   explicit SharedReading(const Grid& surface);
   const Grid& grid() const { return grid_; }
 
-  // Lets `made` read the window from a surface that is level, and remembers how far it looked; reads no cell.
-  void learn(const Grid& made, const Window& w);
+  // Makes a product of a surface that is level, lets it read the window and remembers how far it looked; reads no cell.
+  // What a product looks up once and keeps is not counted.
+  void learn(const std::function<Grid(const Grid&)>& make, const Window& w);
 
   // Keeps the window, and as much around it as was learnt, until the hold is gone. Any thread.
   class Hold;

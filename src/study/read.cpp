@@ -51,6 +51,10 @@ class TableReader {
     if (!n) return {};
     return number_wanted ? fmt::format("{}", number(key, 0)) : text(key);
   }
+  bool is_text(const char* key) const {
+    const auto* n = node(key);
+    return n && n->is_string();
+  }
   double number(const char* key, double otherwise) const {
     const auto* n = node(key);
     if (!n) return otherwise;
@@ -286,7 +290,8 @@ Settings product_settings(const Product& row, const StudyProduct& p, const Table
   std::map<std::string, std::string> given;
   for (const Setting& o : row.options) {
     const std::string key = key_of(row, o);
-    const std::string value = t.value(key.c_str(), o.kind == SettingKind::Number || o.kind == SettingKind::Window);
+    const bool number = o.kind == SettingKind::Number || o.kind == SettingKind::Window;
+    const std::string value = t.value(key.c_str(), number && (o.words.empty() || !t.is_text(key.c_str())));
     if (value.empty()) continue;
     given[o.name] = value;
     try {

@@ -288,7 +288,7 @@ Resampling parse_resampling(std::string_view text) {
 Resampling resolved(Resampling method, const Grid& grid, const Frame& to) {
   if (method != Resampling::Automatic) return method;
   const QuantityKind kind = grid.quantity().kind;
-  if (kind == QuantityKind::Code || kind == QuantityKind::Aspect) return Resampling::Nearest;
+  if (is_coded(kind) || kind == QuantityKind::Aspect) return Resampling::Nearest;
   const GroundSpacing a = ground_spacing(grid.frame()), b = ground_spacing(to);
   const bool much_larger = b.x / a.x > kMeanFrom || b.y / a.y > kMeanFrom;
   return much_larger ? Resampling::Mean : Resampling::Cubic;

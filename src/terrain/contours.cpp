@@ -339,6 +339,10 @@ std::vector<ContourLine> contours(const Grid& surface, const ContourOptions& opt
     case QuantityKind::Shade:
     case QuantityKind::Aspect:
     case QuantityKind::Code:
+    case QuantityKind::Landform:
+    case QuantityKind::SlopePosition:
+    case QuantityKind::LandformByScale:
+    case QuantityKind::Shadow:
       throw Error(ErrorCode::Refused,
                   fmt::format("its values are {}, of which there are no lines of equal height",
                               name_of(surface.quantity().kind)),

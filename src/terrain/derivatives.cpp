@@ -7,7 +7,6 @@
 #include <utility>
 
 #include "katoptra/base/error.hpp"
-#include "katoptra/terrain/sun.hpp"
 
 #include "base/clones.hpp"
 #include "gradients.hpp"
@@ -19,7 +18,6 @@ namespace katoptra {
 namespace {
 
 constexpr const char* kGradients[] = {"automatic", "horn", "zevenbergen-thorne", "quadric"};
-constexpr const char* kLights[] = {"one", "several"};
 constexpr const char* kSlopes[] = {"degrees", "percent", "ratio"};
 
 // p: rise to the east, q: rise to the north, both as height over distance. NaN wherever one of the nine is missing;
@@ -77,16 +75,6 @@ void mend_gradients(const float* above, const float* here, const float* below, R
   }
 }
 
-KATOPTRA_CLONES void shade_row(const float* __restrict p, const float* __restrict q, std::int64_t n, float up,
-                               float east, float north, float* __restrict out) {
-  for (std::int64_t c = 0; c < n; ++c) {
-    const float light = (up - p[c] * east - q[c] * north) / std::sqrt(1 + p[c] * p[c] + q[c] * q[c]);
-    const float lit = light > 0 ? light : (light <= 0 ? 0.0f : light);  // keeps NaN
-    const float shade = 1 + 254 * lit;
-    out[c] = shade - shade + std::floor(shade + 0.5f);
-  }
-}
-
 }  // namespace
 
 Nine completed(const float* above, const float* here, const float* below) {
@@ -121,30 +109,6 @@ void GradientField::row(const Block& in, std::int64_t r, float* p, float* q) con
 }
 
 namespace {
-
-// `a`: the sine of the altitude, then of each of four lights what it has of east and north, and the cosine and sine of
-// its azimuth. The weights of four lights 45 degrees apart add up to two.
-KATOPTRA_CLONES void shade_several(const float* __restrict p, const float* __restrict q, std::int64_t n,
-                                   const float* __restrict a, float* __restrict out) {
-  for (std::int64_t c = 0; c < n; ++c) {
-    const float steep = p[c] * p[c] + q[c] * q[c], shrink = 1 / std::sqrt(1 + steep);
-    float sum = 0;
-    for (int i = 0; i < 4; ++i) {
-      const float* l = a + 1 + 4 * i;
-      const float light = (a[0] - p[c] * l[0] - q[c] * l[1]) * shrink;
-      const float across = p[c] * l[2] - q[c] * l[3], weight = steep > 0 ? across * across / steep : 0.5f;
-      sum += weight * (light > 0 ? light : (light <= 0 ? 0.0f : light));
-    }
-    const float shade = 1 + 127 * sum;
-    out[c] = shade - shade + std::floor(shade + 0.5f);
-  }
-}
-
-using GradientRow = void (*)(const float* p, const float* q, std::int64_t n, const float* parameters, float* out);
-
-void shade(const float* p, const float* q, std::int64_t n, const float* a, float* out) {
-  shade_row(p, q, n, a[0], a[1], a[2], out);
-}
 
 void slope_degrees(const float* p, const float* q, std::int64_t n, const float*, float* out) {
   for (std::int64_t c = 0; c < n; ++c)
@@ -230,18 +194,15 @@ class RoughnessSource final : public GridSource {
   GridInfo info_;
 };
 
-struct GradientProduct {
-  double exaggeration = 1;
-  bool of_four = false;
-  GradientRow row = nullptr;
-  std::vector<float> parameters = {};
-};
+}  // namespace
 
 Grid gradient_product(const Grid& surface, GridInfo info, const GradientProduct& what) {
   const double vertical = metres_per(surface.quantity().unit) * what.exaggeration;
   return Grid(
       std::make_shared<GradientSource>(surface, std::move(info), vertical, what.of_four, what.row, what.parameters));
 }
+
+namespace {
 
 // Of the quadric's derivatives.
 void fitted_degrees(const Derivatives& d, std::int64_t n, float* out) { slope_degrees(d.x, d.y, n, nullptr, out); }
@@ -277,63 +238,6 @@ GridInfo product_info(const Grid& surface, QuantityKind kind, const std::string&
   if (!info.frame.crs()) info.notes.push_back("no CRS: coordinates are taken for metres");
   if (!surface.quantity().unit_known) info.notes.push_back("the unit of the heights is not stated: taken for metres");
   return info;
-}
-
-namespace {
-
-// The sun over the middle of the frame, its azimuth from grid north.
-Light lit_by_sun(const Frame& frame, Light light) {
-  if (!frame.crs())
-    throw Error(ErrorCode::Refused, "nobody says where it lies, so the sun has no place over it", "hillshade",
-                "name its CRS, or give azimuth and altitude");
-  const Transform to_globe(frame.crs(), Crs::wgs84());
-  const Point place = to_globe.forward(frame.bounds().centre());
-  const SunPosition sun = sun_at(light.sun, place.x, place.y);
-  if (sun.altitude.degrees() <= 0)
-    throw Error(ErrorCode::BadArgument,
-                fmt::format("the sun is {:.1f} degrees below the horizon at {}", -sun.altitude.degrees(), light.sun),
-                "hillshade", "take another time; those that end in Z are UTC");
-  constexpr double kStep = 1e-4;  // degrees
-  const double way = place.y < 0 ? 1 : -1;
-  const Point here = to_globe.inverse(place), there = to_globe.inverse({place.x, place.y + way * kStep});
-  const double east = way * (there.x - here.x), north = way * (there.y - here.y);
-  const double to_north = frame.crs().is_geographic() ? 0 : std::atan2(east, north) * 180 / std::numbers::pi;
-  light.azimuth = Angle::degrees(sun.azimuth.degrees() + to_north);
-  light.altitude = sun.altitude;
-  return light;
-}
-
-}  // namespace
-
-Lights parse_lights(std::string_view text) { return value_of<Lights>(kLights, text, "is no number of lights"); }
-
-Grid hillshade(const Grid& surface, const Light& given) {
-  GridInfo info = product_info(surface, QuantityKind::Shade, "", SampleType::UInt8);
-  const Light light = given.sun.empty() ? given : lit_by_sun(surface.frame(), given);
-  if (!(light.altitude.degrees() >= 0 && light.altitude.degrees() <= 90))
-    throw Error(ErrorCode::BadArgument,
-                fmt::format("a light at altitude {} degrees does not shine on the land", light.altitude.degrees()),
-                "hillshade", "take 0 to 90 degrees");
-  if (!(light.exaggeration > 0))
-    throw Error(ErrorCode::BadArgument, "the exaggeration must be above zero", "hillshade");
-  if (!given.sun.empty())
-    info.notes.push_back(fmt::format("the sun stands {:.1f} degrees high, at azimuth {:.1f} degrees from grid north",
-                                     light.altitude.degrees(), light.azimuth.degrees()));
-  const double alt = light.altitude.radians(), flat = std::cos(alt);
-  const auto of = [](double v) { return static_cast<float>(v); };
-  GradientProduct product{.exaggeration = light.exaggeration, .row = shade, .parameters = {of(std::sin(alt))}};
-  if (light.lights == Lights::One) {
-    const double az = light.azimuth.radians();
-    product.parameters.insert(product.parameters.end(), {of(flat * std::sin(az)), of(flat * std::cos(az))});
-  } else {
-    product.row = shade_several;
-    for (const double turn : {-90.0, -45.0, 0.0, 45.0}) {
-      const double az = Angle::degrees(light.azimuth.degrees() + turn).radians();
-      product.parameters.insert(product.parameters.end(),
-                                {of(flat * std::sin(az)), of(flat * std::cos(az)), of(std::cos(az)), of(std::sin(az))});
-    }
-  }
-  return gradient_product(surface, std::move(info), product);
 }
 
 SlopeAs parse_slope_as(std::string_view text) {

@@ -1,5 +1,8 @@
-// Gradients of the cells of a row, and the nine cells around one with what is missing continued.
+// Gradients of the cells of a row, products that are made of them cell by cell, and the nine cells around one with what
+// is missing continued.
 #pragma once
+#include <vector>
+
 #include "katoptra/grid/grid.hpp"
 
 #include "scale_field.hpp"
@@ -28,5 +31,16 @@ class GradientField {
   std::int64_t cols_;
   bool of_four_;
 };
+
+// One value of each pair of gradients.
+using GradientRow = void (*)(const float* p, const float* q, std::int64_t n, const float* parameters, float* out);
+
+struct GradientProduct {
+  double exaggeration = 1;
+  bool of_four = false;
+  GradientRow row = nullptr;
+  std::vector<float> parameters = {};
+};
+Grid gradient_product(const Grid& surface, GridInfo info, const GradientProduct& what);
 
 }  // namespace katoptra

@@ -1,7 +1,6 @@
 // A disc is a run of cells in each of its rows, and the sum over a run is the difference of two running sums along the
 // row. Running sums are of whole numbers (fixed steps of height), so it does not matter where they began. The shape of
-// the disc in cells depends on the ground distances at a cell; it is kept for stretches of kStretch columns that begin
-// at multiples of it, wherever the block begins.
+// the disc in cells depends on the ground distances at a cell (stretches.hpp).
 #include "katoptra/terrain/position.hpp"
 
 #include <algorithm>
@@ -14,13 +13,11 @@
 #include "base/clones.hpp"
 #include "fixed_heights.hpp"
 #include "product_info.hpp"
-#include "scale_field.hpp"
+#include "stretches.hpp"
 #include "words.hpp"
 
 namespace katoptra {
 namespace {
-
-constexpr std::int64_t kStretch = 256;
 
 // The cells of a disc: of the row `dy` from the middle those up to half_widths[|dy|] away; none beyond.
 struct Disc {
@@ -100,10 +97,8 @@ class PositionSource final : public GridSource {
 
   void read(const BlockView& out) const override {
     const Window& w = out.window;
-    const std::int64_t first = floor_stretch(w.col), stretches = (w.col + w.cols - first + kStretch - 1) / kStretch;
-    const std::vector<Reach> reaches = reaches_of(w, first, stretches);
-    Reach most;
-    for (const Reach& r : reaches) most = {std::max(most.across, r.across), std::max(most.down, r.down)};
+    const Stretches stretches(info_.frame, ruler_, w);
+    const CellsPerMetre most = stretches.most();
     const double longest = options_.radii.back().metres();
     const auto right = static_cast<std::int64_t>(longest * most.across) + 1,
                down = static_cast<std::int64_t>(longest * most.down) + 1;
@@ -111,43 +106,19 @@ class PositionSource final : public GridSource {
     const Block in = input_.read(wide, out.origin ? Planes::ValuesAndOrigin : Planes::Values);
     const Field field = summed(in);
     for (std::int64_t r = 0; r < w.rows; ++r) {
-      for (std::int64_t s = 0; s < stretches; ++s) {
-        const std::int64_t from = std::max(first + s * kStretch, w.col),
-                           end = std::min(first + (s + 1) * kStretch, w.col + w.cols);
-        const Place place{from - wide.col, r + down, end - from};
-        fill(in, field, reaches[static_cast<std::size_t>(r * stretches + s)], place, out.row(r) + (from - w.col));
+      for (std::int64_t s = 0; s < stretches.count(); ++s) {
+        const std::int64_t from = stretches.from(s);
+        const Place place{from + right, r + down, stretches.end(s) - from};
+        fill(in, field, stretches.at(r, s), place, out.row(r) + from);
       }
       if (out.origin) std::copy_n(in.origin_row(r + down) + right, w.cols, out.origin_row(r));
     }
   }
 
  private:
-  // Cells in a metre.
-  struct Reach {
-    double across = 0, down = 0;
-  };
   struct Place {
     std::int64_t col, row, n;  // in the block
   };
-
-  static std::int64_t floor_stretch(std::int64_t col) {
-    return (col >= 0 ? col / kStretch : -((-col + kStretch - 1) / kStretch)) * kStretch;
-  }
-
-  // Of every stretch of every row.
-  std::vector<Reach> reaches_of(const Window& w, std::int64_t first, std::int64_t stretches) const {
-    std::vector<Point> middles;
-    for (std::int64_t r = 0; r < w.rows; ++r)
-      for (std::int64_t s = 0; s < stretches; ++s)
-        middles.push_back(info_.frame.centre(static_cast<double>(first + s * kStretch + kStretch / 2),
-                                             static_cast<double>(w.row + r)));
-    std::vector<GroundScale> scales(middles.size());
-    ruler_.at(middles, scales);
-    std::vector<Reach> reaches;
-    for (const GroundScale& s : scales)
-      reaches.push_back({1 / (s.x * info_.frame.cell().x), 1 / (s.y * info_.frame.cell().y)});
-    return reaches;
-  }
 
   Field summed(const Block& in) const {
     const std::int64_t rows = in.window().rows, cols = in.window().cols;
@@ -170,7 +141,7 @@ class PositionSource final : public GridSource {
   }
 
   // The cells of a stretch: of all radii the one that says most.
-  void fill(const Block& in, const Field& field, Reach reach, Place at, float* out) const {
+  void fill(const Block& in, const Field& field, CellsPerMetre reach, Place at, float* out) const {
     const auto n = static_cast<std::size_t>(at.n);
     std::vector<double> best(n, -1);
     std::vector<std::int64_t> heights(n);
@@ -209,7 +180,7 @@ class PositionSource final : public GridSource {
     }
   }
 
-  static Disc disc(Length radius, Reach reach, bool open) {
+  static Disc disc(Length radius, CellsPerMetre reach, bool open) {
     return disc_of(radius.metres() * reach.across, radius.metres() * reach.down, open);
   }
   static void add(const Field& f, const Disc& d, Place at, int sign, std::vector<std::int64_t>& heights,

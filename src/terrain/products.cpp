@@ -10,6 +10,7 @@
 #include "katoptra/terrain/derivatives.hpp"
 #include "katoptra/terrain/position.hpp"
 #include "katoptra/terrain/ruggedness.hpp"
+#include "katoptra/terrain/sight.hpp"
 #include "katoptra/terrain/sun.hpp"
 
 #include "quadric.hpp"
@@ -20,6 +21,15 @@ namespace {
 
 constexpr const char *kAzimuth = "315deg", *kAltitude = "45deg";
 
+// Zero has a meaning of its own in Light.
+double positive(const Settings& s, const char* name) {
+  const double v = s.number(name);
+  if (!(v > 0))
+    throw Error(ErrorCode::BadArgument, fmt::format("{:g} is not above zero", v), name,
+                "write for instance 1.5, or auto");
+  return v;
+}
+
 Light light_of(const Settings& s) {
   const std::string& sun = s.word("sun");
   if (!sun.empty() && (s.word("azimuth") != kAzimuth || s.word("altitude") != kAltitude))
@@ -27,9 +37,33 @@ Light light_of(const Settings& s) {
                 "leave out either the sun or the two");
   return {.azimuth = s.angle("azimuth"),
           .altitude = s.angle("altitude"),
-          .exaggeration = s.number("exaggerate"),
-          .lights = parse_lights(s.word("lights")),
+          .exaggeration = s.word("exaggerate") == "auto" ? kExaggerationOfSurface : positive(s, "exaggerate"),
           .sun = sun};
+}
+
+Light mixed_light_of(const Settings& s) {
+  Light light = light_of(s);
+  light.lights = parse_lights(s.word("lights"));
+  light.shadows = s.word("shadows") == "cast";
+  light.sky = s.number("sky");
+  if (s.given("radius")) light.sky_radius = s.length("radius");
+  if (light.sky_radius && light.sky == 0)
+    throw Error(ErrorCode::BadArgument, "a radius is for the light of the sky, of which there is none", "hillshade",
+                "say how much with --sky, for instance 0.4");
+  return light;
+}
+
+SightOptions sight_of(const Settings& s) {
+  SightOptions o{.radius = {}, .directions = static_cast<int>(s.number("directions"))};
+  if (s.given("radius")) o.radius = s.length("radius");
+  return o;
+}
+
+LandformOptions forms_of(const Settings& s) {
+  LandformOptions o{.by = parse_landforms_by(s.word("by")), .radii = {}, .flat = {}};
+  if (s.given("radius")) o.radii = s.lengths("radius");
+  if (s.given("flat")) o.flat = s.angle("flat");
+  return o;
 }
 
 GradientOptions gradient_of(const Settings& s) {
@@ -47,20 +81,45 @@ const std::vector<Product>& products() {
       {"automatic", "horn", "zevenbergen-thorne", "quadric"}};
   static const Setting window{
       "window", "over how many cells, an odd number: wider for wider forms", "3", SettingKind::Window, {}};
+  static const Setting from{
+      "azimuth", "where the light comes from, clockwise from grid north", kAzimuth, SettingKind::Angle, {}};
+  static const Setting high{"altitude", "how high the light stands", kAltitude, SettingKind::Angle, {}};
+  static const Setting exaggerate{"exaggerate",
+                                  "multiply heights before shading; auto: as the slopes of the surface need",
+                                  "1",
+                                  SettingKind::Number,
+                                  {"auto"}};
+  static const Setting sun{
+      "sun", "let the sun of this time be the light, e.g. 2026-06-21T09:30Z", "", SettingKind::Time, {}};
+  static const Setting reach{"radius", "how far around is looked, 50 cells unless told", "", SettingKind::Length, {}};
+  static const Setting directions{"directions", "in how many directions: 8, 16 or 32", "16", SettingKind::Number, {}};
   static const std::vector<Product> all = {
       {"hillshade",
        "the land as light and shade show it",
        QuantityKind::Shade,
-       {{"azimuth", "where the light comes from, clockwise from grid north", kAzimuth, SettingKind::Angle, {}},
-        {"altitude", "how high the light stands", kAltitude, SettingKind::Angle, {}},
-        {"exaggerate", "multiply heights before shading", "1", SettingKind::Number, {}},
+       {from,
+        high,
+        exaggerate,
         {"lights",
          "one, or several around the azimuth, weighted by the way the ground faces",
          "one",
          SettingKind::Word,
          {"one", "several"}},
-        {"sun", "let the sun of this time be the light, e.g. 2026-06-21T09:30Z", "", SettingKind::Time, {}}},
-       [](const Grid& g, const Settings& s) { return hillshade(g, light_of(s)); }},
+        sun,
+        {"shadows", "let hills cast shadows as well", "none", SettingKind::Word, {"none", "cast"}},
+        {"sky", "how much of the light comes from the whole sky, 0 to 1", "0", SettingKind::Number, {}},
+        {"radius", "with that: as far as hills hide the sky, 50 cells unless told", "", SettingKind::Length, {}}},
+       [](const Grid& g, const Settings& s) { return hillshade(g, mixed_light_of(s)); }},
+      {"shadows",
+       "where higher ground keeps the light away, however far off it stands",
+       QuantityKind::Shadow,
+       {from, high, exaggerate, sun},
+       [](const Grid& g, const Settings& s) { return shadows(g, light_of(s)); }},
+      {"sky-view",
+       "how much of the sky is seen: 1 in the open, less in hollows and beside walls",
+       QuantityKind::SkyView,
+       {reach, directions},
+       [](const Grid& g, const Settings& s) { return sky_view(g, sight_of(s)); }},
       {"slope",
        "how steep the ground is",
        QuantityKind::Slope,
@@ -110,6 +169,28 @@ const std::vector<Product>& products() {
          return position(
              g, {.radii = s.lengths("radius"), .inner = s.length("inner"), .as = parse_position_as(s.word("as"))});
        }},
+      {"openness",
+       "how far the ground opens to the sky or into the depth, in degrees: ridges above, hollows below",
+       QuantityKind::Openness,
+       {{"kind", "towards the sky, or towards the depth", "above", SettingKind::Word, {"above", "below"}},
+        reach,
+        directions},
+       [](const Grid& g, const Settings& s) { return openness(g, parse_openness_kind(s.word("kind")), sight_of(s)); }},
+      {"landforms",
+       "summits, ridges, slopes, hollows, valleys: classes with names",
+       QuantityKind::Landform,
+       {{"by",
+         "lines of sight (ten forms), or position and slope (six places; of two radii ten forms)",
+         "sight",
+         SettingKind::Word,
+         {"sight", "position"}},
+        {"radius",
+         "how far around, 50 cells unless told; by position also two, as 50m,500m",
+         "",
+         SettingKind::Lengths,
+         {}},
+        {"flat", "what counts as level: 1deg by sight, 5deg by position unless told", "", SettingKind::Angle, {}}},
+       [](const Grid& g, const Settings& s) { return landforms(g, forms_of(s)); }},
       {"roughness",
        "the largest height difference between neighbours",
        QuantityKind::Roughness,
@@ -147,12 +228,13 @@ std::vector<Length> read_lengths(const std::string& text, const Setting& o) {
 }
 
 void judge(const Setting& o, const std::string& value) {
+  if (value.empty() && o.otherwise.empty()) return;
   switch (o.kind) {
     case SettingKind::Angle:
       Angle::parse(value);
       return;
     case SettingKind::Number:
-      if (!parse_number(value))
+      if (!parse_number(value) && std::find(o.words.begin(), o.words.end(), value) == o.words.end())
         throw Error(ErrorCode::BadArgument, fmt::format("'{}' is no number", value), o.name,
                     fmt::format("write for instance {}", o.otherwise));
       return;
@@ -165,7 +247,7 @@ void judge(const Setting& o, const std::string& value) {
       return;
     }
     case SettingKind::Time:
-      if (!value.empty()) sun_at(value, 0, 0);
+      sun_at(value, 0, 0);
       return;
     case SettingKind::Length:
     case SettingKind::Lengths:

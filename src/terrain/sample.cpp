@@ -40,7 +40,7 @@ std::vector<double> sample(const Grid& given, std::span<const Point> points, con
   }
   std::vector<std::pair<std::pair<std::int64_t, std::int64_t>, std::vector<std::size_t>>> blocks(by_block.begin(),
                                                                                                  by_block.end());
-  const bool nearest = grid.quantity().kind == QuantityKind::Code || grid.quantity().kind == QuantityKind::Aspect;
+  const bool nearest = is_coded(grid.quantity().kind) || grid.quantity().kind == QuantityKind::Aspect;
   parallel_for(blocks.size(), options, [&](std::size_t k) {
     const auto [row, col] = blocks[k].first;
     const Window w = Window{col * kBlock, row * kBlock, kBlock, kBlock}.grown(1).intersected(f.window());

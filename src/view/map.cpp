@@ -82,7 +82,9 @@ Palette palette_for(QuantityKind kind, double low, double high, double reach) {
     case Colouring::LandAndSea:
       return Palette::land_and_sea(low, high);
     case Colouring::Grey:
-      return Palette::grey(0, 255);
+      return kind == QuantityKind::Shade ? Palette::grey(0, 255) : Palette::grey(low, high);
+    case Colouring::Classes:
+      return Palette::classes(kind);
     case Colouring::Directions:
       return Palette::directions();
     case Colouring::AroundZero:
@@ -372,7 +374,8 @@ class MapPainter {
     const double x = kLeft + width() + 34;
     double y = kTop + 8;
     const Quantity& q = grid_.quantity();
-    if (has_land_ && q.kind != QuantityKind::Shade && q.kind != QuantityKind::Code) {
+    if (has_land_) y = class_legend(x, y, q.kind);
+    if (has_land_ && classes_of(q.kind).empty() && q.kind != QuantityKind::Shade && q.kind != QuantityKind::Code) {
       c.colour(kInk);
       const std::string unit = unit_name(q);
       // Of what has no name, the unit says what it is.
@@ -426,6 +429,22 @@ class MapPainter {
       c.text(x + 36, y, o.label.empty() ? p.label : o.label, 15);
       y += 26;
     }
+  }
+
+  double class_legend(double x, double y, QuantityKind kind) {
+    double code = 1;
+    for (const char* name : classes_of(kind)) {
+      canvas_.colour(palette_.at(code++));
+      canvas_.box(x, y, 26, 20);
+      cairo_fill(canvas_.cr());
+      canvas_.colour(kInk);
+      canvas_.line_width(1);
+      canvas_.box(x, y, 26, 20);
+      cairo_stroke(canvas_.cr());
+      canvas_.text(x + 38, y + 15, name, 15);
+      y += 30;
+    }
+    return code > 1 ? y + 18 : y;
   }
 
   double residual_legend(double x, double y) {

@@ -123,6 +123,49 @@ Palette Palette::grey(double lowest, double highest) {
   return p;
 }
 
+namespace {
+
+struct Tone {
+  double lightness, chroma, hue;
+};
+constexpr Tone kLandformTones[] = {{0.93, 0.02, 110}, {0.36, 0.12, 25}, {0.50, 0.14, 30},  {0.72, 0.10, 50},
+                                   {0.62, 0.13, 55},  {0.82, 0.09, 90}, {0.66, 0.09, 185}, {0.83, 0.05, 200},
+                                   {0.52, 0.11, 245}, {0.34, 0.10, 275}};
+constexpr Tone kSlopePositionTones[] = {{0.42, 0.11, 250}, {0.66, 0.09, 200}, {0.93, 0.02, 110},
+                                        {0.82, 0.09, 90},  {0.68, 0.12, 55},  {0.46, 0.13, 28}};
+constexpr Tone kScaleTones[] = {{0.34, 0.10, 275}, {0.55, 0.10, 245}, {0.72, 0.07, 215}, {0.66, 0.09, 185},
+                                {0.93, 0.02, 110}, {0.82, 0.09, 90},  {0.74, 0.10, 65},  {0.66, 0.13, 50},
+                                {0.53, 0.14, 32},  {0.36, 0.12, 25}};
+constexpr Tone kShadowTones[] = {{0.38, 0.05, 270}, {0.94, 0.05, 95}};
+
+std::span<const Tone> tones_of(QuantityKind kind) {
+  switch (kind) {
+    case QuantityKind::Landform:
+      return kLandformTones;
+    case QuantityKind::SlopePosition:
+      return kSlopePositionTones;
+    case QuantityKind::LandformByScale:
+      return kScaleTones;
+    default:
+      return kShadowTones;
+  }
+}
+
+}  // namespace
+
+Palette Palette::classes(QuantityKind kind) {
+  Palette p;
+  p.lowest_ = 1;
+  p.highest_ = static_cast<double>(tones_of(kind).size());
+  double code = 1;
+  for (const Tone& t : tones_of(kind)) {
+    p.stops_.push_back({code - 0.5, t.lightness, t.chroma, t.hue});
+    p.stops_.push_back({code + 0.5, t.lightness, t.chroma, t.hue});
+    code += 1;
+  }
+  return p;
+}
+
 Colour Palette::at(double value, double light) const {
   if (std::isnan(value)) return {1, 1, 1};
   auto lit = [light](double lightness, double chroma, double hue) {

@@ -4,6 +4,7 @@
 //   unit_name(feet);                     // "ft"
 #pragma once
 #include <cstdint>
+#include <span>
 #include <string>
 
 #include "katoptra/base/units.hpp"
@@ -23,7 +24,13 @@ enum class QuantityKind {
   Difference,
   Curvature,
   Ruggedness,
-  Position
+  Position,
+  Openness,
+  SkyView,
+  Landform,         // ten forms, by lines of sight (terrain/sight.hpp)
+  SlopePosition,    // six places on a slope
+  LandformByScale,  // ten forms, by position near and far
+  Shadow
 };
 enum class SurfaceKind { Unknown, Ground, FirstReturn, SeaFloor };
 
@@ -39,8 +46,13 @@ struct Quantity {
 };
 
 // How the numbers of a quantity are coloured on maps.
-enum class Colouring { LandAndSea, Plain, AroundZero, Directions, Grey };
+enum class Colouring { LandAndSea, Plain, AroundZero, Directions, Grey, Classes };
 Colouring colouring_of(QuantityKind kind);
+
+// Values that are classes: what the codes 1, 2, ... mean, in their order; empty for quantities that are measured.
+std::span<const char* const> classes_of(QuantityKind kind);
+// Names, not amounts: neighbours must not be mixed when such a grid is resampled.
+bool is_coded(QuantityKind kind);
 
 // "height", "slope" ...
 const char* name_of(QuantityKind kind);

@@ -11,7 +11,15 @@
 // feet count as feet. So no factor has to be given, whatever the grid is in. A grid without a CRS is taken to be in
 // metres. At the rim and beside voids a missing neighbour is continued from the centre and the cell across (exact on a
 // plane), so no product loses its edge; a void stays a void. `exaggeration` multiplies heights before shading only.
+//
+// A hillshade does not blow out: where more than about one cell in a hundred would lie in the dark, light reaches as
+// far round the hills as it takes (a lit half that is wider than half), and where more would be as bright as can be,
+// all is dimmed a little. That is judged once, when the first cell is read, from some 260,000 cells all over the
+// surface. Relief that needs neither is shaded by Lambert's law, unchanged.
 #pragma once
+#include <optional>
+#include <string_view>
+
 #include "katoptra/grid/grid.hpp"
 
 namespace katoptra {
@@ -24,17 +32,36 @@ enum class Lights {
 };
 Lights parse_lights(std::string_view text);  // "one", "several"
 
+// Heights are multiplied so that nine cells in ten are flatter than 31 degrees, and the tenth is not: flat land is
+// seen, and mountains keep their grey. A number of two digits from 0.1 to 50, which a note tells; it looks at the
+// surface at once.
+inline constexpr double kExaggerationOfSurface = 0;
+
+// At most this share of the cells is black, and as much white.
+inline constexpr double kMostAtAnEnd = 0.02;
+
 struct Light {
   Angle azimuth = Angle::degrees(315);  // where the light comes from, clockwise from grid north
   Angle altitude = Angle::degrees(45);  // above the horizon
-  double exaggeration = 1;
+  double exaggeration = 1;              // kExaggerationOfSurface: as the surface's slopes need
   Lights lights = Lights::One;
   // A time (sun.hpp): the light is the sun as it stands then over the middle of the grid, instead of azimuth and
   // altitude. Refused without a CRS; BadArgument when the sun is below the horizon.
   std::string sun;
+  // What hills between a place and the light take from it: a third of the light is left in their shadow.
+  bool shadows = false;
+  // How much of the light comes from the whole sky (sight.hpp), 0 to 1: 0 leaves the hollows as they are.
+  double sky = 0;
+  std::optional<Length> sky_radius;  // as SightOptions::radius
 };
 // 8-bit, 1 (dark) to 255, void 0 (Lambert's cosine law).
 Grid hillshade(const Grid& surface, const Light& light = {});
+
+// Where the light does not come because higher ground stands in its way, however far off: codes 1 shadow, 2 light. A
+// ray is followed to where it rises above all that lies before it; the surface is met as by lines of sight (sight.hpp).
+// A slope that falls away from the light more steeply than it comes lies in its own shadow. BadArgument for a light on
+// or below the horizon.
+Grid shadows(const Grid& surface, const Light& light = {});
 
 // How the rise to the east and to the north is taken. Automatic: Horn in a window of 3, else the quadric.
 enum class Gradient { Automatic, Horn, ZevenbergenThorne, Quadric };

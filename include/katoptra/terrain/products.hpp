@@ -16,8 +16,8 @@
 namespace katoptra {
 
 enum class SettingKind {
-  Angle,
-  Number,
+  Angle,   // or nothing, where that is the default, as for lengths
+  Number,  // or one of the words
   Word,
   Window,  // an odd number of cells
   Length,
@@ -30,7 +30,7 @@ struct Setting {
   // (curvature = "plan"), for kind is the product.
   std::string name;
   std::string help;
-  std::string otherwise;  // when it is not given
+  std::string otherwise;  // when it is not given; nothing: the function decides
   SettingKind kind = SettingKind::Word;
   std::vector<std::string> words;  // of which it must be one
 };
@@ -38,8 +38,9 @@ struct Setting {
 // Settings of one product, all of them present and understood.
 class Settings {
  public:
+  bool given(const std::string& name) const { return !values_.at(name).empty(); }
   Angle angle(const std::string& name) const;
-  double number(const std::string& name) const;
+  double number(const std::string& name) const;  // 0 for a word
   int window(const std::string& name) const;
   Length length(const std::string& name) const;
   std::vector<Length> lengths(const std::string& name) const;

@@ -7,6 +7,8 @@
 #include <cstdint>
 #include <vector>
 
+#include "katoptra/grid/quantity.hpp"
+
 namespace katoptra {
 
 struct Colour {
@@ -31,6 +33,8 @@ class Palette {
   // Around the circle, for directions in degrees.
   static Palette directions();
   static Palette grey(double lowest, double highest);
+  // A colour for each code of classes_of(kind): high ground warm, low ground cool, level ground pale.
+  static Palette classes(QuantityKind kind);
 
   // White for NaN. The second: as under more or less light, the colour's OKLab lightness times `light`.
   Colour at(double value) const { return at(value, 1); }

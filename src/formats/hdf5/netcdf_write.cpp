@@ -151,7 +151,7 @@ class NetcdfWriter final : public RowWriter {
     const Quantity& q = info_.quantity;
     const bool height = q.kind == QuantityKind::Height;
     const nc_type type = nc_type_of(as_.type, classic_, path_.string());
-    expect(nc_def_var(nc_, name_of(q.kind), type, 2, dims, &values_));
+    expect(nc_def_var(nc_, variable_name(q.kind).c_str(), type, 2, dims, &values_));
     if (!classic_) {
       const Frame& f = info_.frame;
       const std::size_t chunks[2] = {static_cast<std::size_t>(std::min<std::int64_t>(256, f.rows())),
@@ -177,7 +177,27 @@ class NetcdfWriter final : public RowWriter {
     const std::string unit = unit_name(q);
     if (!height || q.unit_known)
       text(values_, "units", unit == "ftUS" ? "US_survey_foot" : unit == "ft" ? "foot" : unit.empty() ? "1" : unit);
+    if (const auto classes = classes_of(q.kind); !classes.empty()) put_classes(type, classes);
     if (info_.frame.crs()) text(values_, "grid_mapping", "crs");
+  }
+  static std::string variable_name(QuantityKind kind) { return one_word(name_of(kind)); }
+  static std::string one_word(std::string text) {
+    std::erase(text, ',');
+    std::replace(text.begin(), text.end(), ' ', '_');
+    return text;
+  }
+  // CF 3.5: flags.
+  void put_classes(nc_type type, std::span<const char* const> names) const {
+    std::vector<float> codes;
+    std::string meanings;
+    for (const char* name : names) {
+      codes.push_back(static_cast<float>(codes.size() + 1));
+      meanings += (meanings.empty() ? "" : " ") + one_word(name);
+    }
+    std::vector<std::uint8_t> bytes(8 * codes.size());
+    floats_to_samples(codes.data(), codes.size(), as_, bytes.data(), path_.string());
+    expect(nc_put_att(nc_, values_, "flag_values", type, codes.size(), bytes.data()));
+    text(values_, "flag_meanings", meanings);
   }
   void put_fill(nc_type type) const {
     std::vector<std::uint8_t> value(8);

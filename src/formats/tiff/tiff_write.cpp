@@ -131,7 +131,7 @@ class TiffWriter {
         geo_tags_(tiff::write_geo_tags(info.frame.crs(), info.quantity, info.frame.bounds())),
         sink_(create_file(path, {.overwrite = options.overwrite})) {
     // Directions wrap around and codes are names: their overviews pick a cell instead of averaging.
-    categories_ = categories_ || info.quantity.kind == QuantityKind::Code || info.quantity.kind == QuantityKind::Aspect;
+    categories_ = categories_ || is_coded(info.quantity.kind) || info.quantity.kind == QuantityKind::Aspect;
     make_levels();
     // Whole tiles of all levels, each at most a little larger than plain: what is packed no better must fit, too.
     double raw = 0;
@@ -266,10 +266,22 @@ class TiffWriter {
     std::fill(l.band.begin(), l.band.end(), kVoid);
   }
 
+  // "1 flat, 2 summit": commas within a name would end it.
+  static std::string class_list(std::span<const char* const> names) {
+    std::string s;
+    for (std::size_t i = 0; i < names.size(); ++i) {
+      std::string name = names[i];
+      std::replace(name.begin(), name.end(), ',', ' ');
+      s += fmt::format("{}{} {}", i ? ", " : "", i + 1, name);
+    }
+    return s;
+  }
+
   std::string description() const {
     const Quantity& q = info_.quantity;
     std::string s = fmt::format("Katoptra {}; quantity={}; unit={}", KATOPTRA_VERSION, name_of(q.kind), unit_name(q));
     if (q.kind == QuantityKind::Height) s += "; heights=" + q.heights.name();
+    if (const auto classes = classes_of(q.kind); !classes.empty()) s += "; classes=" + class_list(classes);
     if (q.surface != SurfaceKind::Unknown) s += std::string("; surface=") + name_of(q.surface);
     if (!options_.survey.empty()) s += "; survey=" + options_.survey;
     // What was made of several files is no survey: a search of its folder must not take it for one.
@@ -625,7 +637,7 @@ std::vector<WriteReport> write_tiffs(const Grid& surface, const std::vector<Grid
   }
   const std::int64_t edge = options.tile;
   const Window middle{surface.frame().cols() / 2 / edge * edge, surface.frame().rows() / 2 / edge * edge, edge, edge};
-  for (const Grid& g : grids) shared.learn(g, middle);
+  for (const GridTarget& t : targets) shared.learn(t.make, middle);
   std::vector<std::unique_ptr<TiffOutput>> outputs;
   {
     std::vector<std::unique_ptr<SharedReading::Hold>> held;
