@@ -19,7 +19,7 @@ struct VerbHelp {
   const char* example;
 };
 constexpr const char *kFind = "Find and fetch", *kSurface = "Make a surface", *kTrust = "Trust it",
-                     *kUse = "What it is for", *kAll = "All at once";
+                     *kUse = "What it is for", *kWater = "Where water goes", *kAll = "All at once";
 constexpr VerbHelp kVerbs[] = {
     {"look", kFind, "katoptra look ground-2022/sheet_b2.tif"},
     {"find", kFind, "katoptra find --in . --area area.geojson --margin 50m -o tiles.csv"},
@@ -52,6 +52,11 @@ constexpr VerbHelp kVerbs[] = {
     {"section", kUse, "katoptra section reference/truth.tif --line transect.geojson -o section.png"},
     {"sample", kUse, "katoptra sample reference/truth.tif --points control.csv -o heights.csv"},
     {"map", kUse, "katoptra map ground-2022/sheet_b2.tif --contours 5m -o map.png"},
+    {"depressions", kWater, "katoptra depressions ground-2022/sheet_b2.tif --sea 0m -o sinks.gpkg"},
+    {"flow", kWater, "katoptra flow ground-2022/sheet_b2.tif --sea 0m --as area -o upstream.tif"},
+    {"streams", kWater, "katoptra streams ground-2022/sheet_b2.tif --sea 0m --from-area 1ha -o streams.gpkg"},
+    {"basins", kWater, "katoptra basins ground-2022/sheet_b2.tif --sea 0m --from-area 2ha -o basins.gpkg"},
+    {"inundation", kWater, "katoptra inundation ground-2022/sheet_b2.tif --level 4m -o wet.gpkg"},
     {"study", kAll, "katoptra study study.toml --dry-run"},
     {"demo", kAll, "katoptra demo -o marrowick"},
     {"serve", kAll, "katoptra serve . --port 8080"},

@@ -172,6 +172,20 @@ std::size_t parse_bytes(std::string_view text) {
   refuse("a size", text, "write a number of bytes with K, M or G, such as 512M");
 }
 
+double parse_square_metres(std::string_view text) {
+  constexpr double kAcre = 4046.8564224;
+  if (const auto parts = split_number(text)) {
+    const auto [value, unit] = *parts;
+    const double scale = unit == "m2" || unit == "m²"     ? 1
+                         : unit == "ha"                   ? 1e4
+                         : unit == "km2" || unit == "km²" ? 1e6
+                         : unit == "ac"                   ? kAcre
+                                                          : 0;
+    if (scale > 0 && value >= 0) return value * scale;
+  }
+  refuse("an area", text, "write a number with m2, ha, km2 or ac, such as 10ha");
+}
+
 std::string format_bytes(double bytes) {
   if (bytes < 1024) return fmt::format("{:.0f} B", bytes);
   for (const char* unit : {"KiB", "MiB", "GiB"}) {

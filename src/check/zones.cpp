@@ -14,7 +14,7 @@
 #include "katoptra/surface/reproject.hpp"
 #include "katoptra/terrain/derivatives.hpp"
 
-#include "cell_areas.hpp"
+#include "grid/cell_areas.hpp"
 #include "moments.hpp"
 #include "sectors.hpp"
 

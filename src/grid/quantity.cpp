@@ -13,7 +13,7 @@ struct KindFacts {
   Colouring colouring;
   bool is_length;  // in the unit of heights
 };
-constexpr std::array<KindFacts, 18> kKinds{
+constexpr std::array<KindFacts, 22> kKinds{
     {{QuantityKind::Unknown, "unknown", Colouring::Plain, false},
      {QuantityKind::Height, "height", Colouring::LandAndSea, true},
      {QuantityKind::Slope, "slope", Colouring::Plain, false},
@@ -31,11 +31,17 @@ constexpr std::array<KindFacts, 18> kKinds{
      {QuantityKind::Landform, "landform", Colouring::Classes, false},
      {QuantityKind::SlopePosition, "slope position", Colouring::Classes, false},
      {QuantityKind::LandformByScale, "landform by scale", Colouring::Classes, false},
-     {QuantityKind::Shadow, "shadow", Colouring::Classes, false}}};
+     {QuantityKind::Shadow, "shadow", Colouring::Classes, false},
+                                            {QuantityKind::FlowDirection, "flow direction", Colouring::Classes, false},
+                                            {QuantityKind::Upstream, "upstream", Colouring::Magnitudes, false},
+                                            {QuantityKind::Wetness, "wetness", Colouring::Plain, false},
+                                            {QuantityKind::Basin, "basin", Colouring::Plain, false}}};
 
 constexpr const char* kLandforms[] = {"flat",  "summit", "ridge",     "shoulder", "spur",
                                       "slope", "hollow", "footslope", "valley",   "pit"};
 constexpr const char* kSlopePositions[] = {"valley", "lower slope", "flat", "middle slope", "upper slope", "ridge"};
+constexpr const char* kDirections[] = {"north",      "north-east", "east",       "south-east", "south",
+                                       "south-west", "west",       "north-west", "leaves",     "ends"};
 constexpr const char* kShadow[] = {"shadow", "light"};
 constexpr const char* kLandformsByScale[] = {
     "canyon, deep stream", "drainage on a slope", "drainage high up", "open valley",      "plain",
@@ -82,12 +88,14 @@ std::span<const char* const> classes_of(QuantityKind kind) {
       return kLandformsByScale;
     case QuantityKind::Shadow:
       return kShadow;
+    case QuantityKind::FlowDirection:
+      return kDirections;
     default:
       return {};
   }
 }
 
-bool is_coded(QuantityKind kind) { return kind == QuantityKind::Code || !classes_of(kind).empty(); }
+bool is_coded(QuantityKind kind) { return kind == QuantityKind::Code || kind == QuantityKind::Basin || !classes_of(kind).empty(); }
 
 QuantityKind quantity_kind_from(std::string_view name) {
   for (const KindFacts& k : kKinds)

@@ -89,6 +89,7 @@ Palette palette_for(QuantityKind kind, double low, double high, double reach) {
       return Palette::directions();
     case Colouring::AroundZero:
       return Palette::around_zero(reach);
+    case Colouring::Magnitudes:
     case Colouring::Plain:
       break;
   }
@@ -128,6 +129,7 @@ class MapPainter {
   double width() const { return static_cast<double>(frame_.cols()); }
   double height() const { return static_cast<double>(frame_.rows()); }
   Point on_sheet(Point p) const { return {kLeft + frame_.col_at(p.x), kTop + frame_.row_at(p.y)}; }
+  bool magnitudes() const { return colouring_of(grid_.quantity().kind) == Colouring::Magnitudes; }
   bool heights() const { return grid_.quantity().kind == QuantityKind::Height; }
 
   void land() {
@@ -139,7 +141,9 @@ class MapPainter {
       cairo_clip(canvas_.cr());
       return;
     }
-    const std::vector<float> values = pixels_of(grid_, frame_, options_.run);
+    std::vector<float> values = pixels_of(grid_, frame_, options_.run);
+    if (magnitudes())
+      for (float& v : values) v = v > 0 ? std::log10(v) : kVoid;
     const auto [low, high] = colour_range(values, heights());
     palette_ = palette_for(grid_.quantity().kind, low, high, difference_reach(values));
     const bool shade = options_.shade && heights();
@@ -394,11 +398,11 @@ class MapPainter {
       c.line_width(1);
       c.box(x, y, 26, tall);
       cairo_stroke(c.cr());
-      const double step = axis_step(high - low, 7);
+      const double step = magnitudes() ? std::max(1.0, std::round((high - low) / 7)) : axis_step(high - low, 7);
       for (double v = std::ceil(low / step - 1e-9) * step; v <= high + 1e-9 * step; v += step) {
         const double at = y + (high - v) / (high - low) * tall;
         c.line(x + 26, at, x + 32, at);
-        c.text(x + 38, at + 5, axis_label(v, step), 15);
+        c.text(x + 38, at + 5, magnitudes() ? axis_label(std::pow(10, v), 1) : axis_label(v, step), 15);
       }
       y += tall + 34;
     }

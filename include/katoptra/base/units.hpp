@@ -84,6 +84,9 @@ std::string format_bytes(double bytes);
 // For people: "0.5 m", "30 m", "2.44 km"; three digits, never an exponent between a millimetre and a million
 // kilometres.
 std::string format_length(Length length);
+// "500m2", "10 ha", "2.5km2", "3ac" (the international acre) in square metres. BadArgument otherwise: an area names its
+// unit.
+double parse_square_metres(std::string_view text);
 // "1234 m2", "23.4 km2".
 std::string format_area(double square_metres);
 

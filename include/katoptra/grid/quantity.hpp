@@ -30,7 +30,11 @@ enum class QuantityKind {
   Landform,         // ten forms, by lines of sight (terrain/sight.hpp)
   SlopePosition,    // six places on a slope
   LandformByScale,  // ten forms, by position near and far
-  Shadow
+  Shadow,
+  FlowDirection,
+  Upstream,  // what drains to a cell
+  Wetness,
+  Basin
 };
 enum class SurfaceKind { Unknown, Ground, FirstReturn, SeaFloor };
 
@@ -46,7 +50,7 @@ struct Quantity {
 };
 
 // How the numbers of a quantity are coloured on maps.
-enum class Colouring { LandAndSea, Plain, AroundZero, Directions, Grey, Classes };
+enum class Colouring { LandAndSea, Plain, AroundZero, Directions, Grey, Classes, Magnitudes };
 Colouring colouring_of(QuantityKind kind);
 
 // Values that are classes: what the codes 1, 2, ... mean, in their order; empty for quantities that are measured.

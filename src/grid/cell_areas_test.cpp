@@ -1,4 +1,4 @@
-#include "cell_areas.hpp"
+#include "grid/cell_areas.hpp"
 
 #include "testing.hpp"
 

@@ -1,0 +1,493 @@
+#include <algorithm>
+#include <cmath>
+#include <fmt/format.h>
+#include <map>
+
+#include "katoptra/base/error.hpp"
+#include "katoptra/formats/format.hpp"
+#include "katoptra/formats/vector_file.hpp"
+#include "katoptra/water/basins.hpp"
+#include "katoptra/water/inundation.hpp"
+
+#include "common.hpp"
+
+namespace katoptra::cli {
+namespace {
+
+// How water is let out, of all verbs that follow it.
+struct DrainCommand : Common {
+  std::string in, way = "least", longest, deepest, keep_deeper, keep_larger, keep_in, sea;
+  std::optional<Area> kept_area;
+};
+
+double height_of(const std::string& text, const Grid& in, std::vector<std::string>& notes) {
+  return length_from(text, in.quantity().unit, notes).in(in.quantity().unit);
+}
+
+DrainOptions drain_options(DrainCommand& o, const Grid& in, std::vector<std::string>& notes) {
+  DrainOptions d{.way = parse_take_out(o.way), .run = o.run()};
+  if (!o.longest.empty()) d.longest = length_from(o.longest, LengthUnit::Metre, notes);
+  if (!o.deepest.empty()) d.deepest = height_of(o.deepest, in, notes);
+  if (!o.keep_deeper.empty()) d.keep_depth = height_of(o.keep_deeper, in, notes);
+  if (!o.keep_larger.empty()) d.keep_area = parse_square_metres(o.keep_larger);
+  if (!o.keep_in.empty()) {
+    o.kept_area = area_from(o.keep_in, &notes);
+    d.keep = &*o.kept_area;
+  }
+  if (!o.sea.empty()) d.sea = height_of(o.sea, in, notes);
+  return d;
+}
+
+void add_input(CLI::App& v, DrainCommand& o) {
+  v.add_option("IN", o.in, "a surface")->required();
+  v.add_option("--sea", o.sea, "cells no higher than this that hang together with the edge are sea, e.g. 0m");
+  v.add_option("--area", o.area, "only this area");
+  v.add_option("--margin", o.margin, "this much around the area, e.g. 50m");
+}
+
+void add_limits(CLI::App& v, DrainCommand& o) {
+  v.add_option("--longest", o.longest, "of a channel that is carved, 100 cells unless told, e.g. 50m");
+  v.add_option("--deepest", o.deepest, "how far below the ground it may run, e.g. 2m");
+  v.add_option("--keep-deeper", o.keep_deeper, "depressions at least this deep are real: water ends there, e.g. 1m");
+  v.add_option("--keep-larger", o.keep_larger, "and at least this large, e.g. 500m2");
+  v.add_option("--keep-in", o.keep_in, "those with their deepest cell in this area are real");
+}
+
+void add_way(CLI::App& v, DrainCommand& o) {
+  v.add_option("--depressions", o.way, "how they are taken out: the way that moves less ground, unless told")
+      ->check(CLI::IsMember({"least", "fill", "carve"}));
+  add_limits(v, o);
+}
+
+void refuse_out(const std::string& out, bool vector) {
+  const std::string ending = out.substr(std::min(out.size(), out.rfind('.')));
+  const bool is_layer = has_ending(out, ".gpkg") || has_ending(out, ".geojson") || has_ending(out, ".json");
+  if (is_layer == vector) return;
+  throw Error(ErrorCode::Unsupported, fmt::format("this is not written as '{}'", ending), out,
+              vector ? "give a name that ends in .gpkg or .geojson"
+                     : "give a name of a grid, for instance one that ends in .tif");
+}
+
+std::string volume_text(double cubic_metres) {
+  return cubic_metres >= 1e6 ? fmt::format("{:.4g} million m3", cubic_metres / 1e6)
+                             : fmt::format("{:.4g} m3", cubic_metres);
+}
+
+void say_drained(Statement& s, const DrainReport& d, const std::string& way) {
+  if (d.depressions == 0) {
+    s.line("depressions", "none");
+  } else {
+    s.line("depressions", fmt::format("{}: {} filled, {} carved, {} kept{}", d.depressions, d.filled, d.carved, d.kept,
+                                      way == "least" ? " (each by the way that moves less ground)" : ""));
+    s.line("moved", fmt::format("{} cells raised by {}, {} lowered by {}", d.cells_raised, volume_text(d.volume_raised),
+                                d.cells_lowered, volume_text(d.volume_lowered)));
+  }
+  s.fact("depressions", {{"found", d.depressions},
+                         {"filled", d.filled},
+                         {"carved", d.carved},
+                         {"kept", d.kept},
+                         {"cells_raised", d.cells_raised},
+                         {"cells_lowered", d.cells_lowered},
+                         {"volume_raised_m3", d.volume_raised},
+                         {"volume_lowered_m3", d.volume_lowered}});
+}
+
+std::string share(double part, double whole) { return fmt::format("{:.3g} %", whole > 0 ? 100 * part / whole : 0); }
+
+void say_flow(Statement& s, const Flow& f, const std::string& way) {
+  say_drained(s, f.drained(), way);
+  const FlowReport& r = f.report();
+  s.line("water", fmt::format("from {} leaves at {} cells{}", format_area(r.area), r.leaving,
+                              r.ending ? fmt::format(" and ends in {}", r.ending) : ""));
+  if (r.cut_off > 0)
+    s.line("cut off", fmt::format("{} of the cells may get more from beyond the edge of the data",
+                                  share(static_cast<double>(r.cut_off), static_cast<double>(r.cells))));
+  s.fact("cells", r.cells);
+  s.fact("area_m2", r.area);
+  s.fact("leaving_cells", r.leaving);
+  s.fact("ending_cells", r.ending);
+  s.fact("level_cells", r.level);
+  s.fact("cut_off_cells", r.cut_off);
+}
+
+// Below zero lies the sea, mostly: who has not said so is told.
+void note_sea(const DrainCommand& o, const Grid& in, std::vector<std::string>& notes) {
+  if (!o.sea.empty() || in.quantity().heights.is_ellipsoid()) return;
+  std::int64_t low = 0, all = 0;
+  constexpr std::int64_t kPlaces = 64;
+  const Frame& f = in.frame();
+  for (std::int64_t i = 0; i < kPlaces; ++i) {
+    const std::int64_t row = i * f.rows() / kPlaces;
+    const Block b = in.read({0, row, f.cols(), 1});
+    for (std::int64_t c = 0; c < f.cols(); ++c) {
+      all += !std::isnan(b.at(c, 0));
+      low += b.at(c, 0) < 0;
+    }
+  }
+  constexpr double kMuch = 0.02;
+  if (static_cast<double>(low) > kMuch * static_cast<double>(all))
+    notes.push_back(
+        fmt::format("some {:.0f} % of the surface lie below 0: water runs on over the sea floor unless --sea 0m ends "
+                    "it at the shore",
+                    100 * static_cast<double>(low) / static_cast<double>(all)));
+}
+
+Flow flow_of(DrainCommand& o, Grid& in, std::vector<std::string>& notes) {
+  in = within(open_input(o.in, o), o, notes);
+  note_sea(o, in, notes);
+  return flow(in, drain_options(o, in, notes));
+}
+
+// ---- depressions
+
+struct DepressionsCommand : DrainCommand {
+  bool fill = false, carve = false, least = false;
+};
+
+int list_depressions(DepressionsCommand& o, const Grid& in, std::vector<std::string>& notes) {
+  refuse_out(o.out, true);
+  const std::vector<Depression> list = depressions(in, drain_options(o, in, notes));
+  write_layer(depression_layer(list, in), o.out, {.overwrite = o.overwrite});
+  double area = 0, volume = 0, deepest = 0;
+  std::int64_t cells = 0;
+  for (const Depression& d : list) {
+    area += d.area;
+    volume += d.volume;
+    cells += d.cells;
+    deepest = std::max(deepest, d.depth);
+  }
+  Statement s(o);
+  s.title(o.out);
+  s.line("depressions", list.empty()
+                            ? "none"
+                            : fmt::format("{} with {} cells, {}, {}; the deepest {:.3g} {}", list.size(), cells,
+                                          format_area(area), volume_text(volume), deepest, unit_name(in.quantity())));
+  std::vector<const Depression*> largest;
+  for (const Depression& d : list) largest.push_back(&d);
+  const std::size_t shown = std::min<std::size_t>(5, largest.size());
+  std::partial_sort(largest.begin(), largest.begin() + static_cast<std::ptrdiff_t>(shown), largest.end(),
+                    [](const Depression* a, const Depression* b) { return a->volume > b->volume; });
+  for (std::size_t i = 0; i < shown; ++i) {
+    const Depression& d = *largest[i];
+    s.line(i == 0 ? "largest" : "",
+           fmt::format("{:.10g},{:.10g}: {:.3g} {} deep, {}, {}, sill at {:.2f}", d.place.x, d.place.y, d.depth,
+                       unit_name(in.quantity()), format_area(d.area), volume_text(d.volume), d.sill));
+  }
+  s.fact("depressions", list.size());
+  s.fact("cells", cells);
+  s.fact("area_m2", area);
+  s.fact("volume_m3", volume);
+  s.fact("deepest", deepest);
+  s.fact("unit", unit_name(in.quantity()));
+  s.notes(in.info(), notes);
+  s.print();
+  return 0;
+}
+
+int run_depressions(DepressionsCommand& o) {
+  std::vector<std::string> notes;
+  const Grid in = within(open_input(o.in, o), o, notes);
+  note_sea(o, in, notes);
+  const int ways = o.fill + o.carve + o.least;
+  if (ways > 1)
+    throw Error(ErrorCode::BadArgument, "more than one way to take them out", "depressions",
+                "give one of --fill, --carve and --least");
+  if (ways == 0) {
+    for (const std::string* limit : {&o.longest, &o.deepest, &o.keep_deeper, &o.keep_larger, &o.keep_in})
+      if (!limit->empty())
+        throw Error(ErrorCode::BadArgument, "a limit is for taking depressions out", "depressions",
+                    "say how with --fill, --carve or --least");
+    if (o.dry_run) refuse_out(o.out, true);
+    if (!o.dry_run) return list_depressions(o, in, notes);
+  } else {
+    refuse_out(o.out, false);
+  }
+  o.way = o.fill ? "fill" : o.carve ? "carve" : "least";
+  Statement s(o);
+  if (o.dry_run) {
+    write_or_plan(in, o, s, false);
+  } else {
+    const Drained d = drained(in, drain_options(o, in, notes));
+    write_or_plan(d.surface, o, s, is_traced(in));
+    say_drained(s, d.report, o.way);
+  }
+  for (const std::string& n : notes) s.note(n);
+  s.print();
+  return 0;
+}
+
+void add_depressions(CLI::App& app, int& status) {
+  auto o = std::make_shared<DepressionsCommand>();
+  CLI::App* v =
+      app.add_subcommand("depressions", "what would hold water, as polygons; or the surface with a way out of each");
+  add_input(*v, *o);
+  v->add_flag("--fill", o->fill, "write the surface with depressions raised to their sills");
+  v->add_flag("--carve", o->carve, "write it with channels out of them, filled where none is within the limits");
+  v->add_flag("--least", o->least, "write it with each taken out by the way that moves less ground");
+  add_limits(*v, *o);
+  add_reading(*v, *o, Reading::Converts);
+  add_output(*v, *o);
+  add_writing(*v, *o);
+  add_running(*v, *o);
+  v->callback([o, &status] { status = run_depressions(*o); });
+}
+
+// ---- flow
+
+struct FlowCommand : DrainCommand {
+  std::string as = "area", from_area;
+};
+
+Grid flow_grid(const FlowCommand& o, const Flow& f) {
+  if (o.as == "cells") return f.upstream_cells();
+  if (o.as == "direction") return f.direction();
+  if (o.as == "wetness") return f.wetness();
+  if (o.as == "power") return f.stream_power();
+  if (o.as == "area") return f.upstream_area();
+  const StreamOptions streams{.from_area = parse_square_metres(o.from_area), .run = o.run()};
+  return o.as == "height-above" ? height_above_streams(f, streams) : distance_to_streams(f, streams);
+}
+
+int run_flow(FlowCommand& o) {
+  std::vector<std::string> notes;
+  const bool of_streams = o.as == "height-above" || o.as == "distance";
+  if (of_streams == o.from_area.empty())
+    throw Error(
+        ErrorCode::BadArgument, of_streams ? "from which area on are streams streams?" : "an area is for streams",
+        "flow",
+        of_streams ? "say so with --from-area, for instance 1ha" : "it goes with --as height-above or distance");
+  if (of_streams) parse_square_metres(o.from_area);
+  refuse_out(o.out, false);
+  Statement s(o);
+  if (o.dry_run) {
+    write_or_plan(within(open_input(o.in, o), o, notes), o, s, false);
+  } else {
+    Grid in;
+    const Flow f = flow_of(o, in, notes);
+    write_or_plan(flow_grid(o, f), o, s, false);
+    say_flow(s, f, o.way);
+  }
+  for (const std::string& n : notes) s.note(n);
+  s.print();
+  return 0;
+}
+
+void add_flow(CLI::App& app, int& status) {
+  auto o = std::make_shared<FlowCommand>();
+  CLI::App* v = app.add_subcommand("flow", "which way water runs, how much comes together, where the ground stays wet");
+  add_input(*v, *o);
+  v->add_option("--as", o->as,
+                "upstream area or cells, direction, wetness index, stream power; height above the next stream, or "
+                "distance to it")
+      ->check(CLI::IsMember({"area", "cells", "direction", "wetness", "power", "height-above", "distance"}));
+  v->add_option("--from-area", o->from_area, "with the last two: streams are where this much drains, e.g. 1ha");
+  add_way(*v, *o);
+  add_reading(*v, *o, Reading::Converts);
+  add_output(*v, *o);
+  add_writing(*v, *o);
+  add_running(*v, *o);
+  v->callback([o, &status] { status = run_flow(*o); });
+}
+
+// ---- streams
+
+struct StreamsCommand : DrainCommand {
+  std::string from_area;
+};
+
+int run_streams(StreamsCommand& o) {
+  std::vector<std::string> notes;
+  refuse_out(o.out, true);
+  const double from_area = parse_square_metres(o.from_area);
+  Grid in;
+  const Flow f = flow_of(o, in, notes);
+  const StreamNet net = streams(f, {.from_area = from_area, .run = o.run()});
+  if (net.reaches.empty())
+    throw Error(ErrorCode::BadArgument,
+                fmt::format("nowhere do {} come together; all of it is {}", format_area(from_area),
+                            format_area(f.report().area)),
+                in.info().name, "take a smaller --from-area");
+  write_layer(stream_layer(net, f), o.out, {.overwrite = o.overwrite});
+  std::map<int, std::pair<std::int64_t, double>> by_order;
+  double length = 0;
+  std::int64_t ends = 0;
+  for (const Reach& r : net.reaches) {
+    ++by_order[r.strahler].first;
+    by_order[r.strahler].second += r.length;
+    length += r.length;
+    ends += r.next == 0;
+  }
+  Statement s(o);
+  s.title(o.out);
+  s.line("reaches", fmt::format("{} with {} on the ground, from {} on", net.reaches.size(),
+                                format_length(Length::metres(length)), format_area(from_area)));
+  std::string orders;
+  for (const auto& [order, sum] : by_order)
+    orders += fmt::format("{}{}: {} ({})", orders.empty() ? "" : ", ", order, sum.first,
+                          format_length(Length::metres(sum.second)));
+  s.line("orders", orders);
+  s.fact("reaches", net.reaches.size());
+  s.fact("length_m", length);
+  s.fact("from_area_m2", from_area);
+  s.fact("mouths", ends);
+  say_flow(s, f, o.way);
+  s.notes(in.info(), notes);
+  s.print();
+  return 0;
+}
+
+void add_streams(CLI::App& app, int& status) {
+  auto o = std::make_shared<StreamsCommand>();
+  CLI::App* v = app.add_subcommand("streams", "where enough water comes together, as reaches that are joined");
+  add_input(*v, *o);
+  v->add_option("--from-area", o->from_area, "how much must drain to a place, e.g. 10ha")->required();
+  add_way(*v, *o);
+  add_reading(*v, *o, Reading::Converts);
+  add_output(*v, *o);
+  add_running(*v, *o);
+  v->callback([o, &status] { status = run_streams(*o); });
+}
+
+// ---- basins
+
+struct BasinsCommand : DrainCommand {
+  std::vector<std::string> outlets;
+  std::string outlets_file, within_text, from_area;
+};
+
+int run_basins(BasinsCommand& o) {
+  std::vector<std::string> notes;
+  refuse_out(o.out, true);
+  BasinOptions b{.outlets = {}, .within = {}, .run = o.run()};
+  if (!o.from_area.empty()) b.from_area = parse_square_metres(o.from_area);
+  if (!o.within_text.empty()) b.within = length_from(o.within_text, LengthUnit::Metre, notes);
+  if (o.outlets.empty() && o.outlets_file.empty() && o.from_area.empty())
+    throw Error(ErrorCode::BadArgument, "no outlets", "basins",
+                "give --outlet X,Y, --outlets FILE, or --from-area for a basin of each reach of the streams");
+  Grid in;
+  const Flow f = flow_of(o, in, notes);
+  const Crs& crs = in.frame().crs();
+  for (const std::string& text : o.outlets) b.outlets.push_back(point_from(text, crs));
+  if (!o.outlets_file.empty()) {
+    const Layer layer = read_layer(o.outlets_file, crs);
+    std::optional<Transform> there;
+    if (layer.crs && crs && !layer.crs.same_place(crs)) there.emplace(layer.crs, crs);
+    for (const Feature& feature : layer.features)
+      if (const auto* p = std::get_if<Point>(&feature.geometry)) b.outlets.push_back(there ? there->forward(*p) : *p);
+    if (b.outlets.empty())
+      throw Error(ErrorCode::BadFile, "holds no points", o.outlets_file, "give a file with the outlets as points");
+  }
+  const std::vector<Basin> list = basins(f, b);
+  write_layer(basin_layer(list, f), o.out, {.overwrite = o.overwrite});
+  Statement s(o);
+  s.title(o.out);
+  s.line("basins", fmt::format("{}", list.size()));
+  ordered_json facts = ordered_json::array();
+  constexpr std::size_t kShown = 8;
+  for (std::size_t i = 0; i < list.size(); ++i) {
+    const Basin& k = list[i];
+    if (i < kShown && b.from_area == 0)
+      s.line(fmt::format("  {}", k.number),
+             fmt::format("{} drain to {:.10g},{:.10g}{}, by ways up to {}, mean slope {:.3g} %{}{}",
+                         format_area(k.upstream_area), k.outlet.x, k.outlet.y,
+                         k.moved > 0 ? fmt::format(" (moved by {})", format_length(Length::metres(k.moved))) : "",
+                         format_length(Length::metres(k.longest_path)), 100 * k.mean_slope,
+                         k.next ? fmt::format("; on to {}", k.next) : "",
+                         k.cut_off ? "; more may come from beyond the edge of the data" : ""));
+    facts.push_back({{"number", k.number},
+                     {"next", k.next},
+                     {"area_m2", k.area},
+                     {"upstream_m2", k.upstream_area},
+                     {"moved_m", k.moved},
+                     {"outlet", {k.outlet.x, k.outlet.y}},
+                     {"longest_path_m", k.longest_path},
+                     {"mean_slope", k.mean_slope},
+                     {"cut_off", k.cut_off}});
+  }
+  s.fact("basins", std::move(facts));
+  say_flow(s, f, o.way);
+  s.notes(in.info(), notes);
+  s.print();
+  return 0;
+}
+
+void add_basins(CLI::App& app, int& status) {
+  auto o = std::make_shared<BasinsCommand>();
+  CLI::App* v = app.add_subcommand("basins", "what drains to a place, or to each reach of the streams, as polygons");
+  add_input(*v, *o);
+  v->add_option("--outlet", o->outlets, "a place: X,Y or X,Y@CRS; may be said again");
+  v->add_option("--outlets", o->outlets_file, "a vector file with places");
+  v->add_option("--within", o->within_text, "move places onto the most water within this distance, e.g. 10m");
+  v->add_option("--from-area", o->from_area,
+                "instead: a basin for each reach of the streams from this area, e.g. 50ha");
+  add_way(*v, *o);
+  add_reading(*v, *o, Reading::Converts);
+  add_output(*v, *o);
+  add_running(*v, *o);
+  v->callback([o, &status] { status = run_basins(*o); });
+}
+
+// ---- inundation
+
+struct InundationCommand : Common {
+  std::string in, level;
+  std::vector<std::string> from;
+  bool all = false;
+};
+
+int run_inundation(const InundationCommand& o) {
+  std::vector<std::string> notes;
+  refuse_out(o.out, true);
+  const Grid in = within(open_input(o.in, o), o, notes);
+  InundationOptions options{.level = height_of(o.level, in, notes), .places = {}, .all = o.all, .run = o.run()};
+  for (const std::string& text : o.from) options.places.push_back(point_from(text, in.frame().crs()));
+  const Inundation wet = inundation(in, options);
+  write_layer(inundation_layer(wet, in), o.out, {.overwrite = o.overwrite});
+  const std::string unit = unit_name(in.quantity());
+  Statement s(o);
+  s.title(o.out);
+  s.line("level", fmt::format("{:g} {}", options.level, unit));
+  s.line("wet", wet.parts.empty() ? "nothing"
+                                  : fmt::format("{} in {} parts, {}", format_area(wet.area), wet.parts.size(),
+                                                volume_text(wet.volume)));
+  if (wet.dry_low_cells > 0)
+    s.line("stays dry",
+           fmt::format("{} that lie as low, but no way leads the water there", format_area(wet.dry_low_area)));
+  s.fact("level", options.level);
+  s.fact("unit", unit);
+  s.fact("parts", wet.parts.size());
+  s.fact("area_m2", wet.area);
+  s.fact("volume_m3", wet.volume);
+  s.fact("dry_low_area_m2", wet.dry_low_area);
+  s.notes(in.info(), notes);
+  s.print();
+  return 0;
+}
+
+void add_inundation(CLI::App& app, int& status) {
+  auto o = std::make_shared<InundationCommand>();
+  CLI::App* v = app.add_subcommand("inundation", "what lies under water at a level, as polygons");
+  v->add_option("IN", o->in, "a surface")->required();
+  v->add_option("--level", o->level, "how high the water stands, e.g. 4m")->required();
+  v->add_option("--from", o->from,
+                "where the water comes from: X,Y; the edge and voids unless told; may be said again");
+  v->add_flag("--all", o->all, "whatever lies as low, whether water can get there or not");
+  v->add_option("--area", o->area, "only this area");
+  v->add_option("--margin", o->margin, "this much around the area, e.g. 50m");
+  add_reading(*v, *o, Reading::Converts);
+  add_output(*v, *o);
+  add_running(*v, *o);
+  v->callback([o, &status] { status = run_inundation(*o); });
+}
+
+}  // namespace
+
+void add_water_verbs(CLI::App& app, int& status) {
+  add_depressions(app, status);
+  add_flow(app, status);
+  add_streams(app, status);
+  add_basins(app, status);
+  add_inundation(app, status);
+}
+
+}  // namespace katoptra::cli

@@ -1,0 +1,292 @@
+#include "katoptra/water/depressions.hpp"
+
+#include <algorithm>
+#include <cmath>
+#include <fmt/format.h>
+#include <memory>
+#include <queue>
+#include <tuple>
+#include <utility>
+
+#include "katoptra/base/error.hpp"
+#include "katoptra/base/parallel.hpp"
+
+#include "channel.hpp"
+#include "flood.hpp"
+#include "grid/cell_areas.hpp"
+#include "land.hpp"
+#include "outline.hpp"
+#include "surface/void_finder.hpp"
+#include "terrain/words.hpp"
+
+namespace katoptra {
+namespace {
+
+constexpr const char* kWays[] = {"fill", "carve", "least"};
+
+void require_heights(const Grid& surface) {
+  if (surface.quantity().kind != QuantityKind::Height)
+    throw Error(ErrorCode::Refused, fmt::format("its values are {}, not heights", name_of(surface.quantity().kind)),
+                surface.info().name, "give the surface it was made from");
+}
+
+// One grid less another, void where either is.
+class LessSource final : public GridSource {
+ public:
+  LessSource(Grid a, Grid b) : a_(std::move(a)), b_(std::move(b)) {}
+  const GridInfo& info() const override { return a_.info(); }
+  void read(const BlockView& out) const override {
+    a_.read_into(out);
+    const Block b = b_.read(out.window);
+    for (std::int64_t r = 0; r < out.window.rows; ++r)
+      for (std::int64_t c = 0; c < out.window.cols; ++c) out.row(r)[c] -= b.at(c, r);
+  }
+
+ private:
+  Grid a_, b_;
+};
+
+// What is known of one run of cells of a depression.
+struct RunFacts {
+  double area = 0, volume = 0;
+  float depth = 0;
+  std::int64_t col = 0;  // of the deepest
+};
+
+struct Found {
+  std::vector<Depression> list;
+  VoidMap map;
+};
+
+// Regions of cells that were raised, with shapes on demand.
+Found find_depressions(const Grid& land, const Grid& level, bool shapes, const RunOptions& run) {
+  const Frame& f = land.frame();
+  const double vertical = metres_per(land.quantity().unit);
+  VoidFinder finder(f, run.memory / 2, land.info().name);
+  const CellAreas areas(f);
+  std::vector<RunFacts> facts;
+  std::vector<VoidRun> runs;
+  std::int64_t row = 0;
+  for_each_band(Grid(std::make_shared<LessSource>(level, land)), Planes::Values, run, [&](const Block& depth) {
+    for (std::int64_t r = 0; r < depth.window().rows; ++r, ++row) {
+      runs.clear();
+      const float* d = depth.row(r);
+      CellAreas::Row area;
+      for (std::int64_t c = 0; c < f.cols(); ++c) {
+        if (!(d[c] > 0)) continue;
+        if (runs.empty()) area = areas.row(row);
+        if (runs.empty() || runs.back().last != c) {
+          runs.push_back({c, c, 0});
+          facts.push_back({});
+        }
+        runs.back().last = c + 1;
+        RunFacts& k = facts.back();
+        k.area += area.at(c);
+        k.volume += area.at(c) * static_cast<double>(d[c]) * vertical;
+        if (d[c] > k.depth) {
+          k.depth = d[c];
+          k.col = c;
+        }
+      }
+      finder.add_row(runs);
+    }
+  });
+  Found out{.list = {}, .map = finder.finish()};
+  out.list.resize(out.map.regions.size());
+  std::vector<std::vector<CellRun>> cells(shapes ? out.list.size() : 0);
+  for (std::int64_t r = 0; r < f.rows(); ++r)
+    for (std::size_t i = out.map.row_begin[static_cast<std::size_t>(r)];
+         i < out.map.row_begin[static_cast<std::size_t>(r) + 1]; ++i) {
+      const VoidRun& v = out.map.runs[i];
+      Depression& d = out.list[v.region];
+      d.cells += v.last - v.first;
+      d.area += facts[i].area;
+      d.volume += facts[i].volume;
+      if (static_cast<double>(facts[i].depth) > d.depth) {
+        d.depth = static_cast<double>(facts[i].depth);
+        d.col = facts[i].col;
+        d.row = r;
+      }
+      if (shapes) cells[v.region].push_back({r, v.first, v.last});
+    }
+  for (std::size_t i = 0; i < out.list.size(); ++i) {
+    Depression& d = out.list[i];
+    d.place = f.centre(static_cast<double>(d.col), static_cast<double>(d.row));
+    d.sill = static_cast<double>(level.at(d.col, d.row));
+    if (shapes) d.shape = outline_of(cells[i], f);
+  }
+  return out;
+}
+
+void by_sill(std::vector<Depression>& list) {
+  std::sort(list.begin(), list.end(), [](const Depression& a, const Depression& b) {
+    return std::tuple(-a.sill, a.row, a.col) < std::tuple(-b.sill, b.row, b.col);
+  });
+}
+
+// Changed cells take the origin "filled" of a source of their own.
+class DrainedSource final : public GridSource {
+ public:
+  DrainedSource(Grid level, Grid land, GridInfo info)
+      : level_(std::move(level)), land_(std::move(land)), info_(std::move(info)) {}
+  const GridInfo& info() const override { return info_; }
+  void read(const BlockView& out) const override {
+    level_.read_into({out.window, out.values, nullptr, out.stride});
+    if (!out.origin) return;
+    const Block own = land_.read(out.window, Planes::ValuesAndOrigin);
+    const Origin changed = origin_code(static_cast<std::uint32_t>(info_.sources.size()), How::Filled);
+    for (std::int64_t r = 0; r < out.window.rows; ++r)
+      for (std::int64_t c = 0; c < out.window.cols; ++c)
+        out.origin_row(r)[c] = std::isnan(own.at(c, r))        ? Origin{}
+                               : own.at(c, r) == out.row(r)[c] ? own.origin_row(r)[c]
+                                                               : changed;
+  }
+
+ private:
+  Grid level_, land_;
+  GridInfo info_;
+};
+
+bool stays(const Depression& d, const DrainOptions& o, const std::optional<MultiPolygon>& keep) {
+  if (keep && contains(*keep, d.place)) return true;
+  if (!o.keep_depth && !o.keep_area) return false;
+  return d.depth >= o.keep_depth.value_or(0) && d.area >= o.keep_area.value_or(0);
+}
+
+void require_options(const DrainOptions& o) {
+  const auto require = [](bool good, const char* what, const char* advice) {
+    if (!good) throw Error(ErrorCode::BadArgument, what, "depressions", advice);
+  };
+  require(!o.longest || o.longest->metres() > 0, "a channel must have a length", "take a length above zero");
+  require(!o.deepest || *o.deepest > 0, "a channel must have a depth", "take a depth above zero");
+  require(!o.keep_depth || *o.keep_depth > 0, "a depth that keeps a depression must be above zero",
+          "take for instance 1m");
+  require(!o.keep_area || *o.keep_area > 0, "an area that keeps a depression must be above zero",
+          "take for instance 500m2");
+}
+
+// Channels from the depressions that are to be carved, each found on the land as it is.
+std::vector<ChangedCell> channels_for(const Grid& land, const std::vector<Depression>& list, const DrainOptions& o,
+                                      std::int64_t* carved) {
+  const ChannelLimits limits = channel_limits(land, o.longest, o.deepest);
+  struct Result {
+    std::vector<ChangedCell> cells;
+  };
+  std::vector<ChangedCell> all;
+  constexpr std::size_t kBatch = 64;
+  parallel_ordered((list.size() + kBatch - 1) / kBatch, static_cast<std::size_t>(2 * thread_count(o.run)), o.run,
+                   [&](std::size_t batch) -> std::shared_ptr<void> {
+                     auto results = std::make_shared<std::vector<Result>>();
+                     for (std::size_t i = batch * kBatch; i < std::min(list.size(), (batch + 1) * kBatch); ++i) {
+                       const Depression& d = list[i];
+                       Channel c = cheapest_channel(land, d.col, d.row, limits);
+                       const bool wanted = !c.cells.empty() && (o.way == TakeOut::Carve || c.volume < d.volume);
+                       results->push_back({wanted ? std::move(c.cells) : std::vector<ChangedCell>()});
+                     }
+                     return results;
+                   },
+                   [&](std::size_t, const std::shared_ptr<void>& made) {
+                     for (const Result& r : *static_cast<std::vector<Result>*>(made.get())) {
+                       *carved += !r.cells.empty();
+                       all.insert(all.end(), r.cells.begin(), r.cells.end());
+                     }
+                   });
+  // Where channels meet, the deepest.
+  std::sort(all.begin(), all.end(), [](const ChangedCell& a, const ChangedCell& b) {
+    return std::tuple(a.row, a.col, a.height) < std::tuple(b.row, b.col, b.height);
+  });
+  all.erase(std::unique(all.begin(), all.end(),
+                        [](const ChangedCell& a, const ChangedCell& b) { return a.row == b.row && a.col == b.col; }),
+            all.end());
+  return all;
+}
+
+void count_changes(const Grid& drained, const Grid& land, const RunOptions& run, DrainReport& report) {
+  const CellAreas areas(land.frame());
+  const double vertical = metres_per(land.quantity().unit);
+  std::int64_t row = 0;
+  for_each_band(Grid(std::make_shared<LessSource>(drained, land)), Planes::Values, run, [&](const Block& b) {
+    for (std::int64_t r = 0; r < b.window().rows; ++r, ++row) {
+      std::optional<CellAreas::Row> area;
+      for (std::int64_t c = 0; c < b.window().cols; ++c) {
+        const auto change = static_cast<double>(b.at(c, r));
+        if (std::isnan(change) || change == 0) continue;
+        if (!area) area = areas.row(row);
+        (change > 0 ? report.cells_raised : report.cells_lowered) += 1;
+        (change > 0 ? report.volume_raised : report.volume_lowered) += std::abs(change) * vertical * area->at(c);
+      }
+    }
+  });
+}
+
+}  // namespace
+
+TakeOut parse_take_out(std::string_view text) {
+  return value_of<TakeOut>(kWays, text, "is no way to take out depressions");
+}
+
+std::vector<Depression> depressions(const Grid& surface, const DrainOptions& options) {
+  require_heights(surface);
+  const Grid land = without_sea(surface, options.sea, options.run);
+  std::vector<Depression> list = find_depressions(land, raised(land, {}, options.run), true, options.run).list;
+  by_sill(list);
+  return list;
+}
+
+Layer depression_layer(const std::vector<Depression>& list, const Grid& surface) {
+  Layer layer{.name = "depressions", .crs = surface.frame().crs(), .features = {}};
+  for (const Depression& d : list)
+    layer.features.push_back({d.shape,
+                              {{"sill", d.sill},
+                               {"depth", d.depth},
+                               {"unit", unit_name(surface.quantity())},
+                               {"area_m2", d.area},
+                               {"volume_m3", d.volume},
+                               {"cells", d.cells},
+                               {"deepest_x", d.place.x},
+                               {"deepest_y", d.place.y}}});
+  return layer;
+}
+
+Drained drained(const Grid& surface, const DrainOptions& o) {
+  require_heights(surface);
+  require_options(o);
+  const Grid land = without_sea(surface, o.sea, o.run);
+  Grid level = raised(land, {}, o.run);
+  Drained out;
+  const bool keeps = o.keep || o.keep_depth || o.keep_area;
+  std::vector<Depression> list = find_depressions(land, level, false, o.run).list;
+  out.report.depressions = std::ssize(list);
+  std::vector<Sink> sinks;
+  if (keeps) {
+    std::optional<MultiPolygon> keep;
+    if (o.keep) keep = o.keep->in(land.frame().crs()).shape();
+    const auto first =
+        std::stable_partition(list.begin(), list.end(), [&](const Depression& d) { return !stays(d, o, keep); });
+    out.kept.assign(first, list.end());
+    list.erase(first, list.end());
+    for (const Depression& d : out.kept) sinks.push_back({d.col, d.row});
+    by_sill(out.kept);
+  }
+  std::vector<ChangedCell> channels;
+  if (o.way != TakeOut::Fill) channels = channels_for(land, list, o, &out.report.carved);
+  if (!sinks.empty() || !channels.empty()) level = raised(with_cells(land, std::move(channels)), sinks, o.run);
+  out.report.kept = std::ssize(out.kept);
+  out.report.filled = std::ssize(list) - out.report.carved;
+  GridInfo info = land.info();
+  info.sources.push_back({.name = o.way == TakeOut::Fill ? "depressions: filled" : "depressions: filled or carved",
+                          .survey = {},
+                          .date = {},
+                          .cell = ground_spacing(info.frame).x,
+                          .treatment = {}});
+  info.name = surface.info().name;
+  if (is_integer(info.type)) {
+    info.type = o.way == TakeOut::Fill ? info.type : SampleType::Float32;
+    if (o.way != TakeOut::Fill) info.file_void.reset();
+  }
+  count_changes(level, land, o.run, out.report);
+  out.surface = Grid(std::make_shared<DrainedSource>(level, land, std::move(info)));
+  return out;
+}
+
+}  // namespace katoptra

@@ -1,0 +1,55 @@
+// What a flow knows of each cell, in temporary files.
+#pragma once
+#include <cstdint>
+#include <functional>
+#include <memory>
+#include <vector>
+
+#include "katoptra/water/flow.hpp"
+
+#include "flood.hpp"
+#include "scratch_plane.hpp"
+#include "tiles.hpp"
+
+namespace katoptra {
+
+inline constexpr std::uint8_t kVoidCell = 0, kLeaves = 9, kEnds = 10;
+// Codes 1 to 8: to the neighbour of that place in kColStep.
+inline bool runs_on(std::uint8_t direction) { return direction >= 1 && direction <= 8; }
+
+class FlowPlanes {
+ public:
+  FlowPlanes(const Frame& f, const std::string& name, std::int64_t edge)
+      : frame(f),
+        tiling(f.cols(), f.rows(), edge),
+        direction(f.cols(), f.rows(), name),
+        cells(f.cols(), f.rows(), name),
+        area(f.cols(), f.rows(), name),
+        cut_off(f.cols(), f.rows(), name) {}
+
+  std::int64_t number(std::int64_t col, std::int64_t row) const { return row * frame.cols() + col; }
+
+  Frame frame;
+  Tiling tiling;
+  ScratchPlane<std::uint8_t> direction;
+  ScratchPlane<std::int64_t> cells;
+  ScratchPlane<std::int64_t> area;  // in steps of area_step square metres
+  ScratchPlane<std::uint8_t> cut_off;
+  double area_step = 1;
+};
+
+class FlowAccess {
+ public:
+  static const FlowPlanes& planes(const Flow& f) { return *f.planes_; }
+  // flow() with tiles of another size, for tests.
+  static Flow in_tiles(const Grid& surface, const DrainOptions& options, std::int64_t edge);
+};
+
+// Directions of all cells of `surface`, from which every cell has a way out or to a sink. Returns how many cells are on
+// level ground.
+std::int64_t find_directions(const Grid& surface, const std::vector<Sink>& sinks, FlowPlanes& planes,
+                             const RunOptions& run);
+// Sums of cells and areas down the directions.
+void find_sums(FlowPlanes& planes, FlowReport& report, const RunOptions& run);
+
+}  // namespace katoptra

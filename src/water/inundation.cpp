@@ -1,0 +1,159 @@
+#include "katoptra/water/inundation.hpp"
+
+#include <algorithm>
+#include <cmath>
+#include <fmt/format.h>
+
+#include "katoptra/base/error.hpp"
+
+#include "grid/cell_areas.hpp"
+#include "outline.hpp"
+#include "surface/void_finder.hpp"
+
+namespace katoptra {
+namespace {
+
+struct WetRun {
+  double area = 0, volume = 0, deepest = 0;
+  bool beside_void = false;  // or at the edge
+};
+
+class WetFinder {
+ public:
+  WetFinder(const Grid& surface, const InundationOptions& o)
+      : surface_(surface),
+        options_(o),
+        areas_(surface.frame()),
+        finder_(surface.frame(), o.run.memory / 2, surface.info().name) {}
+
+  VoidMap find() {
+    // Bands with a row more on either side: where a run lies beside a void is seen from the rows around it.
+    struct Rows {
+      Block block;
+      Window band;
+    };
+    map_bands(
+        surface_, Planes::Values, 1, options_.run,
+        [](Block with_halo, const Window& band) -> std::shared_ptr<void> {
+          return std::make_shared<Rows>(Rows{std::move(with_halo), band});
+        },
+        [&](const std::shared_ptr<void>& made) {
+          const Rows& rows = *static_cast<Rows*>(made.get());
+          for (std::int64_t r = 0; r < rows.band.rows; ++r)
+            add_row(rows.block, rows.band.row + r - rows.block.window().row, rows.band.row + r);
+        });
+    return finder_.finish();
+  }
+  const std::vector<WetRun>& runs() const { return facts_; }
+
+ private:
+  bool is_void(const Block& b, std::int64_t c, std::int64_t r) const {
+    return c < 0 || r < 0 || c >= b.window().cols || r >= b.window().rows || std::isnan(b.at(c, r));
+  }
+  void add_row(const Block& b, std::int64_t r, std::int64_t row) {
+    std::vector<VoidRun> found;
+    const CellAreas::Row area = areas_.row(row);
+    const std::int64_t left = -b.window().col;  // of column 0 in the block
+    const double vertical = metres_per(surface_.quantity().unit);
+    for (std::int64_t col = 0; col < surface_.frame().cols(); ++col) {
+      const std::int64_t c = col + left;
+      const auto z = static_cast<double>(b.at(c, r));
+      if (!(z <= options_.level)) continue;
+      if (found.empty() || found.back().last != col) {
+        found.push_back({col, col, 0});
+        facts_.push_back({});
+      }
+      found.back().last = col + 1;
+      WetRun& k = facts_.back();
+      k.area += area.at(col);
+      k.volume += area.at(col) * (options_.level - z) * vertical;
+      k.deepest = std::max(k.deepest, options_.level - z);
+      for (std::int64_t y = -1; y <= 1 && !k.beside_void; ++y)
+        for (std::int64_t x = -1; x <= 1; ++x) k.beside_void = k.beside_void || is_void(b, c + x, r + y);
+    }
+    finder_.add_row(found);
+  }
+
+  const Grid& surface_;
+  const InundationOptions& options_;
+  CellAreas areas_;
+  VoidFinder finder_;
+  std::vector<WetRun> facts_;
+};
+
+// The region of the place; regions are found by their runs.
+std::uint32_t region_at(const VoidMap& map, const Grid& surface, Point p, double level) {
+  const Frame& f = surface.frame();
+  const double col = f.col_at(f.told_here(p.x)), row = f.row_at(p.y);
+  const auto refuse = [&](const std::string& what) {
+    throw Error(ErrorCode::BadArgument, fmt::format("the place {:.10g},{:.10g} {}", p.x, p.y, what),
+                surface.info().name, "give a place that lies under water at that level");
+  };
+  if (!(col >= 0 && row >= 0 && col < static_cast<double>(f.cols()) && row < static_cast<double>(f.rows())))
+    refuse("lies outside the surface");
+  const auto c = static_cast<std::int64_t>(col), r = static_cast<std::int64_t>(row);
+  for (std::size_t i = map.row_begin[static_cast<std::size_t>(r)]; i < map.row_begin[static_cast<std::size_t>(r) + 1];
+       ++i)
+    if (map.runs[i].first <= c && c < map.runs[i].last) return map.runs[i].region;
+  const float z = surface.at(c, r);
+  refuse(std::isnan(z)
+             ? "lies on a void"
+             : fmt::format("is {:g} {} high, above the level of {:g}", z, unit_name(surface.quantity()), level));
+  return 0;
+}
+
+}  // namespace
+
+Inundation inundation(const Grid& surface, const InundationOptions& o) {
+  if (surface.quantity().kind != QuantityKind::Height)
+    throw Error(ErrorCode::Refused, fmt::format("its values are {}, not heights", name_of(surface.quantity().kind)),
+                surface.info().name, "give the surface it was made from");
+  if (!std::isfinite(o.level)) throw Error(ErrorCode::BadArgument, "the level must be a number", "inundation");
+  WetFinder finder(surface, o);
+  const VoidMap map = finder.find();
+  std::vector<WetPart> parts(map.regions.size());
+  std::vector<std::uint8_t> wet(parts.size(), o.all);
+  std::vector<std::vector<CellRun>> cells(parts.size());
+  for (std::int64_t row = 0; row < surface.frame().rows(); ++row)
+    for (std::size_t i = map.row_begin[static_cast<std::size_t>(row)];
+         i < map.row_begin[static_cast<std::size_t>(row) + 1]; ++i) {
+      const VoidRun& run = map.runs[i];
+      const WetRun& k = finder.runs()[i];
+      WetPart& p = parts[run.region];
+      p.cells += run.last - run.first;
+      p.area += k.area;
+      p.volume += k.volume;
+      p.deepest = std::max(p.deepest, k.deepest);
+      if (k.beside_void && o.places.empty()) wet[run.region] = 1;
+      cells[run.region].push_back({row, run.first, run.last});
+    }
+  for (const Point p : o.places) wet[region_at(map, surface, p, o.level)] = 1;
+  Inundation out{.level = o.level};
+  for (std::size_t i = 0; i < parts.size(); ++i) {
+    if (!wet[i]) {
+      out.dry_low_cells += parts[i].cells;
+      out.dry_low_area += parts[i].area;
+      continue;
+    }
+    parts[i].shape = outline_of(cells[i], surface.frame());
+    out.area += parts[i].area;
+    out.volume += parts[i].volume;
+    out.parts.push_back(std::move(parts[i]));
+  }
+  return out;
+}
+
+Layer inundation_layer(const Inundation& wet, const Grid& surface) {
+  Layer layer{.name = "inundation", .crs = surface.frame().crs(), .features = {}};
+  for (const WetPart& p : wet.parts)
+    layer.features.push_back({p.shape,
+                              {{"level", wet.level},
+                               {"unit", unit_name(surface.quantity())},
+                               {"area_m2", p.area},
+                               {"volume_m3", p.volume},
+                               {"deepest", p.deepest},
+                               {"cells", p.cells}}});
+  return layer;
+}
+
+}  // namespace katoptra
