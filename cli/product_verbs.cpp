@@ -307,7 +307,7 @@ int run_sample(const SampleCommand& o) {
 }
 
 struct MapCommand : Common, LineOptions {
-  std::string in, title, contours, shortlist, overlay_area, points;
+  std::string in, title, contours, shortlist, overlay_area, points, basins, water, streams;
   int width = 1600;
   double exaggerate = 1.5;
   bool no_shade = false;
@@ -349,6 +349,10 @@ int run_map(const MapCommand& o) {
     m.overlays.push_back(
         {{.name = "line", .crs = in.frame().crs(), .features = {{line, {}}}}, OverlayStyle::Transect, ""});
   }
+  for (const auto& [file, style] : {std::pair{&o.basins, OverlayStyle::Basins},
+                                    {&o.water, OverlayStyle::Water},
+                                    {&o.streams, OverlayStyle::Streams}})
+    if (!file->empty()) m.overlays.push_back({read_layer(*file, in.frame().crs()), style, ""});
   if (!o.points.empty()) m.overlays.push_back({read_layer(o.points, in.frame().crs()), OverlayStyle::Points, ""});
   const Picture p = draw_map(in, m);
   write_picture(p, o.out, o.overwrite);
@@ -515,6 +519,9 @@ void add_product_verbs(CLI::App& app, int& status) {
   v->add_option("--width", m->width, "in pixels")->check(CLI::Range(400, 8000));
   v->add_option("--contours", m->contours, "draw contours at this interval, e.g. 5m");
   v->add_option("--area", m->overlay_area, "draw this area");
+  v->add_option("--streams", m->streams, "draw the streams of this file, wider by order");
+  v->add_option("--basins", m->basins, "draw the basins of this file");
+  v->add_option("--water", m->water, "draw the polygons of this file as water: depressions, inundation");
   add_line_options(*v, *m);
   v->add_option("--points", m->points, "draw the points of this file");
   v->add_option("--tiles", m->shortlist, "draw footprints and gaps of this shortlist (.geojson)");

@@ -65,6 +65,11 @@ GRID_VERBS = {
     "landforms": "{in} -o {out}.tif",
     "roughness": "{in} -o {out}.tif",
     "contours": "{in} --interval 1m -o {out}.geojson",
+    "depressions": "{in} --fill -o {out}.tif",
+    "flow": "{in} -o {out}.tif",
+    "streams": "{in} --from-area 40m2 -o {out}.geojson",
+    "basins": "{in} --from-area 40m2 -o {out}.geojson",
+    "inundation": "{in} --level 60m --all -o {out}.geojson",
     "section": "{in} --from 677001,5841999 --to 677044,5841961 -o {out}.csv",
     "map": "{in} --contours 1m --width 400 --title Hill -o {out}.svg",
     "look": "{in}",
@@ -84,7 +89,7 @@ CHANGES = {
 # Options that change nothing of what is made.
 SAME = {"--threads": "1", "--memory": "64M", "--host": "other.example", "--key-file": "key.txt"}
 # A height more does not change how the ground lies; and nothing is missing inside.
-BLIND = {("shadows", "--shift"), ("sky-view", "--shift"), ("openness", "--shift"), ("landforms", "--shift"), ("check", "--area"), ("look", "--area"), ("hillshade", "--shift"), ("slope", "--shift"), ("aspect", "--shift"), ("curvature", "--shift"), ("position", "--shift"), ("ruggedness", "--shift"), ("ruggedness", "--depths"), ("roughness", "--shift"), ("roughness", "--depths"), ("slope", "--depths")}
+BLIND = {("flow", "--shift"), ("shadows", "--shift"), ("sky-view", "--shift"), ("openness", "--shift"), ("landforms", "--shift"), ("check", "--area"), ("look", "--area"), ("hillshade", "--shift"), ("slope", "--shift"), ("aspect", "--shift"), ("curvature", "--shift"), ("position", "--shift"), ("ruggedness", "--shift"), ("ruggedness", "--depths"), ("roughness", "--shift"), ("roughness", "--depths"), ("slope", "--depths")}
 
 
 class Options(ToolTest):
@@ -183,7 +188,7 @@ class Options(ToolTest):
                 has = self.options(verb)
                 crs = "--from-crs" if "--from-crs" in has else "--crs"
                 known = self.call(verb, words, "bare.asc", [crs, "EPSG:32725"])
-                if verb in ("mosaic", "reproject", "compare", "contours"):  # there it is needed
+                if verb in ("mosaic", "reproject", "compare", "contours", "streams", "basins", "inundation"):  # there it is needed
                     self.assertIn("crs", self.refused(verb, *words.replace("{in}", "bare.asc").replace("{out}", "none").split(), status=3))
                 elif verb != "statistics":  # numbers alone
                     self.assertNotEqual(known, self.call(verb, words, "bare.asc"))
@@ -235,7 +240,9 @@ class Options(ToolTest):
 
 
 # Options that every verb takes in one of the ways above; all others stand in the method of their verb below.
-SHARED = {*CHANGES, *SAME, "--delimiter", "--from-crs", "--crs", "--from-unit", "--unit", "--from-heights", "--heights", "--out", "--overwrite", "--dry-run", "--void", "--codec", "--predictor", "--json", "--quiet", "--help"}
+SHARED = {*CHANGES, *SAME, "--delimiter", "--from-crs", "--crs", "--from-unit", "--unit", "--from-heights", "--heights", "--out", "--overwrite", "--dry-run", "--void", "--codec", "--predictor", "--json", "--quiet", "--help",
+          # Of all that follow water: drains() below.
+          "--depressions", "--longest", "--deepest", "--keep-deeper", "--keep-larger", "--keep-in"}
 AREA = os.path.join(DEMO, "area.geojson")
 RILL = {"type": "LineString", "coordinates": [[-30.99619, -37.55206], [-30.99589, -37.55223]]}
 
@@ -677,9 +684,137 @@ class OwnOptions(Options):
         with open(self.path("places.csv"), "w") as f:
             f.write(f"x,y,name\n{WEST + 9},{NORTH - 9},Cairn\n")
         self.run_tool("find", "--in", DEMO, "--area", AREA, "-o", "tiles.geojson")
+        self.run_tool("streams", "g.asc", "--from-area", "40m2", "-o", "s.geojson")
+        self.run_tool("basins", "g.asc", "--from-area", "40m2", "-o", "b.geojson")
+        self.run_tool("depressions", "g.asc", "-o", "w.geojson")
         plain = self.make("map g.asc --width 400", "a.svg")
-        for n, more in enumerate(("--title Rill", "--contours 2m", f"--area {INSIDE}", "--line line.geojson", "--from 677003,5841965 --to 677040,5841990", "--from 677003,5841965 --bearing 60deg --length 30m", "--points places.csv", "--tiles tiles.geojson", "--exaggerate 4", "--no-shade")):
+        for n, more in enumerate(("--title Rill", "--contours 2m", f"--area {INSIDE}", "--line line.geojson", "--from 677003,5841965 --to 677040,5841990", "--from 677003,5841965 --bearing 60deg --length 30m", "--points places.csv", "--tiles tiles.geojson", "--exaggerate 4", "--no-shade", "--streams s.geojson", "--basins b.geojson", "--water w.geojson")):
             self.assertNotEqual(plain, self.make("map g.asc --width 400 " + more, f"a{n}.svg"), more)
+
+    def features(self, words, out="w.geojson"):
+        self.run_tool(*words.split(), "-o", out, "--overwrite")
+        with open(self.path(out)) as f:
+            return json.load(f)["features"]
+
+    def valley(self, name="valley.asc"):
+        """A valley to the south with a bank across it, and a pond beside."""
+        rows, cols = 60, 41
+        ys, xs = numpy.mgrid[0:rows, 0:cols]
+        z = 40 - 0.1 * ys + 0.3 * abs(xs - 20)
+        z[30:32] += 2
+        z[8:12, 4:9] -= 1.5
+        asc(self.path(name), numpy.round(z, 3))
+        return numpy.round(z, 3)
+
+    def test_depressions_options(self):
+        z = self.valley()
+        found = self.features("depressions valley.asc")
+        by_depth = sorted(f["properties"]["depth"] for f in found)
+        self.assertEqual(len(found), 2)
+        lake = max(found, key=lambda f: f["properties"]["volume_m3"])["properties"]
+        self.assertAlmostEqual(lake["sill"], z[30, 20], places=3)
+        self.assertAlmostEqual(lake["depth"], z[30, 20] - z[29, 20], places=3)
+        self.assertAlmostEqual(lake["volume_m3"], (numpy.maximum(z[30, 20] - z[:30], 0) * (abs(numpy.arange(41) - 20) < 12)).sum() * CELL**2, delta=60)
+        fill, carve, least = (self.make(f"depressions valley.asc {w}") for w in ("--fill", "--carve", "--least"))
+        self.assertTrue((fill >= z - 1e-4).all() and fill[29, 20] > z[29, 20])
+        self.assertTrue((carve <= z + 1e-4).all() and carve[30, 20] < z[30, 20])
+        self.assertTrue(least[30, 20] < z[30, 20])
+        for more in ("--longest 2m", "--deepest 1m"):
+            self.assertGreater(self.make(f"depressions valley.asc --carve {more}")[29, 20], z[29, 20], more)
+        for more, kept in (("--keep-deeper 1.6m", 1), ("--keep-deeper 0.5m", 2), ("--keep-larger 100m2", 1), ("--keep-in box:677000,5841970,677020,5842000@EPSG:32725", 1)):
+            said = self.run_json("depressions", "valley.asc", "--fill", *more.split(), "-o", "k.tif", "--overwrite")
+            self.assertEqual(said["depressions"]["kept"], kept, more)
+        sea = self.make("depressions g.asc --fill --sea 50m")
+        self.assertTrue(numpy.isnan(sea[:2, :2]).all())
+        self.assertGreater(self.make(f"depressions g.asc --fill --area {INSIDE} --margin 4m").size, self.make(f"depressions g.asc --fill --area {INSIDE}").size)
+        for words, expect, status in (("--fill --carve", "more than one way", 2), ("--deepest 1m", "--least", 2), ("--fill --deepest 0m", "above zero", 2), ("--fill --keep-larger 9", "10ha", 2)):
+            self.assertIn(expect, self.refused("depressions", "valley.asc", *words.split(), "-o", "n.gpkg" if words.startswith("--deepest") else "n.tif", status=status))
+        self.assertIn(".gpkg", self.refused("depressions", "valley.asc", "-o", "n.tif", status=3))
+        self.assertIn(".tif", self.refused("depressions", "valley.asc", "--fill", "-o", "n.gpkg", status=3))
+        self.run_tool("slope", "valley.asc", "-o", "steep.tif")
+        self.assertIn("not heights", self.refused("depressions", "steep.tif", "-o", "n.gpkg", status=3))
+
+    def drains(self, verb, words):
+        """How depressions are taken out is told and can be chosen, in all that follow water."""
+        self.valley()
+        for more, expect in (("", "2 carved"), ("--depressions fill", "0 carved"), ("--depressions carve --longest 2m", "0 carved"), ("--depressions carve --deepest 1m", "0 carved"), ("--keep-deeper 1.6m", "1 kept"), ("--keep-larger 100m2", "1 kept"), ("--keep-in box:677000,5841970,677020,5842000@EPSG:32725", "1 kept")):
+            self.assertIn(expect, self.run_tool(verb, "valley.asc", *words.split(), *more.split(), "--overwrite").stdout, more)
+        self.assertIn("2 kept", self.run_tool(verb, "valley.asc", *words.split(), "--keep-deeper", "0.5m", "--overwrite").stdout)
+        self.run_tool("slope", "valley.asc", "-o", "steep.tif", "--overwrite")
+        self.assertIn("not heights", self.refused(verb, "steep.tif", *words.split(), "--overwrite", status=3))
+
+    def test_flow_options(self):
+        self.valley()
+        cells, area, direction = (self.make(f"flow valley.asc --as {a}") for a in ("cells", "area", "direction"))
+        self.assertEqual(cells[59, 20], cells.size)
+        numpy.testing.assert_allclose(area, cells * area[0, 0] / cells[0, 0], rtol=1e-4)
+        self.assertEqual(direction[20, 20], 5)  # south
+        self.assertTrue((direction[59, 18:23] == [3, 3, 9, 7, 7]).all() or direction[59, 20] == 9)
+        wet, power = (self.make(f"flow valley.asc --as {a}") for a in ("wetness", "power"))
+        self.assertGreater(wet[50, 20], wet[50, 10])
+        self.assertGreater(power[50, 20], power[50, 10])
+        above, far = (self.make(f"flow valley.asc --as {a} --from-area 400m2") for a in ("height-above", "distance"))
+        self.assertAlmostEqual(above[50, 25], 1.5, delta=0.4)
+        self.assertTrue(above[50, 20] == 0 == far[50, 20] < far[50, 25] < far[50, 30])
+        self.assertTrue(numpy.isnan(self.make("flow g.asc --sea 50m")[:2, :2]).all())
+        self.assertGreater(self.make(f"flow g.asc --area {INSIDE} --margin 4m").size, self.make(f"flow g.asc --area {INSIDE}").size)
+        for words, expect in (("--as distance", "--from-area"), ("--from-area 1ha", "--as height-above"), ("--as distance --from-area 1m2", "every cell"), ("--as distance --from-area 1", "10ha"), ("--depressions none", "--depressions"), ("--as slope", "--as")):
+            self.assertIn(expect, self.refused("flow", "valley.asc", *words.split(), "-o", "n.tif", status=2))
+        self.drains("flow", "-o f.tif")
+
+    def test_streams_options(self):
+        z = self.valley()
+        reaches = self.features("streams valley.asc --from-area 2000m2")
+        self.assertEqual(len(reaches), 1)
+        p, line = reaches[0]["properties"], reaches[0]["geometry"]["coordinates"]
+        self.assertEqual((p["next"], p["strahler"], p["shreve"]), (0, 1, 1))
+        self.assertAlmostEqual(p["to_height"], z[59, 20], places=3)
+        self.assertAlmostEqual(p["length_m"], CELL * (len(line) - 1), delta=3)
+        more = self.features("streams valley.asc --from-area 200m2")
+        self.assertGreater(len(more), len(reaches))
+        self.assertGreater(max(f["properties"]["strahler"] for f in more), 1)
+        shore = self.features("streams valley.asc --from-area 200m2 --sea 38m")
+        self.assertGreater(min(f["properties"]["to_height"] for f in shore), z[31, 20] - 4)
+        self.assertLess(sum(f["properties"]["length_m"] for f in shore), sum(f["properties"]["length_m"] for f in more))
+        self.assertGreater(len(self.features(f"streams g.asc --from-area 30m2 --area {INSIDE} --margin 8m")), 0)
+        for words, expect in (("--from-area 3m2", "every cell"), ("--from-area 9km2", "nowhere"), ("--from-area 9", "10ha")):
+            self.assertIn(expect, self.refused("streams", "valley.asc", *words.split(), "-o", "n.gpkg", status=2))
+        self.drains("streams", "--from-area 400m2 -o s.gpkg")
+
+    def test_basins_options(self):
+        self.valley()
+        mouth, up = f"{WEST + 41},{NORTH - 119}", f"{WEST + 41},{NORTH - 21}"
+        two = [f["properties"] for f in self.features(f"basins valley.asc --outlet {mouth} --outlet {up}")]
+        self.assertEqual([(p["number"], p["next"]) for p in two], [(1, 0), (2, 1)])
+        self.assertAlmostEqual(two[0]["upstream_m2"], 60 * 41 * CELL**2, delta=10)
+        beside = f"{WEST + 47},{NORTH - 119}"
+        self.assertLess(self.features(f"basins valley.asc --outlet {beside}")[0]["properties"]["upstream_m2"], 3000)
+        moved = self.features(f"basins valley.asc --outlet {beside} --within 10m")[0]["properties"]
+        self.assertAlmostEqual(moved["moved_m"], 6, delta=0.1)
+        with open(self.path("outlets.csv"), "w") as f:
+            f.write("x,y\n" + mouth + "\n" + up + "\n")
+        self.assertEqual(len(self.features("basins valley.asc --outlets outlets.csv")), 2)
+        reaches = self.features("basins valley.asc --from-area 400m2")
+        self.assertEqual(len(reaches), len(self.features("streams valley.asc --from-area 400m2", "s.geojson")))
+        self.assertTrue(numpy.isfinite([f["properties"]["mean_slope"] for f in reaches]).all())
+        self.features("basins valley.asc --from-area 400m2 --sea 38m")
+        self.features(f"basins g.asc --from-area 30m2 --area {INSIDE} --margin 8m")
+        for words, expect in (("", "--outlet X,Y"), (f"--outlet {up} --from-area 1ha", "either"), ("--outlet 1,1", "outside"), (f"--outlet {up} --outlet {up}", "another"), ("--from-area 9km2", "smaller")):
+            self.assertIn(expect, self.refused("basins", "valley.asc", *words.split(), "-o", "n.gpkg", status=2))
+        self.drains("basins", "--from-area 400m2 -o b.gpkg")
+
+    def test_inundation_options(self):
+        z = self.valley()
+        pond = f"{WEST + 13},{NORTH - 21}"
+        wet = self.features("inundation valley.asc --level 38m")
+        self.assertEqual(sum(f["properties"]["cells"] for f in wet), (z <= 38).sum() - ((z <= 38)[:32]).sum())
+        self.assertEqual(sum(f["properties"]["cells"] for f in self.features("inundation valley.asc --level 38m --all")), (z <= 38).sum())
+        low = self.features(f"inundation valley.asc --level 42m --from {pond}")[0]["properties"]
+        self.assertAlmostEqual(low["deepest"], 42 - z[8:12, 4:9].min(), places=3)
+        self.assertGreater(len(self.features(f"inundation g.asc --level 60m --all --area {INSIDE} --margin 8m")), 0)
+        self.assertIn("as low", self.run_tool("inundation", "valley.asc", "--level", "38m", "-o", "w.gpkg", "--overwrite").stdout)
+        self.assertIn("above the level", self.refused("inundation", "valley.asc", "--level", "38m", "--from", pond, "-o", "n.gpkg", status=2))
+        self.assertIn("unit", self.run_tool("inundation", "valley.asc", "--level", "38", "-o", "w.gpkg", "--overwrite").stdout)
 
     def test_points_options(self):
         def points(*words):

@@ -207,6 +207,12 @@ class MapPainter {
         return {{0.85, 0.33, 0.05}, 2.2, 0, false, "places"};
       case OverlayStyle::Residuals:
         return {{0.10, 0.10, 0.10}, 1.2, 0, false, "residuals"};
+      case OverlayStyle::Streams:
+        return {{0.07, 0.36, 0.62}, 1.2, 0, false, "streams, by order"};
+      case OverlayStyle::Basins:
+        return {{0.42, 0.20, 0.36}, 1.6, 0.10, false, "basins"};
+      case OverlayStyle::Water:
+        return {{0.10, 0.45, 0.70}, 1.0, 0.55, false, "water"};
     }
     return {};
   }
@@ -231,6 +237,8 @@ class MapPainter {
     if (o.style == OverlayStyle::Residuals) return residuals(o.layer, t);
     for (const Feature& f : o.layer.features) {
       double w = p.width;
+      // A stream of each higher order is wider.
+      if (o.style == OverlayStyle::Streams) w += 0.9 * (property(f, "strahler").value_or(1) - 1);
       if (o.style == OverlayStyle::Contours)
         for (const auto& [name, value] : f.properties)
           if (name == "index" && std::holds_alternative<std::int64_t>(value) && std::get<std::int64_t>(value)) w = 1.7;
@@ -419,7 +427,8 @@ class MapPainter {
         cairo_new_path(c.cr());
         cairo_arc(c.cr(), x + 13, y - 5, o.style == OverlayStyle::Places ? 9 : 4.5, 0, 2 * std::numbers::pi);
         cairo_stroke(c.cr());
-      } else if (o.style == OverlayStyle::Contours || o.style == OverlayStyle::Transect) {
+      } else if (o.style == OverlayStyle::Contours || o.style == OverlayStyle::Transect ||
+                 o.style == OverlayStyle::Streams) {
         c.line(x, y - 5, x + 26, y - 5);
       } else {
         c.box(x + 1, y - 13, 24, 15);

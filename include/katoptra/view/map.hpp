@@ -28,7 +28,7 @@ PictureFormat picture_format_for(const std::string& file_name);
 bool picture_named(const std::string& file_name);
 
 // Residuals: points with the properties residual and outlier, as discs. Places: outlines of findings.
-enum class OverlayStyle { Area, Contours, Transect, Footprints, Kept, Gaps, Points, Places, Residuals };
+enum class OverlayStyle { Area, Contours, Transect, Footprints, Kept, Gaps, Points, Places, Residuals, Streams, Basins, Water };
 struct MapOverlay {
   Layer layer;
   OverlayStyle style = OverlayStyle::Area;
