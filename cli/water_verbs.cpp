@@ -16,8 +16,9 @@ namespace {
 
 // How water is let out, of all verbs that follow it.
 struct DrainCommand : Common {
-  std::string in, way = "least", longest, deepest, keep_deeper, keep_larger, keep_in, sea;
+  std::string in, way = "least", longest, deepest, keep_deeper, keep_larger, keep_in, burn, sea;
   std::optional<Area> kept_area;
+  std::optional<Layer> lines;
 };
 
 double height_of(const std::string& text, const Grid& in, std::vector<std::string>& notes) {
@@ -34,6 +35,10 @@ DrainOptions drain_options(DrainCommand& o, const Grid& in, std::vector<std::str
     o.kept_area = area_from(o.keep_in, &notes);
     d.keep = &*o.kept_area;
   }
+  if (!o.burn.empty()) {
+    o.lines = read_layer(o.burn, in.frame().crs());
+    d.burn = &*o.lines;
+  }
   if (!o.sea.empty()) d.sea = height_of(o.sea, in, notes);
   return d;
 }
@@ -46,6 +51,7 @@ void add_input(CLI::App& v, DrainCommand& o) {
 }
 
 void add_limits(CLI::App& v, DrainCommand& o) {
+  v.add_option("--burn", o.burn, "a vector file with lines of streams or culverts, under which the ground is lowered");
   v.add_option("--longest", o.longest, "of a channel that is carved, 100 cells unless told, e.g. 50m");
   v.add_option("--deepest", o.deepest, "how far below the ground it may run, e.g. 2m");
   v.add_option("--keep-deeper", o.keep_deeper, "depressions at least this deep are real: water ends there, e.g. 1m");
@@ -79,6 +85,7 @@ void say_drained(Statement& s, const DrainReport& d, const std::string& way) {
   } else {
     s.line("depressions", fmt::format("{}: {} filled, {} carved, {} kept{}", d.depressions, d.filled, d.carved, d.kept,
                                       way == "least" ? " (each by the way that moves less ground)" : ""));
+    if (d.burnt) s.line("burnt in", fmt::format("{} cells lowered under lines", d.burnt));
     s.line("moved", fmt::format("{} cells raised by {}, {} lowered by {}", d.cells_raised, volume_text(d.volume_raised),
                                 d.cells_lowered, volume_text(d.volume_lowered)));
   }
@@ -86,6 +93,7 @@ void say_drained(Statement& s, const DrainReport& d, const std::string& way) {
                          {"filled", d.filled},
                          {"carved", d.carved},
                          {"kept", d.kept},
+                         {"burnt_cells", d.burnt},
                          {"cells_raised", d.cells_raised},
                          {"cells_lowered", d.cells_lowered},
                          {"volume_raised_m3", d.volume_raised},
@@ -193,7 +201,7 @@ int run_depressions(DepressionsCommand& o) {
     throw Error(ErrorCode::BadArgument, "more than one way to take them out", "depressions",
                 "give one of --fill, --carve and --least");
   if (ways == 0) {
-    for (const std::string* limit : {&o.longest, &o.deepest, &o.keep_deeper, &o.keep_larger, &o.keep_in})
+    for (const std::string* limit : {&o.longest, &o.deepest, &o.keep_deeper, &o.keep_larger, &o.keep_in, &o.burn})
       if (!limit->empty())
         throw Error(ErrorCode::BadArgument, "a limit is for taking depressions out", "depressions",
                     "say how with --fill, --carve or --least");

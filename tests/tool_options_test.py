@@ -242,7 +242,7 @@ class Options(ToolTest):
 # Options that every verb takes in one of the ways above; all others stand in the method of their verb below.
 SHARED = {*CHANGES, *SAME, "--delimiter", "--from-crs", "--crs", "--from-unit", "--unit", "--from-heights", "--heights", "--out", "--overwrite", "--dry-run", "--void", "--codec", "--predictor", "--json", "--quiet", "--help",
           # Of all that follow water: drains() below.
-          "--depressions", "--longest", "--deepest", "--keep-deeper", "--keep-larger", "--keep-in"}
+          "--depressions", "--longest", "--deepest", "--keep-deeper", "--keep-larger", "--keep-in", "--burn"}
 AREA = os.path.join(DEMO, "area.geojson")
 RILL = {"type": "LineString", "coordinates": [[-30.99619, -37.55206], [-30.99589, -37.55223]]}
 
@@ -734,12 +734,19 @@ class OwnOptions(Options):
         self.run_tool("slope", "valley.asc", "-o", "steep.tif")
         self.assertIn("not heights", self.refused("depressions", "steep.tif", "-o", "n.gpkg", status=3))
 
+    def degrees(self, *places):
+        done = subprocess.run(["cs2cs", "-f", "%.10f", "EPSG:32725", "+to", "+proj=longlat", "+datum=WGS84", "+type=crs"], input="\n".join(f"{x} {y}" for x, y in places), capture_output=True, text=True, check=True)
+        return [[float(v) for v in line.split()[:2]] for line in done.stdout.splitlines()]
+
     def drains(self, verb, words):
         """How depressions are taken out is told and can be chosen, in all that follow water."""
         self.valley()
         for more, expect in (("", "2 carved"), ("--depressions fill", "0 carved"), ("--depressions carve --longest 2m", "0 carved"), ("--depressions carve --deepest 1m", "0 carved"), ("--keep-deeper 1.6m", "1 kept"), ("--keep-larger 100m2", "1 kept"), ("--keep-in box:677000,5841970,677020,5842000@EPSG:32725", "1 kept")):
             self.assertIn(expect, self.run_tool(verb, "valley.asc", *words.split(), *more.split(), "--overwrite").stdout, more)
         self.assertIn("2 kept", self.run_tool(verb, "valley.asc", *words.split(), "--keep-deeper", "0.5m", "--overwrite").stdout)
+        with open(self.path("culvert.geojson"), "w") as f:
+            json.dump({"type": "Feature", "properties": {}, "geometry": {"type": "LineString", "coordinates": self.degrees((WEST + 41, NORTH - 57), (WEST + 41, NORTH - 67))}}, f)
+        self.assertIn("2 cells lowered under lines", self.run_tool(verb, "valley.asc", *words.split(), "--burn", "culvert.geojson", "--overwrite").stdout)
         self.run_tool("slope", "valley.asc", "-o", "steep.tif", "--overwrite")
         self.assertIn("not heights", self.refused(verb, "steep.tif", *words.split(), "--overwrite", status=3))
 

@@ -251,9 +251,15 @@ Layer depression_layer(const std::vector<Depression>& list, const Grid& surface)
 Drained drained(const Grid& surface, const DrainOptions& o) {
   require_heights(surface);
   require_options(o);
-  const Grid land = without_sea(surface, o.sea, o.run);
-  Grid level = raised(land, {}, o.run);
   Drained out;
+  const Grid original = without_sea(surface, o.sea, o.run);
+  Grid land = original;
+  if (o.burn) {
+    std::vector<ChangedCell> cells = burnt_cells(original, *o.burn);
+    out.report.burnt = std::ssize(cells);
+    land = with_cells(original, std::move(cells));
+  }
+  Grid level = raised(land, {}, o.run);
   const bool keeps = o.keep || o.keep_depth || o.keep_area;
   std::vector<Depression> list = find_depressions(land, level, false, o.run).list;
   out.report.depressions = std::ssize(list);
@@ -284,8 +290,8 @@ Drained drained(const Grid& surface, const DrainOptions& o) {
     info.type = o.way == TakeOut::Fill ? info.type : SampleType::Float32;
     if (o.way != TakeOut::Fill) info.file_void.reset();
   }
-  count_changes(level, land, o.run, out.report);
-  out.surface = Grid(std::make_shared<DrainedSource>(level, land, std::move(info)));
+  count_changes(level, original, o.run, out.report);
+  out.surface = Grid(std::make_shared<DrainedSource>(level, original, std::move(info)));
   return out;
 }
 

@@ -3,7 +3,10 @@
 #include <algorithm>
 #include <cmath>
 #include <memory>
+#include <tuple>
 #include <utility>
+
+#include "katoptra/base/error.hpp"
 
 #include "surface/void_finder.hpp"
 
@@ -80,6 +83,70 @@ Grid without_sea(const Grid& surface, std::optional<double> level, const RunOpti
   if (!level) return surface;
   const Grid low(std::make_shared<LowGround>(surface, static_cast<float>(*level)));
   return Grid(std::make_shared<LandSource>(surface, find_voids(low, run)));
+}
+
+namespace {
+
+// Cells that a line passes, each beside the next.
+std::vector<std::pair<std::int64_t, std::int64_t>> cells_along(const LineString& line, const Frame& f) {
+  std::vector<std::pair<std::int64_t, std::int64_t>> cells;
+  for (std::size_t i = 0; i + 1 < line.size(); ++i) {
+    const double c0 = f.col_at(line[i].x), r0 = f.row_at(line[i].y), c1 = f.col_at(line[i + 1].x),
+                 r1 = f.row_at(line[i + 1].y);
+    const double steps = std::ceil(std::max({std::abs(c1 - c0), std::abs(r1 - r0), 1.0}));
+    constexpr double kMost = 1e7;
+    if (!(steps < kMost)) continue;
+    for (double k = 0; k <= steps; ++k) {
+      const std::pair cell{static_cast<std::int64_t>(std::floor(c0 + (c1 - c0) * k / steps)),
+                           static_cast<std::int64_t>(std::floor(r0 + (r1 - r0) * k / steps))};
+      if (cells.empty() || cells.back() != cell) cells.push_back(cell);
+    }
+  }
+  return cells;
+}
+
+}  // namespace
+
+std::vector<ChangedCell> burnt_cells(const Grid& surface, const Layer& lines) {
+  const Frame& f = surface.frame();
+  std::optional<Transform> there;
+  if (lines.crs && f.crs() && !lines.crs.same_place(f.crs())) there.emplace(lines.crs, f.crs());
+  std::vector<ChangedCell> out;
+  std::size_t found = 0, touched = 0;
+  for (const Feature& feature : lines.features) {
+    const auto* given = std::get_if<LineString>(&feature.geometry);
+    if (!given || given->size() < 2) continue;
+    ++found;
+    LineString line = *given;
+    if (there) there->forward(line);
+    std::vector<ChangedCell> way;
+    for (const auto& [col, row] : cells_along(line, f)) {
+      if (col < 0 || row < 0 || col >= f.cols() || row >= f.rows()) continue;
+      if (const float z = surface.at(col, row); !std::isnan(z)) way.push_back({row, col, z});
+    }
+    if (way.empty()) continue;
+    ++touched;
+    if (way.back().height > way.front().height) std::reverse(way.begin(), way.end());
+    float level = way.front().height;
+    for (const ChangedCell& c : way) {
+      if (c.height <= level)
+        level = c.height;
+      else
+        out.push_back({c.row, c.col, level});
+    }
+  }
+  if (touched == 0)
+    throw Error(ErrorCode::BadArgument,
+                found == 0 ? "there are no lines to burn in" : "all lines to burn in lie beyond the surface",
+                surface.info().name, "give the lines of streams or culverts on it");
+  // Where lines cross, the deepest.
+  std::sort(out.begin(), out.end(), [](const ChangedCell& a, const ChangedCell& b) {
+    return std::tuple(a.row, a.col, a.height) < std::tuple(b.row, b.col, b.height);
+  });
+  out.erase(std::unique(out.begin(), out.end(),
+                        [](const ChangedCell& a, const ChangedCell& b) { return a.row == b.row && a.col == b.col; }),
+            out.end());
+  return out;
 }
 
 Grid with_cells(const Grid& grid, std::vector<ChangedCell> cells) {

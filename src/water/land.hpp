@@ -3,6 +3,7 @@
 #include <optional>
 #include <vector>
 
+#include "katoptra/geo/feature.hpp"
 #include "katoptra/grid/grid.hpp"
 
 namespace katoptra {
@@ -17,5 +18,9 @@ struct ChangedCell {
 };
 // The grid with these cells, sorted by row and column, in place of its own.
 Grid with_cells(const Grid& grid, std::vector<ChangedCell> cells);
+
+// The cells that must be lowered so that the ground never falls short of a line's way down (DrainOptions::burn).
+// BadArgument for a layer without lines, or whose lines all lie elsewhere.
+std::vector<ChangedCell> burnt_cells(const Grid& surface, const Layer& lines);
 
 }  // namespace katoptra

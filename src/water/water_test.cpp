@@ -187,6 +187,29 @@ TEST(Depressions, FilledCarvedOrTheLesser) {
   EXPECT_EQ(drained(g, {.way = TakeOut::Carve, .deepest = 4.0}).report.carved, 1);
 }
 
+TEST(Depressions, CulvertsAreBurntIn) {
+  const Grid g = dammed_valley();
+  const Frame& f = g.frame();
+  Layer pipes{.name = "pipes", .crs = f.crs(), .features = {{LineString{f.centre(30, 44), f.centre(30, 37)}, {}}}};
+  for (const bool in_degrees : {false, true}) {
+    Layer lines = pipes;
+    if (in_degrees) {
+      lines.crs = Crs::wgs84();
+      Transform(f.crs(), Crs::wgs84()).forward(std::get<LineString>(lines.features[0].geometry));
+    }
+    const Drained d = drained(g, {.way = TakeOut::Fill, .burn = &lines});
+    EXPECT_EQ(d.report.burnt, 2);
+    EXPECT_EQ(d.report.cells_lowered, 2);
+    EXPECT_EQ(d.surface.at(30, 40), g.at(30, 39)) << "no higher than the ground before the bank";
+    EXPECT_EQ(d.surface.at(30, 30), g.at(30, 30)) << "nothing is filled behind it";
+    EXPECT_EQ(flow(g, {.burn = &lines}).upstream_cells().at(30, 80), 61 * 81);
+  }
+  std::get<LineString>(pipes.features[0].geometry) = {{0, 0}, {10, 10}};
+  EXPECT_EQ(error_of([&] { drained(g, {.burn = &pipes}); }), ErrorCode::BadArgument);
+  pipes.features[0].geometry = Point{0, 0};
+  EXPECT_EQ(error_of([&] { drained(g, {.burn = &pipes}); }), ErrorCode::BadArgument);
+}
+
 TEST(Depressions, RealOnesStay) {
   const Grid g = dammed_valley();
   for (const DrainOptions& o : {DrainOptions{.keep_depth = 1.0}, DrainOptions{.keep_area = 50.0},

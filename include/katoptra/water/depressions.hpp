@@ -51,6 +51,10 @@ struct DrainOptions {
   std::optional<double> keep_area;   // square metres
   const Area* keep = nullptr;
   std::optional<double> sea;  // in the unit of the surface
+  // Lines of streams or culverts, in any CRS: the ground under each is lowered so that it never rises on the way from
+  // the line's higher end to its lower one. Before all else; parts of lines beyond the surface and over voids do not
+  // count.
+  const Layer* burn = nullptr;
   RunOptions run;
 };
 
@@ -61,8 +65,9 @@ Layer depression_layer(const std::vector<Depression>& list, const Grid& surface)
 
 struct DrainReport {
   std::int64_t depressions = 0, filled = 0, carved = 0, kept = 0;
-  std::int64_t cells_raised = 0, cells_lowered = 0;
-  double volume_raised = 0, volume_lowered = 0;  // cubic metres on the ground
+  std::int64_t burnt = 0;                            // cells lowered under lines
+  std::int64_t cells_raised = 0, cells_lowered = 0;  // in all
+  double volume_raised = 0, volume_lowered = 0;      // cubic metres on the ground
 };
 
 struct Drained {
