@@ -243,15 +243,19 @@ void add_depressions(CLI::App& app, int& status) {
 // ---- flow
 
 struct FlowCommand : DrainCommand {
-  std::string as = "area", from_area;
+  std::string as = "area", from_area, neighbours = "one", weights;
 };
 
 Grid flow_grid(const FlowCommand& o, const Flow& f) {
   if (o.as == "cells") return f.upstream_cells();
   if (o.as == "direction") return f.direction();
-  if (o.as == "wetness") return f.wetness();
-  if (o.as == "power") return f.stream_power();
-  if (o.as == "area") return f.upstream_area();
+  Grid rain;
+  if (!o.weights.empty()) rain = open_grid(o.weights);
+  const UpstreamOptions up{
+      .neighbours = parse_neighbours(o.neighbours), .weights = rain ? &rain : nullptr, .run = o.run()};
+  if (o.as == "wetness") return wetness(f, up);
+  if (o.as == "power") return stream_power(f, up);
+  if (o.as == "area") return upstream(f, up);
   const StreamOptions streams{.from_area = parse_square_metres(o.from_area), .run = o.run()};
   return o.as == "height-above" ? height_above_streams(f, streams) : distance_to_streams(f, streams);
 }
@@ -265,6 +269,10 @@ int run_flow(FlowCommand& o) {
         "flow",
         of_streams ? "say so with --from-area, for instance 1ha" : "it goes with --as height-above or distance");
   if (of_streams) parse_square_metres(o.from_area);
+  const bool sums = o.as == "area" || o.as == "wetness" || o.as == "power";
+  if (!sums && (o.neighbours != "one" || !o.weights.empty()))
+    throw Error(ErrorCode::BadArgument, fmt::format("--as {} goes by one neighbour and without weights", o.as), "flow",
+                "leave out --neighbours and --weights, or take area, wetness or power");
   refuse_out(o.out, false);
   Statement s(o);
   if (o.dry_run) {
@@ -288,6 +296,11 @@ void add_flow(CLI::App& app, int& status) {
                 "upstream area or cells, direction, wetness index, stream power; height above the next stream, or "
                 "distance to it")
       ->check(CLI::IsMember({"area", "cells", "direction", "wetness", "power", "height-above", "distance"}));
+  v->add_option("--neighbours", o->neighbours,
+                "to how many water runs: one, the two beside any angle, several by their slopes")
+      ->check(CLI::IsMember({"one", "any-angle", "several"}));
+  v->add_option("--weights", o->weights,
+                "a grid on the same cells that says how much each square metre counts, e.g. rain");
   v->add_option("--from-area", o->from_area, "with the last two: streams are where this much drains, e.g. 1ha");
   add_way(*v, *o);
   add_reading(*v, *o, Reading::Converts);

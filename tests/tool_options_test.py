@@ -758,6 +758,13 @@ class OwnOptions(Options):
         self.assertEqual(direction[20, 20], 5)  # south
         self.assertTrue((direction[59, 18:23] == [3, 3, 9, 7, 7]).all() or direction[59, 20] == 9)
         wet, power = (self.make(f"flow valley.asc --as {a}") for a in ("wetness", "power"))
+        angle, several = (self.make(f"flow valley.asc --neighbours {n}") for n in ("any-angle", "several"))
+        self.assertTrue(angle[59, 20] == several[59, 20] == area[59, 20])
+        self.assertFalse(numpy.allclose(angle, several) or numpy.allclose(angle, area))
+        asc(self.path("rain.asc"), numpy.full((60, 41), 3.0))
+        numpy.testing.assert_allclose(self.make("flow valley.asc --weights rain.asc"), 3 * area, rtol=1e-4)
+        for words, expect in (("--neighbours several --as cells", "one neighbour"), ("--weights g.asc", "other")):
+            self.assertIn(expect, self.refused("flow", "valley.asc", *words.split(), "-o", "n.tif", status=2))
         self.assertGreater(wet[50, 20], wet[50, 10])
         self.assertGreater(power[50, 20], power[50, 10])
         above, far = (self.make(f"flow valley.asc --as {a} --from-area 400m2") for a in ("height-above", "distance"))

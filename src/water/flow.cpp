@@ -61,25 +61,6 @@ std::vector<double> areas_of(const FlowPlanes& p, const Window& w) {
   return out;
 }
 
-// Area over a metre of contour, and the tangent of the slope, as wetness or as power.
-struct AreaAndSlope {
-  Grid slope;
-  double width;
-  bool wetness;
-  std::vector<double> operator()(const FlowPlanes& p, const Window& w) const {
-    constexpr double kLevel = 0.001;
-    std::vector<double> out = areas_of(p, w);
-    const Block steep = slope.read(w);
-    for (std::int64_t r = 0; r < w.rows; ++r)
-      for (std::int64_t c = 0; c < w.cols; ++c) {
-        double& a = out[static_cast<std::size_t>(r * w.cols + c)];
-        const double tangent = std::max(kLevel, static_cast<double>(steep.at(c, r)));
-        a = wetness ? std::log(a / width / tangent) : a / width * tangent;
-      }
-    return out;
-  }
-};
-
 }  // namespace
 
 Flow flow(const Grid& surface, const DrainOptions& options) {
@@ -115,23 +96,57 @@ Grid Flow::upstream_area() const {
                     areas_of);
 }
 
+Grid upstream_plane(const Flow& flow, std::shared_ptr<const ScratchPlane<std::int64_t>> amounts, double step,
+                    const std::string& unit) {
+  return plane_grid(flow.surface(), flow_info(flow.surface(), QuantityKind::Upstream, unit, SampleType::Float32),
+                    FlowAccess::shared(flow), [amounts = std::move(amounts), step](const FlowPlanes&, const Window& w) {
+                      std::vector<double> out;
+                      for (const std::int64_t a : amounts->read(w, 0)) out.push_back(static_cast<double>(a) * step);
+                      return out;
+                    });
+}
+
 namespace {
 
-double contour_width(const Frame& f) {
-  const GroundSpacing s = ground_spacing(f);
-  return std::sqrt(s.x.metres() * s.y.metres());
+// Area over a metre of contour, and the tangent of the slope, as wetness or as power.
+class AreaAndSlope final : public GridSource {
+ public:
+  AreaAndSlope(Grid area, Grid steep, GridInfo info, bool wetness)
+      : area_(std::move(area)), steep_(std::move(steep)), info_(std::move(info)), wetness_(wetness) {
+    const GroundSpacing s = ground_spacing(info_.frame);
+    width_ = std::sqrt(s.x.metres() * s.y.metres());
+  }
+  const GridInfo& info() const override { return info_; }
+  void read(const BlockView& out) const override {
+    constexpr double kLevel = 0.001;
+    area_.read_into(out);
+    const Block steep = steep_.read(out.window);
+    for (std::int64_t r = 0; r < out.window.rows; ++r)
+      for (std::int64_t c = 0; c < out.window.cols; ++c) {
+        float& v = out.row(r)[c];
+        const double tangent = std::max(kLevel, static_cast<double>(steep.at(c, r))),
+                     a = static_cast<double>(v) / width_;
+        if (!std::isnan(v)) v = static_cast<float>(wetness_ ? std::log(a / tangent) : a * tangent);
+      }
+  }
+
+ private:
+  Grid area_, steep_;
+  GridInfo info_;
+  double width_ = 1;
+  bool wetness_;
+};
+
+Grid with_slope(const Flow& flow, const UpstreamOptions& o, bool wet) {
+  GridInfo info = flow_info(flow.surface(), wet ? QuantityKind::Wetness : QuantityKind::Upstream, wet ? "" : "m2/m",
+                            SampleType::Float32);
+  return Grid(
+      std::make_shared<AreaAndSlope>(upstream(flow, o), slope(flow.surface(), SlopeAs::Ratio), std::move(info), wet));
 }
 
 }  // namespace
 
-Grid Flow::wetness() const {
-  return plane_grid(surface_, flow_info(surface_, QuantityKind::Wetness, "", SampleType::Float32), planes_,
-                    AreaAndSlope{slope(surface_, SlopeAs::Ratio), contour_width(surface_.frame()), true});
-}
-
-Grid Flow::stream_power() const {
-  return plane_grid(surface_, flow_info(surface_, QuantityKind::Upstream, "m2/m", SampleType::Float32), planes_,
-                    AreaAndSlope{slope(surface_, SlopeAs::Ratio), contour_width(surface_.frame()), false});
-}
+Grid wetness(const Flow& flow, const UpstreamOptions& options) { return with_slope(flow, options, true); }
+Grid stream_power(const Flow& flow, const UpstreamOptions& options) { return with_slope(flow, options, false); }
 
 }  // namespace katoptra

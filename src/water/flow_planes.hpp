@@ -41,6 +41,7 @@ class FlowPlanes {
 class FlowAccess {
  public:
   static const FlowPlanes& planes(const Flow& f) { return *f.planes_; }
+  static std::shared_ptr<const FlowPlanes> shared(const Flow& f) { return f.planes_; }
   // flow() with tiles of another size, for tests.
   static Flow in_tiles(const Grid& surface, const DrainOptions& options, std::int64_t edge);
 };
@@ -51,5 +52,9 @@ std::int64_t find_directions(const Grid& surface, const std::vector<Sink>& sinks
                              const RunOptions& run);
 // Sums of cells and areas down the directions.
 void find_sums(FlowPlanes& planes, FlowReport& report, const RunOptions& run);
+
+// Amounts a cell, in steps, as the upstream grid of a flow.
+Grid upstream_plane(const Flow& flow, std::shared_ptr<const ScratchPlane<std::int64_t>> amounts, double step,
+                    const std::string& unit);
 
 }  // namespace katoptra

@@ -389,9 +389,87 @@ TEST(Flow, UpstreamAreasOfShapesThatAreKnown) {
   EXPECT_EQ(valley.report().leaving, 1);
   // Wetness is what it says.
   const double slope_there = 0.1 * GroundRuler(f.crs()).at(o).x, width = 2 * GroundRuler(f.crs()).at(o).x;
-  EXPECT_NEAR(static_cast<double>(plane.wetness().at(20, 15)),
+  EXPECT_NEAR(static_cast<double>(wetness(plane).at(20, 15)),
               std::log(16 * cell / width / (0.1 / GroundRuler(f.crs()).at(o).x)), 1e-3);
-  EXPECT_NEAR(static_cast<double>(plane.stream_power().at(20, 15)), 16 * cell / width * slope_there, 0.01);
+  EXPECT_NEAR(static_cast<double>(stream_power(plane).at(20, 15)), 16 * cell / width * slope_there, 0.01);
+}
+
+// All that is split comes out again, whatever the tiles; and with one neighbour it is what it was.
+TEST(Flow, SplitAmongNeighboursNothingIsLost) {
+  const Grid g = stepped(utm_frame(73, 61, 2), 4, 0.02);
+  for (const Neighbours n : {Neighbours::AnyAngle, Neighbours::Several}) {
+    std::vector<float> whole;
+    for (std::int64_t edge : {512, 7, 16}) {
+      const Flow f = FlowAccess::in_tiles(g, {}, edge);
+      const std::vector<float> up = all_values(upstream(f, {.neighbours = n, .run = {.threads = edge == 7 ? 4 : 1}}));
+      if (whole.empty()) whole = up;
+      for (std::size_t i = 0; i < up.size(); ++i) ASSERT_TRUE(same_bits(up[i], whole[i])) << edge << " " << i;
+      const std::vector<float> code = all_values(f.direction());
+      double out = 0;
+      for (std::size_t i = 0; i < up.size(); ++i)
+        if (code[i] > 8) out += static_cast<double>(up[i]);
+      EXPECT_NEAR(out, f.report().area, 1e-6 * f.report().area);
+    }
+  }
+  const Flow f = flow(g);
+  const auto even = [&](float v) {
+    return grid_from_values(g.frame(), std::vector<float>(73 * 61, v), {.kind = QuantityKind::Unknown});
+  };
+  const Grid ones = even(1), rain = even(2.5f);
+  const std::vector<float> plain = all_values(f.upstream_area()), same = all_values(upstream(f, {.weights = &ones})),
+                           wet = all_values(upstream(f, {.weights = &rain}));
+  for (std::size_t i = 0; i < plain.size(); ++i) {
+    ASSERT_EQ(std::isnan(plain[i]), std::isnan(same[i]));
+    if (std::isnan(plain[i])) continue;
+    ASSERT_NEAR(same[i], plain[i], 1e-6f * plain[i]);
+    ASSERT_NEAR(wet[i], 2.5f * plain[i], 1e-5f * plain[i]);
+  }
+  const Grid other = rough_grid(utm_frame(9, 9), 1, 0), less = even(-1);
+  for (const Grid* w : {&other, &less})
+    EXPECT_EQ(error_of([&] { upstream(f, {.weights = w}); }), ErrorCode::BadArgument);
+  EXPECT_EQ(error_of([] { parse_neighbours("two"); }), ErrorCode::BadArgument);
+}
+
+// On a plane that falls at a slant all of it runs on at that slant: with one neighbour it cannot.
+TEST(Flow, AnyAngleOnAPlaneAndAllAroundACone) {
+  const Frame f = utm_frame(81, 81, 1);
+  const Point o = f.centre(40, 40);
+  const double cell = CellAreas(f).row(40).at(40);
+  const Grid plane = grid_from_function(
+      f, [&](double x, double y) { return 0.2 * (y - o.y) - 0.1 * (x - o.x); }, metres_above_egm2008());
+  const std::vector<float> up = all_values(upstream(flow(plane), {.neighbours = Neighbours::AnyAngle}));
+  // Each cell gets 1 - q of the one north of it and q of the one north-west, q = atan(1/2) / 45 degrees.
+  const double q = std::atan(0.5) / (std::numbers::pi / 4);
+  std::vector<double> expect(up.size(), 0);
+  for (std::size_t r = 0; r < 81; ++r)
+    for (std::size_t c = 0; c < 81; ++c) {
+      expect[r * 81 + c] = cell;
+      if (r > 0) expect[r * 81 + c] += (1 - q) * expect[(r - 1) * 81 + c];
+      if (r > 0 && c > 0) expect[r * 81 + c] += q * expect[(r - 1) * 81 + c - 1];
+    }
+  // Along the eastern edge no triangle falls that way.
+  for (std::size_t r = 0; r < 80; ++r)
+    for (std::size_t c = 0; c < 79; ++c)
+      ASSERT_NEAR(static_cast<double>(up[r * 81 + c]), expect[r * 81 + c], 1e-3 * expect[r * 81 + c]) << c << " " << r;
+  // What lies within 20 cells of a cone's tip passes the ring of that radius evenly, some 10 cells to each on it.
+  const Grid cone = grid_from_function(
+      f, [&](double x, double y) { return -0.3 * std::hypot(x - o.x, y - o.y); }, metres_above_egm2008());
+  const auto spread = [&](Neighbours n) {
+    const Grid gathered = upstream(flow(cone), {.neighbours = n});
+    double least = 1e9, most = 0;
+    for (int k = 0; k < 64; ++k) {
+      const double a = 2 * std::numbers::pi * k / 64;
+      const double v = value_at(gathered, std::llround(40 + 20 * std::sin(a)), std::llround(40 + 20 * std::cos(a)));
+      least = std::min(least, v);
+      most = std::max(most, v);
+    }
+    return std::pair(least, most);
+  };
+  for (const Neighbours n : {Neighbours::AnyAngle, Neighbours::Several}) {
+    EXPECT_GT(spread(n).first, 5);
+    EXPECT_LT(spread(n).second, spread(Neighbours::One).second);
+  }
+  EXPECT_LT(spread(Neighbours::One).first, 5);
 }
 
 TEST(Flow, WhatTheEdgeOfTheDataCutsOffIsMarked) {

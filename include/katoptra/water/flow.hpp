@@ -41,10 +41,6 @@ class Flow {
   Grid direction() const;       // codes 1 north, 2 north-east ... 8 north-west, 9 leaves, 10 ends
   Grid upstream_cells() const;  // with the cell itself
   Grid upstream_area() const;   // square metres
-  // The natural logarithm of the area that drains through a metre of contour over the tangent of the slope (Beven &
-  // Kirkby 1979), and the product of the two (stream power). Slopes below a thousandth count as that.
-  Grid wetness() const;
-  Grid stream_power() const;
 
  private:
   friend class FlowAccess;
@@ -55,5 +51,30 @@ class Flow {
 };
 
 Flow flow(const Grid& surface, const DrainOptions& options = {});
+
+enum class Neighbours {
+  One,       // all to the neighbour of the direction
+  AnyAngle,  // down the steepest of eight triangles, to the two neighbours beside that way (Tarboton 1997)
+  Several    // to all lower neighbours, by their slopes to the power of 1.1 (Freeman 1991)
+};
+Neighbours parse_neighbours(std::string_view text);  // "one", "any-angle", "several"
+
+struct UpstreamOptions {
+  Neighbours neighbours = Neighbours::One;
+  // How much each square metre counts, on the same cells as the surface: rain, run-off. Voids count nothing.
+  const Grid* weights = nullptr;
+  RunOptions run;
+};
+
+// The upstream area in square metres, the cell itself counted, or what comes down of the weights. Where the ground is
+// level all water takes the direction. Where it is split, the parts of a cell add up to what it has, to the last bit; a
+// cell is passed on when all that comes down to it has come, tile by tile, as often as ways cross from one to the
+// other. BadArgument: weights below zero, or on other cells.
+Grid upstream(const Flow& flow, const UpstreamOptions& options = {});
+
+// The natural logarithm of the area that drains through a metre of contour over the tangent of the slope (Beven &
+// Kirkby 1979), and the product of the two, stream power. Slopes below a thousandth count as that.
+Grid wetness(const Flow& flow, const UpstreamOptions& options = {});
+Grid stream_power(const Flow& flow, const UpstreamOptions& options = {});
 
 }  // namespace katoptra
