@@ -27,19 +27,23 @@ class CellAreas {
    public:
     double at(std::int64_t col) const {
       if (step_ == 0) return nodes_[0];
-      const std::int64_t i = col / step_;
+      const std::int64_t i = col / step_ - first_;
       const double a = nodes_[static_cast<std::size_t>(i)];
-      if (col == i * step_) return a;
+      const std::int64_t past = col - (i + first_) * step_;
+      if (past == 0) return a;
       const double b = nodes_[static_cast<std::size_t>(i) + 1];
-      return a + (b - a) * static_cast<double>(col - i * step_) / static_cast<double>(step_);
+      return a + (b - a) * static_cast<double>(past) / static_cast<double>(step_);
     }
 
    private:
     friend class CellAreas;
     std::vector<double> nodes_;
-    std::int64_t step_ = 0;  // 0: one area for the whole row
+    std::int64_t step_ = 0;   // 0: one area for the whole row
+    std::int64_t first_ = 0;  // which node of the row is the first here
   };
-  Row row(std::int64_t r) const {
+  Row row(std::int64_t r) const { return row(r, 0, frame_.cols()); }
+  // For the columns [from, end) alone.
+  Row row(std::int64_t r, std::int64_t from, std::int64_t end) const {
     Row out;
     const double plain = frame_.cell().x * frame_.cell().y;
     if (!frame_.crs()) {
@@ -52,12 +56,13 @@ class CellAreas {
       return out;
     }
     out.step_ = step_;
-    const std::int64_t nodes = (frame_.cols() - 1) / step_ + (step_ > 1 ? 2 : 1);
+    out.first_ = from / step_;
+    const std::int64_t nodes = (end - 1) / step_ - out.first_ + (step_ > 1 ? 2 : 1);
     std::vector<Point> at;
     for (std::int64_t i = 0; i < nodes; ++i)
       for (int v = 0; v < places_; ++v)
         for (int u = 0; u < places_; ++u)
-          at.push_back(frame_.centre(static_cast<double>(i * step_) + (u + 0.5) / places_ - 0.5,
+          at.push_back(frame_.centre(static_cast<double>((i + out.first_) * step_) + (u + 0.5) / places_ - 0.5,
                                      static_cast<double>(r) + (v + 0.5) / places_ - 0.5));
     std::vector<double> area(at.size());
     ruler_.areas(at, area);

@@ -162,7 +162,7 @@ class BasinFinder {
   std::vector<std::pair<std::size_t, std::int64_t>> onward_in(const Window& w) {
     if (onward_.empty())
       for (std::size_t k = 0; k < cell_.size(); ++k) {
-        const std::uint8_t code = planes_.direction.read(cell_window(cell_[k]), kVoidCell)[0];
+        const std::uint8_t code = planes_.directions(cell_window(cell_[k]))[0];
         onward_.push_back(!runs_on(code) ? -1
                                          : cell_[k] + kRowStep[code - 1] * planes_.frame.cols() + kColStep[code - 1]);
         step_.push_back(!runs_on(code) ? 0 : StepLengths(planes_.frame, cell_window(cell_[k])).at(0, code));
@@ -244,7 +244,7 @@ class BasinFinder {
   std::vector<std::int64_t> own_areas(const Window& w) const {
     std::vector<std::int64_t> out;
     for (std::int64_t r = 0; r < w.rows; ++r) {
-      const CellAreas::Row row = areas_.row(w.row + r);
+      const CellAreas::Row row = areas_.row(w.row + r, w.col, w.col + w.cols);
       for (std::int64_t c = 0; c < w.cols; ++c) out.push_back(std::llround(row.at(w.col + c) / planes_.area_step));
     }
     return out;

@@ -13,6 +13,7 @@
 
 #include "katoptra/base/parallel.hpp"
 
+#include "base/clones.hpp"
 #include "flood.hpp"
 #include "flow_planes.hpp"
 #include "terrain/stretches.hpp"
@@ -24,9 +25,11 @@ constexpr std::int32_t kFarAway = 1 << 30;
 // Straight neighbours before slanting ones.
 constexpr int kNearestFirst[8] = {0, 2, 4, 6, 1, 3, 5, 7};
 
-// A tile and a cell more on every side: which way each cell runs, by its neighbours alone.
+// A tile and a cell more on every side: which way each cell runs. Cells on level ground carry kLevelBit, alone until
+// their way is known.
 class TileWays {
  public:
+  // By the heights of each cell's neighbours.
   TileWays(const Grid& surface, const GroundRuler& ruler, const Window& tile, const std::vector<Sink>& sinks)
       : tile_(tile),
         wide_(tile.grown(1)),
@@ -39,57 +42,96 @@ class TileWays {
         const double x = 1 / k.across, y = 1 / k.down;
         const std::array<float, 3> per_metre{static_cast<float>(1 / x), static_cast<float>(1 / y),
                                              static_cast<float>(1 / std::hypot(x, y))};
-        for (std::int64_t c = stretches.from(s); c < stretches.end(s); ++c) code_[at(c, r)] = way(c, r, per_metre);
+        find_ways(r, stretches.from(s), stretches.end(s), per_metre);
       }
     for (const Sink& s : sinks)
       if (const std::int64_t c = s.col - wide_.col, r = s.row - wide_.row;
           c >= 0 && r >= 0 && c < wide_.cols && r < wide_.rows && code_[at(c, r)] != kVoidCell)
         code_[at(c, r)] = kEnds;
-    for (std::int64_t r = 1; r + 1 < wide_.rows && !any_level_; ++r)
-      for (std::int64_t c = 1; c + 1 < wide_.cols && !any_level_; ++c) any_level_ = code_[at(c, r)] == kUnknown;
+    find_level();
+  }
+  // As they were found before.
+  TileWays(const Grid& surface, const FlowPlanes& planes, const Window& tile)
+      : tile_(tile),
+        wide_(tile.grown(1)),
+        z_(surface.read(tile.grown(2))),
+        code_(planes.direction.read(wide_, kVoidCell)) {
+    find_level();
   }
 
-  static constexpr std::uint8_t kUnknown = 255;
-  bool any_level() const { return any_level_; }
   const Window& wide() const { return wide_; }
   std::size_t at(std::int64_t c, std::int64_t r) const { return static_cast<std::size_t>(r * wide_.cols + c); }
-  bool is_level(std::int64_t c, std::int64_t r) const { return code_[at(c, r)] == kUnknown; }
+  bool inside(std::int64_t c, std::int64_t r) const {
+    return c > 0 && r > 0 && c + 1 < wide_.cols && r + 1 < wide_.rows;
+  }
+  bool is_level(std::int64_t c, std::int64_t r) const { return (code_[at(c, r)] & kLevelBit) != 0; }
   bool runs(std::int64_t c, std::int64_t r) const {
-    return code_[at(c, r)] != kUnknown && code_[at(c, r)] != kVoidCell;
+    const std::uint8_t k = code_[at(c, r)];
+    return k != kVoidCell && !(k & kLevelBit);
   }
   float height(std::int64_t c, std::int64_t r) const { return z_.at(c + 1, r + 1); }
-  std::uint8_t code(std::int64_t c, std::int64_t r) const { return code_[at(c, r)]; }
   void set(std::int64_t c, std::int64_t r, std::uint8_t code) { code_[at(c, r)] = code; }
+  bool is_open(std::int64_t c, std::int64_t r) const { return code_[at(c, r)] == kLevelBit; }
+
+  struct Cell {
+    std::int32_t col, row;
+  };
+  // Level cells of the tile and around it whose way is not known yet.
+  const std::vector<Cell>& level() const { return level_; }
   std::vector<std::uint8_t> inner() const {
     std::vector<std::uint8_t> out;
+    out.reserve(static_cast<std::size_t>(tile_.cells()));
     for (std::int64_t r = 1; r + 1 < wide_.rows; ++r)
-      for (std::int64_t c = 1; c + 1 < wide_.cols; ++c) out.push_back(code_[at(c, r)]);
+      out.insert(out.end(), code_.begin() + r * wide_.cols + 1, code_.begin() + (r + 1) * wide_.cols - 1);
     return out;
   }
 
  private:
-  std::uint8_t way(std::int64_t c, std::int64_t r, const std::array<float, 3>& per_metre) const {
-    const float own = height(c, r);
-    if (std::isnan(own)) return kVoidCell;
-    float steepest = 0;
-    std::uint8_t code = kUnknown;
-    bool beside_void = false;
-    for (int k = 0; k < 8; ++k) {
-      const float other = height(c + kColStep[k], r + kRowStep[k]);
-      beside_void = beside_void || std::isnan(other);
-      const float fall = (own - other) * per_metre[k % 2 ? 2 : k % 4 ? 0 : 1];
-      if (fall > steepest) {
-        steepest = fall;
-        code = static_cast<std::uint8_t>(k + 1);
-      }
+  void find_level() {
+    for (std::int64_t r = 0; r < wide_.rows; ++r)
+      for (std::int64_t c = 0; c < wide_.cols; ++c)
+        if (is_open(c, r)) level_.push_back({static_cast<std::int32_t>(c), static_cast<std::int32_t>(r)});
+  }
+
+  void find_ways(std::int64_t r, std::int64_t from, std::int64_t end, const std::array<float, 3>& per_metre) {
+    const auto n = static_cast<std::size_t>(end - from);
+    std::vector<float> steepest(n, 0);
+    std::vector<std::uint8_t> code(n, kLevelBit);
+    const float* own = z_.row(r + 1) + from + 1;
+    for (int k = 0; k < 8; ++k)
+      steeper(own, own + kRowStep[k] * z_.window().cols + kColStep[k],
+              per_metre[k % 2   ? 2
+                        : k % 4 ? 0
+                                : 1],
+              static_cast<std::uint8_t>(k + 1), n, steepest.data(), code.data());
+    for (std::size_t i = 0; i < n; ++i) {
+      const auto c = from + static_cast<std::int64_t>(i);
+      if (std::isnan(own[i]))
+        code[i] = kVoidCell;
+      else if (code[i] == kLevelBit && beside_void(c, r))
+        code[i] = kLeaves;
+      code_[at(c, r)] = code[i];
     }
-    return code == kUnknown && beside_void ? kLeaves : code;
+  }
+  KATOPTRA_CLONES static void steeper(const float* __restrict own, const float* __restrict other, float per_metre,
+                                      std::uint8_t k, std::size_t n, float* __restrict steepest,
+                                      std::uint8_t* __restrict code) {
+    for (std::size_t i = 0; i < n; ++i) {
+      const float fall = (own[i] - other[i]) * per_metre;
+      code[i] = fall > steepest[i] ? k : code[i];
+      steepest[i] = fall > steepest[i] ? fall : steepest[i];
+    }
+  }
+  bool beside_void(std::int64_t c, std::int64_t r) const {
+    for (int k = 0; k < 8; ++k)
+      if (std::isnan(height(c + kColStep[k], r + kRowStep[k]))) return true;
+    return false;
   }
 
   Window tile_, wide_;
   Block z_;
   std::vector<std::uint8_t> code_;
-  bool any_level_ = false;
+  std::vector<Cell> level_;
 };
 
 // How far the level cells of a tile are from where they are left, or from higher ground.
@@ -98,29 +140,25 @@ class Distances {
   // `known`: distances of the tile and the cells around it, as far as they are known; kFarAway otherwise.
   Distances(const TileWays& ways, std::vector<std::int32_t> known, bool from_high)
       : ways_(ways), far_(std::move(known)) {
-    const Window& w = ways.wide();
-    std::vector<std::pair<std::int32_t, std::pair<std::int64_t, std::int64_t>>> seeds;
-    for (std::int64_t r = 0; r < w.rows; ++r)
-      for (std::int64_t c = 0; c < w.cols; ++c) {
-        if (!ways.is_level(c, r)) continue;
-        const bool inside = r > 0 && c > 0 && r + 1 < w.rows && c + 1 < w.cols;
-        std::int32_t& d = far_[ways.at(c, r)];
-        if (inside && begins(c, r, from_high)) d = 1;
-        if (d < kFarAway) seeds.push_back({d, {c, r}});
-      }
+    std::vector<std::pair<std::int32_t, TileWays::Cell>> seeds;
+    for (const TileWays::Cell& k : ways.level()) {
+      std::int32_t& d = far_[ways.at(k.col, k.row)];
+      if (ways.inside(k.col, k.row) && begins(k.col, k.row, from_high)) d = 1;
+      if (d < kFarAway) seeds.push_back({d, k});
+    }
     std::stable_sort(seeds.begin(), seeds.end(), [](const auto& a, const auto& b) { return a.first < b.first; });
-    std::vector<std::pair<std::int64_t, std::int64_t>> line;  // in order of distance
+    std::vector<TileWays::Cell> line;  // in order of distance
     std::size_t next = 0, seed = 0;
     while (next < line.size() || seed < seeds.size()) {
-      std::pair<std::int64_t, std::int64_t> at;
+      TileWays::Cell k;
       if (next >= line.size() ||
-          (seed < seeds.size() && seeds[seed].first <= far_[ways.at(line[next].first, line[next].second)])) {
-        at = seeds[seed].second;
-        if (far_[ways.at(at.first, at.second)] < seeds[seed++].first) continue;
+          (seed < seeds.size() && seeds[seed].first <= far_[ways.at(line[next].col, line[next].row)])) {
+        k = seeds[seed].second;
+        if (far_[ways.at(k.col, k.row)] < seeds[seed++].first) continue;
       } else {
-        at = line[next++];
+        k = line[next++];
       }
-      spread(at.first, at.second, line);
+      spread(k, line);
     }
   }
   const std::vector<std::int32_t>& all() const { return far_; }
@@ -135,23 +173,42 @@ class Distances {
     }
     return false;
   }
-  void spread(std::int64_t c, std::int64_t r, std::vector<std::pair<std::int64_t, std::int64_t>>& line) {
-    const Window& w = ways_.wide();
-    const std::int32_t next = far_[ways_.at(c, r)] + 1;
+  void spread(const TileWays::Cell& from, std::vector<TileWays::Cell>& line) {
+    const std::int32_t next = far_[ways_.at(from.col, from.row)] + 1;
     for (int k = 0; k < 8; ++k) {
-      const std::int64_t nc = c + kColStep[k], nr = r + kRowStep[k];
-      if (nc < 1 || nr < 1 || nc + 1 >= w.cols || nr + 1 >= w.rows) continue;  // cells around belong to others
-      if (!ways_.is_level(nc, nr) || ways_.height(nc, nr) != ways_.height(c, r)) continue;
-      std::int32_t& d = far_[ways_.at(nc, nr)];
+      const std::int64_t c = from.col + kColStep[k], r = from.row + kRowStep[k];
+      if (!ways_.inside(c, r)) continue;  // cells around belong to others
+      if (!ways_.is_open(c, r) || ways_.height(c, r) != ways_.height(from.col, from.row)) continue;
+      std::int32_t& d = far_[ways_.at(c, r)];
       if (next >= d) continue;
       d = next;
-      line.emplace_back(nc, nr);
+      line.push_back({static_cast<std::int32_t>(c), static_cast<std::int32_t>(r)});
     }
   }
 
   const TileWays& ways_;
   std::vector<std::int32_t> far_;
 };
+
+// Level cells of a tile that hang together, on the level, with level cells of other tiles.
+std::vector<std::uint8_t> reaching_out(const TileWays& ways) {
+  std::vector<std::uint8_t> out(static_cast<std::size_t>(ways.wide().cells()), 0);
+  std::vector<TileWays::Cell> line;
+  for (const TileWays::Cell& k : ways.level())
+    if (!ways.inside(k.col, k.row)) line.push_back(k);
+  while (!line.empty()) {
+    const TileWays::Cell from = line.back();
+    line.pop_back();
+    for (int k = 0; k < 8; ++k) {
+      const std::int64_t c = from.col + kColStep[k], r = from.row + kRowStep[k];
+      if (!ways.inside(c, r) || !ways.is_open(c, r) || out[ways.at(c, r)]) continue;
+      if (ways.height(c, r) != ways.height(from.col, from.row)) continue;
+      out[ways.at(c, r)] = 1;
+      line.push_back({static_cast<std::int32_t>(c), static_cast<std::int32_t>(r)});
+    }
+  }
+  return out;
+}
 
 class DirectionFinder {
  public:
@@ -166,23 +223,58 @@ class DirectionFinder {
         high_(planes.frame.cols(), planes.frame.rows(), surface.info().name) {}
 
   std::int64_t find() {
+    struct Result {
+      std::int64_t level = 0;
+      bool open = false;
+    };
+    std::int64_t cells = 0;
+    measured_.assign(planes_.tiling.count(), 0);
     parallel_ordered(
         planes_.tiling.count(), in_flight(), run_,
         [&](std::size_t t) -> std::shared_ptr<void> {
-          const TileWays ways(surface_, ruler_, planes_.tiling.window(t), sinks_);
+          TileWays ways(surface_, ruler_, planes_.tiling.window(t), sinks_);
+          auto out = std::make_shared<Result>();
+          if (!ways.level().empty()) out->open = first_look(ways, planes_.tiling.window(t), &out->level);
           planes_.direction.write(planes_.tiling.window(t), ways.inner().data());
-          return std::make_shared<bool>(ways.any_level());
+          return out;
         },
-        [&](std::size_t t, const std::shared_ptr<void>& made) { has_level_[t] = *static_cast<bool*>(made.get()); });
-    std::vector<std::size_t> level;
+        [&](std::size_t t, const std::shared_ptr<void>& made) {
+          const Result& r = *static_cast<Result*>(made.get());
+          cells += r.level;
+          has_level_[t] = measured_[t] = r.open;
+        });
+    std::vector<std::size_t> open;
     for (std::size_t t = 0; t < has_level_.size(); ++t)
-      if (has_level_[t]) level.push_back(t);
-    measured_.assign(has_level_.size(), 0);
-    for (std::vector<std::size_t> round = level; !round.empty();) round = measure(round);
-    return direct(level);
+      if (has_level_[t]) open.push_back(t);
+    for (std::vector<std::size_t> round = open; !round.empty();) round = measure(round);
+    direct(open);
+    return cells;
   }
 
  private:
+  // Directs the level cells that need nothing from other tiles; of the rest the distances as far as the tile itself
+  // knows them are kept. Whether there is a rest.
+  bool first_look(TileWays& ways, const Window& tile, std::int64_t* level) {
+    const std::vector<std::int32_t> nothing(static_cast<std::size_t>(ways.wide().cells()), kFarAway);
+    const Distances low(ways, nothing, false), high(ways, nothing, true);
+    const std::vector<std::uint8_t> open = reaching_out(ways);
+    bool any = false;
+    std::vector<std::pair<TileWays::Cell, std::uint8_t>> found;
+    for (const TileWays::Cell& k : ways.level()) {
+      if (!ways.inside(k.col, k.row)) continue;
+      ++*level;
+      if (open[ways.at(k.col, k.row)])
+        any = true;
+      else
+        found.emplace_back(k, way_out(ways, low.all(), high.all(), k.col, k.row));
+    }
+    for (const auto& [k, code] : found) ways.set(k.col, k.row, code | kLevelBit);
+    if (!any) return false;
+    low_.write(tile, inner(low.all(), ways.wide()).data());
+    high_.write(tile, inner(high.all(), ways.wide()).data());
+    return true;
+  }
+
   std::size_t in_flight() const { return static_cast<std::size_t>(2 * thread_count(run_)); }
 
   // What is known of a plane around a tile; cells of tiles that were not measured are far away.
@@ -227,7 +319,7 @@ class DirectionFinder {
         round.size(), in_flight(), run_,
         [&](std::size_t i) -> std::shared_ptr<void> {
           const Window tile = planes_.tiling.window(round[i]);
-          const TileWays ways(surface_, ruler_, tile, sinks_);
+          const TileWays ways(surface_, planes_, tile);
           auto out = std::make_shared<Result>();
           std::vector<std::int32_t> low, high;
           {
@@ -268,27 +360,18 @@ class DirectionFinder {
     }
   }
 
-  std::int64_t direct(const std::vector<std::size_t>& level) {
-    std::int64_t cells = 0;
-    parallel_ordered(
-        level.size(), in_flight(), run_,
-        [&](std::size_t i) -> std::shared_ptr<void> {
-          const Window tile = planes_.tiling.window(level[i]);
-          TileWays ways(surface_, ruler_, tile, sinks_);
-          const std::vector<std::int32_t> low = known(low_, ways.wide()), high = known(high_, ways.wide());
-          std::vector<std::uint8_t> out = ways.inner();
-          auto count = std::make_shared<std::int64_t>(0);
-          for (std::int64_t r = 1; r + 1 < ways.wide().rows; ++r)
-            for (std::int64_t c = 1; c + 1 < ways.wide().cols; ++c) {
-              if (!ways.is_level(c, r)) continue;
-              out[static_cast<std::size_t>((r - 1) * tile.cols + c - 1)] = way_out(ways, low, high, c, r);
-              ++*count;
-            }
-          planes_.direction.write(tile, out.data());
-          return count;
-        },
-        [&](std::size_t, const std::shared_ptr<void>& made) { cells += *static_cast<std::int64_t*>(made.get()); });
-    return cells;
+  void direct(const std::vector<std::size_t>& open) {
+    parallel_for(open.size(), run_, [&](std::size_t i) {
+      const Window tile = planes_.tiling.window(open[i]);
+      const TileWays ways(surface_, planes_, tile);
+      const std::vector<std::int32_t> low = known(low_, ways.wide()), high = known(high_, ways.wide());
+      std::vector<std::uint8_t> out = ways.inner();
+      for (const TileWays::Cell& k : ways.level())
+        if (ways.inside(k.col, k.row))
+          out[static_cast<std::size_t>((k.row - 1) * tile.cols + k.col - 1)] =
+              way_out(ways, low, high, k.col, k.row) | kLevelBit;
+      planes_.direction.write(tile, out.data());
+    });
   }
 
   // To a neighbour of the same height that runs on; else to the one that is nearer to the way out, or farther from

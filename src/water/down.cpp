@@ -19,7 +19,7 @@ class TileOrder {
   static constexpr std::int32_t kStops = -1, kLeavesTile = -2;
 
   TileOrder(const FlowPlanes& planes, const Window& tile)
-      : planes_(planes), tile_(tile), code_(planes.direction.read(tile.grown(1), kVoidCell)) {
+      : planes_(planes), tile_(tile), code_(planes.directions(tile.grown(1))) {
     const auto n = static_cast<std::size_t>(tile.cells());
     next_.assign(n, kStops);
     std::vector<std::uint8_t> before(n, 0);
@@ -137,7 +137,7 @@ class Sums {
   std::vector<Load> own(const TileOrder& order, const Window& tile) const {
     std::vector<Load> loads(static_cast<std::size_t>(tile.cells()));
     for (std::int64_t r = 0; r < tile.rows; ++r) {
-      const CellAreas::Row area = areas_.row(tile.row + r);
+      const CellAreas::Row area = areas_.row(tile.row + r, tile.col, tile.col + tile.cols);
       for (std::int64_t c = 0; c < tile.cols; ++c) {
         const std::uint8_t code = order.code(c, r);
         if (code == kVoidCell) continue;

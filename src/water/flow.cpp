@@ -29,7 +29,7 @@ class PlaneSource final : public GridSource {
   const GridInfo& info() const override { return info_; }
   void read(const BlockView& out) const override {
     const Window& w = out.window;
-    const std::vector<std::uint8_t> direction = planes_->direction.read(w, kVoidCell);
+    const std::vector<std::uint8_t> direction = planes_->directions(w);
     const auto values = value_(*planes_, w);
     for (std::int64_t r = 0; r < w.rows; ++r)
       for (std::int64_t c = 0; c < w.cols; ++c) {
@@ -83,7 +83,7 @@ Flow FlowAccess::in_tiles(const Grid& surface, const DrainOptions& options, std:
 
 Grid Flow::direction() const {
   return plane_grid(surface_, flow_info(surface_, QuantityKind::FlowDirection, "", SampleType::UInt8), planes_,
-                    [](const FlowPlanes& p, const Window& w) { return p.direction.read(w, kVoidCell); });
+                    [](const FlowPlanes& p, const Window& w) { return p.directions(w); });
 }
 
 Grid Flow::upstream_cells() const {

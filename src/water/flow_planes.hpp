@@ -15,6 +15,8 @@ namespace katoptra {
 
 inline constexpr std::uint8_t kVoidCell = 0, kLeaves = 9, kEnds = 10;
 // Codes 1 to 8: to the neighbour of that place in kColStep.
+// Beside the code: of a cell on level ground.
+inline constexpr std::uint8_t kCodeBits = 15, kLevelBit = 16;
 inline bool runs_on(std::uint8_t direction) { return direction >= 1 && direction <= 8; }
 
 class FlowPlanes {
@@ -27,11 +29,17 @@ class FlowPlanes {
         area(f.cols(), f.rows(), name),
         cut_off(f.cols(), f.rows(), name) {}
 
+  // Codes of a window.
+  std::vector<std::uint8_t> directions(const Window& w) const {
+    std::vector<std::uint8_t> codes = direction.read(w, kVoidCell);
+    for (std::uint8_t& c : codes) c &= kCodeBits;
+    return codes;
+  }
   std::int64_t number(std::int64_t col, std::int64_t row) const { return row * frame.cols() + col; }
 
   Frame frame;
   Tiling tiling;
-  ScratchPlane<std::uint8_t> direction;
+  ScratchPlane<std::uint8_t> direction;  // with kLevelBit: see directions()
   ScratchPlane<std::int64_t> cells;
   ScratchPlane<std::int64_t> area;  // in steps of area_step square metres
   ScratchPlane<std::uint8_t> cut_off;

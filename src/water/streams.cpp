@@ -50,7 +50,7 @@ std::vector<StreamCell> stream_cells(const Flow& flow, const StreamOptions& o) {
         const std::vector<std::int64_t> area = p.area.read(w, 0);
         auto out = std::make_shared<std::vector<StreamCell>>();
         if (std::none_of(area.begin(), area.end(), [&](std::int64_t a) { return a >= least; })) return out;
-        const std::vector<std::uint8_t> direction = p.direction.read(w, kVoidCell), cut = p.cut_off.read(w, 0);
+        const std::vector<std::uint8_t> direction = p.directions(w), cut = p.cut_off.read(w, 0);
         const Block z = flow.surface().read(w);
         for (std::int64_t r = 0; r < w.rows; ++r)
           for (std::int64_t c = 0; c < w.cols; ++c) {
@@ -117,7 +117,7 @@ class Net {
     add_point(r, i);
     while (next_[i] != kNone) {
       const std::int64_t row = cells_[i].number / planes_.frame.cols();
-      steps += StepLengths(planes_.frame, {0, row, 1, 1}).at(0, cells_[i].direction);
+      steps += lengths_.at(row, cells_[i].direction);
       last = i;
       i = next_[i];
       add_point(r, i);
@@ -170,6 +170,7 @@ class Net {
 
   const Flow& flow_;
   const FlowPlanes& planes_;
+  StepLengths lengths_{planes_.frame, planes_.frame.window()};
   std::vector<StreamCell> cells_;
   std::vector<std::size_t> next_;
   std::vector<std::uint8_t> above_;  // stream cells that run into it

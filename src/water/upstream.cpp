@@ -30,7 +30,7 @@ class Splitter {
   Splitter(const Flow& flow, Neighbours neighbours, const Window& tile)
       : neighbours_(neighbours),
         z_(flow.surface().read(tile.grown(2))),
-        code_(FlowAccess::planes(flow).direction.read(tile.grown(1), kVoidCell)),
+        code_(FlowAccess::planes(flow).directions(tile.grown(1))),
         wide_(tile.grown(1)) {
     const Frame& f = flow.surface().frame();
     const GroundRuler ruler(f.crs());
@@ -168,7 +168,7 @@ class Spreading {
     std::vector<std::int64_t> out;
     const Block weight = options_.weights ? options_.weights->read(w) : Block();
     for (std::int64_t r = 0; r < w.rows; ++r) {
-      const CellAreas::Row area = areas_.row(w.row + r);
+      const CellAreas::Row area = areas_.row(w.row + r, w.col, w.col + w.cols);
       for (std::int64_t c = 0; c < w.cols; ++c) {
         const double k = options_.weights ? static_cast<double>(weight.at(c, r)) : 1;
         out.push_back(std::isnan(k) ? 0 : std::llround(area.at(w.col + c) * k / step_));
