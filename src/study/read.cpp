@@ -13,6 +13,7 @@
 #include "katoptra/formats/vector_file.hpp"
 #include "katoptra/study/judgements.hpp"
 #include "katoptra/study/study.hpp"
+#include "katoptra/water/water_products.hpp"
 
 #include "journal.hpp"
 
@@ -257,12 +258,19 @@ void read_check(const toml::table& root, const std::string& file, Study& s) {
 // In a study `kind` says which product it is; what a product calls its kind has the product's name there.
 std::string key_of(const Product& p, const Setting& o) { return o.name == "kind" ? p.name : o.name; }
 
+// Of whichever table.
+const Product* row_named(const std::string& kind) {
+  if (const Product* p = product_named(kind)) return p;
+  const WaterProduct* w = water_product_named(kind);
+  return w ? &w->row : nullptr;
+}
+
 // The keys of a product besides kind, file and title; nothing when there is no such product.
 std::optional<std::vector<std::string>> keys_of_product(const std::string& kind) {
   if (kind == "contours") return {{"interval"}};
   if (kind == "section") return {{"line"}};
-  if (kind == "map") return {{"interval", "exaggerate", "line", "tiles", "area"}};
-  const Product* p = product_named(kind);
+  if (kind == "map") return {{"interval", "exaggerate", "line", "tiles", "area", "layers"}};
+  const Product* p = row_named(kind);
   if (!p) return std::nullopt;
   std::vector<std::string> keys;
   for (const Setting& o : p->options) keys.push_back(key_of(*p, o));
@@ -272,12 +280,14 @@ std::optional<std::vector<std::string>> keys_of_product(const std::string& kind)
 std::string product_kinds() {
   std::string names;
   for (const Product& p : products()) names += p.name + ", ";
+  for (const WaterProduct& p : water_products()) names += p.row.name + ", ";
   return names + "contours, section or map";
 }
 
 std::vector<std::string> keys_of_all_products() {
   std::vector<std::string> kinds = {"contours", "section", "map"}, keys = {"kind", "file", "title"};
   for (const Product& p : products()) kinds.push_back(p.name);
+  for (const WaterProduct& p : water_products()) kinds.push_back(p.row.name);
   for (const std::string& kind : kinds) {
     const std::vector<std::string> own = *keys_of_product(kind);
     keys.insert(keys.end(), own.begin(), own.end());
@@ -322,7 +332,7 @@ StudyProduct read_product(const toml::table* table, const std::string& file, con
     throw Error(ErrorCode::BadFile, fmt::format("the product {} needs a plain file name", p.kind), file,
                 "add file = \"name.tif\"");
   p.title = t.text("title");
-  if (const Product* row = product_named(p.kind)) {
+  if (const Product* row = row_named(p.kind)) {
     p.settings = product_settings(*row, p, t);
     return p;
   }
@@ -335,6 +345,7 @@ StudyProduct read_product(const toml::table* table, const std::string& file, con
     throw Error(ErrorCode::BadFile, "a section needs a line", file, "add line = \"transect.geojson\"");
   p.tiles = map && t.flag("tiles", false);
   p.area = map && t.flag("area", false);
+  if (map) p.layers = t.list("layers");
   return p;
 }
 

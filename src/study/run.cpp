@@ -20,6 +20,7 @@
 #include "katoptra/surface/heights.hpp"
 #include "katoptra/terrain/contours.hpp"
 #include "katoptra/terrain/sample.hpp"
+#include "katoptra/water/water_products.hpp"
 
 #include "base/text.hpp"
 #include "journal.hpp"
@@ -161,6 +162,26 @@ Grid open_chosen(const Candidates& c, const ShortlistTile& chosen, const HeightR
       r.date_guessed = chosen.tile.date_guessed;
     }
   });
+}
+
+// Null when no product of the study has that file.
+const StudyProduct* product_of(const Study& s, const std::string& file) {
+  for (const StudyProduct& p : s.products)
+    if (p.file == file) return &p;
+  return nullptr;
+}
+
+// Lines or areas, which a map can draw.
+bool is_drawn(const StudyProduct& p) {
+  const WaterProduct* water = water_product_named(p.kind);
+  return p.kind == "contours" || (water && water->layer);
+}
+
+OverlayStyle style_of(const StudyProduct& p) {
+  return p.kind == "contours"  ? OverlayStyle::Contours
+         : p.kind == "streams" ? OverlayStyle::Streams
+         : p.kind == "basins"  ? OverlayStyle::Basins
+                               : OverlayStyle::Water;
 }
 
 class Runner {
@@ -472,6 +493,12 @@ class Runner {
     const fs::path to = path(p.file);
     if (const Product* row = product_named(p.kind))
       raster(row->make(surface_, p.settings), p, to, grid_options(), is_here);
+    if (const WaterProduct* row = water_product_named(p.kind)) {
+      if (row->grid)
+        raster(is_here ? Grid() : row->grid(surface_, p.settings, options_.run), p, to, grid_options(), is_here);
+      else if (!is_here)
+        write_layer(row->layer(surface_, p.settings, options_.run), to, {.overwrite = overwrite_});
+    }
     if (p.kind == "contours" && !is_here)
       write_layer(contour_layer(lines_at(p), surface_), to, {.overwrite = overwrite_});
     if (p.kind == "section") draw_profile(p, to);
@@ -523,6 +550,9 @@ class Runner {
                                         symbol(surface_.quantity().unit))});
     if (p.tiles) m.overlays.push_back(kept_tiles());
     if (p.area) m.overlays.push_back(area_overlay());
+    for (const std::string& file : p.layers)
+      m.overlays.push_back(
+          {read_layer(path(file)), style_of(*product_of(study_, file)), product_of(study_, file)->title});
     if (!p.line.empty())
       m.overlays.push_back({{.name = "line",
                              .crs = surface_.frame().crs(),
@@ -581,7 +611,8 @@ void judge_product(const StudyProduct& p, const Study& s, const StudyPlan& plan)
         for (const std::string& e : f.endings) list += (list.empty() ? "" : ", ") + e;
     return list;
   };
-  if (p.kind == "contours")
+  const WaterProduct* water = water_product_named(p.kind);
+  if (p.kind == "contours" || (water && water->layer))
     ends_in(written(Holds::Features, &Format::points_only));
   else if (p.kind == "section")
     ends_in(".csv, .png, .svg, .pdf");
@@ -598,6 +629,17 @@ void judge_product(const StudyProduct& p, const Study& s, const StudyPlan& plan)
     } catch (const Error& e) {
       refuse("cannot be made: " + e.problem(), e.advice());
     }
+  // Water looks at the whole surface: only what must be told is asked for here.
+  if (water && p.settings.has("from_area") && !p.settings.given("from_area") && water->layer)
+    refuse("does not say from which area on streams are streams", "add from_area = \"1ha\"");
+  if (water && p.settings.has("level") && !p.settings.given("level"))
+    refuse("does not say how high the water stands", "add level = \"4m\"");
+  for (const std::string& file : p.layers) {
+    const StudyProduct* drawn = product_of(s, file);
+    if (!drawn || drawn >= &p || !is_drawn(*drawn))
+      refuse(fmt::format("draws {}, which no product before it makes as lines or areas", file),
+             "name the file of contours, streams, basins, depressions or inundation above it");
+  }
   if (p.kind == "section" && p.line.empty()) refuse("follows no line", "give line = \"...\"");
   if (!p.line.empty()) read_line(p.line, plan.frame.crs());
 }

@@ -246,6 +246,9 @@ void judge(const Setting& o, const std::string& value) {
       require_window(static_cast<int>(*n), o.name.c_str());
       return;
     }
+    case SettingKind::Area:
+      parse_square_metres(value);
+      return;
     case SettingKind::Time:
       sun_at(value, 0, 0);
       return;
@@ -326,6 +329,7 @@ std::vector<Length> Settings::lengths(const std::string& name) const {
                       {.name = name, .help = {}, .otherwise = {}, .kind = SettingKind::Lengths, .words = {}});
 }
 Length Settings::length(const std::string& name) const { return lengths(name).front(); }
+double Settings::area(const std::string& name) const { return parse_square_metres(values_.at(name)); }
 int Settings::window(const std::string& name) const { return static_cast<int>(number(name)); }
 double Settings::number(const std::string& name) const { return parse_number(values_.at(name)).value_or(0); }
 

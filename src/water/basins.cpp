@@ -143,9 +143,14 @@ class BasinFinder {
         },
         [&](const Window& w, const std::vector<Arrival>& arrivals) {
           std::vector<std::int32_t> label(arrivals.size(), 0);
+          std::int64_t last = -1;
+          std::size_t b = 0;
           for (std::size_t i = 0; i < label.size(); ++i) {
             if (arrivals[i].station < 0) continue;
-            const auto b = static_cast<std::size_t>(number_.at(arrivals[i].station));
+            if (arrivals[i].station != last) {  // neighbours mostly drain to the same
+              last = arrivals[i].station;
+              b = static_cast<std::size_t>(number_.at(last));
+            }
             label[i] = static_cast<std::int32_t>(b + 1);
             longest_[b] = std::max(longest_[b], arrivals[i].steps);
           }

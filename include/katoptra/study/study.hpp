@@ -62,14 +62,16 @@ struct StudyPoints {
 };
 
 struct StudyProduct {
-  std::string kind;  // one of products() (terrain/products.hpp), or contours, section, map
+  // One of products() (terrain/products.hpp) or water_products() (water/water_products.hpp), or contours, section, map.
+  std::string kind;
   std::string file;  // name in the folder of the run
   std::string title;
   std::optional<Length> interval;    // contours; map: contours drawn on it
-  Settings settings;                 // of products()
+  Settings settings;                 // of products() or water_products()
   double exaggeration = 1.5;         // map: of the shading under the colours
   std::filesystem::path line;        // section; map: drawn on it
   bool tiles = false, area = false;  // map: draw footprints, the area
+  std::vector<std::string> layers;  // map: files of products before it that are drawn: streams, basins, depressions ...
 };
 
 struct Study {

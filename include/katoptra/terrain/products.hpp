@@ -22,6 +22,7 @@ enum class SettingKind {
   Window,  // an odd number of cells
   Length,
   Lengths,  // a list: 10m,50m
+  Area,     // 10ha
   Time      // 2026-06-21T09:30Z, or nothing
 };
 
@@ -38,12 +39,14 @@ struct Setting {
 // Settings of one product, all of them present and understood.
 class Settings {
  public:
+  bool has(const std::string& name) const { return values_.count(name) > 0; }
   bool given(const std::string& name) const { return !values_.at(name).empty(); }
   Angle angle(const std::string& name) const;
   double number(const std::string& name) const;  // 0 for a word
   int window(const std::string& name) const;
   Length length(const std::string& name) const;
   std::vector<Length> lengths(const std::string& name) const;
+  double area(const std::string& name) const;  // square metres
   const std::string& word(const std::string& name) const { return values_.at(name); }
 
  private:

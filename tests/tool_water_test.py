@@ -1,0 +1,123 @@
+"""Water, on the example island: a plain flood and plain walks in numpy beside the tool's, and what a study says of it."""
+
+import heapq
+import json
+import os
+import sqlite3
+
+import numpy
+
+from tool import DEMO, ToolTest, main
+
+STEPS = ((-1, 0), (-1, 1), (0, 1), (1, 1), (1, 0), (1, -1), (0, -1), (-1, -1))  # clockwise from the north
+
+
+def flooded(z):
+    """Each cell at the lowest level that water on it can leave at: one heap over the whole grid."""
+    rows, cols = z.shape
+    wide = numpy.pad(z, 1, constant_values=numpy.nan)
+    level = numpy.full_like(wide, numpy.nan)
+    heap = []
+    for r in range(1, rows + 1):
+        for c in range(1, cols + 1):
+            if not numpy.isnan(wide[r, c]) and numpy.isnan(wide[r - 1 : r + 2, c - 1 : c + 2]).any():
+                level[r, c] = wide[r, c]
+                heapq.heappush(heap, (level[r, c], r, c))
+    while heap:
+        water, r, c = heapq.heappop(heap)
+        for dr, dc in STEPS:
+            n = (r + dr, c + dc)
+            if not numpy.isnan(wide[n]) and numpy.isnan(level[n]):
+                level[n] = max(water, wide[n])
+                heapq.heappush(heap, (level[n], *n))
+    return level[1:-1, 1:-1]
+
+
+class Water(ToolTest):
+    @classmethod
+    def setUpClass(cls):
+        super().setUpClass()
+        cls.truth = os.path.join(DEMO, "reference", "truth.tif")
+
+    def cut(self):
+        """A part of the island with hollows on it."""
+        self.run_tool("clip", self.truth, "--area", "box:677250,5841560,677430,5841740@EPSG:32725", "-o", "part.tif")
+        return self.read_raster(self.path("part.tif"))[0]
+
+    def test_the_flood_of_a_plain_heap(self):
+        z = self.cut()
+        self.run_tool("depressions", "part.tif", "--fill", "-o", "filled.tif")
+        level = flooded(z)
+        numpy.testing.assert_array_equal(self.read_raster(self.path("filled.tif"))[0], level.astype("f4"))
+        said = self.run_json("depressions", "part.tif", "-o", "sinks.gpkg")
+        self.assertEqual(said["cells"], int((level > z).sum()))
+        self.assertGreater(said["cells"], 100)
+        with sqlite3.connect(self.path("sinks.gpkg")) as db:
+            table = db.execute("SELECT table_name FROM gpkg_contents").fetchone()[0]
+            cells, volume = db.execute(f"SELECT sum(cells), sum(volume_m3) FROM {table}").fetchone()
+        self.assertEqual(cells, said["cells"])
+        self.assertAlmostEqual(volume, float((level - z)[level > z].sum()), delta=0.01 * volume)
+
+    def test_every_cell_walked_down(self):
+        self.cut()
+        for name in ("direction", "cells"):
+            self.run_tool("flow", "part.tif", "--as", name, "-o", f"{name}.tif")
+        direction, cells = self.read_raster(self.path("direction.tif"))[0], self.read_raster(self.path("cells.tif"))[0]
+        rows, cols = direction.shape
+        # Sources first: a cell is passed on when all above it have been.
+        up = numpy.where(numpy.isnan(direction), 0, 1)
+        above = numpy.zeros(up.shape, int)
+        to = {}
+        for (r, c), d in numpy.ndenumerate(direction):
+            if not numpy.isnan(d) and d <= 8:
+                dr, dc = STEPS[int(d) - 1]
+                to[r, c] = (r + dr, c + dc)
+                above[r + dr, c + dc] += 1
+        ready = [(r, c) for (r, c), n in numpy.ndenumerate(above) if n == 0]
+        done = 0
+        while ready:
+            at = ready.pop()
+            done += 1
+            if at in to:
+                up[to[at]] += up[at]
+                above[to[at]] -= 1
+                if above[to[at]] == 0:
+                    ready.append(to[at])
+        self.assertEqual(done, rows * cols, "water runs in a circle")
+        numpy.testing.assert_array_equal(numpy.nan_to_num(cells), up)
+
+    def test_every_stream_ends_in_the_sea(self):
+        self.run_tool("streams", self.truth, "--sea", "0m", "--from-area", "1ha", "-o", "streams.geojson")
+        with open(self.path("streams.geojson")) as f:
+            reaches = [x["properties"] for x in json.load(f)["features"]]
+        self.assertGreater(len(reaches), 5)
+        numbers = {p["number"] for p in reaches}
+        for p in reaches:
+            self.assertLessEqual(p["to_height"], p["from_height"])
+            if p["next"]:
+                self.assertIn(p["next"], numbers)
+            elif not p["cut_off"]:
+                self.assertLess(p["to_height"], 2, "it ends above the shore")
+
+    def test_a_study_asks_for_what_it_must_know(self):
+        with open(os.path.join(DEMO, "study.toml")) as f:
+            text = f.read()
+        for name in os.listdir(DEMO):
+            if name not in ("study.toml", "out"):
+                os.symlink(os.path.join(DEMO, name), self.path(name))
+        for old, new, expect in (
+            ('kind = "streams"\nsea = "0m"\nfrom_area = "1ha"', 'kind = "streams"\nsea = "0m"', "from which area on"),
+            ('kind = "depressions"\nsea = "0m"', 'kind = "inundation"', "how high the water stands"),
+            ('layers = ["basins.gpkg", ', 'layers = ["basin.gpkg", ', "basin.gpkg"),
+            ('layers = ["basins.gpkg", ', 'layers = ["slope.tif", ', "slope.tif"),
+            ('from_area = "1ha"\nfile = "basins', 'from_area = "1"\nfile = "basins', "10ha"),
+            ('file = "ponds.gpkg"', 'file = "ponds.tif"', "ponds.tif"),
+        ):
+            self.assertIn(old, text)
+            with open(self.path("study.toml"), "w") as f:
+                f.write(text.replace(old, new))
+            self.assertIn(expect, self.refused("study", "study.toml", "--dry-run", status=(2, 3)), new)
+
+
+if __name__ == "__main__":
+    main()
