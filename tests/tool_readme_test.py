@@ -33,9 +33,9 @@ class Readme(ToolTest):
     def test_every_verb_is_told_of_and_every_told_verb_has_help(self):
         readme = text_of("README.md")
         listed = readme[readme.index("## The command line") : readme.index("each with `--help`")]
-        told = set(re.findall(r"`(\w+)`", listed))
+        told = set(re.findall(r"`([\w-]+)`", listed))
         overview = self.run_tool("--help").stdout
-        verbs = set(re.findall(r"^  (\w+)  ", overview[overview.index("Find and fetch:") :], re.M))
+        verbs = set(re.findall(r"^  ([\w-]+)  ", overview[overview.index("Find and fetch:") :], re.M))
         self.assertEqual(told, verbs)
         for verb in verbs:
             self.assertIn("Usage: katoptra " + verb, self.run_tool(verb, "--help").stdout)

@@ -177,8 +177,8 @@ class TonedShade final : public GridSource {
   mutable Grid shade_;
 };
 
-// The exaggeration by which nine cells in ten are flatter than 31 degrees.
-double exaggeration_for(const Grid& surface, std::vector<std::string>& notes) {
+// The exaggeration by which nine cells in ten are flatter than 31 degrees, under several lights 56.
+double exaggeration_for(const Grid& surface, Lights lights, std::vector<std::string>& notes) {
   const SlopeSample sample = sample_slopes(surface);
   std::vector<double> steep;
   for (std::size_t i = 0; i < sample.p.size(); ++i)
@@ -186,8 +186,9 @@ double exaggeration_for(const Grid& surface, std::vector<std::string>& notes) {
   if (steep.empty()) return 1;
   const auto at = steep.begin() + static_cast<std::ptrdiff_t>(0.9 * static_cast<double>(steep.size() - 1));
   std::nth_element(steep.begin(), at, steep.end());
-  constexpr double kSteep = 0.6, kLeast = 0.1, kMost = 50;
-  const double wanted = std::clamp(*at > 0 ? kSteep / *at : kMost, kLeast, kMost);
+  constexpr double kLeast = 0.1, kMost = 50;
+  const double steep_then = lights == Lights::One ? 0.6 : 1.5;
+  const double wanted = std::clamp(*at > 0 ? steep_then / *at : kMost, kLeast, kMost);
   const double digits = std::pow(10, 1 - std::floor(std::log10(wanted)));
   const double e = std::round(wanted * digits) / digits;
   notes.push_back(
@@ -230,7 +231,7 @@ Light resolved(const Grid& surface, const Light& given, std::vector<std::string>
   if (!given.sun.empty())
     notes.push_back(fmt::format("the sun stands {:.1f} degrees high, at azimuth {:.1f} degrees from grid north",
                                 light.altitude.degrees(), light.azimuth.degrees()));
-  if (light.exaggeration == kExaggerationOfSurface) light.exaggeration = exaggeration_for(surface, notes);
+  if (light.exaggeration == kExaggerationOfSurface) light.exaggeration = exaggeration_for(surface, light.lights, notes);
   if (!(light.exaggeration > 0)) throw Error(ErrorCode::BadArgument, "the exaggeration must be above zero", what);
   return light;
 }

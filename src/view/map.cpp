@@ -208,7 +208,7 @@ class MapPainter {
       case OverlayStyle::Residuals:
         return {{0.10, 0.10, 0.10}, 1.2, 0, false, "residuals"};
       case OverlayStyle::Streams:
-        return {{0.07, 0.36, 0.62}, 1.2, 0, false, "streams, by order"};
+        return {{0.03, 0.28, 0.58}, 2.2, 0, false, "streams, by order"};
       case OverlayStyle::Basins:
         return {{0.42, 0.20, 0.36}, 1.6, 0.10, false, "basins"};
       case OverlayStyle::Water:

@@ -32,9 +32,9 @@ enum class Lights {
 };
 Lights parse_lights(std::string_view text);  // "one", "several"
 
-// Heights are multiplied so that nine cells in ten are flatter than 31 degrees, and the tenth is not: flat land is
-// seen, and mountains keep their grey. A number of two digits from 0.1 to 50, which a note tells; it looks at the
-// surface at once.
+// Heights are multiplied so that nine cells in ten are flatter than 31 degrees (56 under several lights), and the tenth
+// is not: flat land is seen, and mountains keep their grey. A number of two digits from 0.1 to 50, which a note tells;
+// it looks at the surface at once.
 inline constexpr double kExaggerationOfSurface = 0;
 
 // At most this share of the cells is black, and as much white.

@@ -1,7 +1,8 @@
 // Basins: what drains to a place.
 //
-//   auto b = basins(f, {.outlets = {{677600, 5841300}}, .within = 10_m});
-//   write_layer(basin_layer(b, f), "basins.gpkg");
+//   const Flow f = flow(dem);
+//   auto list = basins(f, {.outlets = {{677600, 5841300}}, .within = 10_m});
+//   write_layer(basin_layer(list, f), "basins.gpkg");
 //
 // A given place is moved onto the cell with the largest upstream area within a distance (the nearest of several), and
 // told how far. Basins whose outlet lies in another basin are nested: each keeps as its shape what drains to it first,

@@ -1,6 +1,6 @@
 // Depressions: what would hold water, and how it is let out.
 //
-//   for (const Depression& d : depressions(dem)) fmt::print("{:.2f} m deep\n", d.depth);
+//   for (const Depression& d : depressions(dem)) record(d.place, d.depth, d.volume);
 //   Drained land = drained(dem, {.way = TakeOut::Least});
 //   write_grid(land.surface, "drained.tif", {.lineage = true});
 //

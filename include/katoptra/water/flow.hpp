@@ -2,7 +2,7 @@
 //
 //   Flow f = flow(dem);                                  // depressions are taken out by the way that moves least
 //   Grid up = f.upstream_area();                         // square metres on the ground, the cell itself counted
-//   write_grids...                                       // or streams(f, ...), basins(f, ...): streams.hpp, basins.hpp
+//   StreamNet net = streams(f, {.from_area = 1e4});      // streams.hpp; basins.hpp for what drains to a place
 //
 // Every cell drains to the neighbour to which the ground falls most steeply, by ground distances (O'Callaghan & Mark
 // 1984); of equally steep ones the first clockwise from the north. Level ground drains away from higher ground and

@@ -1,5 +1,6 @@
 // Streams: where enough water comes together, as reaches that are joined.
 //
+//   const Flow f = flow(dem);
 //   StreamNet net = streams(f, {.from_area = 10e4});      // 10 ha
 //   write_layer(stream_layer(net, f), "streams.gpkg");
 //
