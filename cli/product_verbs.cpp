@@ -17,6 +17,7 @@
 #include "katoptra/terrain/contours.hpp"
 #include "katoptra/terrain/products.hpp"
 #include "katoptra/terrain/sample.hpp"
+#include "katoptra/water/streams.hpp"
 
 #include "common.hpp"
 
@@ -131,8 +132,21 @@ void add_line_options(CLI::App& v, LineOptions& o) {
 }
 
 struct SectionCommand : Common, LineOptions {
-  std::string in, step, title;
+  std::string in, step, title, down_from, sea;
 };
+
+// The way of the water from a place, on the surface without depressions.
+Grid drained_below(const SectionCommand& o, const Grid& in, LineString& line, std::vector<std::string>& notes) {
+  if (o.given())
+    throw Error(ErrorCode::BadArgument, "two lines to follow", "section", "give either a line or --down-from");
+  DrainOptions d{.run = o.run()};
+  if (!o.sea.empty()) d.sea = length_from(o.sea, in.quantity().unit, notes).in(in.quantity().unit);
+  const Flow f = flow(in, d);
+  line = way_down(f, point_from(o.down_from, in.frame().crs()));
+  if (line.size() < 2)
+    throw Error(ErrorCode::BadArgument, "water leaves right where it falls", "section", "give a place farther up");
+  return f.surface();
+}
 
 LineString section_line(const LineOptions& o, const char* verb, const Crs& crs, std::vector<std::string>& notes) {
   if (!o.line.empty()) return read_line(o.line, crs, &notes);
@@ -153,10 +167,22 @@ int run_section(const SectionCommand& o) {
     throw Error(ErrorCode::Unsupported,
                 fmt::format("a section is not written as '{}'", std::filesystem::path(o.out).extension().string()),
                 o.out, "give a name that ends in .csv for the table, or .png, .svg, .pdf for the graph");
-  const Grid in = open_input(o.in, o);
-  const LineString line = section_line(o, "section", in.frame().crs(), notes);
-  refuse_outside("the line", line, in);
+  Grid in = open_input(o.in, o);
+  LineString line;
+  if (o.down_from.empty()) {
+    if (!o.sea.empty())
+      throw Error(ErrorCode::BadArgument, "the sea is for the way of water", "section", "it goes with --down-from");
+    line = section_line(o, "section", in.frame().crs(), notes);
+    refuse_outside("the line", line, in);
+  } else {
+    in = drained_below(o, in, line, notes);
+  }
   SectionOptions options{.run = o.run()};
+  // The way of water goes from cell to cell: between them there is ground that it does not touch.
+  if (!o.down_from.empty()) {
+    const GroundSpacing cell = ground_spacing(in.frame());
+    options.step = std::max(cell.x, cell.y) * 2;
+  }
   if (!o.step.empty()) options.step = length_from(o.step, LengthUnit::Metre, notes);
   const Section s = section(in, line, options);
   if (has_ending(o.out, ".csv"))
@@ -492,6 +518,8 @@ void add_product_verbs(CLI::App& app, int& status) {
   v = app.add_subcommand("section", "heights along a line: a table (.csv) or a graph (.png, .svg, .pdf)");
   v->add_option("IN", s->in, "a grid")->required();
   add_line_options(*v, *s);
+  v->add_option("--down-from", s->down_from, "instead: the way of the water from this place, X,Y, to where it leaves");
+  v->add_option("--sea", s->sea, "with that: where the sea stands, e.g. 0m, and water ends");
   v->add_option("--step", s->step, "between points (default: a cell)");
   v->add_option("--title", s->title, "above the graph");
   add_reading(*v, *s, Reading::Converts);

@@ -657,6 +657,15 @@ class OwnOptions(Options):
         self.assertLess(len(levels(*area)), len(levels("--interval", "2m", "--margin", "1m", "--area", INSIDE)))
 
     def test_section_options(self):
+        z = self.valley()
+        self.run_tool("section", "valley.asc", "--down-from", f"{WEST + 51},{NORTH - 11}", "-o", "down.csv")
+        heights = [float(r["value"]) for r in self.table("down.csv")]
+        self.assertTrue(all(a >= b - 1e-3 for a, b in zip(heights, heights[1:])), "water rises")
+        self.assertAlmostEqual(heights[0], z[5, 25], places=2)
+        self.run_tool("section", "valley.asc", "--down-from", f"{WEST + 51},{NORTH - 11}", "--sea", "36m", "-o", "sea.csv")
+        self.assertLess(len(self.table("sea.csv")), len(heights))
+        for words, expect in (("--down-from 1,1", "outside"), (f"--sea 0m --from {WEST + 3},{NORTH - 3} --to {WEST + 9},{NORTH - 9}", "--down-from"), (f"--down-from {WEST + 51},{NORTH - 11} --to {WEST + 9},{NORTH - 9}", "two lines")):
+            self.assertIn(expect, self.refused("section", "valley.asc", *words.split(), "-o", "n.csv", status=2))
         with open(self.path("line.csv"), "w") as f:
             f.write("")
         one = self.make("section g.asc --from 677003,5841960 --to 677044,5841960 --step 1m", "a.csv")

@@ -226,10 +226,21 @@ Gradient chosen(const GradientOptions& o, const char* where) {
 
 }  // namespace
 
-GridInfo product_info(const Grid& surface, QuantityKind kind, const std::string& unit, SampleType type) {
+void require_heights(const Grid& surface) {
   if (surface.quantity().kind != QuantityKind::Height)
     throw Error(ErrorCode::Refused, fmt::format("its values are {}, not heights", name_of(surface.quantity().kind)),
                 surface.info().name, "give the surface it was made from");
+  constexpr double kLeastMetres = 0.02;  // of a cell: finer than any survey of land
+  const Frame& f = surface.frame();
+  const Bounds b = f.bounds();
+  if (!f.crs() && b.west >= -181 && b.east <= 361 && b.south >= -91 && b.north <= 91 && f.cell().x < kLeastMetres)
+    throw Error(ErrorCode::Refused,
+                "has no CRS, and its coordinates look like degrees: as metres every slope would be wrong",
+                surface.info().name, "tell what they are, for instance --from-crs EPSG:4326 (or --crs)");
+}
+
+GridInfo product_info(const Grid& surface, QuantityKind kind, const std::string& unit, SampleType type) {
+  require_heights(surface);
   GridInfo info = surface.info();
   info.quantity.kind = kind;
   info.quantity.other_unit = unit;

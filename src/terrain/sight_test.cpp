@@ -102,10 +102,10 @@ TEST(Sight, OpennessOfAConeAPlaneAndATrench) {
   constexpr int kMiddle = 60;
   const SightOptions o{.radius = 40_m}, straight{.radius = 40_m, .directions = 8};
   const Grid cone = shaped(121, 1, [](double x, double y) { return -0.5 * std::hypot(x, y); });
-  EXPECT_NEAR(value_at(openness(cone, OpennessKind::Above, straight), kMiddle, kMiddle), 90 + std::atan(0.5) * 180 / kPi,
-              0.01);
-  EXPECT_NEAR(value_at(openness(cone, OpennessKind::Below, straight), kMiddle, kMiddle), 90 - std::atan(0.5) * 180 / kPi,
-              0.01);
+  EXPECT_NEAR(value_at(openness(cone, OpennessKind::Above, straight), kMiddle, kMiddle),
+              90 + std::atan(0.5) * 180 / kPi, 0.01);
+  EXPECT_NEAR(value_at(openness(cone, OpennessKind::Below, straight), kMiddle, kMiddle),
+              90 - std::atan(0.5) * 180 / kPi, 0.01);
   // A plane, however steep, is as open above as below, and each direction is made good by the one across.
   const Grid plane = shaped(121, 1, [](double x, double y) { return 0.7 * x - 0.4 * y; });
   for (OpennessKind k : {OpennessKind::Above, OpennessKind::Below})

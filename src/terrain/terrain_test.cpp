@@ -66,6 +66,17 @@ TEST(Aspect, CompassAndFlatGround) {
   EXPECT_TRUE(std::isnan(aspect(grid_from_values(utm_frame(5, 5), std::vector<float>(25, 3))).at(2, 2)));
 }
 
+TEST(Products, DegreesWithoutACrsAreNotTakenForMetres) {
+  const auto steep = [](double west, double cell) {
+    return slope(grid_from_values(Frame(Crs(), west, 50, {cell, cell}, 3, 3), std::vector<float>(9, 7)));
+  };
+  std::string text;
+  EXPECT_EQ(error_of([&] { steep(10, 1.0 / 3600); }, &text), ErrorCode::Refused);
+  EXPECT_NE(text.find("look like degrees"), text.npos);
+  EXPECT_NO_THROW(steep(10, 0.5));             // a plan in metres
+  EXPECT_NO_THROW(steep(500000, 1.0 / 3600));  // no degrees
+}
+
 TEST(Hillshade, LambertsLawInGreyLevels) {
   for (double azimuth : {0.0, 45.0, 135.0, 315.0, 270.0})
     for (double altitude : {10.0, 45.0, 90.0}) {

@@ -17,18 +17,13 @@
 #include "land.hpp"
 #include "outline.hpp"
 #include "surface/void_finder.hpp"
+#include "terrain/product_info.hpp"
 #include "terrain/words.hpp"
 
 namespace katoptra {
 namespace {
 
 constexpr const char* kWays[] = {"fill", "carve", "least"};
-
-void require_heights(const Grid& surface) {
-  if (surface.quantity().kind != QuantityKind::Height)
-    throw Error(ErrorCode::Refused, fmt::format("its values are {}, not heights", name_of(surface.quantity().kind)),
-                surface.info().name, "give the surface it was made from");
-}
 
 // One grid less another, void where either is.
 class LessSource final : public GridSource {

@@ -9,6 +9,7 @@
 #include "grid/cell_areas.hpp"
 #include "outline.hpp"
 #include "surface/void_finder.hpp"
+#include "terrain/product_info.hpp"
 
 namespace katoptra {
 namespace {
@@ -105,9 +106,7 @@ std::uint32_t region_at(const VoidMap& map, const Grid& surface, Point p, double
 }  // namespace
 
 Inundation inundation(const Grid& surface, const InundationOptions& o) {
-  if (surface.quantity().kind != QuantityKind::Height)
-    throw Error(ErrorCode::Refused, fmt::format("its values are {}, not heights", name_of(surface.quantity().kind)),
-                surface.info().name, "give the surface it was made from");
+  require_heights(surface);
   if (!std::isfinite(o.level)) throw Error(ErrorCode::BadArgument, "the level must be a number", "inundation");
   WetFinder finder(surface, o);
   const VoidMap map = finder.find();

@@ -204,6 +204,27 @@ Layer stream_layer(const StreamNet& net, const Flow& flow) {
   return layer;
 }
 
+LineString way_down(const Flow& flow, Point from) {
+  const FlowPlanes& p = FlowAccess::planes(flow);
+  const Frame& f = p.frame;
+  auto col = static_cast<std::int64_t>(std::floor(f.col_at(f.told_here(from.x)))),
+       row = static_cast<std::int64_t>(std::floor(f.row_at(from.y)));
+  const auto code = [&] { return p.directions({col, row, 1, 1})[0]; };
+  const bool inside = col >= 0 && row >= 0 && col < f.cols() && row < f.rows();
+  if (!inside || code() == kVoidCell)
+    throw Error(
+        ErrorCode::BadArgument,
+        fmt::format("the place {:.10g},{:.10g} lies {}", from.x, from.y, inside ? "on a void" : "outside the surface"),
+        flow.surface().info().name, "give a place on it");
+  LineString line{f.centre(static_cast<double>(col), static_cast<double>(row))};
+  for (std::uint8_t k = code(); runs_on(k); k = code()) {
+    col += kColStep[k - 1];
+    row += kRowStep[k - 1];
+    line.push_back(f.centre(static_cast<double>(col), static_cast<double>(row)));
+  }
+  return line;
+}
+
 namespace {
 
 enum class Along { Height, Distance };

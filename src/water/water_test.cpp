@@ -537,6 +537,26 @@ TEST(Streams, ReachesJoinAndNeverRise) {
   }
 }
 
+TEST(Streams, TheWayDownFromAPlace) {
+  const Grid g = dammed_valley();
+  const Flow f = flow(g);
+  const LineString way = way_down(f, g.frame().centre(22, 3));
+  EXPECT_EQ(way.front(), g.frame().centre(22, 3));
+  EXPECT_EQ(way.back(), g.frame().centre(30, 80));
+  float before = 1e9f;
+  for (std::size_t i = 0; i < way.size(); ++i) {
+    const auto c = static_cast<std::int64_t>(g.frame().col_at(way[i].x)),
+               r = static_cast<std::int64_t>(g.frame().row_at(way[i].y));
+    const float z = f.surface().at(c, r);
+    EXPECT_LE(z, before);
+    before = z;
+    if (i > 0) {
+      EXPECT_LE(std::max(std::abs(way[i].x - way[i - 1].x), std::abs(way[i].y - way[i - 1].y)), 1.0001);
+    }
+  }
+  EXPECT_EQ(error_of([&] { way_down(f, {0, 0}); }), ErrorCode::BadArgument);
+}
+
 TEST(Streams, HeightAndWayDownToThem) {
   const Grid g = stepped(utm_frame(60, 50, 2), 11, 0.25, 3);
   const Flow f = FlowAccess::in_tiles(g, {}, 17);
