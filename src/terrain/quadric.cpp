@@ -11,7 +11,6 @@
 #include <array>
 #include <cmath>
 #include <fmt/format.h>
-#include <numeric>
 #include <vector>
 
 #include "katoptra/base/error.hpp"
@@ -118,6 +117,25 @@ KATOPTRA_CLONES std::int32_t count_voids(const float* v, std::int64_t n) {
   return voids;
 }
 
+// Marks voids and makes them zeros.
+KATOPTRA_CLONES void clear_voids(float* __restrict z, std::int64_t n, std::uint8_t* __restrict gone) {
+  for (std::int64_t c = 0; c < n; ++c) {
+    gone[c] = z[c] != z[c] ? 1 : 0;
+    z[c] = z[c] != z[c] ? 0.0f : z[c];
+  }
+}
+
+KATOPTRA_CLONES void count_gone(const std::uint8_t* __restrict gone, std::int64_t n, std::int16_t sign,
+                                std::int16_t* __restrict count) {
+  for (std::int64_t c = 0; c < n; ++c) count[c] = static_cast<std::int16_t>(count[c] + sign * gone[c]);
+}
+
+KATOPTRA_CLONES bool all_zero(const std::int16_t* v, std::int64_t n) {
+  std::int16_t any = 0;
+  for (std::int64_t c = 0; c < n; ++c) any = static_cast<std::int16_t>(any | v[c]);
+  return any == 0;
+}
+
 // Which cells of a block are voids, and how many a column has in the rows of a window that goes down.
 class Voids {
  public:
@@ -128,11 +146,7 @@ class Voids {
       float* row = in.row(r);
       if (count_voids(row, w.cols) == 0) continue;
       if (gone_.empty()) gone_.resize(cols_ * static_cast<std::size_t>(w.rows));
-      for (std::size_t c = 0; c < cols_; ++c)
-        if (std::isnan(row[c])) {
-          gone_[static_cast<std::size_t>(r) * cols_ + c] = 1;
-          row[c] = 0;
-        }
+      clear_voids(row, w.cols, gone_.data() + static_cast<std::size_t>(r) * cols_);
     }
     in_window_.resize(cols_);
   }
@@ -142,22 +156,22 @@ class Voids {
   void leave(std::int64_t row) { add(row, -1); }
   // The first column from `col` on that has one in the window; the number of columns where none has.
   std::size_t column_from(std::size_t col) const {
-    const std::int32_t* v = in_window_.data();
-    constexpr std::size_t kStep = 16;
-    while (col + kStep <= cols_ && std::accumulate(v + col, v + col + kStep, 0) == 0) col += kStep;
+    const std::int16_t* v = in_window_.data();
+    constexpr std::size_t kStep = 128;
+    while (col + kStep <= cols_ && all_zero(v + col, kStep)) col += kStep;
     while (col < cols_ && v[col] == 0) ++col;
     return col;
   }
 
  private:
-  void add(std::int64_t row, int sign) {
-    const std::uint8_t* gone = gone_.data() + static_cast<std::size_t>(row) * cols_;
-    for (std::size_t c = 0; c < cols_; ++c) in_window_[c] += sign * gone[c];
+  void add(std::int64_t row, std::int16_t sign) {
+    count_gone(gone_.data() + static_cast<std::size_t>(row) * cols_, static_cast<std::int64_t>(cols_), sign,
+               in_window_.data());
   }
 
   std::size_t cols_;
   std::vector<std::uint8_t> gone_;
-  std::vector<std::int32_t> in_window_;
+  std::vector<std::int16_t> in_window_;  // at most kWidestWindow
 };
 
 constexpr int kTerms = 6;  // 1, x, y, x², y², xy

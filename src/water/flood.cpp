@@ -83,7 +83,7 @@ class TileFlood {
     for (std::int64_t r = 1; r + 1 < rows_; ++r)
       for (std::int64_t c = 1; c + 1 < cols_; ++c) {
         const auto i = static_cast<std::size_t>(r * cols_ + c);
-        level_[i] = z.at(c, r);
+        level_[i] = z.at(c, r) + 0.0f;  // no zero below zero
         closed_[i] = std::isnan(level_[i]);
       }
     for (std::int64_t r = 1; r + 1 < rows_; ++r)
