@@ -50,15 +50,6 @@ class TileWays {
         code_[at(c, r)] = kEnds;
     find_level();
   }
-  // As they were found before.
-  TileWays(const Grid& surface, const FlowPlanes& planes, const Window& tile)
-      : tile_(tile),
-        wide_(tile.grown(1)),
-        z_(surface.read(tile.grown(2))),
-        code_(planes.direction.read(wide_, kVoidCell)) {
-    find_level();
-  }
-
   const Window& wide() const { return wide_; }
   std::size_t at(std::int64_t c, std::int64_t r) const { return static_cast<std::size_t>(r * wide_.cols + c); }
   bool inside(std::int64_t c, std::int64_t r) const {
@@ -137,43 +128,31 @@ class TileWays {
 // How far the level cells of a tile are from where they are left, or from higher ground.
 class Distances {
  public:
-  // `known`: distances of the tile and the cells around it, as far as they are known; kFarAway otherwise.
-  Distances(const TileWays& ways, std::vector<std::int32_t> known, bool from_high)
-      : ways_(ways), far_(std::move(known)) {
-    std::vector<std::pair<std::int32_t, TileWays::Cell>> seeds;
-    for (const TileWays::Cell& k : ways.level()) {
-      std::int32_t& d = far_[ways.at(k.col, k.row)];
-      if (ways.inside(k.col, k.row) && begins(k.col, k.row, from_high)) d = 1;
-      if (d < kFarAway) seeds.push_back({d, k});
-    }
-    std::stable_sort(seeds.begin(), seeds.end(), [](const auto& a, const auto& b) { return a.first < b.first; });
+  Distances(const TileWays& ways, bool from_high)
+      : ways_(ways), far_(static_cast<std::size_t>(ways.wide().cells()), kFarAway) {
     std::vector<TileWays::Cell> line;  // in order of distance
-    std::size_t next = 0, seed = 0;
-    while (next < line.size() || seed < seeds.size()) {
-      TileWays::Cell k;
-      if (next >= line.size() ||
-          (seed < seeds.size() && seeds[seed].first <= far_[ways.at(line[next].col, line[next].row)])) {
-        k = seeds[seed].second;
-        if (far_[ways.at(k.col, k.row)] < seeds[seed++].first) continue;
-      } else {
-        k = line[next++];
+    for (const TileWays::Cell& k : ways.level())
+      if (ways.inside(k.col, k.row) && begins(ways, k.col, k.row, from_high)) {
+        far_[ways.at(k.col, k.row)] = 1;
+        line.push_back(k);
       }
-      spread(k, line);
-    }
+    for (std::size_t next = 0; next < line.size(); ++next) spread(line[next], line);
   }
   const std::vector<std::int32_t>& all() const { return far_; }
 
- private:
-  bool begins(std::int64_t c, std::int64_t r, bool from_high) const {
-    const float own = ways_.height(c, r);
+  // Whether the cell lies beside higher ground, or beside one of its height that runs on.
+  static bool begins(const TileWays& ways, std::int64_t c, std::int64_t r, bool from_high) {
+    const float own = ways.height(c, r);
     for (int k = 0; k < 8; ++k) {
       const std::int64_t nc = c + kColStep[k], nr = r + kRowStep[k];
-      const float other = ways_.height(nc, nr);
-      if (from_high ? other > own : other == own && ways_.runs(nc, nr)) return true;
+      const float other = ways.height(nc, nr);
+      if (from_high ? other > own : other == own && ways.runs(nc, nr)) return true;
     }
     return false;
   }
-  void spread(const TileWays::Cell& from, std::vector<TileWays::Cell>& line) {
+
+ private:
+  void spread(TileWays::Cell from, std::vector<TileWays::Cell>& line) {
     const std::int32_t next = far_[ways_.at(from.col, from.row)] + 1;
     for (int k = 0; k < 8; ++k) {
       const std::int64_t c = from.col + kColStep[k], r = from.row + kRowStep[k];
@@ -210,6 +189,96 @@ std::vector<std::uint8_t> reaching_out(const TileWays& ways) {
   return out;
 }
 
+// A level cell that hangs together with other tiles: its place in the tile, and what is known of it.
+struct OpenCell {
+  std::int16_t col = 0, row = 0;
+  float height = 0;
+  std::int32_t low = kFarAway, high = kFarAway;  // how far from where the level is left, and from higher ground
+  bool directed = false;                         // beside a cell that runs on: its way is known
+};
+
+// The open cells of a tile with those of its neighbours around it, found by their places.
+class OpenPatch {
+ public:
+  // `own` by row, then column; `around` in the same coordinates, just beyond the tile.
+  OpenPatch(std::vector<OpenCell> own, const std::vector<OpenCell>& around)
+      : cells_(std::move(own)), own_(cells_.size()) {
+    cells_.insert(cells_.end(), around.begin(), around.end());
+    for (std::size_t i = 0; i < cells_.size(); ++i)
+      place(cells_[i].col, cells_[i].row) = static_cast<std::int32_t>(i) + 1;
+  }
+  ~OpenPatch() {
+    for (const OpenCell& c : cells_) place(c.col, c.row) = 0;
+  }
+  OpenPatch(const OpenPatch&) = delete;
+  OpenPatch& operator=(const OpenPatch&) = delete;
+
+  // Shortens what is known of the tile's own cells, which agree with one another, by what is known around them. Whether
+  // anything became shorter.
+  bool measure(std::int32_t OpenCell::*distance) {
+    std::vector<std::pair<std::int32_t, std::size_t>> seeds;
+    for (std::size_t i = own_; i < cells_.size(); ++i)
+      if (cells_[i].*distance < kFarAway) seeds.emplace_back(cells_[i].*distance, i);
+    std::sort(seeds.begin(), seeds.end());
+    std::vector<std::size_t> line;  // in order of distance
+    std::size_t next = 0, seed = 0;
+    while (next < line.size() || seed < seeds.size()) {
+      std::size_t from;
+      if (next >= line.size() || (seed < seeds.size() && seeds[seed].first <= cells_[line[next]].*distance)) {
+        from = seeds[seed].second;
+        if (cells_[from].*distance < seeds[seed++].first) continue;
+      } else {
+        from = line[next++];
+      }
+      for (int k = 0; k < 8; ++k) {
+        const std::int32_t to = beside(from, k);
+        if (to < 0 || static_cast<std::size_t>(to) >= own_) continue;
+        OpenCell& c = cells_[static_cast<std::size_t>(to)];
+        if (cells_[from].*distance + 1 >= c.*distance) continue;
+        c.*distance = cells_[from].*distance + 1;
+        line.push_back(static_cast<std::size_t>(to));
+      }
+    }
+    return !line.empty();
+  }
+
+  // To the neighbour of the same height that is nearer to the way out, or farther from higher ground.
+  std::uint8_t way_out(std::size_t i) const {
+    std::int64_t least = std::int64_t{1} << 40;
+    std::uint8_t code = kLeaves;
+    for (const int k : kNearestFirst) {
+      const std::int32_t to = beside(i, k);
+      if (to < 0) continue;
+      const OpenCell& c = cells_[static_cast<std::size_t>(to)];
+      const std::int64_t key = 2 * std::int64_t{c.low} - (c.high < kFarAway ? c.high : 0);
+      if (key >= least) continue;
+      least = key;
+      code = static_cast<std::uint8_t>(k + 1);
+    }
+    return code;
+  }
+
+  std::vector<OpenCell> own() const { return {cells_.begin(), cells_.begin() + static_cast<std::ptrdiff_t>(own_)}; }
+
+ private:
+  static constexpr std::int64_t kWide = Tiling::kEdge + 2;
+  // One more than the number of the cell at a place; 0 where there is none. All 0 between two patches.
+  static std::int32_t& place(std::int64_t col, std::int64_t row) {
+    thread_local std::vector<std::int32_t> places(static_cast<std::size_t>(kWide * kWide), 0);
+    return places[static_cast<std::size_t>((row + 1) * kWide + col + 1)];
+  }
+  // The open cell of the same height there; -1 when there is none.
+  std::int32_t beside(std::size_t i, int k) const {
+    const std::int64_t c = cells_[i].col + kColStep[k], r = cells_[i].row + kRowStep[k];
+    if (c < -1 || r < -1 || c > Tiling::kEdge || r > Tiling::kEdge) return -1;
+    const std::int32_t found = place(c, r) - 1;
+    return found >= 0 && cells_[static_cast<std::size_t>(found)].height == cells_[i].height ? found : -1;
+  }
+
+  std::vector<OpenCell> cells_;
+  std::size_t own_;
+};
+
 class DirectionFinder {
  public:
   DirectionFinder(const Grid& surface, const std::vector<Sink>& sinks, FlowPlanes& planes, const RunOptions& run)
@@ -218,160 +287,67 @@ class DirectionFinder {
         ruler_(surface.frame().crs()),
         planes_(planes),
         run_(run),
-        has_level_(planes.tiling.count(), 0),
-        low_(planes.frame.cols(), planes.frame.rows(), surface.info().name),
-        high_(planes.frame.cols(), planes.frame.rows(), surface.info().name) {}
+        open_(planes.tiling.count()),
+        kept_(planes.tiling.edge() * planes.tiling.edge(), static_cast<std::int64_t>(planes.tiling.count()),
+              surface.info().name) {}
 
   std::int64_t find() {
     struct Result {
       std::int64_t level = 0;
-      bool open = false;
+      std::vector<OpenCell> open;
     };
     std::int64_t cells = 0;
-    measured_.assign(planes_.tiling.count(), 0);
+    std::vector<std::size_t> round;
     parallel_ordered(
         planes_.tiling.count(), in_flight(), run_,
         [&](std::size_t t) -> std::shared_ptr<void> {
           TileWays ways(surface_, ruler_, planes_.tiling.window(t), sinks_);
           auto out = std::make_shared<Result>();
-          if (!ways.level().empty()) out->open = first_look(ways, planes_.tiling.window(t), &out->level);
+          if (!ways.level().empty()) out->open = first_look(ways, &out->level);
           planes_.direction.write(planes_.tiling.window(t), ways.inner().data());
           return out;
         },
         [&](std::size_t t, const std::shared_ptr<void>& made) {
           const Result& r = *static_cast<Result*>(made.get());
           cells += r.level;
-          has_level_[t] = measured_[t] = r.open;
+          if (r.open.empty()) return;
+          keep(t, r.open);
+          round.push_back(t);
         });
-    std::vector<std::size_t> open;
-    for (std::size_t t = 0; t < has_level_.size(); ++t)
-      if (has_level_[t]) open.push_back(t);
-    for (std::vector<std::size_t> round = open; !round.empty();) round = measure(round);
-    direct(open);
+    const std::vector<std::size_t> all = round;
+    while (!round.empty()) round = measure(round);
+    direct(all);
     return cells;
   }
 
  private:
-  // Directs the level cells that need nothing from other tiles; of the rest the distances as far as the tile itself
-  // knows them are kept. Whether there is a rest.
-  bool first_look(TileWays& ways, const Window& tile, std::int64_t* level) {
-    const std::vector<std::int32_t> nothing(static_cast<std::size_t>(ways.wide().cells()), kFarAway);
-    const Distances low(ways, nothing, false), high(ways, nothing, true);
-    const std::vector<std::uint8_t> open = reaching_out(ways);
-    bool any = false;
+  // What is kept in memory of a tile: how many open cells it has, and those on its rim.
+  struct OpenTile {
+    std::int64_t cells = 0;
+    std::vector<OpenCell> rim;
+  };
+
+  std::size_t in_flight() const { return static_cast<std::size_t>(2 * thread_count(run_)); }
+
+  // Directs the level cells that need nothing from other tiles; gives the rest, with the distances as far as the tile
+  // itself knows them.
+  static std::vector<OpenCell> first_look(TileWays& ways, std::int64_t* level) {
+    const Distances low(ways, false), high(ways, true);
+    const std::vector<std::uint8_t> reaching = reaching_out(ways);
+    std::vector<OpenCell> open;
     std::vector<std::pair<TileWays::Cell, std::uint8_t>> found;
     for (const TileWays::Cell& k : ways.level()) {
       if (!ways.inside(k.col, k.row)) continue;
       ++*level;
-      if (open[ways.at(k.col, k.row)])
-        any = true;
-      else
-        found.emplace_back(k, way_out(ways, low.all(), high.all(), k.col, k.row));
+      const std::size_t i = ways.at(k.col, k.row);
+      const bool directed = low.all()[i] == 1;
+      if (!reaching[i] || directed) found.emplace_back(k, way_out(ways, low.all(), high.all(), k.col, k.row));
+      if (reaching[i])
+        open.push_back({static_cast<std::int16_t>(k.col - 1), static_cast<std::int16_t>(k.row - 1),
+                        ways.height(k.col, k.row), low.all()[i], high.all()[i], directed});
     }
     for (const auto& [k, code] : found) ways.set(k.col, k.row, code | kLevelBit);
-    if (!any) return false;
-    low_.write(tile, inner(low.all(), ways.wide()).data());
-    high_.write(tile, inner(high.all(), ways.wide()).data());
-    return true;
-  }
-
-  std::size_t in_flight() const { return static_cast<std::size_t>(2 * thread_count(run_)); }
-
-  // What is known of a plane around a tile; cells of tiles that were not measured are far away.
-  std::vector<std::int32_t> known(const ScratchPlane<std::int32_t>& plane, const Window& wide) const {
-    std::vector<std::int32_t> out(static_cast<std::size_t>(wide.cells()), kFarAway);
-    const Tiling& tiling = planes_.tiling;
-    const Window in = wide.intersected({0, 0, tiling.cols(), tiling.rows()});
-    for (std::int64_t row = in.row / tiling.edge(); row <= (in.row + in.rows - 1) / tiling.edge(); ++row)
-      for (std::int64_t col = in.col / tiling.edge(); col <= (in.col + in.cols - 1) / tiling.edge(); ++col) {
-        const std::size_t t = tiling.tile_of(col * tiling.edge(), row * tiling.edge());
-        const Window part = tiling.window(t).intersected(wide);
-        if (!measured_[t]) continue;
-        const std::vector<std::int32_t> cells = plane.read(part, kFarAway);
-        for (std::int64_t r = 0; r < part.rows; ++r)
-          std::copy_n(cells.begin() + r * part.cols, part.cols,
-                      out.begin() + (part.row + r - wide.row) * wide.cols + (part.col - wide.col));
-      }
-    return out;
-  }
-
-  static std::vector<std::int32_t> inner(const std::vector<std::int32_t>& wide, const Window& w) {
-    std::vector<std::int32_t> out;
-    for (std::int64_t r = 1; r + 1 < w.rows; ++r)
-      out.insert(out.end(), wide.begin() + r * w.cols + 1, wide.begin() + (r + 1) * w.cols - 1);
-    return out;
-  }
-  static bool same_rim(const std::vector<std::int32_t>& a, const std::vector<std::int32_t>& b, const Window& w) {
-    for (std::int64_t r = 0; r < w.rows; ++r)
-      for (std::int64_t c = 0; c < w.cols; c += (r == 0 || r + 1 == w.rows || w.cols == 1) ? 1 : w.cols - 1)
-        if (a[static_cast<std::size_t>(r * w.cols + c)] != b[static_cast<std::size_t>(r * w.cols + c)]) return false;
-    return true;
-  }
-
-  // Measures these tiles anew; gives those beside which a distance has changed.
-  std::vector<std::size_t> measure(const std::vector<std::size_t>& round) {
-    struct Result {
-      std::vector<std::int32_t> low, high;
-      bool changed;
-    };
-    std::vector<std::uint8_t> next(has_level_.size(), 0);
-    parallel_ordered(
-        round.size(), in_flight(), run_,
-        [&](std::size_t i) -> std::shared_ptr<void> {
-          const Window tile = planes_.tiling.window(round[i]);
-          const TileWays ways(surface_, planes_, tile);
-          auto out = std::make_shared<Result>();
-          std::vector<std::int32_t> low, high;
-          {
-            const std::shared_lock lock(mutex_);
-            low = known(low_, ways.wide());
-            high = known(high_, ways.wide());
-          }
-          const std::vector<std::int32_t> low_before = inner(low, ways.wide()), high_before = inner(high, ways.wide());
-          out->low = inner(Distances(ways, std::move(low), false).all(), ways.wide());
-          out->high = inner(Distances(ways, std::move(high), true).all(), ways.wide());
-          out->changed = !same_rim(out->low, low_before, tile) || !same_rim(out->high, high_before, tile);
-          return out;
-        },
-        [&](std::size_t i, const std::shared_ptr<void>& made) {
-          const Result& result = *static_cast<Result*>(made.get());
-          const Window tile = planes_.tiling.window(round[i]);
-          const std::unique_lock lock(mutex_);
-          low_.write(tile, result.low.data());
-          high_.write(tile, result.high.data());
-          measured_[round[i]] = 1;
-          if (result.changed) mark_around(round[i], next);
-        });
-    std::vector<std::size_t> out;
-    for (std::size_t t = 0; t < next.size(); ++t)
-      if (next[t]) out.push_back(t);
-    return out;
-  }
-
-  void mark_around(std::size_t t, std::vector<std::uint8_t>& next) const {
-    const std::int64_t across = planes_.tiling.across(), col = static_cast<std::int64_t>(t) % across,
-                       row = static_cast<std::int64_t>(t) / across,
-                       down = static_cast<std::int64_t>(planes_.tiling.count()) / across;
-    for (int k = 0; k < 8; ++k) {
-      const std::int64_t c = col + kColStep[k], r = row + kRowStep[k];
-      if (c < 0 || r < 0 || c >= across || r >= down) continue;
-      const auto n = static_cast<std::size_t>(r * across + c);
-      if (has_level_[n]) next[n] = 1;
-    }
-  }
-
-  void direct(const std::vector<std::size_t>& open) {
-    parallel_for(open.size(), run_, [&](std::size_t i) {
-      const Window tile = planes_.tiling.window(open[i]);
-      const TileWays ways(surface_, planes_, tile);
-      const std::vector<std::int32_t> low = known(low_, ways.wide()), high = known(high_, ways.wide());
-      std::vector<std::uint8_t> out = ways.inner();
-      for (const TileWays::Cell& k : ways.level())
-        if (ways.inside(k.col, k.row))
-          out[static_cast<std::size_t>((k.row - 1) * tile.cols + k.col - 1)] =
-              way_out(ways, low, high, k.col, k.row) | kLevelBit;
-      planes_.direction.write(tile, out.data());
-    });
+    return open;
   }
 
   // To a neighbour of the same height that runs on; else to the one that is nearer to the way out, or farther from
@@ -393,14 +369,101 @@ class DirectionFinder {
     return code;
   }
 
+  void keep(std::size_t t, const std::vector<OpenCell>& cells) {
+    const Window tile = planes_.tiling.window(t);
+    open_[t].cells = std::ssize(cells);
+    kept_.write({0, static_cast<std::int64_t>(t), std::ssize(cells), 1}, cells.data());
+    open_[t].rim.clear();
+    for (const OpenCell& c : cells)
+      if (c.col == 0 || c.row == 0 || c.col + 1 == tile.cols || c.row + 1 == tile.rows) open_[t].rim.push_back(c);
+  }
+  std::vector<OpenCell> kept(std::size_t t) const {
+    return kept_.read({0, static_cast<std::int64_t>(t), open_[t].cells, 1}, OpenCell());
+  }
+
+  // Open cells of the tiles around that touch this one, in its coordinates.
+  std::vector<OpenCell> around(std::size_t t) const {
+    const Window tile = planes_.tiling.window(t);
+    std::vector<OpenCell> out;
+    for_tiles_around(t, [&](std::size_t n) {
+      const Window other = planes_.tiling.window(n);
+      for (OpenCell c : open_[n].rim) {
+        const std::int64_t col = other.col + c.col - tile.col, row = other.row + c.row - tile.row;
+        if (col < -1 || row < -1 || col > tile.cols || row > tile.rows) continue;
+        c.col = static_cast<std::int16_t>(col);
+        c.row = static_cast<std::int16_t>(row);
+        out.push_back(c);
+      }
+    });
+    return out;
+  }
+  template <class Body>
+  void for_tiles_around(std::size_t t, const Body& body) const {
+    const std::int64_t across = planes_.tiling.across(), col = static_cast<std::int64_t>(t) % across,
+                       row = static_cast<std::int64_t>(t) / across,
+                       down = static_cast<std::int64_t>(planes_.tiling.count()) / across;
+    for (int k = 0; k < 8; ++k) {
+      const std::int64_t c = col + kColStep[k], r = row + kRowStep[k];
+      if (c >= 0 && r >= 0 && c < across && r < down) body(static_cast<std::size_t>(r * across + c));
+    }
+  }
+
+  static bool same_distances(const std::vector<OpenCell>& a, const std::vector<OpenCell>& b) {
+    return std::equal(a.begin(), a.end(), b.begin(), b.end(),
+                      [](const OpenCell& x, const OpenCell& y) { return x.low == y.low && x.high == y.high; });
+  }
+
+  // Measures these tiles anew, all by what was known before; gives those beside which a distance has changed.
+  std::vector<std::size_t> measure(const std::vector<std::size_t>& round) {
+    std::vector<std::size_t> next;
+    parallel_ordered(
+        round.size(), in_flight(), run_,
+        [&](std::size_t i) -> std::shared_ptr<void> {
+          std::vector<OpenCell> near;
+          {
+            const std::shared_lock lock(mutex_);
+            near = around(round[i]);
+          }
+          OpenPatch patch(kept(round[i]), near);
+          const bool nearer = patch.measure(&OpenCell::low), farther = patch.measure(&OpenCell::high);
+          return nearer || farther ? std::make_shared<std::vector<OpenCell>>(patch.own()) : nullptr;
+        },
+        [&](std::size_t i, const std::shared_ptr<void>& made) {
+          if (!made) return;
+          const std::unique_lock lock(mutex_);
+          const std::vector<OpenCell> rim = open_[round[i]].rim;
+          keep(round[i], *static_cast<std::vector<OpenCell>*>(made.get()));
+          if (same_distances(rim, open_[round[i]].rim)) return;
+          for_tiles_around(round[i], [&](std::size_t n) {
+            if (open_[n].cells > 0) next.push_back(n);
+          });
+        });
+    std::sort(next.begin(), next.end());
+    next.erase(std::unique(next.begin(), next.end()), next.end());
+    return next;
+  }
+
+  void direct(const std::vector<std::size_t>& tiles) {
+    parallel_for(tiles.size(), run_, [&](std::size_t i) {
+      const Window tile = planes_.tiling.window(tiles[i]);
+      const OpenPatch patch(kept(tiles[i]), around(tiles[i]));
+      const std::vector<OpenCell> cells = patch.own();
+      std::vector<std::uint8_t> codes = planes_.direction.read(tile, kVoidCell);
+      for (std::size_t k = 0; k < cells.size(); ++k)
+        if (!cells[k].directed)
+          codes[static_cast<std::size_t>(cells[k].row * tile.cols + cells[k].col)] = patch.way_out(k) | kLevelBit;
+      planes_.direction.write(tile, codes.data());
+    });
+  }
+
   const Grid& surface_;
   const std::vector<Sink>& sinks_;
   GroundRuler ruler_;
   FlowPlanes& planes_;
   const RunOptions& run_;
-  std::vector<std::uint8_t> has_level_, measured_;
-  ScratchPlane<std::int32_t> low_, high_;
-  std::shared_mutex mutex_;  // of what is measured: no tile reads what another is writing
+  std::vector<OpenTile> open_;
+  ScratchPlane<OpenCell> kept_;  // a row a tile
+  std::shared_mutex mutex_;      // of the rims
 };
 
 }  // namespace
