@@ -271,6 +271,7 @@ Drained drained(const Grid& surface, const DrainOptions& o) {
   }
   std::vector<ChangedCell> channels;
   if (o.way != TakeOut::Fill) channels = channels_for(land, list, o, &out.report.carved);
+  const bool is_changed = !channels.empty() || o.burn;
   if (!sinks.empty() || !channels.empty()) level = raised(with_cells(land, std::move(channels)), sinks, o.run);
   out.report.kept = std::ssize(out.kept);
   out.report.filled = std::ssize(list) - out.report.carved;
@@ -285,7 +286,15 @@ Drained drained(const Grid& surface, const DrainOptions& o) {
     info.type = o.way == TakeOut::Fill ? info.type : SampleType::Float32;
     if (o.way != TakeOut::Fill) info.file_void.reset();
   }
-  count_changes(level, original, o.run, out.report);
+  if (sinks.empty() && !is_changed) {
+    // All that was done is known of the depressions.
+    for (const Depression& d : list) {
+      out.report.cells_raised += d.cells;
+      out.report.volume_raised += d.volume;
+    }
+  } else {
+    count_changes(level, original, o.run, out.report);
+  }
   out.surface = Grid(std::make_shared<DrainedSource>(level, original, std::move(info)));
   return out;
 }
