@@ -57,6 +57,8 @@ constexpr VerbHelp kVerbs[] = {
     {"streams", kWater, "katoptra streams reference/truth.tif --sea 0m --from-area 1ha -o streams.gpkg"},
     {"basins", kWater, "katoptra basins reference/truth.tif --sea 0m --from-area 1ha -o basins.gpkg"},
     {"inundation", kWater, "katoptra inundation ground-2022/sheet_b2.tif --level 4m -o wet.gpkg"},
+    {"reservoir", kWater,
+     "katoptra reservoir reference/truth.tif --dam transect.geojson --from 677620,5841430 -o full.csv"},
     {"study", kAll, "katoptra study study.toml --dry-run"},
     {"demo", kAll, "katoptra demo -o marrowick"},
     {"serve", kAll, "katoptra serve . --port 8080"},

@@ -6,8 +6,10 @@
 #include "katoptra/base/error.hpp"
 #include "katoptra/formats/format.hpp"
 #include "katoptra/formats/vector_file.hpp"
+#include "katoptra/view/charts.hpp"
 #include "katoptra/water/basins.hpp"
 #include "katoptra/water/inundation.hpp"
+#include "katoptra/water/reservoir.hpp"
 
 #include "common.hpp"
 
@@ -75,8 +77,8 @@ void refuse_out(const std::string& out, bool vector) {
 }
 
 std::string volume_text(double cubic_metres) {
-  return cubic_metres >= 1e6 ? fmt::format("{:.4g} million m3", cubic_metres / 1e6)
-                             : fmt::format("{:.4g} m3", cubic_metres);
+  if (cubic_metres >= 1e6) return fmt::format("{:.4g} million m3", cubic_metres / 1e6);
+  return cubic_metres >= 1000 ? fmt::format("{:.0f} m3", cubic_metres) : fmt::format("{:.4g} m3", cubic_metres);
 }
 
 void say_drained(Statement& s, const DrainReport& d, const std::string& way) {
@@ -501,6 +503,83 @@ void add_inundation(CLI::App& app, int& status) {
   v->callback([o, &status] { status = run_inundation(*o); });
 }
 
+// ---- reservoir
+
+struct ReservoirCommand : Common {
+  std::string in, dam, from, crest, title;
+  int steps = 50;
+};
+
+std::string storage_csv(const Reservoir& r) {
+  std::string text = "level,area_m2,volume_m3\n";
+  for (const ReservoirLevel& v : r.curve) text += fmt::format("{:.4f},{:.3f},{:.3f}\n", v.level, v.area, v.volume);
+  return text;
+}
+
+void write_reservoir(const ReservoirCommand& o, const Reservoir& r, const Grid& in) {
+  if (has_ending(o.out, ".csv"))
+    write_text_file(o.out, storage_csv(r), {.overwrite = o.overwrite});
+  else if (picture_named(o.out))
+    write_picture(draw_storage(r, in.quantity().unit,
+                               {.format = picture_format_for(o.out),
+                                .title = o.title.empty() ? "Behind the dam: " + in.info().name : o.title}),
+                  o.out, o.overwrite);
+  else
+    write_layer(reservoir_layer(r, in), o.out, {.overwrite = o.overwrite});
+}
+
+int run_reservoir(const ReservoirCommand& o) {
+  std::vector<std::string> notes;
+  if (!has_ending(o.out, ".csv") && !picture_named(o.out)) refuse_out(o.out, true);
+  const Grid in = within(open_input(o.in, o), o, notes);
+  ReservoirOptions r{.dam = read_line(o.dam, in.frame().crs(), &notes),
+                     .from = point_from(o.from, in.frame().crs()),
+                     .crest = {},
+                     .steps = o.steps,
+                     .run = o.run()};
+  if (!o.crest.empty()) r.crest = height_of(o.crest, in, notes);
+  const Reservoir full = reservoir(in, r);
+  write_reservoir(o, full, in);
+  const std::string unit = unit_name(in.quantity());
+  const ReservoirLevel& top = full.curve.back();
+  Statement s(o);
+  s.title(o.out);
+  s.line("crest", fmt::format("{:.2f} {}", full.crest, unit));
+  s.line("full",
+         fmt::format("at {:.2f} {}: {}, {}{}", full.top, unit, format_area(top.area), volume_text(top.volume),
+                     full.runs_over ? fmt::format("; then it runs over at {:.10g},{:.10g}, before it reaches the crest",
+                                                  full.over->x, full.over->y)
+                                    : ""));
+  s.fact("crest", full.crest);
+  s.fact("top", full.top);
+  s.fact("unit", unit);
+  s.fact("runs_over", full.runs_over);
+  if (full.over) s.fact("over", {full.over->x, full.over->y});
+  s.fact("area_m2", top.area);
+  s.fact("volume_m3", top.volume);
+  s.notes(in.info(), notes);
+  s.print();
+  return 0;
+}
+
+void add_reservoir(CLI::App& app, int& status) {
+  auto o = std::make_shared<ReservoirCommand>();
+  CLI::App* v = app.add_subcommand(
+      "reservoir", "what a dam would hold: area and volume by level, as a table, a graph or the water's edge");
+  v->add_option("IN", o->in, "a surface")->required();
+  v->add_option("--dam", o->dam, "a vector file with the line of the dam")->required();
+  v->add_option("--from", o->from, "a place behind it, where the water stands: X,Y")->required();
+  v->add_option("--crest", o->crest, "how high the dam is: the lower of its ends unless told, e.g. 30m");
+  v->add_option("--steps", o->steps, "of the curve");
+  v->add_option("--title", o->title, "of the graph");
+  v->add_option("--area", o->area, "only this area");
+  v->add_option("--margin", o->margin, "this much around the area, e.g. 50m");
+  add_reading(*v, *o, Reading::Converts);
+  add_output(*v, *o);
+  add_running(*v, *o);
+  v->callback([o, &status] { status = run_reservoir(*o); });
+}
+
 }  // namespace
 
 void add_water_verbs(CLI::App& app, int& status) {
@@ -509,6 +588,7 @@ void add_water_verbs(CLI::App& app, int& status) {
   add_streams(app, status);
   add_basins(app, status);
   add_inundation(app, status);
+  add_reservoir(app, status);
 }
 
 }  // namespace katoptra::cli

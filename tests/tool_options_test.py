@@ -839,6 +839,36 @@ class OwnOptions(Options):
         self.assertIn("above the level", self.refused("inundation", "valley.asc", "--level", "38m", "--from", pond, "-o", "n.gpkg", status=2))
         self.assertIn("unit", self.run_tool("inundation", "valley.asc", "--level", "38", "-o", "w.gpkg", "--overwrite").stdout)
 
+    def test_reservoir_options(self):
+        z = self.valley()
+        (west, south), (east, _) = self.degrees((WEST + 21, NORTH - 63), (WEST + 61, NORTH - 63))
+        with open(self.path("dam.geojson"), "w") as f:
+            json.dump({"type": "Feature", "properties": {}, "geometry": {"type": "LineString", "coordinates": [[west, south], [east, south]]}}, f)
+        place = f"{WEST + 41},{NORTH - 55}"
+        words = ["reservoir", "valley.asc", "--dam", "dam.geojson", "--from", place]
+        self.run_tool(*words, "--crest", "39m", "--steps", "10", "-o", "s.csv")
+        rows = [[float(v) for v in r.values()] for r in self.table("s.csv")]
+        self.assertEqual(len(rows), 11)
+        behind = z[:31][:, 10:31]
+        self.assertAlmostEqual(rows[0][0], behind.min(), delta=0.2)
+        level, area, volume = rows[-1]
+        self.assertEqual(level, 39)
+        wet = z[:31] < 39
+        wet[8:12, 4:9] = False  # the pond beside
+        self.assertAlmostEqual(area, wet.sum() * CELL**2, delta=0.06 * area)
+        self.assertAlmostEqual(volume, (39 - z[:31])[wet].sum() * CELL**2, delta=0.06 * volume)
+        said = self.run_json(*words, "--crest", "39m", "-o", "s.geojson")
+        self.assertFalse(said["runs_over"])
+        low = self.run_json(*words, "-o", "t.geojson")
+        self.assertGreater(low["crest"], 39)
+        self.run_tool(*words, "--crest", "39m", "--title", "Dam", "-o", "s.png")
+        self.assertGreater(os.path.getsize(self.path("s.png")), 3000)
+        self.assertIn("sa.csv", self.run_tool(*words, "--crest", "39m", "--area", "box:677010,5841900,677070,5841990@EPSG:32725", "--margin", "4m", "-o", "sa.csv").stdout)
+        for more, expect in (("--crest 30m", "below the crest"), ("--crest 39", "unit")):
+            done = self.run_tool(*words, *more.split(), "-o", "u.csv", status=(0, 2))
+            self.assertIn(expect, done.stdout + done.stderr)
+        self.assertIn(".gpkg", self.refused(*words, "-o", "n.tif", status=3))
+
     def test_points_options(self):
         def points(*words):
             self.run_tool("points", "small.las", *words, "-o", "p.csv", "--write-columns", "x,y,z,class,return,line,time", "--overwrite")

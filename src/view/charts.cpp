@@ -246,4 +246,34 @@ Picture draw_hypsometry(const std::vector<LevelVolumes>& levels, LengthUnit unit
   return c.finish();
 }
 
+Picture draw_storage(const Reservoir& reservoir, LengthUnit unit, const GraphOptions& options) {
+  const std::vector<ReservoirLevel>& curve = reservoir.curve;
+  if (curve.size() < 2) throw Error(ErrorCode::BadArgument, "a curve needs two levels or more", "reservoir");
+  const double low = curve.front().level, high = curve.back().level, room = std::max((high - low) * 0.04, 1e-6);
+  const Plot p = plot_on(options, 0, 100, low - room, high + room);
+  Canvas c(options.format, std::clamp(options.width, 640, 8000), std::clamp(options.height, 400, 8000));
+  draw_axes(c, p, "share of what it is when full (%)", fmt::format("level of the water ({})", symbol(unit)));
+  const auto line = [&](double ReservoirLevel::*value, Colour colour, const std::string& label, double along) {
+    const double full = std::max(curve.back().*value, 1e-9);
+    cairo_new_path(c.cr());
+    for (const ReservoirLevel& v : curve) cairo_line_to(c.cr(), p.x(100 * v.*value / full), p.y(v.level));
+    c.colour(colour);
+    c.line_width(2.8);
+    cairo_stroke(c.cr());
+    const ReservoirLevel& at = curve[static_cast<std::size_t>(along * static_cast<double>(curve.size() - 1))];
+    c.text(p.x(100 * at.*value / full) + 12, p.y(at.level) + 18, label, 17);
+  };
+  const ReservoirLevel& full = curve.back();
+  line(&ReservoirLevel::area, from_oklch(0.55, 0.10, 60), fmt::format("area, full {:.4g} ha", full.area / 1e4), 0.5);
+  line(&ReservoirLevel::volume, from_oklch(0.45, 0.11, 245),
+       full.volume >= 1e6 ? fmt::format("volume, full {:.4g} million m³", full.volume / 1e6)
+                          : fmt::format("volume, full {:.0f} m³", full.volume),
+       0.75);
+  heading(c, p.left, options.title.empty() ? "Behind the dam" : options.title,
+          reservoir.runs_over ? fmt::format("runs over elsewhere at {:.2f} {}, below the crest at {:.2f}",
+                                            reservoir.top, symbol(unit), reservoir.crest)
+                              : fmt::format("full at the crest, {:.2f} {}", reservoir.top, symbol(unit)));
+  return c.finish();
+}
+
 }  // namespace katoptra

@@ -85,9 +85,6 @@ Grid without_sea(const Grid& surface, std::optional<double> level, const RunOpti
   return Grid(std::make_shared<LandSource>(surface, find_voids(low, run)));
 }
 
-namespace {
-
-// Cells that a line passes, each beside the next.
 std::vector<std::pair<std::int64_t, std::int64_t>> cells_along(const LineString& line, const Frame& f) {
   std::vector<std::pair<std::int64_t, std::int64_t>> cells;
   for (std::size_t i = 0; i + 1 < line.size(); ++i) {
@@ -104,8 +101,6 @@ std::vector<std::pair<std::int64_t, std::int64_t>> cells_along(const LineString&
   }
   return cells;
 }
-
-}  // namespace
 
 std::vector<ChangedCell> burnt_cells(const Grid& surface, const Layer& lines) {
   const Frame& f = surface.frame();

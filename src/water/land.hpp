@@ -1,6 +1,7 @@
 // The land that water runs over: the surface without the sea, with single cells changed.
 #pragma once
 #include <optional>
+#include <utility>
 #include <vector>
 
 #include "katoptra/geo/feature.hpp"
@@ -18,6 +19,10 @@ struct ChangedCell {
 };
 // The grid with these cells, sorted by row and column, in place of its own.
 Grid with_cells(const Grid& grid, std::vector<ChangedCell> cells);
+
+// Columns and rows of the cells that a line passes, each beside the next (perhaps over a corner); some may lie beyond
+// the frame.
+std::vector<std::pair<std::int64_t, std::int64_t>> cells_along(const LineString& line, const Frame& frame);
 
 // The cells that must be lowered so that the ground never falls short of a line's way down (DrainOptions::burn).
 // BadArgument for a layer without lines, or whose lines all lie elsewhere.

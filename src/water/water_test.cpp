@@ -6,6 +6,7 @@
 
 #include "katoptra/water/basins.hpp"
 #include "katoptra/water/inundation.hpp"
+#include "katoptra/water/reservoir.hpp"
 
 #include "grid/cell_areas.hpp"
 #include "testing.hpp"
@@ -728,6 +729,55 @@ TEST(Inundation, LowGroundBehindABankStaysDry) {
   EXPECT_NE(text.find("above the level"), text.npos) << text;
   EXPECT_EQ(error_of([&] { inundation(g, {.level = 1, .places = {{0, 0}}}); }), ErrorCode::BadArgument);
   EXPECT_TRUE(inundation(g, {.level = -2}).parts.empty());
+}
+
+// A V-shaped valley that falls to the south, dammed: a pyramid of water whose volume is known.
+TEST(Reservoir, OfAValley) {
+  const Frame f = utm_frame(121, 161, 1);
+  const Point o = f.centre(60, 100);
+  const double s = GroundRuler(f.crs()).at(o).x;
+  const auto ground = [&](double x, double y) { return 0.5 * std::abs(x - o.x) * s + 0.25 * (y - o.y) * s; };
+  const Grid g = grid_from_function(f, ground, metres_above_egm2008());
+  const LineString dam{f.centre(20, 100), f.centre(100, 100)};
+  const Reservoir r = reservoir(g, {.dam = dam, .from = f.centre(60, 95), .crest = 10.0, .steps = 20});
+  EXPECT_FALSE(r.runs_over);
+  EXPECT_EQ(r.top, 10);
+  ASSERT_EQ(r.curve.size(), 21u);
+  // At a depth d of the dam the water is 4 d wide there and 4 d long: an area of 8 d², a volume of 8 d³ / 3.
+  for (const ReservoirLevel& v : r.curve) {
+    if (v.level < 4) continue;
+    EXPECT_NEAR(v.area, 8 * v.level * v.level, 5 * v.level) << v.level;
+    EXPECT_NEAR(v.volume, 8 * std::pow(v.level, 3) / 3, 0.18 * 8 * std::pow(v.level, 3) / 3 + 12) << v.level;
+  }
+  EXPECT_TRUE(
+      std::is_sorted(r.curve.begin(), r.curve.end(), [](const auto& a, const auto& b) { return a.volume < b.volume; }));
+  EXPECT_NEAR(planar_area(r.shape), static_cast<double>(r.cells), 1e-6);
+  EXPECT_FALSE(contains(r.shape, f.centre(60, 102))) << "below the dam it is dry";
+  EXPECT_TRUE(contains(r.shape, f.centre(60, 95)));
+  EXPECT_EQ(reservoir_layer(r, g).features.size(), 1u);
+  // Without a crest it is as high as the lower of its ends.
+  const Reservoir whole = reservoir(g, {.dam = dam, .from = f.centre(60, 95)});
+  EXPECT_NEAR(whole.crest, 20, 0.05);
+  // A dam higher than its flanks: the water goes around it, and leaves in the south.
+  const Reservoir around =
+      reservoir(g, {.dam = {f.centre(50, 100), f.centre(70, 100)}, .from = f.centre(60, 95), .crest = 15.0});
+  EXPECT_TRUE(around.runs_over);
+  EXPECT_NEAR(around.top, 5.5, 0.6);
+  // A slanting dam does not leak at its corners.
+  const Reservoir slant =
+      reservoir(g, {.dam = {f.centre(20, 90), f.centre(100, 117)}, .from = f.centre(60, 85), .crest = 6.0});
+  EXPECT_FALSE(slant.runs_over);
+  std::string text;
+  const auto refused = [&](const ReservoirOptions& w) { return error_of([&] { reservoir(g, w); }, &text); };
+  EXPECT_EQ(refused({.dam = {f.centre(20, 100)}, .from = f.centre(60, 95)}), ErrorCode::BadArgument);
+  EXPECT_EQ(refused({.dam = dam, .from = {0, 0}}), ErrorCode::BadArgument);
+  EXPECT_NE(text.find("outside"), text.npos);
+  EXPECT_EQ(refused({.dam = dam, .from = f.centre(60, 100), .crest = 10.0}), ErrorCode::BadArgument);
+  EXPECT_NE(text.find("on the dam"), text.npos);
+  EXPECT_EQ(refused({.dam = dam, .from = f.centre(2, 95), .crest = 10.0}), ErrorCode::BadArgument);
+  EXPECT_NE(text.find("below the crest"), text.npos);
+  EXPECT_EQ(refused({.dam = {{0, 0}, {9, 9}}, .from = f.centre(60, 95)}), ErrorCode::BadArgument);
+  EXPECT_EQ(refused({.dam = dam, .from = f.centre(60, 95), .steps = 1}), ErrorCode::BadArgument);
 }
 
 }  // namespace

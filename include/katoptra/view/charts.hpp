@@ -10,6 +10,7 @@
 
 #include "katoptra/check/zones.hpp"
 #include "katoptra/view/map.hpp"
+#include "katoptra/water/reservoir.hpp"
 
 namespace katoptra {
 
@@ -31,5 +32,8 @@ Picture draw_rose(const std::vector<ZoneStatistics>& slopes, const GraphOptions&
 
 // Area below each height, as a share of all: the hypsometric curve.
 Picture draw_hypsometry(const std::vector<LevelVolumes>& levels, LengthUnit unit, const GraphOptions& options = {});
+
+// Area and volume behind a dam at each level, as shares of what they are when it is full.
+Picture draw_storage(const Reservoir& reservoir, LengthUnit unit, const GraphOptions& options = {});
 
 }  // namespace katoptra
