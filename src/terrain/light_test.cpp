@@ -252,7 +252,8 @@ TEST(Light, TheExaggerationThatASurfaceNeeds) {
   const Product& p = *product_named("hillshade");
   EXPECT_EQ(value_at(p.make(tilted(f, 0.06, 0), p.settings({{"exaggerate", "auto"}})), 5, 5),
             value_at(hillshade(tilted(f, 0.6, 0)), 5, 5));
-  EXPECT_EQ(error_of([&] { p.make(tilted(f, 1, 0), p.settings({{"exaggerate", "0"}})); }), ErrorCode::BadArgument);
+  for (const char* wrong : {"0", "-1", "1e300"})
+    EXPECT_EQ(error_of([&] { p.make(tilted(f, 1, 0), p.settings({{"exaggerate", wrong}})); }), ErrorCode::BadArgument);
 }
 
 TEST(Light, OfTheSkyAndShadowsMixed) {

@@ -266,7 +266,8 @@ Grid sight_product(const Grid& surface, GridInfo info, const SightOptions& o, st
   require_directions(o.directions, what);
   const Length radius = sight_radius(surface, o.radius, what);
   if (!o.radius) info.notes.push_back(fmt::format("looked as far as {:.3g} m", radius.metres()));
-  if (!(o.exaggeration > 0)) throw Error(ErrorCode::BadArgument, "the exaggeration must be above zero", what);
+  if (!(o.exaggeration > 0 && o.exaggeration <= kMostExaggerated))
+    throw Error(ErrorCode::BadArgument, fmt::format("heights cannot be exaggerated {:g} times", o.exaggeration), what);
   const double vertical = metres_per(surface.quantity().unit) * o.exaggeration;
   return Grid(
       std::make_shared<SightSource>(surface, std::move(info), radius, o.directions, vertical, std::move(kernel)));

@@ -63,6 +63,11 @@ class BasinFinder {
       refuse(p, "lies outside the surface", "give a place on it");
     const GroundScale s = GroundRuler(f.crs()).at(p);
     const double far = options_.within.metres(), x = s.x * f.cell().x, y = s.y * f.cell().y;
+    if (!(far >= 0 && far <= kFarthestOutlet * std::min(x, y)))
+      throw Error(ErrorCode::BadArgument,
+                  fmt::format("an outlet cannot be moved by {:g} m, which is below 0 or more than {} cells", far,
+                              kFarthestOutlet),
+                  name(), "take a shorter distance");
     const auto own_col = std::min(static_cast<std::int64_t>(col), f.cols() - 1),
                own_row = std::min(static_cast<std::int64_t>(row), f.rows() - 1);
     const auto across = static_cast<std::int64_t>(far / x) + 1, down = static_cast<std::int64_t>(far / y) + 1;
@@ -229,6 +234,8 @@ class BasinFinder {
       list_[b].highest = static_cast<double>(p.highest);
       list_[b].mean_height = p.heights / n;
       list_[b].mean_slope = p.slopes / n;
+      const double relief = list_[b].highest - list_[b].lowest;
+      list_[b].hypsometric = relief > 0 ? (list_[b].mean_height - list_[b].lowest) / relief : 0;
       list_[b].shape = outline_of(joined(std::move(runs[b])), planes_.frame);
     }
   }
@@ -304,6 +311,8 @@ Layer basin_layer(const std::vector<Basin>& list, const Flow& flow) {
                                {"lowest", b.lowest},
                                {"highest", b.highest},
                                {"mean_height", b.mean_height},
+                               {"relief", b.highest - b.lowest},
+                               {"hypsometric_integral", b.hypsometric},
                                {"unit", unit_name(flow.surface().quantity())},
                                {"mean_slope", b.mean_slope},
                                {"longest_path_m", b.longest_path},

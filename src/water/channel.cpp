@@ -2,10 +2,14 @@
 
 #include <algorithm>
 #include <cmath>
+#include <fmt/format.h>
 #include <limits>
 #include <queue>
 #include <tuple>
 #include <utility>
+
+#include "katoptra/base/error.hpp"
+#include "katoptra/water/depressions.hpp"
 
 #include "tiles.hpp"
 
@@ -117,6 +121,12 @@ Channel dug_along(const Block& z, const Search& search, std::int64_t end, const 
 ChannelLimits channel_limits(const Grid& land, std::optional<Length> longest, std::optional<double> deepest) {
   const GroundSpacing s = ground_spacing(land.frame());
   constexpr double kCells = 100;
+  const double cell = std::min(s.x.metres(), s.y.metres());
+  if (longest && longest->metres() > kLongestChannel * cell)
+    throw Error(ErrorCode::BadArgument,
+                fmt::format("a channel of {:g} m is longer than {} cells of {:.4g} m", longest->metres(),
+                            kLongestChannel, cell),
+                "depressions", "take a shorter one, or burn its line in");
   return {.longest = longest ? longest->metres() : kCells * std::max(s.x.metres(), s.y.metres()),
           .deepest = deepest ? static_cast<float>(*deepest) : std::numeric_limits<float>::infinity(),
           .across = s.x.metres(),
@@ -126,7 +136,7 @@ ChannelLimits channel_limits(const Grid& land, std::optional<Length> longest, st
 
 Channel cheapest_channel(const Grid& land, std::int64_t col, std::int64_t row, const ChannelLimits& limits) {
   const double least = std::min(limits.across, limits.down);
-  const auto most = static_cast<std::int64_t>(std::min(limits.longest / least, 4096.0)) + 2;
+  const auto most = static_cast<std::int64_t>(std::min(limits.longest / least, double{kLongestChannel})) + 2;
   constexpr std::int64_t kFirst = 12;
   for (std::int64_t reach = std::min(kFirst, most);; reach = std::min(2 * reach, most)) {
     const Window w = Window{col - reach, row - reach, 2 * reach + 1, 2 * reach + 1}.intersected(land.frame().window());

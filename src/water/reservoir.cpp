@@ -104,7 +104,8 @@ class Filling {
 
   void build_wall() {
     if (options_.dam.size() < 2) refuse("a dam is a line of two points or more", "give --dam FILE, or --from and --to");
-    if (options_.steps < 2) refuse("a curve has two steps or more", "take for instance 50");
+    if (options_.steps < 2 || options_.steps > kMostReservoirSteps)
+      refuse(fmt::format("a curve has 2 to {} steps", kMostReservoirSteps), "take for instance 50");
     for (const auto& [c, r] : cells_along(options_.dam, surface_.frame()))
       if (ground_.inside(c, r)) wall_.emplace_back(c, r);
     if (wall_.empty()) refuse("the dam lies beyond the surface", "give a line on it");

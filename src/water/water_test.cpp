@@ -223,8 +223,9 @@ TEST(Depressions, RealOnesStay) {
   const Area there = Area::box({676020, 5841955, 676040, 5841975}, g.frame().crs()),
              elsewhere = Area::box({676000, 5841990, 676010, 5841999}, g.frame().crs());
   EXPECT_EQ(drained(g, {.keep = &there}).report.kept + drained(g, {.keep = &elsewhere}).report.kept, 1);
-  for (const DrainOptions& o : {DrainOptions{.longest = Length::metres(0)}, DrainOptions{.deepest = 0.0},
-                                DrainOptions{.keep_depth = -1.0}, DrainOptions{.keep_area = 0.0}})
+  for (const DrainOptions& o :
+       {DrainOptions{.longest = Length::metres(0)}, DrainOptions{.longest = Length::metres(1e9)},
+        DrainOptions{.deepest = 0.0}, DrainOptions{.keep_depth = -1.0}, DrainOptions{.keep_area = 0.0}})
     EXPECT_EQ(error_of([&] { drained(g, o); }), ErrorCode::BadArgument);
   EXPECT_EQ(error_of([] { parse_take_out("breach"); }), ErrorCode::BadArgument);
   const Flow f = flow(g, {.keep_depth = 1.0});
@@ -635,6 +636,9 @@ TEST(Basins, OutletsAreMovedOntoTheStream) {
   EXPECT_NE(text.find("outside"), text.npos);
   EXPECT_EQ(refused({}), ErrorCode::BadArgument);
   EXPECT_EQ(refused({.outlets = {up}, .from_area = 100}), ErrorCode::BadArgument);
+  for (double far : {1e300, -1.0})
+    EXPECT_EQ(refused({.outlets = {up}, .within = Length::metres(far)}), ErrorCode::BadArgument);
+  EXPECT_TRUE(list[0].hypsometric > 0 && list[0].hypsometric < 1);
   EXPECT_EQ(refused({.outlets = {up, up}}), ErrorCode::BadArgument);
   EXPECT_NE(text.find("another"), text.npos);
   std::vector<float> v = all_values(g);
@@ -777,7 +781,8 @@ TEST(Reservoir, OfAValley) {
   EXPECT_EQ(refused({.dam = dam, .from = f.centre(2, 95), .crest = 10.0}), ErrorCode::BadArgument);
   EXPECT_NE(text.find("below the crest"), text.npos);
   EXPECT_EQ(refused({.dam = {{0, 0}, {9, 9}}, .from = f.centre(60, 95)}), ErrorCode::BadArgument);
-  EXPECT_EQ(refused({.dam = dam, .from = f.centre(60, 95), .steps = 1}), ErrorCode::BadArgument);
+  for (int steps : {1, -3, 1 << 30})
+    EXPECT_EQ(refused({.dam = dam, .from = f.centre(60, 95), .steps = steps}), ErrorCode::BadArgument);
 }
 
 }  // namespace

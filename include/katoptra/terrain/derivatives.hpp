@@ -36,6 +36,7 @@ Lights parse_lights(std::string_view text);  // "one", "several"
 // is not: flat land is seen, and mountains keep their grey. A number of two digits from 0.1 to 50, which a note tells;
 // it looks at the surface at once.
 inline constexpr double kExaggerationOfSurface = 0;
+inline constexpr double kMostExaggerated = 1e4;
 
 // At most this share of the cells is black, and as much white.
 inline constexpr double kMostAtAnEnd = 0.02;

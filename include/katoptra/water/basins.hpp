@@ -24,14 +24,17 @@ struct Basin {
   double upstream_area = 0;                         // of all that drains to the outlet
   double lowest = 0, highest = 0, mean_height = 0;  // of the shape, in the unit of the surface
   double mean_slope = 0;                            // of the shape, as a ratio
+  double hypsometric = 0;                           // integral: the mean height above the lowest, over the relief
   double longest_path = 0;                          // metres along the water to the outlet, from anywhere above
   bool cut_off = false;                             // more may drain to it from beyond the edge of the data
   MultiPolygon shape;
 };
 
+inline constexpr int kFarthestOutlet = 1000;  // cells
+
 struct BasinOptions {
   std::vector<Point> outlets;  // in the CRS of the surface
-  Length within;               // how far they may be moved
+  Length within;               // how far they may be moved, at most kFarthestOutlet
   double from_area = 0;  // instead of outlets: one basin for each reach of the streams from this area, in square metres
   RunOptions run;
 };

@@ -39,10 +39,12 @@ enum class TakeOut {
 };
 TakeOut parse_take_out(std::string_view text);  // "fill", "carve", "least"
 
+inline constexpr int kLongestChannel = 500;  // cells
+
 struct DrainOptions {
   TakeOut way = TakeOut::Least;
-  // Of a channel: no longer than this on the ground (100 cells unless given), and nowhere deeper below the ground, in
-  // the unit of the surface.
+  // Of a channel: no longer than this on the ground (100 cells unless given, at most kLongestChannel), and nowhere
+  // deeper below the ground, in the unit of the surface.
   std::optional<Length> longest;
   std::optional<double> deepest;
   // Real ones stay: those that are at least as deep as one and as large as the other (what is not given does not

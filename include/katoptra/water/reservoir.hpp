@@ -17,6 +17,8 @@
 
 namespace katoptra {
 
+inline constexpr int kMostReservoirSteps = 10'000;
+
 struct ReservoirOptions {
   LineString dam;  // in the CRS of the surface
   Point from;      // behind it

@@ -44,8 +44,8 @@ struct StreamNet {
 StreamNet streams(const Flow& flow, const StreamOptions& options);
 Layer stream_layer(const StreamNet& net, const Flow& flow);
 
-// The way of the water from the cell at a place to where it leaves or ends, through the middles of cells: the line of a long
-// profile. BadArgument for a place outside the surface or on a void.
+// The way of the water from the cell at a place to where it leaves or ends, through the middles of cells: the line of a
+// long profile. BadArgument for a place outside the surface or on a void.
 LineString way_down(const Flow& flow, Point from);
 
 // How high each cell lies above the stream that it drains to (Rennó et al. 2008), in the unit of the surface; void
