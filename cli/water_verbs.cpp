@@ -218,7 +218,7 @@ int run_depressions(DepressionsCommand& o) {
     write_or_plan(in, o, s, false);
   } else {
     const Drained d = drained(in, drain_options(o, in, notes));
-    write_or_plan(d.surface, o, s, is_traced(in));
+    write_or_plan(d.surface, o, s, true);
     say_drained(s, d.report, o.way);
   }
   for (const std::string& n : notes) s.note(n);
@@ -401,6 +401,14 @@ int run_basins(BasinsCommand& o) {
       throw Error(ErrorCode::BadFile, "holds no points", o.outlets_file, "give a file with the outlets as points");
   }
   const std::vector<Basin> list = basins(f, b);
+  // A place beside its stream has a basin of a few cells: that is seldom what was meant.
+  constexpr double kMuchMore = 20;
+  for (const Basin& k : list)
+    if (k.most_near > kMuchMore * k.upstream_area)
+      notes.push_back(
+          fmt::format("only {} drain to {:.10g},{:.10g}, but {} to a place {} from it: --within {:.0f}m moves it there",
+                      format_area(k.upstream_area), k.outlet.x, k.outlet.y, format_area(k.most_near),
+                      format_length(Length::metres(k.most_at)), std::ceil(k.most_at)));
   write_layer(basin_layer(list, f), o.out, {.overwrite = o.overwrite});
   Statement s(o);
   s.title(o.out);

@@ -812,7 +812,10 @@ class OwnOptions(Options):
         self.assertAlmostEqual(two[0]["upstream_m2"], 60 * 41 * CELL**2, delta=10)
         beside = f"{WEST + 47},{NORTH - 119}"
         self.assertLess(self.features(f"basins valley.asc --outlet {beside}")[0]["properties"]["upstream_m2"], 3000)
+        missed = self.run_tool("basins", "valley.asc", "--outlet", beside, "-o", "m.gpkg").stdout
+        self.assertRegex(missed, r"only \d+ m2 drain to .*--within 7m")
         moved = self.features(f"basins valley.asc --outlet {beside} --within 10m")[0]["properties"]
+        self.assertNotIn("only", self.run_tool("basins", "valley.asc", "--outlet", beside, "--within", "7m", "-o", "m.gpkg", "--overwrite").stdout)
         self.assertAlmostEqual(moved["moved_m"], 6, delta=0.1)
         with open(self.path("outlets.csv"), "w") as f:
             f.write("x,y\n" + mouth + "\n" + up + "\n")

@@ -70,17 +70,24 @@ class BasinFinder {
                   name(), "take a shorter distance");
     const auto own_col = std::min(static_cast<std::int64_t>(col), f.cols() - 1),
                own_row = std::min(static_cast<std::int64_t>(row), f.rows() - 1);
-    const auto across = static_cast<std::int64_t>(far / x) + 1, down = static_cast<std::int64_t>(far / y) + 1;
-    const Window w = Window{own_col - across, own_row - down, 2 * across + 1, 2 * down + 1}.intersected(f.window());
+    const auto reach = [&](double cell) {
+      return std::max<std::int64_t>(static_cast<std::int64_t>(far / cell) + 1, kLookedAround);
+    };
+    const Window w =
+        Window{own_col - reach(x), own_row - reach(y), 2 * reach(x) + 1, 2 * reach(y) + 1}.intersected(f.window());
     const std::vector<std::int64_t> area = planes_.area.read(w, 0);
-    std::int64_t best = 0, at = -1;
-    double nearest = 0;
+    std::int64_t best = 0, at = -1, most = 0;
+    double nearest = 0, most_at = 0;
     for (std::int64_t r = w.row; r < w.row + w.rows; ++r)
       for (std::int64_t c = w.col; c < w.col + w.cols; ++c) {
         const bool own = c == own_col && r == own_row;
         const double away =
             own ? 0 : std::hypot((static_cast<double>(c) + 0.5 - col) * x, (static_cast<double>(r) + 0.5 - row) * y);
         const std::int64_t a = area[static_cast<std::size_t>((r - w.row) * w.cols + c - w.col)];
+        if (a > most || (a == most && away < most_at)) {
+          most = a;
+          most_at = away;
+        }
         if (a == 0 || (!own && away > far) || a < best || (a == best && at >= 0 && away >= nearest)) continue;
         best = a;
         at = planes_.number(c, r);
@@ -89,6 +96,8 @@ class BasinFinder {
     if (at < 0) refuse(p, "lies on a void", "give a place on the surface, or let it be moved farther");
     Basin b{.given = p};
     b.moved = nearest;
+    b.most_near = static_cast<double>(most) * planes_.area_step;
+    b.most_at = most_at;
     add(at, std::move(b));
   }
 

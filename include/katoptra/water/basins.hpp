@@ -19,6 +19,9 @@ struct Basin {
   std::int64_t number = 0, next = 0;  // next: the basin that it drains on to, 0 for none
   Point given, outlet;                // in the CRS of the surface
   double moved = 0;                   // metres on the ground from the one to the other
+  // The most that drains to a cell within kLookedAround cells of a given place, and how far that is: much more than
+  // here where a place missed its stream.
+  double most_near = 0, most_at = 0;  // square metres, metres
   std::int64_t cells = 0;
   double area = 0;                                  // square metres on the ground, of the shape
   double upstream_area = 0;                         // of all that drains to the outlet
@@ -31,6 +34,7 @@ struct Basin {
 };
 
 inline constexpr int kFarthestOutlet = 1000;  // cells
+inline constexpr int kLookedAround = 30;      // cells
 
 struct BasinOptions {
   std::vector<Point> outlets;  // in the CRS of the surface
