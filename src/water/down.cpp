@@ -19,7 +19,7 @@ class TileOrder {
   static constexpr std::int32_t kStops = -1, kLeavesTile = -2;
 
   TileOrder(const FlowPlanes& planes, const Window& tile)
-      : planes_(planes), tile_(tile), code_(planes.directions(tile.grown(1))) {
+      : planes_(planes), tile_(tile), code_(planes.direction.read(tile.grown(1), kVoidCell)) {
     const auto n = static_cast<std::size_t>(tile.cells());
     next_.assign(n, kStops);
     std::vector<std::uint8_t> before(n, 0);
@@ -44,11 +44,13 @@ class TileOrder {
   const std::vector<std::int32_t>& order() const { return order_; }
   std::int32_t next(std::int32_t i) const { return next_[static_cast<std::size_t>(i)]; }
   std::size_t at(std::int64_t c, std::int64_t r) const { return static_cast<std::size_t>(r * tile_.cols + c); }
-  std::uint8_t code(std::int64_t c, std::int64_t r) const {
-    return code_[static_cast<std::size_t>((r + 1) * (tile_.cols + 2) + c + 1)];
-  }
+  std::uint8_t code(std::int64_t c, std::int64_t r) const { return raw(c, r) & kCodeBits; }
   std::uint8_t code_of(std::size_t i) const {
     return code(static_cast<std::int64_t>(i) % tile_.cols, static_cast<std::int64_t>(i) / tile_.cols);
+  }
+  // With what stands beside the code.
+  std::uint8_t raw(std::int64_t c, std::int64_t r) const {
+    return code_[static_cast<std::size_t>((r + 1) * (tile_.cols + 2) + c + 1)];
   }
   // Of the whole grid.
   std::int64_t number(std::int32_t i) const {
@@ -62,7 +64,7 @@ class TileOrder {
   bool beside_void(std::int32_t i) const {
     const std::int64_t c = i % tile_.cols, r = i / tile_.cols;
     for (int k = 0; k < 8; ++k)
-      if (code(c + kColStep[k], r + kRowStep[k]) == kVoidCell) return true;
+      if (raw(c + kColStep[k], r + kRowStep[k]) == kVoidCell) return true;
     return false;
   }
   // Cells of the tile that a cell outside runs to.

@@ -4,6 +4,7 @@
 #include <cmath>
 #include <utility>
 
+#include "katoptra/base/parallel.hpp"
 #include "katoptra/terrain/derivatives.hpp"
 
 #include "flood.hpp"
@@ -63,6 +64,23 @@ std::vector<double> areas_of(const FlowPlanes& p, const Window& w) {
 
 }  // namespace
 
+namespace {
+
+// What has a height and no direction.
+void mark_sea(const Grid& surface, FlowPlanes& planes, const RunOptions& run) {
+  parallel_for(planes.tiling.count(), run, [&](std::size_t t) {
+    const Window w = planes.tiling.window(t);
+    std::vector<std::uint8_t> codes = planes.direction.read(w, kVoidCell);
+    if (std::find(codes.begin(), codes.end(), kVoidCell) == codes.end()) return;
+    const Block z = surface.read(w);
+    for (std::size_t i = 0; i < codes.size(); ++i)
+      if (codes[i] == kVoidCell && !std::isnan(z.row(0)[i])) codes[i] = kLevelBit;
+    planes.direction.write(w, codes.data());
+  });
+}
+
+}  // namespace
+
 Flow flow(const Grid& surface, const DrainOptions& options) {
   return FlowAccess::in_tiles(surface, options, Tiling::kEdge);
 }
@@ -76,6 +94,7 @@ Flow FlowAccess::in_tiles(const Grid& surface, const DrainOptions& options, std:
   for (const Depression& d : land.kept) sinks.push_back({d.col, d.row});
   auto planes = std::make_shared<FlowPlanes>(surface.frame(), surface.info().name, edge);
   out.report_.level = find_directions(land.surface, sinks, *planes, options.run);
+  if (options.sea) mark_sea(surface, *planes, options.run);
   find_sums(*planes, out.report_, options.run);
   out.planes_ = std::move(planes);
   return out;

@@ -15,7 +15,7 @@ namespace katoptra {
 
 inline constexpr std::uint8_t kVoidCell = 0, kLeaves = 9, kEnds = 10;
 // Codes 1 to 8: to the neighbour of that place in kColStep.
-// Beside the code: of a cell on level ground.
+// Beside the code: of a cell on level ground; without a code: of the sea, from where no water can be missing.
 inline constexpr std::uint8_t kCodeBits = 15, kLevelBit = 16;
 inline bool runs_on(std::uint8_t direction) { return direction >= 1 && direction <= 8; }
 

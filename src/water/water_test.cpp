@@ -488,6 +488,8 @@ TEST(Flow, WhatTheEdgeOfTheDataCutsOffIsMarked) {
   EXPECT_LT(land.report().cells, flow(island).report().cells);
   EXPECT_TRUE(std::isnan(land.upstream_cells().at(0, 0)));
   EXPECT_DOUBLE_EQ(land.report().area, land.report().leaving_area);
+  EXPECT_EQ(land.report().cut_off, 0);
+  EXPECT_GT(flow(island).report().cells, 0);
 }
 
 // ---- streams and basins
@@ -650,22 +652,29 @@ TEST(Basins, OutletsAreMovedOntoTheStream) {
 
 // ---- outlines
 
-TEST(Outline, HolesCornersAndIslands) {
-  const Frame f(Crs(), 0, 10, {1, 1}, 10, 10);
-  // A ring with an island in it, and a cell that touches the ring at a corner.
-  const char* rows[] = {"11111.....", "1...1.....", "1.1.1.....", "1...1.....", "11111.....",
-                        ".....1....", "1.1.......", ".1........", "1.1......."};
+// Cells of a grid of that size for which `in` holds, as runs; how many there are.
+template <class In>
+std::pair<std::vector<CellRun>, int> runs_where(int cols, int rows, const In& in) {
   std::vector<CellRun> runs;
   int cells = 0;
-  for (int r = 0; r < 9; ++r)
-    for (int c = 0; c < 10; ++c) {
-      if (rows[r][c] != '1') continue;
+  for (int r = 0; r < rows; ++r)
+    for (int c = 0; c < cols; ++c) {
+      if (!in(c, r)) continue;
       ++cells;
       if (!runs.empty() && runs.back().row == r && runs.back().last == c)
         ++runs.back().last;
       else
         runs.push_back({r, c, c + 1});
     }
+  return {runs, cells};
+}
+
+TEST(Outline, HolesCornersAndIslands) {
+  const Frame f(Crs(), 0, 10, {1, 1}, 10, 10);
+  // A ring with an island in it, and a cell that touches the ring at a corner.
+  const char* rows[] = {"11111.....", "1...1.....", "1.1.1.....", "1...1.....", "11111.....",
+                        ".....1....", "1.1.......", ".1........", "1.1......."};
+  const auto [runs, cells] = runs_where(10, 9, [&](int c, int r) { return rows[r][c] == '1'; });
   const MultiPolygon shape = outline_of(runs, f);
   EXPECT_EQ(planar_area(shape), cells);
   EXPECT_EQ(shape.size(), 8u);
@@ -685,17 +694,8 @@ TEST(Outline, AreasAddUpWhateverTheRegion) {
   for (unsigned seed = 1; seed < 12; ++seed) {
     const std::vector<float> v = all_values(rough_grid(f, seed, 0));
     const float middle = v[600];
-    std::vector<CellRun> runs;
-    int cells = 0;
-    for (int r = 0; r < 30; ++r)
-      for (int c = 0; c < 40; ++c) {
-        if (v[static_cast<std::size_t>(r * 40 + c)] <= middle) continue;
-        ++cells;
-        if (!runs.empty() && runs.back().row == r && runs.back().last == c)
-          ++runs.back().last;
-        else
-          runs.push_back({r, c, c + 1});
-      }
+    const auto [runs, cells] =
+        runs_where(40, 30, [&](int c, int r) { return v[static_cast<std::size_t>(r * 40 + c)] > middle; });
     const MultiPolygon shape = outline_of(runs, f);
     ASSERT_NEAR(planar_area(shape), cells, 1e-6);
     for (int r = 0; r < 30; ++r)
