@@ -13,7 +13,7 @@ struct KindFacts {
   Colouring colouring;
   bool is_length;  // in the unit of heights
 };
-constexpr std::array<KindFacts, 22> kKinds{
+constexpr std::array<KindFacts, 21> kKinds{
     {{QuantityKind::Unknown, "unknown", Colouring::Plain, false},
      {QuantityKind::Height, "height", Colouring::LandAndSea, true},
      {QuantityKind::Slope, "slope", Colouring::Plain, false},
@@ -32,10 +32,9 @@ constexpr std::array<KindFacts, 22> kKinds{
      {QuantityKind::SlopePosition, "slope position", Colouring::Classes, false},
      {QuantityKind::LandformByScale, "landform by scale", Colouring::Classes, false},
      {QuantityKind::Shadow, "shadow", Colouring::Classes, false},
-                                            {QuantityKind::FlowDirection, "flow direction", Colouring::Classes, false},
-                                            {QuantityKind::Upstream, "upstream", Colouring::Magnitudes, false},
-                                            {QuantityKind::Wetness, "wetness", Colouring::Plain, false},
-                                            {QuantityKind::Basin, "basin", Colouring::Plain, false}}};
+     {QuantityKind::FlowDirection, "flow direction", Colouring::Classes, false},
+     {QuantityKind::Upstream, "upstream", Colouring::Magnitudes, false},
+     {QuantityKind::Wetness, "wetness", Colouring::Plain, false}}};
 
 constexpr const char* kLandforms[] = {"flat",  "summit", "ridge",     "shoulder", "spur",
                                       "slope", "hollow", "footslope", "valley",   "pit"};
@@ -95,7 +94,7 @@ std::span<const char* const> classes_of(QuantityKind kind) {
   }
 }
 
-bool is_coded(QuantityKind kind) { return kind == QuantityKind::Code || kind == QuantityKind::Basin || !classes_of(kind).empty(); }
+bool is_coded(QuantityKind kind) { return kind == QuantityKind::Code || !classes_of(kind).empty(); }
 
 QuantityKind quantity_kind_from(std::string_view name) {
   for (const KindFacts& k : kKinds)

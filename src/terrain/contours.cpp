@@ -344,7 +344,6 @@ std::vector<ContourLine> contours(const Grid& surface, const ContourOptions& opt
     case QuantityKind::LandformByScale:
     case QuantityKind::Shadow:
     case QuantityKind::FlowDirection:
-    case QuantityKind::Basin:
       throw Error(ErrorCode::Refused,
                   fmt::format("its values are {}, of which there are no lines of equal height",
                               name_of(surface.quantity().kind)),

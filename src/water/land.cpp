@@ -91,11 +91,12 @@ std::vector<std::pair<std::int64_t, std::int64_t>> cells_along(const LineString&
     const double c0 = f.col_at(line[i].x), r0 = f.row_at(line[i].y), c1 = f.col_at(line[i + 1].x),
                  r1 = f.row_at(line[i + 1].y);
     const double steps = std::ceil(std::max({std::abs(c1 - c0), std::abs(r1 - r0), 1.0}));
-    constexpr double kMost = 1e7;
-    if (!(steps < kMost)) continue;
+    constexpr double kMost = 1e10, kMostSteps = 1e7;
+    if (!(steps < kMostSteps)) continue;
     for (double k = 0; k <= steps; ++k) {
-      const std::pair cell{static_cast<std::int64_t>(std::floor(c0 + (c1 - c0) * k / steps)),
-                           static_cast<std::int64_t>(std::floor(r0 + (r1 - r0) * k / steps))};
+      const double c = std::floor(c0 + (c1 - c0) * k / steps), r = std::floor(r0 + (r1 - r0) * k / steps);
+      if (!(std::abs(c) < kMost && std::abs(r) < kMost)) continue;
+      const std::pair cell{static_cast<std::int64_t>(c), static_cast<std::int64_t>(r)};
       if (cells.empty() || cells.back() != cell) cells.push_back(cell);
     }
   }

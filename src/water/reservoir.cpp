@@ -88,9 +88,9 @@ class Filling {
 
   Reservoir fill() {
     build_wall();
-    const Frame& f = surface_.frame();
-    const auto col = static_cast<std::int64_t>(std::floor(f.col_at(f.told_here(options_.from.x)))),
-               row = static_cast<std::int64_t>(std::floor(f.row_at(options_.from.y)));
+    const auto cell = cell_at(surface_.frame(), options_.from);
+    if (!cell) refuse("the place behind the dam lies outside the surface", "give a place on it");
+    const auto [col, row] = *cell;
     require_place(col, row);
     rise_from(col, row);
     draw_curve();
@@ -131,7 +131,6 @@ class Filling {
   }
 
   void require_place(std::int64_t col, std::int64_t row) {
-    if (!ground_.inside(col, row)) refuse("the place behind the dam lies outside the surface", "give a place on it");
     const float z = ground_.height(col, row);
     if (std::isnan(z)) refuse("the place behind the dam lies on a void", "give a place on the ground");
     if (!(static_cast<double>(z) < out_.crest))

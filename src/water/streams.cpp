@@ -207,17 +207,16 @@ Layer stream_layer(const StreamNet& net, const Flow& flow) {
 LineString way_down(const Flow& flow, Point from) {
   const FlowPlanes& p = FlowAccess::planes(flow);
   const Frame& f = p.frame;
-  auto col = static_cast<std::int64_t>(std::floor(f.col_at(f.told_here(from.x)))),
-       row = static_cast<std::int64_t>(std::floor(f.row_at(from.y)));
-  const auto code = [&] { return p.directions({col, row, 1, 1})[0]; };
-  const bool inside = col >= 0 && row >= 0 && col < f.cols() && row < f.rows();
-  if (!inside || code() == kVoidCell)
+  const auto cell = cell_at(f, from);
+  auto [col, row] = cell.value_or(std::pair<std::int64_t, std::int64_t>{0, 0});
+  const auto code_at = [&](std::int64_t c, std::int64_t r) { return p.directions({c, r, 1, 1})[0]; };
+  if (!cell || code_at(col, row) == kVoidCell)
     throw Error(
         ErrorCode::BadArgument,
-        fmt::format("the place {:.10g},{:.10g} lies {}", from.x, from.y, inside ? "on a void" : "outside the surface"),
+        fmt::format("the place {:.10g},{:.10g} lies {}", from.x, from.y, cell ? "on a void" : "outside the surface"),
         flow.surface().info().name, "give a place on it");
   LineString line{f.centre(static_cast<double>(col), static_cast<double>(row))};
-  for (std::uint8_t k = code(); runs_on(k); k = code()) {
+  for (std::uint8_t k = code_at(col, row); runs_on(k); k = code_at(col, row)) {
     col += kColStep[k - 1];
     row += kRowStep[k - 1];
     line.push_back(f.centre(static_cast<double>(col), static_cast<double>(row)));

@@ -1,7 +1,10 @@
 // The tiles into which a grid is cut where it is solved piece by piece. Their size is the method's own, whatever the
 // block size of the run.
 #pragma once
+#include <cmath>
 #include <cstdint>
+#include <optional>
+#include <utility>
 
 #include "katoptra/grid/frame.hpp"
 
@@ -34,5 +37,13 @@ class Tiling {
  private:
   std::int64_t cols_, rows_, edge_, across_, down_;
 };
+
+// Column and row of the cell that a place lies in; nothing outside the frame.
+inline std::optional<std::pair<std::int64_t, std::int64_t>> cell_at(const Frame& f, Point p) {
+  const double col = std::floor(f.col_at(f.told_here(p.x))), row = std::floor(f.row_at(p.y));
+  if (!(col >= 0 && row >= 0 && col < static_cast<double>(f.cols()) && row < static_cast<double>(f.rows())))
+    return std::nullopt;
+  return std::pair{static_cast<std::int64_t>(col), static_cast<std::int64_t>(row)};
+}
 
 }  // namespace katoptra

@@ -558,7 +558,8 @@ TEST(Streams, TheWayDownFromAPlace) {
       EXPECT_LE(std::max(std::abs(way[i].x - way[i - 1].x), std::abs(way[i].y - way[i - 1].y)), 1.0001);
     }
   }
-  EXPECT_EQ(error_of([&] { way_down(f, {0, 0}); }), ErrorCode::BadArgument);
+  for (const Point nowhere : {Point{0, 0}, Point{1e300, 0}, Point{std::nan(""), 0}})
+    EXPECT_EQ(error_of([&] { way_down(f, nowhere); }), ErrorCode::BadArgument);
 }
 
 TEST(Streams, HeightAndWayDownToThem) {
@@ -774,6 +775,8 @@ TEST(Reservoir, OfAValley) {
   std::string text;
   const auto refused = [&](const ReservoirOptions& w) { return error_of([&] { reservoir(g, w); }, &text); };
   EXPECT_EQ(refused({.dam = {f.centre(20, 100)}, .from = f.centre(60, 95)}), ErrorCode::BadArgument);
+  EXPECT_EQ(refused({.dam = {{1e300, 0}, {1e300, 1}}, .from = f.centre(60, 95)}), ErrorCode::BadArgument);
+  EXPECT_EQ(refused({.dam = dam, .from = {1e300, 0}}), ErrorCode::BadArgument);
   EXPECT_EQ(refused({.dam = dam, .from = {0, 0}}), ErrorCode::BadArgument);
   EXPECT_NE(text.find("outside"), text.npos);
   EXPECT_EQ(refused({.dam = dam, .from = f.centre(60, 100), .crest = 10.0}), ErrorCode::BadArgument);

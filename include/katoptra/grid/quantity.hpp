@@ -33,8 +33,7 @@ enum class QuantityKind {
   Shadow,
   FlowDirection,
   Upstream,  // what drains to a cell
-  Wetness,
-  Basin
+  Wetness
 };
 enum class SurfaceKind { Unknown, Ground, FirstReturn, SeaFloor };
 
