@@ -254,14 +254,16 @@ class MixedShade final : public GridSource {
     const Window& w = out.window;
     const Block shadow = shadow_ ? shadow_.read(w) : Block(), sky = sky_ ? sky_.read(w) : Block();
     constexpr float kLeft = 1.0f / 3;  // of the light, in a shadow
+    constexpr float kOpenSky = 0.95f;  // what lies open to all of the sky is not white
     for (std::int64_t r = 0; r < w.rows; ++r)
       for (std::int64_t c = 0; c < w.cols; ++c) {
         float& shade = out.row(r)[c];
         if (std::isnan(shade)) continue;
+        const float least = shade > 1 ? 2 : 1;  // no shadow makes black what the light did not
         float lit = (shade - 1) / 254;
         if (shadow_ && shadow.at(c, r) == 1) lit *= kLeft;
-        if (sky_) lit += share_ * (sky.at(c, r) - lit);
-        shade = std::floor(1.5f + 254 * lit);
+        if (sky_) lit += share_ * (kOpenSky * sky.at(c, r) - lit);
+        shade = std::max(least, std::floor(1.5f + 254 * lit));
       }
   }
 
