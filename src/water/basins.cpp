@@ -75,15 +75,16 @@ class BasinFinder {
     };
     const Window w =
         Window{own_col - reach(x), own_row - reach(y), 2 * reach(x) + 1, 2 * reach(y) + 1}.intersected(f.window());
-    const std::vector<std::int64_t> area = planes_.area.read(w, 0);
-    std::int64_t best = 0, at = -1, most = 0;
+    const std::vector<float> area = planes_.area.read(w, 0);
+    std::int64_t at = -1;
+    float best = 0, most = 0;
     double nearest = 0, most_at = 0;
     for (std::int64_t r = w.row; r < w.row + w.rows; ++r)
       for (std::int64_t c = w.col; c < w.col + w.cols; ++c) {
         const bool own = c == own_col && r == own_row;
         const double away =
             own ? 0 : std::hypot((static_cast<double>(c) + 0.5 - col) * x, (static_cast<double>(r) + 0.5 - row) * y);
-        const std::int64_t a = area[static_cast<std::size_t>((r - w.row) * w.cols + c - w.col)];
+        const float a = area[static_cast<std::size_t>((r - w.row) * w.cols + c - w.col)];
         if (a > most || (a == most && away < most_at)) {
           most = a;
           most_at = away;
@@ -96,7 +97,7 @@ class BasinFinder {
     if (at < 0) refuse(p, "lies on a void", "give a place on the surface, or let it be moved farther");
     Basin b{.given = p};
     b.moved = nearest;
-    b.most_near = static_cast<double>(most) * planes_.area_step;
+    b.most_near = static_cast<double>(most);
     b.most_at = most_at;
     add(at, std::move(b));
   }
@@ -132,8 +133,8 @@ class BasinFinder {
   void describe_outlet(Basin& b) const {
     const Window w = cell_window(cell_[static_cast<std::size_t>(b.number - 1)]);
     b.outlet = planes_.frame.centre(static_cast<double>(w.col), static_cast<double>(w.row));
-    b.upstream_area = static_cast<double>(planes_.area.read(w, 0)[0]) * planes_.area_step;
-    b.cut_off = planes_.cut_off.read(w, 0)[0] != 0;
+    b.upstream_area = static_cast<double>(planes_.area.read(w, 0)[0]);
+    b.cut_off = (planes_.direction.read(w, kVoidCell)[0] & kCutOffBit) != 0;
   }
 
   // Writes the basin of each cell, from 1, and its way to the outlet.

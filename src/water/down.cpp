@@ -52,6 +52,9 @@ class TileOrder {
   std::uint8_t raw(std::int64_t c, std::int64_t r) const {
     return code_[static_cast<std::size_t>((r + 1) * (tile_.cols + 2) + c + 1)];
   }
+  std::uint8_t raw_of(std::size_t i) const {
+    return raw(static_cast<std::int64_t>(i) % tile_.cols, static_cast<std::int64_t>(i) / tile_.cols);
+  }
   // Of the whole grid.
   std::int64_t number(std::int32_t i) const {
     return planes_.number(tile_.col + i % tile_.cols, tile_.row + i / tile_.cols);
@@ -221,13 +224,13 @@ class Sums {
           for (const std::int32_t e : order.entries())
             loads[static_cast<std::size_t>(e)].add(entries_.at(order.number(e)).load);
           run_down(order, loads);
-          std::vector<std::int64_t> cells, areas;
-          std::vector<std::uint8_t> cut;
+          std::vector<float> cells, areas;
+          std::vector<std::uint8_t> codes;
           for (std::size_t i = 0; i < loads.size(); ++i) {
-            cells.push_back(loads[i].cells);
-            areas.push_back(loads[i].area);
-            cut.push_back(loads[i].cut_off);
+            cells.push_back(static_cast<float>(loads[i].cells));
+            areas.push_back(static_cast<float>(static_cast<double>(loads[i].area) * planes_.area_step));
             const std::uint8_t code = order.code_of(i);
+            codes.push_back(static_cast<std::uint8_t>(order.raw_of(i) | (loads[i].cut_off ? kCutOffBit : 0)));
             out->cells += code != kVoidCell;
             out->leaving += code == kLeaves;
             out->ending += code == kEnds;
@@ -236,7 +239,7 @@ class Sums {
           }
           planes_.cells.write(tile, cells.data());
           planes_.area.write(tile, areas.data());
-          planes_.cut_off.write(tile, cut.data());
+          planes_.direction.write(tile, codes.data());
           return std::make_shared<std::pair<FlowReport, std::pair<std::int64_t, std::int64_t>>>(
               *out, std::pair{own_area, gone});
         },

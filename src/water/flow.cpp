@@ -55,12 +55,7 @@ Grid plane_grid(const Grid& surface, GridInfo info, std::shared_ptr<const FlowPl
   return Grid(std::make_shared<PlaneSource<Value>>(surface, std::move(info), std::move(planes), std::move(value)));
 }
 
-std::vector<double> areas_of(const FlowPlanes& p, const Window& w) {
-  const std::vector<std::int64_t> steps = p.area.read(w, 0);
-  std::vector<double> out;
-  for (const std::int64_t s : steps) out.push_back(static_cast<double>(s) * p.area_step);
-  return out;
-}
+std::vector<float> areas_of(const FlowPlanes& p, const Window& w) { return p.area.read(w, 0); }
 
 }  // namespace
 

@@ -17,6 +17,8 @@ inline constexpr std::uint8_t kVoidCell = 0, kLeaves = 9, kEnds = 10;
 // Codes 1 to 8: to the neighbour of that place in kColStep.
 // Beside the code: of a cell on level ground; without a code: of the sea, from where no water can be missing.
 inline constexpr std::uint8_t kCodeBits = 15, kLevelBit = 16;
+// Of a cell whose upstream area may be larger than known.
+inline constexpr std::uint8_t kCutOffBit = 32;
 inline bool runs_on(std::uint8_t direction) { return direction >= 1 && direction <= 8; }
 
 class FlowPlanes {
@@ -26,8 +28,7 @@ class FlowPlanes {
         tiling(f.cols(), f.rows(), edge),
         direction(f.cols(), f.rows(), name),
         cells(f.cols(), f.rows(), name),
-        area(f.cols(), f.rows(), name),
-        cut_off(f.cols(), f.rows(), name) {}
+        area(f.cols(), f.rows(), name) {}
 
   // Codes of a window.
   std::vector<std::uint8_t> directions(const Window& w) const {
@@ -39,11 +40,11 @@ class FlowPlanes {
 
   Frame frame;
   Tiling tiling;
-  ScratchPlane<std::uint8_t> direction;  // with kLevelBit: see directions()
-  ScratchPlane<std::int64_t> cells;
-  ScratchPlane<std::int64_t> area;  // in steps of area_step square metres
-  ScratchPlane<std::uint8_t> cut_off;
-  double area_step = 1;
+  ScratchPlane<std::uint8_t> direction;  // with the bits beside it: see directions()
+  // Upstream, rounded from whole numbers: what is written is no finer.
+  ScratchPlane<float> cells;
+  ScratchPlane<float> area;  // square metres
+  double area_step = 1;      // of areas while they are added up
 };
 
 class FlowAccess {

@@ -16,18 +16,12 @@ namespace katoptra {
 namespace {
 
 struct StreamCell {
-  std::int64_t number, area;  // area in steps
-  float height;
+  std::int64_t number;
+  float area, height;
   std::uint8_t direction;
   bool cut_off;
 };
 constexpr std::size_t kBytesPerCell = 40;
-
-std::int64_t least_steps(const FlowPlanes& p, double area) {
-  const double steps = std::ceil(area / p.area_step * (1 - 1e-12));
-  constexpr double kMost = 4e18;  // more than all cells together
-  return static_cast<std::int64_t>(std::min(steps, kMost));
-}
 
 void require_area(const Flow& flow, double area) {
   const GroundSpacing s = ground_spacing(flow.surface().frame());
@@ -41,22 +35,24 @@ void require_area(const Flow& flow, double area) {
 // Sorted by number.
 std::vector<StreamCell> stream_cells(const Flow& flow, const StreamOptions& o) {
   const FlowPlanes& p = FlowAccess::planes(flow);
-  const std::int64_t least = least_steps(p, o.from_area);
+  const auto least = static_cast<float>(o.from_area);
   std::vector<StreamCell> all;
   parallel_ordered(
       p.tiling.count(), static_cast<std::size_t>(2 * thread_count(o.run)), o.run,
       [&](std::size_t t) -> std::shared_ptr<void> {
         const Window w = p.tiling.window(t);
-        const std::vector<std::int64_t> area = p.area.read(w, 0);
+        const std::vector<float> area = p.area.read(w, 0);
         auto out = std::make_shared<std::vector<StreamCell>>();
-        if (std::none_of(area.begin(), area.end(), [&](std::int64_t a) { return a >= least; })) return out;
-        const std::vector<std::uint8_t> direction = p.directions(w), cut = p.cut_off.read(w, 0);
+        if (std::none_of(area.begin(), area.end(), [&](float a) { return a >= least; })) return out;
+        const std::vector<std::uint8_t> direction = p.direction.read(w, kVoidCell);
         const Block z = flow.surface().read(w);
         for (std::int64_t r = 0; r < w.rows; ++r)
           for (std::int64_t c = 0; c < w.cols; ++c) {
             const auto i = static_cast<std::size_t>(r * w.cols + c);
-            if (area[i] < least || direction[i] == kVoidCell) continue;
-            out->push_back({p.number(w.col + c, w.row + r), area[i], z.at(c, r), direction[i], cut[i] != 0});
+            const std::uint8_t code = direction[i] & kCodeBits;
+            if (area[i] < least || code == kVoidCell) continue;
+            out->push_back(
+                {p.number(w.col + c, w.row + r), area[i], z.at(c, r), code, (direction[i] & kCutOffBit) != 0});
           }
         return out;
       },
@@ -126,7 +122,7 @@ class Net {
     const bool joined = i != first && above_[i] != 1;
     joins->push_back(joined ? i : kNone);
     const StreamCell& end = cells_[joined ? last : i];
-    r.upstream_area = static_cast<double>(end.area) * planes_.area_step;
+    r.upstream_area = static_cast<double>(end.area);
     r.cut_off = end.cut_off;
     r.length = static_cast<double>(steps) / kLengthSteps;
     r.from_height = r.heights.front();
@@ -235,11 +231,11 @@ class AlongSource final : public GridSource {
       : flow_(flow), info_(std::move(info)), plane_(info_.frame.cols(), info_.frame.rows(), info_.name) {
     const FlowPlanes& p = FlowAccess::planes(flow);
     const std::vector<StreamCell> cells = stream_cells(flow, o);
-    const std::int64_t least = least_steps(p, o.from_area);
+    const auto least = static_cast<float>(o.from_area);
     find_arrivals(
         p, o.run,
         [&](const Window& w, std::vector<std::uint8_t>& station) {
-          const std::vector<std::int64_t> area = p.area.read(w, 0);
+          const std::vector<float> area = p.area.read(w, 0);
           for (std::size_t i = 0; i < area.size(); ++i) station[i] = area[i] >= least;
         },
         [&](const Window& w, const std::vector<Arrival>& arrivals) {

@@ -12,7 +12,7 @@
 //
 // Solved tile by tile; upstream areas are joined through the borders of tiles (Barnes 2017). Cells are counted and
 // areas added as whole numbers, so every result is the same bits for any tile, thread and memory. Directions and sums
-// lie in temporary files (1 + 17 bytes a cell).
+// lie in temporary files (9 bytes a cell).
 #pragma once
 #include <memory>
 
