@@ -10,6 +10,7 @@
 #include "katoptra/water/basins.hpp"
 #include "katoptra/water/inundation.hpp"
 #include "katoptra/water/reservoir.hpp"
+#include "katoptra/water/water_products.hpp"
 
 #include "common.hpp"
 
@@ -155,7 +156,6 @@ struct DepressionsCommand : DrainCommand {
 };
 
 int list_depressions(DepressionsCommand& o, const Grid& in, std::vector<std::string>& notes) {
-  refuse_out(o.out, true);
   const std::vector<Depression> list = depressions(in, drain_options(o, in, notes));
   write_layer(depression_layer(list, in), o.out, {.overwrite = o.overwrite});
   double area = 0, volume = 0, deepest = 0;
@@ -207,8 +207,11 @@ int run_depressions(DepressionsCommand& o) {
       if (!limit->empty())
         throw Error(ErrorCode::BadArgument, "a limit is for taking depressions out", "depressions",
                     "say how with --fill, --carve or --least");
-    if (o.dry_run) refuse_out(o.out, true);
-    if (!o.dry_run) return list_depressions(o, in, notes);
+    refuse_out(o.out, true);
+    if (o.dry_run)
+      throw Error(ErrorCode::BadArgument, "a list is made in one go", "depressions",
+                  "--dry-run goes with --fill, --carve or --least");
+    return list_depressions(o, in, notes);
   } else {
     refuse_out(o.out, false);
   }
@@ -249,22 +252,16 @@ struct FlowCommand : DrainCommand {
 };
 
 Grid flow_grid(const FlowCommand& o, const Flow& f) {
-  if (o.as == "cells") return f.upstream_cells();
-  if (o.as == "direction") return f.direction();
   Grid rain;
   if (!o.weights.empty()) rain = open_grid(o.weights);
   const UpstreamOptions up{
       .neighbours = parse_neighbours(o.neighbours), .weights = rain ? &rain : nullptr, .run = o.run()};
-  if (o.as == "wetness") return wetness(f, up);
-  if (o.as == "power") return stream_power(f, up);
-  if (o.as == "area") return upstream(f, up);
-  const StreamOptions streams{.from_area = parse_square_metres(o.from_area), .run = o.run()};
-  return o.as == "height-above" ? height_above_streams(f, streams) : distance_to_streams(f, streams);
+  return flow_as(f, o.as, up, o.from_area.empty() ? 0 : parse_square_metres(o.from_area));
 }
 
 int run_flow(FlowCommand& o) {
   std::vector<std::string> notes;
-  const bool of_streams = o.as == "height-above" || o.as == "distance";
+  const bool of_streams = is_of_streams(o.as);
   if (of_streams == o.from_area.empty())
     throw Error(
         ErrorCode::BadArgument, of_streams ? "from which area on are streams streams?" : "an area is for streams",
@@ -297,7 +294,7 @@ void add_flow(CLI::App& app, int& status) {
   v->add_option("--as", o->as,
                 "upstream area or cells, direction, wetness index, stream power; height above the next stream, or "
                 "distance to it")
-      ->check(CLI::IsMember({"area", "cells", "direction", "wetness", "power", "height-above", "distance"}));
+      ->check(CLI::IsMember(std::vector<std::string>(std::begin(kFlowWords), std::end(kFlowWords))));
   v->add_option("--neighbours", o->neighbours,
                 "to how many water runs: one, the two beside any angle, several by their slopes")
       ->check(CLI::IsMember({"one", "any-angle", "several"}));
@@ -378,6 +375,53 @@ struct BasinsCommand : DrainCommand {
   std::string outlets_file, within_text, from_area;
 };
 
+std::vector<Point> outlets_of(const BasinsCommand& o, const Crs& crs) {
+  std::vector<Point> places;
+  for (const std::string& text : o.outlets) places.push_back(point_from(text, crs));
+  if (o.outlets_file.empty()) return places;
+  const Layer layer = read_layer(o.outlets_file, crs);
+  std::optional<Transform> there;
+  if (layer.crs && crs && !layer.crs.same_place(crs)) there.emplace(layer.crs, crs);
+  const std::size_t before = places.size();
+  for (const Feature& feature : layer.features)
+    if (const auto* p = std::get_if<Point>(&feature.geometry)) places.push_back(there ? there->forward(*p) : *p);
+  if (places.size() == before)
+    throw Error(ErrorCode::BadFile, "holds no points", o.outlets_file, "give a file with the outlets as points");
+  return places;
+}
+
+// A place beside its stream has a basin of a few cells: that is seldom what was meant.
+void note_missed(const std::vector<Basin>& list, std::vector<std::string>& notes) {
+  constexpr double kMuchMore = 20;
+  for (const Basin& k : list)
+    if (k.most_near > kMuchMore * k.upstream_area)
+      notes.push_back(
+          fmt::format("only {} drain to {:.10g},{:.10g}, but {} to a place {} from it: --within {:.0f}m moves it there",
+                      format_area(k.upstream_area), k.outlet.x, k.outlet.y, format_area(k.most_near),
+                      format_length(Length::metres(k.most_at)), std::ceil(k.most_at)));
+}
+
+std::string basin_text(const Basin& k) {
+  return fmt::format("{} drain to {:.10g},{:.10g}{}, by ways up to {}, mean slope {:.3g} %{}{}",
+                     format_area(k.upstream_area), k.outlet.x, k.outlet.y,
+                     k.moved > 0 ? fmt::format(" (moved by {})", format_length(Length::metres(k.moved))) : "",
+                     format_length(Length::metres(k.longest_path)), 100 * k.mean_slope,
+                     k.next ? fmt::format("; on to {}", k.next) : "",
+                     k.cut_off ? "; more may come from beyond the edge of the data" : "");
+}
+
+ordered_json basin_fact(const Basin& k) {
+  return {{"number", k.number},
+          {"next", k.next},
+          {"area_m2", k.area},
+          {"upstream_m2", k.upstream_area},
+          {"moved_m", k.moved},
+          {"outlet", {k.outlet.x, k.outlet.y}},
+          {"longest_path_m", k.longest_path},
+          {"mean_slope", k.mean_slope},
+          {"cut_off", k.cut_off}};
+}
+
 int run_basins(BasinsCommand& o) {
   std::vector<std::string> notes;
   refuse_out(o.out, true);
@@ -389,52 +433,18 @@ int run_basins(BasinsCommand& o) {
                 "give --outlet X,Y, --outlets FILE, or --from-area for a basin of each reach of the streams");
   Grid in;
   const Flow f = flow_of(o, in, notes);
-  const Crs& crs = in.frame().crs();
-  for (const std::string& text : o.outlets) b.outlets.push_back(point_from(text, crs));
-  if (!o.outlets_file.empty()) {
-    const Layer layer = read_layer(o.outlets_file, crs);
-    std::optional<Transform> there;
-    if (layer.crs && crs && !layer.crs.same_place(crs)) there.emplace(layer.crs, crs);
-    for (const Feature& feature : layer.features)
-      if (const auto* p = std::get_if<Point>(&feature.geometry)) b.outlets.push_back(there ? there->forward(*p) : *p);
-    if (b.outlets.empty())
-      throw Error(ErrorCode::BadFile, "holds no points", o.outlets_file, "give a file with the outlets as points");
-  }
+  b.outlets = outlets_of(o, in.frame().crs());
   const std::vector<Basin> list = basins(f, b);
-  // A place beside its stream has a basin of a few cells: that is seldom what was meant.
-  constexpr double kMuchMore = 20;
-  for (const Basin& k : list)
-    if (k.most_near > kMuchMore * k.upstream_area)
-      notes.push_back(
-          fmt::format("only {} drain to {:.10g},{:.10g}, but {} to a place {} from it: --within {:.0f}m moves it there",
-                      format_area(k.upstream_area), k.outlet.x, k.outlet.y, format_area(k.most_near),
-                      format_length(Length::metres(k.most_at)), std::ceil(k.most_at)));
+  note_missed(list, notes);
   write_layer(basin_layer(list, f), o.out, {.overwrite = o.overwrite});
   Statement s(o);
   s.title(o.out);
   s.line("basins", fmt::format("{}", list.size()));
-  ordered_json facts = ordered_json::array();
   constexpr std::size_t kShown = 8;
-  for (std::size_t i = 0; i < list.size(); ++i) {
-    const Basin& k = list[i];
-    if (i < kShown && b.from_area == 0)
-      s.line(fmt::format("  {}", k.number),
-             fmt::format("{} drain to {:.10g},{:.10g}{}, by ways up to {}, mean slope {:.3g} %{}{}",
-                         format_area(k.upstream_area), k.outlet.x, k.outlet.y,
-                         k.moved > 0 ? fmt::format(" (moved by {})", format_length(Length::metres(k.moved))) : "",
-                         format_length(Length::metres(k.longest_path)), 100 * k.mean_slope,
-                         k.next ? fmt::format("; on to {}", k.next) : "",
-                         k.cut_off ? "; more may come from beyond the edge of the data" : ""));
-    facts.push_back({{"number", k.number},
-                     {"next", k.next},
-                     {"area_m2", k.area},
-                     {"upstream_m2", k.upstream_area},
-                     {"moved_m", k.moved},
-                     {"outlet", {k.outlet.x, k.outlet.y}},
-                     {"longest_path_m", k.longest_path},
-                     {"mean_slope", k.mean_slope},
-                     {"cut_off", k.cut_off}});
-  }
+  for (std::size_t i = 0; i < std::min(kShown, list.size()) && b.from_area == 0; ++i)
+    s.line(fmt::format("  {}", list[i].number), basin_text(list[i]));
+  ordered_json facts = ordered_json::array();
+  for (const Basin& k : list) facts.push_back(basin_fact(k));
   s.fact("basins", std::move(facts));
   say_flow(s, f, o.way);
   s.notes(in.info(), notes);

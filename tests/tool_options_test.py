@@ -739,6 +739,7 @@ class OwnOptions(Options):
         for words, expect, status in (("--fill --carve", "more than one way", 2), ("--deepest 1m", "--least", 2), ("--fill --deepest 0m", "above zero", 2), ("--fill --keep-larger 9", "10ha", 2)):
             self.assertIn(expect, self.refused("depressions", "valley.asc", *words.split(), "-o", "n.gpkg" if words.startswith("--deepest") else "n.tif", status=status))
         self.assertIn(".gpkg", self.refused("depressions", "valley.asc", "-o", "n.tif", status=3))
+        self.assertIn("one go", self.refused("depressions", "valley.asc", "-o", "n.gpkg", "--dry-run", status=2))
         self.assertIn(".tif", self.refused("depressions", "valley.asc", "--fill", "-o", "n.gpkg", status=3))
         self.run_tool("slope", "valley.asc", "-o", "steep.tif")
         self.assertIn("not heights", self.refused("depressions", "steep.tif", "-o", "n.gpkg", status=3))

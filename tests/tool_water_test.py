@@ -110,6 +110,7 @@ class Water(ToolTest):
             ('kind = "depressions"\nsea = "0m"', 'kind = "inundation"', "how high the water stands"),
             ('layers = ["basins.gpkg", ', 'layers = ["basin.gpkg", ', "basin.gpkg"),
             ('layers = ["basins.gpkg", ', 'layers = ["slope.tif", ', "slope.tif"),
+            ('as = "wetness"', 'as = "distance"', "from which area on"),
             ('from_area = "1ha"\nfile = "basins', 'from_area = "1"\nfile = "basins', "10ha"),
             ('file = "ponds.gpkg"', 'file = "ponds.tif"', "ponds.tif"),
         ):

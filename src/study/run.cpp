@@ -630,10 +630,11 @@ void judge_product(const StudyProduct& p, const Study& s, const StudyPlan& plan)
       refuse("cannot be made: " + e.problem(), e.advice());
     }
   // Water looks at the whole surface: only what must be told is asked for here.
-  if (water && p.settings.has("from_area") && !p.settings.given("from_area") && water->layer)
-    refuse("does not say from which area on streams are streams", "add from_area = \"1ha\"");
-  if (water && p.settings.has("level") && !p.settings.given("level"))
-    refuse("does not say how high the water stands", "add level = \"4m\"");
+  if (water) try {
+      water->judge(p.settings);
+    } catch (const Error& e) {
+      refuse(e.problem(), e.advice());
+    }
   for (const std::string& file : p.layers) {
     const StudyProduct* drawn = product_of(s, file);
     if (!drawn || drawn >= &p || !is_drawn(*drawn))

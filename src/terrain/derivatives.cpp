@@ -7,6 +7,7 @@
 #include <utility>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/terrain/position.hpp"
 
 #include "base/clones.hpp"
 #include "gradients.hpp"
@@ -237,6 +238,26 @@ void require_heights(const Grid& surface) {
     throw Error(ErrorCode::Refused,
                 "has no CRS, and its coordinates look like degrees: as metres every slope would be wrong",
                 surface.info().name, "tell what they are, for instance --from-crs EPSG:4326 (or --crs)");
+}
+
+void require_radius(const Grid& surface, Length radius) {
+  const GroundSpacing cell = ground_spacing(surface.frame());
+  const double least = std::min(cell.x.metres(), cell.y.metres()), most = std::max(cell.x.metres(), cell.y.metres());
+  if (!(radius.metres() >= most))
+    throw Error(ErrorCode::BadArgument,
+                fmt::format("a radius of {:g} m is shorter than a cell, which is {:.4g} m", radius.metres(), most),
+                surface.info().name, "take a longer radius");
+  if (radius.metres() > kFarthestCells * least)
+    throw Error(
+        ErrorCode::BadArgument,
+        fmt::format("a radius of {:g} m is longer than {} cells of {:.4g} m", radius.metres(), kFarthestCells, least),
+        surface.info().name, "take a shorter radius, or bring the surface to larger cells with reproject --cell");
+}
+
+void require_exaggeration(double times, const char* where) {
+  if (!(times > 0 && times <= kMostExaggerated))
+    throw Error(ErrorCode::BadArgument, fmt::format("heights cannot be exaggerated {:g} times", times), where,
+                fmt::format("take a number above zero, at most {:g}", kMostExaggerated));
 }
 
 GridInfo product_info(const Grid& surface, QuantityKind kind, const std::string& unit, SampleType type) {

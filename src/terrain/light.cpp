@@ -232,9 +232,7 @@ Light resolved(const Grid& surface, const Light& given, std::vector<std::string>
     notes.push_back(fmt::format("the sun stands {:.1f} degrees high, at azimuth {:.1f} degrees from grid north",
                                 light.altitude.degrees(), light.azimuth.degrees()));
   if (light.exaggeration == kExaggerationOfSurface) light.exaggeration = exaggeration_for(surface, light.lights, notes);
-  if (!(light.exaggeration > 0 && light.exaggeration <= kMostExaggerated))
-    throw Error(ErrorCode::BadArgument, fmt::format("heights cannot be exaggerated {:g} times", light.exaggeration),
-                what, fmt::format("take a number above zero, at most {:g}", kMostExaggerated));
+  require_exaggeration(light.exaggeration, what);
   return light;
 }
 

@@ -201,18 +201,8 @@ constexpr const char* kWays[] = {"height", "deviations", "radius"};
 void require_radii(const Grid& surface, const PositionOptions& o) {
   if (o.radii.empty())
     throw Error(ErrorCode::BadArgument, "a position needs a radius", "position", "give for instance 100m");
-  const GroundSpacing cell = ground_spacing(surface.frame());
-  const double least = std::min(cell.x.metres(), cell.y.metres()), most = std::max(cell.x.metres(), cell.y.metres());
   for (const Length r : o.radii) {
-    if (!(r.metres() >= most))
-      throw Error(ErrorCode::BadArgument,
-                  fmt::format("a radius of {:g} m is shorter than a cell, which is {:.4g} m", r.metres(), most),
-                  surface.info().name, "take a longer radius");
-    if (r.metres() > kFarthestCells * least)
-      throw Error(
-          ErrorCode::BadArgument,
-          fmt::format("a radius of {:g} m is longer than {} cells of {:.4g} m", r.metres(), kFarthestCells, least),
-          surface.info().name, "take a shorter radius, or bring the surface to larger cells with reproject --cell");
+    require_radius(surface, r);
     if (o.inner.metres() < 0 || o.inner >= r)
       throw Error(
           ErrorCode::BadArgument,

@@ -13,4 +13,10 @@ void require_heights(const Grid& surface);
 // Facts of a product of `surface`, of which heights are required.
 GridInfo product_info(const Grid& surface, QuantityKind kind, const std::string& unit, SampleType type);
 
+// BadArgument for a radius that is shorter than a cell or longer than kFarthestCells of them.
+void require_radius(const Grid& surface, Length radius);
+
+// BadArgument unless heights are multiplied by more than 0 and at most kMostExaggerated.
+void require_exaggeration(double times, const char* where);
+
 }  // namespace katoptra

@@ -98,20 +98,13 @@ void look_along(const Block& in, const SightLine& line, std::int64_t first, std:
   }
 }
 
-Length sight_radius(const Grid& surface, const std::optional<Length>& given, const char* what) {
+Length sight_radius(const Grid& surface, const std::optional<Length>& given) {
+  if (given) {
+    require_radius(surface, *given);
+    return *given;
+  }
   const GroundSpacing cell = ground_spacing(surface.frame());
-  const double least = std::min(cell.x.metres(), cell.y.metres()), most = std::max(cell.x.metres(), cell.y.metres());
-  if (!given) return Length::metres(std::max(kCellsUnlessTold * least, 2 * most));
-  if (!(given->metres() >= most))
-    throw Error(ErrorCode::BadArgument,
-                fmt::format("a radius of {:g} m is shorter than a cell, which is {:.4g} m", given->metres(), most),
-                what, "take a longer radius");
-  if (given->metres() > kFarthestSight * least)
-    throw Error(
-        ErrorCode::BadArgument,
-        fmt::format("a radius of {:g} m is longer than {} cells of {:.4g} m", given->metres(), kFarthestSight, least),
-        what, "take a shorter radius, or bring the surface to larger cells with reproject --cell");
-  return *given;
+  return std::max(std::min(cell.x, cell.y) * kCellsUnlessTold, std::max(cell.x, cell.y) * 2);
 }
 
 namespace {
@@ -264,10 +257,9 @@ void require_directions(int n, const char* what) {
 Grid sight_product(const Grid& surface, GridInfo info, const SightOptions& o, std::unique_ptr<const SightKernel> kernel,
                    const char* what) {
   require_directions(o.directions, what);
-  const Length radius = sight_radius(surface, o.radius, what);
+  const Length radius = sight_radius(surface, o.radius);
   if (!o.radius) info.notes.push_back(fmt::format("looked as far as {:.3g} m", radius.metres()));
-  if (!(o.exaggeration > 0 && o.exaggeration <= kMostExaggerated))
-    throw Error(ErrorCode::BadArgument, fmt::format("heights cannot be exaggerated {:g} times", o.exaggeration), what);
+  require_exaggeration(o.exaggeration, what);
   const double vertical = metres_per(surface.quantity().unit) * o.exaggeration;
   return Grid(
       std::make_shared<SightSource>(surface, std::move(info), radius, o.directions, vertical, std::move(kernel)));
@@ -361,7 +353,7 @@ Grid landforms(const Grid& surface, const LandformOptions& o) {
   GridInfo info = product_info(surface, scales ? QuantityKind::LandformByScale : QuantityKind::SlopePosition, "",
                                SampleType::UInt8);
   std::vector<Length> radii = o.radii;
-  if (radii.empty()) radii.push_back(sight_radius(surface, {}, "landforms"));
+  if (radii.empty()) radii.push_back(sight_radius(surface, {}));
   std::sort(radii.begin(), radii.end());
   const auto at = [&](Length r) { return position(surface, {.radii = {r}, .as = PositionAs::Deviations}); };
   return Grid(std::make_shared<PositionClasses>(std::move(info), slope(surface), at(radii.front()),

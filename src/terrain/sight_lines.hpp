@@ -44,7 +44,7 @@ struct SightCells {
 void look_along(const Block& in, const SightLine& line, std::int64_t first, std::int64_t last, double vertical,
                 const float* heights, SightCells cells, float* highest, float* lowest);
 
-// The radius that was given or 50 cells; BadArgument when it is shorter than a cell or longer than kFarthestSight.
-Length sight_radius(const Grid& surface, const std::optional<Length>& given, const char* what);
+// The radius that was given (require_radius) or 50 cells.
+Length sight_radius(const Grid& surface, const std::optional<Length>& given);
 
 }  // namespace katoptra

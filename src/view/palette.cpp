@@ -136,6 +136,10 @@ constexpr Tone kSlopePositionTones[] = {{0.42, 0.11, 250}, {0.66, 0.09, 200}, {0
 constexpr Tone kScaleTones[] = {{0.34, 0.10, 275}, {0.55, 0.10, 245}, {0.72, 0.07, 215}, {0.66, 0.09, 185},
                                 {0.93, 0.02, 110}, {0.82, 0.09, 90},  {0.74, 0.10, 65},  {0.66, 0.13, 50},
                                 {0.53, 0.14, 32},  {0.36, 0.12, 25}};
+// Around the circle, then grey for what leaves and dark for what ends.
+constexpr Tone kFlowTones[] = {{0.72, 0.11, 20},  {0.72, 0.11, 65},  {0.72, 0.11, 110}, {0.72, 0.11, 155},
+                               {0.72, 0.11, 200}, {0.72, 0.11, 245}, {0.72, 0.11, 290}, {0.72, 0.11, 335},
+                               {0.90, 0.01, 250}, {0.30, 0.03, 250}};
 constexpr Tone kShadowTones[] = {{0.38, 0.05, 270}, {0.94, 0.05, 95}};
 
 std::span<const Tone> tones_of(QuantityKind kind) {
@@ -146,6 +150,8 @@ std::span<const Tone> tones_of(QuantityKind kind) {
       return kSlopePositionTones;
     case QuantityKind::LandformByScale:
       return kScaleTones;
+    case QuantityKind::FlowDirection:
+      return kFlowTones;
     default:
       return kShadowTones;
   }

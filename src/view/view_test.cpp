@@ -100,5 +100,26 @@ TEST(Graph, VoidsOnlyAndOnePoint) {
   EXPECT_EQ(error_of([] { picture_format_for("a.bmp"); }), ErrorCode::Unsupported);
 }
 
+// A colour of its own for each class of every quantity that has classes, alike with no other.
+TEST(Palette, EachClassHasAColour) {
+  int kinds = 0;
+  for (int k = 0; k <= static_cast<int>(QuantityKind::Wetness); ++k) {
+    const auto kind = static_cast<QuantityKind>(k);
+    const auto classes = classes_of(kind);
+    EXPECT_EQ(colouring_of(kind) == Colouring::Classes, !classes.empty()) << name_of(kind);
+    if (classes.empty()) continue;
+    ++kinds;
+    const Palette p = Palette::classes(kind);
+    EXPECT_EQ(p.highest(), static_cast<double>(classes.size())) << name_of(kind);
+    for (std::size_t a = 1; a <= classes.size(); ++a)
+      for (std::size_t b = 1; b < a; ++b) {
+        const Colour x = p.at(static_cast<double>(a)), y = p.at(static_cast<double>(b));
+        EXPECT_GT(std::abs(x.red - y.red) + std::abs(x.green - y.green) + std::abs(x.blue - y.blue), 0.05)
+            << name_of(kind) << " " << a << " " << b;
+      }
+  }
+  EXPECT_EQ(kinds, 5);
+}
+
 }  // namespace
 }  // namespace katoptra

@@ -13,7 +13,6 @@
 #include "katoptra/terrain/derivatives.hpp"
 
 #include "down.hpp"
-#include "grid/cell_areas.hpp"
 #include "outline.hpp"
 
 namespace katoptra {
@@ -21,7 +20,7 @@ namespace {
 
 // What a tile has of one basin.
 struct Part {
-  std::int64_t cells = 0, area = 0, longest = 0;
+  std::int64_t cells = 0, area = 0;
   double heights = 0, slopes = 0;
   float lowest = 0, highest = 0;
   std::vector<CellRun> runs;
@@ -204,7 +203,7 @@ class BasinFinder {
           const std::vector<std::int32_t> label = label_.read(w, 0);
           auto parts = std::make_shared<std::map<std::int32_t, Part>>();
           if (std::all_of(label.begin(), label.end(), [](std::int32_t l) { return l == 0; })) return parts;
-          const std::vector<std::int64_t> area = own_areas(w);
+          const std::vector<std::int64_t> area = whole_areas(areas_, w, planes_.area_step);
           const Block z = flow_.surface().read(w), s = steep.read(w);
           for (std::int64_t r = 0; r < w.rows; ++r)
             for (std::int64_t c = 0; c < w.cols; ++c) {
@@ -235,19 +234,20 @@ class BasinFinder {
             sum.slopes += p.slopes;
           }
         });
-    for (std::size_t b = 0; b < list_.size(); ++b) {
-      const Part& p = sums[b];
-      const auto n = static_cast<double>(p.cells);
-      list_[b].cells = p.cells;
-      list_[b].area = static_cast<double>(p.area) * planes_.area_step;
-      list_[b].lowest = static_cast<double>(p.lowest);
-      list_[b].highest = static_cast<double>(p.highest);
-      list_[b].mean_height = p.heights / n;
-      list_[b].mean_slope = p.slopes / n;
-      const double relief = list_[b].highest - list_[b].lowest;
-      list_[b].hypsometric = relief > 0 ? (list_[b].mean_height - list_[b].lowest) / relief : 0;
-      list_[b].shape = outline_of(joined(std::move(runs[b])), planes_.frame);
-    }
+    for (std::size_t b = 0; b < list_.size(); ++b) describe(list_[b], sums[b], std::move(runs[b]));
+  }
+
+  void describe(Basin& b, const Part& p, std::vector<CellRun> runs) const {
+    const auto n = static_cast<double>(p.cells);
+    b.cells = p.cells;
+    b.area = static_cast<double>(p.area) * planes_.area_step;
+    b.lowest = static_cast<double>(p.lowest);
+    b.highest = static_cast<double>(p.highest);
+    b.mean_height = p.heights / n;
+    b.mean_slope = p.slopes / n;
+    const double relief = b.highest - b.lowest;
+    b.hypsometric = relief > 0 ? (b.mean_height - b.lowest) / relief : 0;
+    b.shape = outline_of(joined(std::move(runs)), planes_.frame);
   }
 
   // Runs that tiles had cut, in order.
@@ -259,15 +259,6 @@ class BasinFinder {
         out.back().last = r.last;
       else
         out.push_back(r);
-    }
-    return out;
-  }
-
-  std::vector<std::int64_t> own_areas(const Window& w) const {
-    std::vector<std::int64_t> out;
-    for (std::int64_t r = 0; r < w.rows; ++r) {
-      const CellAreas::Row row = areas_.row(w.row + r, w.col, w.col + w.cols);
-      for (std::int64_t c = 0; c < w.cols; ++c) out.push_back(std::llround(row.at(w.col + c) / planes_.area_step));
     }
     return out;
   }

@@ -4,7 +4,6 @@
 #include <cmath>
 #include <fmt/format.h>
 #include <memory>
-#include <queue>
 #include <tuple>
 #include <utility>
 
@@ -48,13 +47,8 @@ struct RunFacts {
   std::int64_t col = 0;  // of the deepest
 };
 
-struct Found {
-  std::vector<Depression> list;
-  VoidMap map;
-};
-
 // Regions of cells that were raised, with shapes on demand.
-Found find_depressions(const Grid& land, const Grid& level, bool shapes, const RunOptions& run) {
+std::vector<Depression> find_depressions(const Grid& land, const Grid& level, bool shapes, const RunOptions& run) {
   const Frame& f = land.frame();
   const double vertical = metres_per(land.quantity().unit);
   VoidFinder finder(f, run.memory / 2, land.info().name);
@@ -86,14 +80,14 @@ Found find_depressions(const Grid& land, const Grid& level, bool shapes, const R
       finder.add_row(runs);
     }
   });
-  Found out{.list = {}, .map = finder.finish()};
-  out.list.resize(out.map.regions.size());
-  std::vector<std::vector<CellRun>> cells(shapes ? out.list.size() : 0);
+  const VoidMap map = finder.finish();
+  std::vector<Depression> list(map.regions.size());
+  std::vector<std::vector<CellRun>> cells(shapes ? list.size() : 0);
   for (std::int64_t r = 0; r < f.rows(); ++r)
-    for (std::size_t i = out.map.row_begin[static_cast<std::size_t>(r)];
-         i < out.map.row_begin[static_cast<std::size_t>(r) + 1]; ++i) {
-      const VoidRun& v = out.map.runs[i];
-      Depression& d = out.list[v.region];
+    for (std::size_t i = map.row_begin[static_cast<std::size_t>(r)]; i < map.row_begin[static_cast<std::size_t>(r) + 1];
+         ++i) {
+      const VoidRun& v = map.runs[i];
+      Depression& d = list[v.region];
       d.cells += v.last - v.first;
       d.area += facts[i].area;
       d.volume += facts[i].volume;
@@ -104,13 +98,13 @@ Found find_depressions(const Grid& land, const Grid& level, bool shapes, const R
       }
       if (shapes) cells[v.region].push_back({r, v.first, v.last});
     }
-  for (std::size_t i = 0; i < out.list.size(); ++i) {
-    Depression& d = out.list[i];
+  for (std::size_t i = 0; i < list.size(); ++i) {
+    Depression& d = list[i];
     d.place = f.centre(static_cast<double>(d.col), static_cast<double>(d.row));
     d.sill = static_cast<double>(level.at(d.col, d.row));
     if (shapes) d.shape = outline_of(cells[i], f);
   }
-  return out;
+  return list;
 }
 
 void by_sill(std::vector<Depression>& list) {
@@ -164,36 +158,27 @@ void require_options(const DrainOptions& o) {
 std::vector<ChangedCell> channels_for(const Grid& land, const std::vector<Depression>& list, const DrainOptions& o,
                                       std::int64_t* carved) {
   const ChannelLimits limits = channel_limits(land, o.longest, o.deepest);
-  struct Result {
-    std::vector<ChangedCell> cells;
-  };
-  std::vector<ChangedCell> all;
+  using Cells = std::vector<ChangedCell>;
+  Cells all;
   constexpr std::size_t kBatch = 64;
   parallel_ordered((list.size() + kBatch - 1) / kBatch, static_cast<std::size_t>(2 * thread_count(o.run)), o.run,
                    [&](std::size_t batch) -> std::shared_ptr<void> {
-                     auto results = std::make_shared<std::vector<Result>>();
+                     auto results = std::make_shared<std::vector<Cells>>();
                      for (std::size_t i = batch * kBatch; i < std::min(list.size(), (batch + 1) * kBatch); ++i) {
                        const Depression& d = list[i];
                        Channel c = cheapest_channel(land, d.col, d.row, limits);
                        const bool wanted = !c.cells.empty() && (o.way == TakeOut::Carve || c.volume < d.volume);
-                       results->push_back({wanted ? std::move(c.cells) : std::vector<ChangedCell>()});
+                       results->push_back(wanted ? std::move(c.cells) : Cells());
                      }
                      return results;
                    },
                    [&](std::size_t, const std::shared_ptr<void>& made) {
-                     for (const Result& r : *static_cast<std::vector<Result>*>(made.get())) {
-                       *carved += !r.cells.empty();
-                       all.insert(all.end(), r.cells.begin(), r.cells.end());
+                     for (const Cells& cells : *static_cast<std::vector<Cells>*>(made.get())) {
+                       *carved += !cells.empty();
+                       all.insert(all.end(), cells.begin(), cells.end());
                      }
                    });
-  // Where channels meet, the deepest.
-  std::sort(all.begin(), all.end(), [](const ChangedCell& a, const ChangedCell& b) {
-    return std::tuple(a.row, a.col, a.height) < std::tuple(b.row, b.col, b.height);
-  });
-  all.erase(std::unique(all.begin(), all.end(),
-                        [](const ChangedCell& a, const ChangedCell& b) { return a.row == b.row && a.col == b.col; }),
-            all.end());
-  return all;
+  return deepest_of(std::move(all));
 }
 
 void count_changes(const Grid& drained, const Grid& land, const RunOptions& run, DrainReport& report) {
@@ -223,7 +208,7 @@ TakeOut parse_take_out(std::string_view text) {
 std::vector<Depression> depressions(const Grid& surface, const DrainOptions& options) {
   require_heights(surface);
   const Grid land = without_sea(surface, options.sea, options.run);
-  std::vector<Depression> list = find_depressions(land, raised(land, {}, options.run), true, options.run).list;
+  std::vector<Depression> list = find_depressions(land, raised(land, {}, options.run), true, options.run);
   by_sill(list);
   return list;
 }
@@ -256,7 +241,7 @@ Drained drained(const Grid& surface, const DrainOptions& o) {
   }
   Grid level = raised(land, {}, o.run);
   const bool keeps = o.keep || o.keep_depth || o.keep_area;
-  std::vector<Depression> list = find_depressions(land, level, false, o.run).list;
+  std::vector<Depression> list = find_depressions(land, level, false, o.run);
   out.report.depressions = std::ssize(list);
   std::vector<Sink> sinks;
   if (keeps) {
@@ -282,9 +267,9 @@ Drained drained(const Grid& surface, const DrainOptions& o) {
                           .cell = ground_spacing(info.frame).x,
                           .treatment = {}});
   info.name = surface.info().name;
-  if (is_integer(info.type)) {
-    info.type = o.way == TakeOut::Fill ? info.type : SampleType::Float32;
-    if (o.way != TakeOut::Fill) info.file_void.reset();
+  if (is_integer(info.type) && o.way != TakeOut::Fill) {  // a channel falls by fractions
+    info.type = SampleType::Float32;
+    info.file_void.reset();
   }
   if (sinks.empty() && !is_changed) {
     // All that was done is known of the depressions.

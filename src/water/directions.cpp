@@ -25,6 +25,13 @@ constexpr std::int32_t kFarAway = 1 << 30;
 // Straight neighbours before slanting ones.
 constexpr int kNearestFirst[8] = {0, 2, 4, 6, 1, 3, 5, 7};
 
+// Of level neighbours water takes the one with the least: nearer to where the level is left, or, as near, farther from
+// higher ground.
+std::int64_t out_key(std::int32_t low, std::int32_t high) {
+  return 2 * std::int64_t{low} - (high < kFarAway ? high : 0);
+}
+constexpr std::int64_t kNoKey = std::int64_t{1} << 40;
+
 // A tile and a cell more on every side: which way each cell runs. Cells on level ground carry kLevelBit, alone until
 // their way is known.
 class TileWays {
@@ -55,7 +62,6 @@ class TileWays {
   bool inside(std::int64_t c, std::int64_t r) const {
     return c > 0 && r > 0 && c + 1 < wide_.cols && r + 1 < wide_.rows;
   }
-  bool is_level(std::int64_t c, std::int64_t r) const { return (code_[at(c, r)] & kLevelBit) != 0; }
   bool runs(std::int64_t c, std::int64_t r) const {
     const std::uint8_t k = code_[at(c, r)];
     return k != kVoidCell && !(k & kLevelBit);
@@ -244,13 +250,13 @@ class OpenPatch {
 
   // To the neighbour of the same height that is nearer to the way out, or farther from higher ground.
   std::uint8_t way_out(std::size_t i) const {
-    std::int64_t least = std::int64_t{1} << 40;
+    std::int64_t least = kNoKey;
     std::uint8_t code = kLeaves;
     for (const int k : kNearestFirst) {
       const std::int32_t to = beside(i, k);
       if (to < 0) continue;
       const OpenCell& c = cells_[static_cast<std::size_t>(to)];
-      const std::int64_t key = 2 * std::int64_t{c.low} - (c.high < kFarAway ? c.high : 0);
+      const std::int64_t key = out_key(c.low, c.high);
       if (key >= least) continue;
       least = key;
       code = static_cast<std::uint8_t>(k + 1);
@@ -354,14 +360,14 @@ class DirectionFinder {
   // higher ground.
   static std::uint8_t way_out(const TileWays& ways, const std::vector<std::int32_t>& low,
                               const std::vector<std::int32_t>& high, std::int64_t c, std::int64_t r) {
-    std::int64_t least = std::int64_t{1} << 40;
+    std::int64_t least = kNoKey;
     std::uint8_t code = kLeaves;
     for (const int k : kNearestFirst) {
       const std::int64_t nc = c + kColStep[k], nr = r + kRowStep[k];
       if (ways.height(nc, nr) != ways.height(c, r)) continue;
       if (ways.runs(nc, nr)) return static_cast<std::uint8_t>(k + 1);
       const std::size_t i = ways.at(nc, nr);
-      const std::int64_t key = 2 * std::int64_t{low[i]} - (high[i] < kFarAway ? high[i] : 0);
+      const std::int64_t key = out_key(low[i], high[i]);
       if (key >= least) continue;
       least = key;
       code = static_cast<std::uint8_t>(k + 1);

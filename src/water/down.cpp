@@ -8,8 +8,6 @@
 
 #include "katoptra/base/parallel.hpp"
 
-#include "grid/cell_areas.hpp"
-
 namespace katoptra {
 namespace {
 
@@ -133,7 +131,7 @@ class Sums {
     double widest = 0;
     for (std::int64_t r : {std::int64_t{0}, planes_.frame.rows() / 2, planes_.frame.rows() - 1})
       for (std::int64_t c : {std::int64_t{0}, planes_.frame.cols() / 2, planes_.frame.cols() - 1})
-        widest = std::max(widest, areas_.row(r).at(c));
+        if (const double area = areas_.row(r).at(c); std::isfinite(area)) widest = std::max(widest, area);
     const double all = 4 * std::max(widest, 1e-12) * static_cast<double>(planes_.frame.cols()) *
                        static_cast<double>(planes_.frame.rows());
     planes_.area_step = std::exp2(std::ceil(std::log2(all)) - 61);
@@ -141,15 +139,11 @@ class Sums {
 
   std::vector<Load> own(const TileOrder& order, const Window& tile) const {
     std::vector<Load> loads(static_cast<std::size_t>(tile.cells()));
-    for (std::int64_t r = 0; r < tile.rows; ++r) {
-      const CellAreas::Row area = areas_.row(tile.row + r, tile.col, tile.col + tile.cols);
-      for (std::int64_t c = 0; c < tile.cols; ++c) {
-        const std::uint8_t code = order.code(c, r);
-        if (code == kVoidCell) continue;
-        const auto i = static_cast<std::int32_t>(order.at(c, r));
-        loads[order.at(c, r)] = {1, std::llround(area.at(tile.col + c) / planes_.area_step),
-                                 code != kLeaves && order.beside_void(i)};
-      }
+    const std::vector<std::int64_t> area = whole_areas(areas_, tile, planes_.area_step);
+    for (std::size_t i = 0; i < loads.size(); ++i) {
+      const std::uint8_t code = order.code_of(i);
+      if (code == kVoidCell) continue;
+      loads[i] = {1, area[i], code != kLeaves && order.beside_void(static_cast<std::int32_t>(i))};
     }
     return loads;
   }
@@ -291,6 +285,19 @@ std::vector<Leg> legs_of(const TileOrder& order, const FlowPlanes& planes, const
 }
 
 }  // namespace
+
+std::vector<std::int64_t> whole_areas(const CellAreas& areas, const Window& w, double step, const Block* weights) {
+  std::vector<std::int64_t> out;
+  out.reserve(static_cast<std::size_t>(w.cells()));
+  for (std::int64_t r = 0; r < w.rows; ++r) {
+    const CellAreas::Row row = areas.row(w.row + r, w.col, w.col + w.cols);
+    for (std::int64_t c = 0; c < w.cols; ++c) {
+      const double area = row.at(w.col + c) * (weights ? static_cast<double>(weights->at(c, r)) : 1);
+      out.push_back(std::isfinite(area) ? std::llround(area / step) : 0);
+    }
+  }
+  return out;
+}
 
 void find_sums(FlowPlanes& planes, FlowReport& report, const RunOptions& run) { Sums(planes, run).find(report); }
 

@@ -5,6 +5,7 @@
 #include <vector>
 
 #include "flow_planes.hpp"
+#include "grid/cell_areas.hpp"
 
 namespace katoptra {
 
@@ -21,6 +22,11 @@ inline constexpr double kLengthSteps = 65536;
 void find_arrivals(const FlowPlanes& planes, const RunOptions& run,
                    const std::function<void(const Window&, std::vector<std::uint8_t>&)>& is_station,
                    const std::function<void(const Window&, const std::vector<Arrival>&)>& take);
+
+// Areas of the cells of a window in whole steps, each times its weight where there are weights; nothing where an area
+// or a weight is not known.
+std::vector<std::int64_t> whole_areas(const CellAreas& areas, const Window& w, double step,
+                                      const Block* weights = nullptr);
 
 // Lengths of the steps of a row to its eight neighbours, in kLengthSteps a metre.
 class StepLengths {

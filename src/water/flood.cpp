@@ -1,11 +1,10 @@
 #include "flood.hpp"
 
 #include <algorithm>
-#include <bit>
+#include <array>
 #include <cmath>
 #include <limits>
 #include <memory>
-#include <queue>
 #include <utility>
 
 #include "katoptra/base/parallel.hpp"

@@ -10,6 +10,7 @@
 #include "outline.hpp"
 #include "surface/void_finder.hpp"
 #include "terrain/product_info.hpp"
+#include "tiles.hpp"
 
 namespace katoptra {
 namespace {
@@ -84,15 +85,13 @@ class WetFinder {
 
 // The region of the place; regions are found by their runs.
 std::uint32_t region_at(const VoidMap& map, const Grid& surface, Point p, double level) {
-  const Frame& f = surface.frame();
-  const double col = f.col_at(f.told_here(p.x)), row = f.row_at(p.y);
+  const auto cell = cell_at(surface.frame(), p);
   const auto refuse = [&](const std::string& what) {
     throw Error(ErrorCode::BadArgument, fmt::format("the place {:.10g},{:.10g} {}", p.x, p.y, what),
                 surface.info().name, "give a place that lies under water at that level");
   };
-  if (!(col >= 0 && row >= 0 && col < static_cast<double>(f.cols()) && row < static_cast<double>(f.rows())))
-    refuse("lies outside the surface");
-  const auto c = static_cast<std::int64_t>(col), r = static_cast<std::int64_t>(row);
+  if (!cell) refuse("lies outside the surface");
+  const auto [c, r] = *cell;
   for (std::size_t i = map.row_begin[static_cast<std::size_t>(r)]; i < map.row_begin[static_cast<std::size_t>(r) + 1];
        ++i)
     if (map.runs[i].first <= c && c < map.runs[i].last) return map.runs[i].region;

@@ -135,14 +135,17 @@ std::vector<ChangedCell> burnt_cells(const Grid& surface, const Layer& lines) {
     throw Error(ErrorCode::BadArgument,
                 found == 0 ? "there are no lines to burn in" : "all lines to burn in lie beyond the surface",
                 surface.info().name, "give the lines of streams or culverts on it");
-  // Where lines cross, the deepest.
-  std::sort(out.begin(), out.end(), [](const ChangedCell& a, const ChangedCell& b) {
+  return deepest_of(std::move(out));
+}
+
+std::vector<ChangedCell> deepest_of(std::vector<ChangedCell> cells) {
+  std::sort(cells.begin(), cells.end(), [](const ChangedCell& a, const ChangedCell& b) {
     return std::tuple(a.row, a.col, a.height) < std::tuple(b.row, b.col, b.height);
   });
-  out.erase(std::unique(out.begin(), out.end(),
-                        [](const ChangedCell& a, const ChangedCell& b) { return a.row == b.row && a.col == b.col; }),
-            out.end());
-  return out;
+  cells.erase(std::unique(cells.begin(), cells.end(),
+                          [](const ChangedCell& a, const ChangedCell& b) { return a.row == b.row && a.col == b.col; }),
+              cells.end());
+  return cells;
 }
 
 Grid with_cells(const Grid& grid, std::vector<ChangedCell> cells) {

@@ -17,6 +17,8 @@ struct ChangedCell {
   std::int64_t row = 0, col = 0;
   float height = 0;
 };
+// Sorted by row and column; of a cell that stands there more than once, where channels meet, the deepest.
+std::vector<ChangedCell> deepest_of(std::vector<ChangedCell> cells);
 // The grid with these cells, sorted by row and column, in place of its own.
 Grid with_cells(const Grid& grid, std::vector<ChangedCell> cells);
 

@@ -4,7 +4,6 @@
 #include <cmath>
 #include <fmt/format.h>
 #include <map>
-#include <set>
 #include <unordered_map>
 #include <utility>
 
@@ -93,6 +92,8 @@ class Filling {
     const auto [col, row] = *cell;
     require_place(col, row);
     rise_from(col, row);
+    if (wet_.empty())
+      refuse("water leaves right where it would stand, at the edge or into a void", "give a place farther in");
     draw_curve();
     return std::move(out_);
   }

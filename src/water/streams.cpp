@@ -224,7 +224,7 @@ namespace {
 
 enum class Along { Height, Distance };
 
-// Kept in temporary files when it is first read.
+// Found when it is made, and kept in a temporary file.
 class AlongSource final : public GridSource {
  public:
   AlongSource(const Flow& flow, GridInfo info, const StreamOptions& o, Along what)

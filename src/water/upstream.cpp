@@ -8,15 +8,12 @@
 #include <fmt/format.h>
 #include <map>
 #include <memory>
-#include <mutex>
-#include <numbers>
 #include <utility>
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/base/parallel.hpp"
 
-#include "flow_planes.hpp"
-#include "grid/cell_areas.hpp"
+#include "down.hpp"
 #include "terrain/words.hpp"
 
 namespace katoptra {
@@ -165,16 +162,9 @@ class Spreading {
   }
 
   std::vector<std::int64_t> own_amounts(const Window& w) const {
-    std::vector<std::int64_t> out;
-    const Block weight = options_.weights ? options_.weights->read(w) : Block();
-    for (std::int64_t r = 0; r < w.rows; ++r) {
-      const CellAreas::Row area = areas_.row(w.row + r, w.col, w.col + w.cols);
-      for (std::int64_t c = 0; c < w.cols; ++c) {
-        const double k = options_.weights ? static_cast<double>(weight.at(c, r)) : 1;
-        out.push_back(std::isnan(k) ? 0 : std::llround(area.at(w.col + c) * k / step_));
-      }
-    }
-    return out;
+    if (!options_.weights) return whole_areas(areas_, w, step_);
+    const Block weights = options_.weights->read(w);
+    return whole_areas(areas_, w, step_, &weights);
   }
 
   // Cells that run to each cell, from wherever.

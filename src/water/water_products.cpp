@@ -1,5 +1,7 @@
 #include "katoptra/water/water_products.hpp"
 
+#include <iterator>
+
 #include "katoptra/base/error.hpp"
 #include "katoptra/water/basins.hpp"
 #include "katoptra/water/inundation.hpp"
@@ -20,38 +22,35 @@ DrainOptions drain_of(const Grid& surface, const Settings& s, const RunOptions& 
   return o;
 }
 
-double from_area(const Settings& s, const char* what) {
+void require_area(const Settings& s) {
   if (!s.given("from_area"))
-    throw Error(ErrorCode::BadArgument, "from which area on are streams streams?", what,
-                "say so with from_area, for instance 1ha");
-  return s.area("from_area");
+    throw Error(ErrorCode::BadArgument, "does not say from which area on streams are streams", "from_area",
+                "add from_area = \"1ha\"");
+}
+void require_area_of_streams(const Settings& s) {
+  if (is_of_streams(s.word("as"))) require_area(s);
+}
+void require_level(const Settings& s) {
+  if (!s.given("level"))
+    throw Error(ErrorCode::BadArgument, "does not say how high the water stands", "level", "add level = \"4m\"");
 }
 
 Grid flow_grid(const Grid& g, const Settings& s, const RunOptions& run) {
-  const std::string& as = s.word("as");
-  const bool of_streams = as == "height-above" || as == "distance";
-  const StreamOptions streams{.from_area = of_streams ? from_area(s, "flow") : 0, .run = run};
-  const Flow f = flow(g, drain_of(g, s, run));
+  require_area_of_streams(s);
   const UpstreamOptions up{.neighbours = parse_neighbours(s.word("neighbours")), .run = run};
-  if (as == "cells") return f.upstream_cells();
-  if (as == "direction") return f.direction();
-  if (as == "wetness") return wetness(f, up);
-  if (as == "power") return stream_power(f, up);
-  if (as == "height-above") return height_above_streams(f, streams);
-  if (as == "distance") return distance_to_streams(f, streams);
-  return upstream(f, up);
+  return flow_as(flow(g, drain_of(g, s, run)), s.word("as"), up, s.given("from_area") ? s.area("from_area") : 0);
 }
 
 Layer stream_lines(const Grid& g, const Settings& s, const RunOptions& run) {
-  const double area = from_area(s, "streams");
+  require_area(s);
   const Flow f = flow(g, drain_of(g, s, run));
-  return stream_layer(streams(f, {.from_area = area, .run = run}), f);
+  return stream_layer(streams(f, {.from_area = s.area("from_area"), .run = run}), f);
 }
 
 Layer basin_shapes(const Grid& g, const Settings& s, const RunOptions& run) {
-  const double area = from_area(s, "basins");
+  require_area(s);
   const Flow f = flow(g, drain_of(g, s, run));
-  return basin_layer(basins(f, {.outlets = {}, .within = {}, .from_area = area, .run = run}), f);
+  return basin_layer(basins(f, {.outlets = {}, .within = {}, .from_area = s.area("from_area"), .run = run}), f);
 }
 
 Layer depression_shapes(const Grid& g, const Settings& s, const RunOptions& run) {
@@ -59,9 +58,7 @@ Layer depression_shapes(const Grid& g, const Settings& s, const RunOptions& run)
 }
 
 Layer wet_shapes(const Grid& g, const Settings& s, const RunOptions& run) {
-  if (!s.given("level"))
-    throw Error(ErrorCode::BadArgument, "how high does the water stand?", "inundation",
-                "say so with level, for instance 4m");
+  require_level(s);
   return inundation_layer(
       inundation(
           g,
@@ -70,6 +67,19 @@ Layer wet_shapes(const Grid& g, const Settings& s, const RunOptions& run) {
 }
 
 }  // namespace
+
+bool is_of_streams(std::string_view as) { return as == "height-above" || as == "distance"; }
+
+Grid flow_as(const Flow& flow, std::string_view as, const UpstreamOptions& up, double from_area) {
+  const StreamOptions streams{.from_area = from_area, .run = up.run};
+  if (as == "cells") return flow.upstream_cells();
+  if (as == "direction") return flow.direction();
+  if (as == "wetness") return wetness(flow, up);
+  if (as == "power") return stream_power(flow, up);
+  if (as == "height-above") return height_above_streams(flow, streams);
+  if (as == "distance") return distance_to_streams(flow, streams);
+  return upstream(flow, up);
+}
 
 const std::vector<WaterProduct>& water_products() {
   static const Setting sea{
@@ -88,22 +98,21 @@ const std::vector<WaterProduct>& water_products() {
   };
   static const std::vector<WaterProduct> all = {
       {{"flow", "how much water comes together, which way it runs, where the ground stays wet", QuantityKind::Upstream,
-        with({{"as",
-               "what is written",
-               "area",
-               SettingKind::Word,
-               {"area", "cells", "direction", "wetness", "power", "height-above", "distance"}},
+        with({{"as", "what is written", "area", SettingKind::Word, {std::begin(kFlowWords), std::end(kFlowWords)}},
               {"neighbours", "to how many water runs", "one", SettingKind::Word, {"one", "any-angle", "several"}},
               from}),
         nullptr},
        flow_grid,
-       nullptr},
+       nullptr,
+       require_area_of_streams},
       {{"streams", "where enough water comes together", QuantityKind::Unknown, with({from}), nullptr},
        nullptr,
-       stream_lines},
+       stream_lines,
+       require_area},
       {{"basins", "what drains to each reach of the streams", QuantityKind::Unknown, with({from}), nullptr},
        nullptr,
-       basin_shapes},
+       basin_shapes,
+       require_area},
       {{"depressions", "what would hold water", QuantityKind::Unknown, {sea}, nullptr}, nullptr, depression_shapes},
       {{"inundation",
         "what lies under water at a level",
@@ -112,7 +121,8 @@ const std::vector<WaterProduct>& water_products() {
          {"all", "low ground that water cannot get to, too", "no", SettingKind::Word, {"no", "yes"}}},
         nullptr},
        nullptr,
-       wet_shapes},
+       wet_shapes,
+       require_level},
   };
   return all;
 }

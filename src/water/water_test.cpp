@@ -784,6 +784,8 @@ TEST(Reservoir, OfAValley) {
   EXPECT_EQ(refused({.dam = dam, .from = f.centre(2, 95), .crest = 10.0}), ErrorCode::BadArgument);
   EXPECT_NE(text.find("below the crest"), text.npos);
   EXPECT_EQ(refused({.dam = {{0, 0}, {9, 9}}, .from = f.centre(60, 95)}), ErrorCode::BadArgument);
+  EXPECT_EQ(refused({.dam = dam, .from = f.centre(60, 0), .crest = 100.0}), ErrorCode::BadArgument);
+  EXPECT_NE(text.find("farther in"), text.npos) << text;
   for (int steps : {1, -3, 1 << 30})
     EXPECT_EQ(refused({.dam = dam, .from = f.centre(60, 95), .steps = steps}), ErrorCode::BadArgument);
 }

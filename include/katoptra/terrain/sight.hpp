@@ -20,12 +20,11 @@
 namespace katoptra {
 
 struct SightOptions {
-  // As far as this, at most kFarthestSight cells; not given: 50 cells.
+  // As far as this, at most kFarthestCells (position.hpp) cells; not given: 50 cells.
   std::optional<Length> radius;
   int directions = 16;      // 8, 16 or 32
   double exaggeration = 1;  // of heights
 };
-inline constexpr int kFarthestSight = 1000;
 
 enum class OpennessKind {
   Above,  // towards the zenith: large on ridges, small in hollows

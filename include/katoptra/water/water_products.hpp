@@ -10,6 +10,7 @@
 #include "katoptra/base/run_options.hpp"
 #include "katoptra/geo/feature.hpp"
 #include "katoptra/terrain/products.hpp"
+#include "katoptra/water/flow.hpp"
 
 namespace katoptra {
 
@@ -18,7 +19,16 @@ struct WaterProduct {
   // One of the two.
   Grid (*grid)(const Grid& surface, const Settings& settings, const RunOptions& run) = nullptr;
   Layer (*layer)(const Grid& surface, const Settings& settings, const RunOptions& run) = nullptr;
+  // BadArgument when something that it must know is missing; nothing is computed. The two above ask it, too.
+  void (*judge)(const Settings& settings) = [](const Settings&) {};
 };
+
+// What a flow knows, by its word: area, cells, direction, wetness, power, and of streams from that many square metres
+// on height-above and distance.
+inline constexpr const char* kFlowWords[] = {"area",  "cells",        "direction", "wetness",
+                                             "power", "height-above", "distance"};
+bool is_of_streams(std::string_view as);
+Grid flow_as(const Flow& flow, std::string_view as, const UpstreamOptions& up, double from_area);
 
 const std::vector<WaterProduct>& water_products();
 // Null when there is none of that name.
