@@ -251,9 +251,7 @@ struct FlowCommand : DrainCommand {
   std::string as = "area", from_area, neighbours = "one", weights;
 };
 
-Grid flow_grid(const FlowCommand& o, const Flow& f) {
-  Grid rain;
-  if (!o.weights.empty()) rain = open_grid(o.weights);
+Grid flow_grid(const FlowCommand& o, const Flow& f, const Grid& rain) {
   const UpstreamOptions up{
       .neighbours = parse_neighbours(o.neighbours), .weights = rain ? &rain : nullptr, .run = o.run()};
   return flow_as(f, o.as, up, o.from_area.empty() ? 0 : parse_square_metres(o.from_area));
@@ -277,9 +275,10 @@ int run_flow(FlowCommand& o) {
   if (o.dry_run) {
     write_or_plan(within(open_input(o.in, o), o, notes), o, s, false);
   } else {
-    Grid in;
+    Grid in, rain;
+    if (!o.weights.empty()) rain = open_grid(o.weights);  // what cannot be read is said before anything is computed
     const Flow f = flow_of(o, in, notes);
-    write_or_plan(flow_grid(o, f), o, s, false);
+    write_or_plan(flow_grid(o, f, rain), o, s, false);
     say_flow(s, f, o.way);
   }
   for (const std::string& n : notes) s.note(n);

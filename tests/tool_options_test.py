@@ -1000,8 +1000,15 @@ class OwnOptions(Options):
         with self.assertRaises(urllib.error.HTTPError):
             answer("--key-file", os.path.join(self.data, "key.txt"), path=restricted)
         self.assertGreater(len(answer("--key-file", os.path.join(self.data, "key.txt"), "--log", path=restricted, key="secret")[0]), 1000)
-        with open(self.log) as f:
-            self.assertIn("sheet_c3.tif", f.read())
+        # The line follows the reply; it may come a moment after it.
+        told = ""
+        for _ in range(100):
+            with open(self.log) as f:
+                told = f.read()
+            if "sheet_c3.tif" in told:
+                break
+            time.sleep(0.05)
+        self.assertIn("sheet_c3.tif", told)
 
 
 if __name__ == "__main__":
