@@ -208,13 +208,13 @@ Area area_from(const std::string& text, std::vector<std::string>* notes, const P
   }
   if (text.starts_with("sheet:")) {
     if (!places.tiles)
-      throw Error(ErrorCode::BadArgument, "sheets are known to find only, where --in names their catalogue", "--area",
-                  "give like:FILE or a box here");
+      throw Error(ErrorCode::BadArgument, "sheets are known to find only, where --in names their catalogue",
+                  places.option, "give like:FILE or a box here");
     return sheet_area(places.tiles(), text.substr(6));
   }
   std::string path = text;
   if (!std::filesystem::exists(path))
-    throw Error(ErrorCode::BadArgument, fmt::format("'{}' is neither an area nor a file", text), "--area",
+    throw Error(ErrorCode::BadArgument, fmt::format("'{}' is neither an area nor a file", text), places.option,
                 "write box:W,S,E,N, circle:LON,LAT,RADIUS, place:NAME or like:FILE, or name a vector file");
   return read_area(path);
 }

@@ -64,11 +64,12 @@ void add_writing(CLI::App& verb, Common& c);                      // --void --co
 void add_running(CLI::App& verb, Common& c);                      // --threads --memory --json --quiet
 
 // `gazetteer`: where places are looked up; empty: KATOPTRA_GAZETTEER, else gazetteer.geojson here or in `folders`.
-// `tiles`: whose sheets may be named.
+// `tiles`: whose sheets may be named. `option`: what the text was given for.
 struct Places {
   std::string gazetteer, margin;
   std::vector<std::string> folders;
-  std::function<std::vector<TileRecord>()> tiles;
+  std::function<std::vector<TileRecord>()> tiles = {};
+  std::string option = "--area";
 };
 Area area_from(const std::string& text, std::vector<std::string>* notes = nullptr, const Places& places = {});
 

@@ -19,7 +19,7 @@ namespace {
 
 // How water is let out, of all verbs that follow it.
 struct DrainCommand : Common {
-  std::string in, way = "least", longest, deepest, keep_deeper, keep_larger, keep_in, burn, sea;
+  std::string in, way = "least", longest, deepest, keep_deeper, keep_larger, keep_in, burn, sea, voids = "leave";
   std::optional<Area> kept_area;
   std::optional<Layer> lines;
 };
@@ -35,13 +35,14 @@ DrainOptions drain_options(DrainCommand& o, const Grid& in, std::vector<std::str
   if (!o.keep_deeper.empty()) d.keep_depth = height_of(o.keep_deeper, in, notes);
   if (!o.keep_larger.empty()) d.keep_area = parse_square_metres(o.keep_larger);
   if (!o.keep_in.empty()) {
-    o.kept_area = area_from(o.keep_in, &notes);
+    o.kept_area = area_from(o.keep_in, &notes, {.option = "--keep-in"});
     d.keep = &*o.kept_area;
   }
   if (!o.burn.empty()) {
     o.lines = read_layer(o.burn, in.frame().crs());
     d.burn = &*o.lines;
   }
+  d.voids = parse_at_voids(o.voids);
   if (!o.sea.empty()) d.sea = height_of(o.sea, in, notes);
   return d;
 }
@@ -49,6 +50,8 @@ DrainOptions drain_options(DrainCommand& o, const Grid& in, std::vector<std::str
 void add_input(CLI::App& v, DrainCommand& o) {
   v.add_option("IN", o.in, "a surface")->required();
   v.add_option("--sea", o.sea, "cells no higher than this that hang together with the edge are sea, e.g. 0m");
+  v.add_option("--voids", o.voids, "what water does at voids within the surface: leave into them, or run around")
+      ->check(CLI::IsMember({"leave", "around"}));
   v.add_option("--area", o.area, "only this area");
   v.add_option("--margin", o.margin, "this much around the area, e.g. 50m");
 }
@@ -203,10 +206,10 @@ int run_depressions(DepressionsCommand& o) {
     throw Error(ErrorCode::BadArgument, "more than one way to take them out", "depressions",
                 "give one of --fill, --carve and --least");
   if (ways == 0) {
-    for (const std::string* limit : {&o.longest, &o.deepest, &o.keep_deeper, &o.keep_larger, &o.keep_in, &o.burn})
+    for (const std::string* limit : {&o.longest, &o.deepest})
       if (!limit->empty())
-        throw Error(ErrorCode::BadArgument, "a limit is for taking depressions out", "depressions",
-                    "say how with --fill, --carve or --least");
+        throw Error(ErrorCode::BadArgument, "a limit of channels is for taking depressions out", "depressions",
+                    "say how with --carve or --least");
     refuse_out(o.out, true);
     if (o.dry_run)
       throw Error(ErrorCode::BadArgument, "a list is made in one go", "depressions",
@@ -378,13 +381,9 @@ std::vector<Point> outlets_of(const BasinsCommand& o, const Crs& crs) {
   std::vector<Point> places;
   for (const std::string& text : o.outlets) places.push_back(point_from(text, crs));
   if (o.outlets_file.empty()) return places;
-  const Layer layer = read_layer(o.outlets_file, crs);
-  std::optional<Transform> there;
-  if (layer.crs && crs && !layer.crs.same_place(crs)) there.emplace(layer.crs, crs);
-  const std::size_t before = places.size();
-  for (const Feature& feature : layer.features)
-    if (const auto* p = std::get_if<Point>(&feature.geometry)) places.push_back(there ? there->forward(*p) : *p);
-  if (places.size() == before)
+  const std::vector<Point> read = places_of(read_layer(o.outlets_file, crs), crs);
+  places.insert(places.end(), read.begin(), read.end());
+  if (read.empty())
     throw Error(ErrorCode::BadFile, "holds no points", o.outlets_file, "give a file with the outlets as points");
   return places;
 }

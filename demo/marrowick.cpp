@@ -86,8 +86,31 @@ Near near(const Vertex (&line)[N], double x, double y, double fade) {
 // Annet Water, from its spring to the head of the inlet, and Kessa Inlet out to the open sea.
 constexpr Vertex kStream[] = {{-520, 420, 262}, {-180, 260, 196}, {60, -20, 128},   {210, -260, 74},
                               {470, -420, 38},  {690, -600, 12},  {860, -760, 1.5}, {960, -830, -0.6}};
+// A road crosses the Annet on a bank of 2.6 m; a culvert lets the stream through below, which no survey from above
+// sees. From slope to slope; the bed is the height of the road.
+constexpr Vertex kRoad[] = {{714, -682, 12.5}, {756, -650, 12.5}, {808, -611, 12.5}};
+constexpr double kHalfRoad = 2, kRoadFall = 1 / 1.6;
+// An old quarry south of the inlet holds water after rain: a level floor within walls.
+constexpr Vertex kQuarry = {1085, -1246, 21.3};
+constexpr double kQuarryEast = 17, kQuarryNorth = 11, kQuarryWalls = 1.2;
 constexpr Vertex kInlet[] = {{930, -800, 0.4},     {1020, -900, -2.6},   {1180, -1010, -6.0}, {1330, -1180, -9.5},
                              {1470, -1420, -13.0}, {1640, -1800, -18.0}, {1900, -2400, -30.0}};
+
+double road(double x, double y) {
+  double top = -1e9;
+  for (std::size_t k = 0; k + 1 < std::size(kRoad); ++k) {
+    const Vertex &a = kRoad[k], &b = kRoad[k + 1];
+    const double dx = b.x - a.x, dy = b.y - a.y,
+                 t = std::clamp(((x - a.x) * dx + (y - a.y) * dy) / (dx * dx + dy * dy), 0.0, 1.0),
+                 beside = std::hypot(x - a.x - t * dx, y - a.y - t * dy);
+    top = std::max(top, a.bed + t * (b.bed - a.bed) - kRoadFall * std::max(0.0, beside - kHalfRoad));
+  }
+  return top;
+}
+double quarry(double x, double y) {
+  const double out = std::hypot((x - kQuarry.x) / kQuarryEast, (y - kQuarry.y) / kQuarryNorth) - 1;
+  return kQuarry.bed + kQuarryWalls * kQuarryNorth * std::max(0.0, out);
+}
 
 }  // namespace
 
@@ -122,7 +145,8 @@ double ground(double x, double y) {
   const double rough = 0.22 + 0.78 * step(-2, 30, h);
   h += rough * (7.0 * value_noise(x / 230, y / 230, 11) + 2.6 * value_noise(x / 90, y / 90, 12) +
                 1.0 * value_noise(x / 38, y / 38, 13) + 0.35 * value_noise(x / 15, y / 15, 14));
-  return h;
+  // What people have built and dug.
+  return std::min(std::max(h, road(x, y)), quarry(x, y));
 }
 
 double ground_utm(double easting, double northing) { return ground(easting - kCentreEast, northing - kCentreNorth); }

@@ -242,7 +242,7 @@ class Options(ToolTest):
 # Options that every verb takes in one of the ways above; all others stand in the method of their verb below.
 SHARED = {*CHANGES, *SAME, "--delimiter", "--from-crs", "--crs", "--from-unit", "--unit", "--from-heights", "--heights", "--out", "--overwrite", "--dry-run", "--void", "--codec", "--predictor", "--json", "--quiet", "--help",
           # Of all that follow water: drains() below.
-          "--depressions", "--longest", "--deepest", "--keep-deeper", "--keep-larger", "--keep-in", "--burn"}
+          "--depressions", "--longest", "--deepest", "--keep-deeper", "--keep-larger", "--keep-in", "--burn", "--voids"}
 AREA = os.path.join(DEMO, "area.geojson")
 RILL = {"type": "LineString", "coordinates": [[-30.99619, -37.55206], [-30.99589, -37.55223]]}
 
@@ -705,14 +705,16 @@ class OwnOptions(Options):
         with open(self.path(out)) as f:
             return json.load(f)["features"]
 
-    def valley(self, name="valley.asc"):
-        """A valley to the south with a bank across it, and a pond beside."""
+    def valley(self, name="valley.asc", holes=False):
+        """A valley to the south with a bank across it, and a pond beside; voids at the foot of the bank."""
         rows, cols = 60, 41
         ys, xs = numpy.mgrid[0:rows, 0:cols]
         z = 40 - 0.1 * ys + 0.3 * abs(xs - 20)
         z[30:32] += 2
         z[8:12, 4:9] -= 1.5
-        asc(self.path(name), numpy.round(z, 3))
+        if holes:
+            z[28:30, 18:23] = numpy.nan
+        asc(self.path(name), numpy.nan_to_num(numpy.round(z, 3), nan=-9999))
         return numpy.round(z, 3)
 
     def test_depressions_options(self):
@@ -736,6 +738,15 @@ class OwnOptions(Options):
         sea = self.make("depressions g.asc --fill --sea 50m")
         self.assertTrue(numpy.isnan(sea[:2, :2]).all())
         self.assertGreater(self.make(f"depressions g.asc --fill --area {INSIDE} --margin 4m").size, self.make(f"depressions g.asc --fill --area {INSIDE}").size)
+        self.assertEqual(len(self.features("depressions valley.asc --keep-deeper 1.6m")), 1)
+        self.assertEqual(len(self.features("depressions valley.asc --keep-deeper 0.5m")), 2)
+        self.assertEqual(len(self.features("depressions valley.asc --keep-larger 100m2")), 1)
+        self.assertEqual(len(self.features("depressions valley.asc --keep-in box:677000,5841970,677020,5842000@EPSG:32725")), 1)
+        self.culvert()
+        self.assertEqual(len(self.features("depressions valley.asc --burn culvert.geojson")), 1)
+        self.assertIn("--keep-in: 'nowhere'", self.refused("depressions", "valley.asc", "--keep-in", "nowhere", "-o", "n.gpkg", status=2))
+        holed = self.valley("holed.asc", holes=True)
+        self.assertGreater((self.make("depressions holed.asc --fill --voids around") > holed).sum(), (self.make("depressions holed.asc --fill") > holed).sum())
         for words, expect, status in (("--fill --carve", "more than one way", 2), ("--deepest 1m", "--least", 2), ("--fill --deepest 0m", "above zero", 2), ("--fill --keep-larger 9", "10ha", 2)):
             self.assertIn(expect, self.refused("depressions", "valley.asc", *words.split(), "-o", "n.gpkg" if words.startswith("--deepest") else "n.tif", status=status))
         self.assertIn(".gpkg", self.refused("depressions", "valley.asc", "-o", "n.tif", status=3))
@@ -748,14 +759,21 @@ class OwnOptions(Options):
         done = subprocess.run(["cs2cs", "-f", "%.10f", "EPSG:32725", "+to", "+proj=longlat", "+datum=WGS84", "+type=crs"], input="\n".join(f"{x} {y}" for x, y in places), capture_output=True, text=True, check=True)
         return [[float(v) for v in line.split()[:2]] for line in done.stdout.splitlines()]
 
+    def culvert(self):
+        with open(self.path("culvert.geojson"), "w") as f:
+            json.dump({"type": "Feature", "properties": {}, "geometry": {"type": "LineString", "coordinates": self.degrees((WEST + 41, NORTH - 57), (WEST + 41, NORTH - 67))}}, f)
+
     def drains(self, verb, words):
         """How depressions are taken out is told and can be chosen, in all that follow water."""
         self.valley()
         for more, expect in (("", "2 carved"), ("--depressions fill", "0 carved"), ("--depressions carve --longest 2m", "0 carved"), ("--depressions carve --deepest 1m", "0 carved"), ("--keep-deeper 1.6m", "1 kept"), ("--keep-larger 100m2", "1 kept"), ("--keep-in box:677000,5841970,677020,5842000@EPSG:32725", "1 kept")):
             self.assertIn(expect, self.run_tool(verb, "valley.asc", *words.split(), *more.split(), "--overwrite").stdout, more)
         self.assertIn("2 kept", self.run_tool(verb, "valley.asc", *words.split(), "--keep-deeper", "0.5m", "--overwrite").stdout)
-        with open(self.path("culvert.geojson"), "w") as f:
-            json.dump({"type": "Feature", "properties": {}, "geometry": {"type": "LineString", "coordinates": self.degrees((WEST + 41, NORTH - 57), (WEST + 41, NORTH - 67))}}, f)
+        self.culvert()
+        holed = self.valley("holed.asc", holes=True)
+        leave, around = (self.run_json(verb, "holed.asc", *words.split(), *more.split(), "--overwrite") for more in ("", "--voids around"))
+        self.assertGreater(leave["leaving_cells"], around["leaving_cells"])
+        self.assertEqual(leave["cells"], (~numpy.isnan(holed)).sum())
         self.assertIn("2 cells lowered under lines", self.run_tool(verb, "valley.asc", *words.split(), "--burn", "culvert.geojson", "--overwrite").stdout)
         self.run_tool("slope", "valley.asc", "-o", "steep.tif", "--overwrite")
         self.assertIn("not heights", self.refused(verb, "steep.tif", *words.split(), "--overwrite", status=3))

@@ -99,6 +99,33 @@ class Water(ToolTest):
             elif not p["cut_off"]:
                 self.assertLess(p["to_height"], 2, "it ends above the shore")
 
+    def test_a_culvert_is_missing_and_a_pond_is_real(self):
+        """The road's bank holds no water, once the culvert is known; the old quarry does."""
+        before = self.run_json("depressions", self.truth, "--sea", "0m", "--keep-deeper", "0.5m", "-o", "before.geojson")
+        self.assertEqual(before["depressions"], 2)
+        with open(self.path("before.geojson")) as f:
+            lake, quarry = sorted((x["properties"] for x in json.load(f)["features"]), key=lambda p: -p["depth"])
+        self.assertAlmostEqual(lake["sill"], 12.5, delta=0.1)  # the road
+        self.assertGreater(lake["area_m2"], 2000)
+        self.assertAlmostEqual(quarry["area_m2"], 676, delta=40)
+        culverts, ponds = os.path.join(DEMO, "culverts.geojson"), os.path.join(DEMO, "ponds.geojson")
+        known = ("--sea", "0m", "--burn", culverts, "--keep-in", ponds)
+        self.run_tool("depressions", self.truth, *known, "-o", "after.geojson")
+        with open(self.path("after.geojson")) as f:
+            after = [x["properties"] for x in json.load(f)["features"]]
+        self.assertEqual([round(p["depth"], 2) for p in after], [round(quarry["depth"], 2)])
+        # The stream goes through where the line is, and nothing is dug for it elsewhere.
+        said = self.run_json("streams", self.truth, *known, "--from-area", "1ha", "-o", "streams.geojson")
+        self.assertEqual(said["ending_cells"], 1)
+        with open(self.path("streams.geojson")) as f:
+            places = [p for x in json.load(f)["features"] for p in x["geometry"]["coordinates"]]
+        with open(culverts) as f:
+            (w, n), (e, s) = (p[:2] for p in json.load(f)["features"][0]["geometry"]["coordinates"])
+        on_it = sum(w < p[0] < e and s < p[1] < n for p in places)
+        self.assertGreater(on_it, 10)
+        basin = self.run_json("basins", self.truth, *known, "--outlet", "677532,5841496", "--within", "10m", "-o", "b.gpkg")
+        self.assertGreater(basin["basins"][0]["upstream_m2"], 50_000)
+
     def test_a_study_asks_for_what_it_must_know(self):
         with open(os.path.join(DEMO, "study.toml")) as f:
             text = f.read()
@@ -106,8 +133,13 @@ class Water(ToolTest):
             if name not in ("study.toml", "out"):
                 os.symlink(os.path.join(DEMO, name), self.path(name))
         for old, new, expect in (
-            ('kind = "streams"\nsea = "0m"\nfrom_area = "1ha"', 'kind = "streams"\nsea = "0m"', "from which area on"),
-            ('kind = "depressions"\nsea = "0m"', 'kind = "inundation"', "how high the water stands"),
+            ('from_area = "1ha"\nfile = "streams', 'file = "streams', "from which area on"),
+            ('from_area = "1ha"\nfile = "basins', 'file = "basins', "outlets.geojson"),
+            ('from_area = "1ha"\nfile = "basins', 'from_area = "1ha"\noutlets = "culverts.geojson"\nfile = "basins', "holds no points"),
+            ('burn = "culverts.geojson"', 'burn = "ponds.geojson"', "holds no lines"),
+            ('burn = "culverts.geojson"', 'burn = "pipes.geojson"', "study.toml line"),
+            ('keep_in = "ponds.geojson"', 'keep_in = "culverts.geojson"', "holds no polygons"),
+            ('kind = "depressions"\nsea = "0m"\nkeep_deeper = "0.25m"', 'kind = "inundation"', "how high the water stands"),
             ('layers = ["basins.gpkg", ', 'layers = ["basin.gpkg", ', "basin.gpkg"),
             ('layers = ["basins.gpkg", ', 'layers = ["slope.tif", ', "slope.tif"),
             ('as = "wetness"', 'as = "distance"', "from which area on"),

@@ -237,4 +237,12 @@ MultiPolygon cut_at_antimeridian(const MultiPolygon& lonlat) {
   return out;
 }
 
+Area area_of(const Layer& layer) {
+  MultiPolygon all;
+  for (const Feature& f : layer.features)
+    if (const auto* m = std::get_if<MultiPolygon>(&f.geometry)) all.insert(all.end(), m->begin(), m->end());
+  if (layer.crs.is_geographic()) all = joined_across_antimeridian(all);
+  return {all.size() > 1 ? union_of({all}) : all, layer.crs};
+}
+
 }  // namespace katoptra

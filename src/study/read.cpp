@@ -296,7 +296,7 @@ std::vector<std::string> keys_of_all_products() {
 }
 
 // Each setting by itself, so that what is wrong is told with its line.
-Settings product_settings(const Product& row, const StudyProduct& p, const TableReader& t) {
+Settings product_settings(const Product& row, const StudyProduct& p, const TableReader& t, const fs::path& folder) {
   std::map<std::string, std::string> given;
   for (const Setting& o : row.options) {
     const std::string key = key_of(row, o);
@@ -310,7 +310,18 @@ Settings product_settings(const Product& row, const StudyProduct& p, const Table
       t.refuse(key.c_str(), fmt::format("the product {} ({}): {}", p.file, p.kind, e.problem()), e.advice());
     }
   }
-  return row.settings(given);
+  Settings settings = row.settings(given);
+  for (const Setting& o : row.options) {
+    if (o.kind != SettingKind::Features || !settings.given(o.name)) continue;
+    const std::string& file = settings.word(o.name);
+    try {
+      settings.attach(o.name, read_layer(folder / file));
+    } catch (const Error& e) {
+      t.refuse(key_of(row, o).c_str(), fmt::format("the product {} ({}): {}: {}", p.file, p.kind, file, e.problem()),
+               e.advice());
+    }
+  }
+  return settings;
 }
 
 StudyProduct read_product(const toml::table* table, const std::string& file, const Study& s) {
@@ -333,7 +344,7 @@ StudyProduct read_product(const toml::table* table, const std::string& file, con
                 "add file = \"name.tif\"");
   p.title = t.text("title");
   if (const Product* row = row_named(p.kind)) {
-    p.settings = product_settings(*row, p, t);
+    p.settings = product_settings(*row, p, t, s.folder);
     return p;
   }
   const bool map = p.kind == "map";

@@ -252,6 +252,8 @@ void judge(const Setting& o, const std::string& value) {
     case SettingKind::Time:
       sun_at(value, 0, 0);
       return;
+    case SettingKind::Features:  // whoever knows the folder opens it
+      return;
     case SettingKind::Length:
     case SettingKind::Lengths:
       read_lengths(value, o);
@@ -264,6 +266,11 @@ void judge(const Setting& o, const std::string& value) {
 }
 
 }  // namespace
+
+const Layer* Settings::features(const std::string& name) const {
+  const auto it = layers_.find(name);
+  return it == layers_.end() ? nullptr : &it->second;
+}
 
 Settings Product::settings(const std::map<std::string, std::string>& given) const {
   Settings s;

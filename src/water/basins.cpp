@@ -299,6 +299,15 @@ class BasinFinder {
 
 }  // namespace
 
+std::vector<Point> places_of(const Layer& layer, const Crs& crs) {
+  std::optional<Transform> there;
+  if (layer.crs && crs && !layer.crs.same_place(crs)) there.emplace(layer.crs, crs);
+  std::vector<Point> places;
+  for (const Feature& feature : layer.features)
+    if (const auto* p = std::get_if<Point>(&feature.geometry)) places.push_back(there ? there->forward(*p) : *p);
+  return places;
+}
+
 std::vector<Basin> basins(const Flow& flow, const BasinOptions& options) { return BasinFinder(flow, options).find(); }
 
 Layer basin_layer(const std::vector<Basin>& list, const Flow& flow) {

@@ -11,6 +11,7 @@
 #include "katoptra/base/error.hpp"
 #include "katoptra/water/depressions.hpp"
 
+#include "land.hpp"
 #include "tiles.hpp"
 
 namespace katoptra {
@@ -69,7 +70,7 @@ class Search {
   bool beside_void(std::int64_t c, std::int64_t r) const {
     for (int k = 0; k < 8; ++k) {
       const std::int64_t nc = c + kColStep[k], nr = r + kRowStep[k];
-      if (nc >= 0 && nr >= 0 && nc < cols_ && nr < rows_ && std::isnan(z_.at(nc, nr))) return true;
+      if (nc >= 0 && nr >= 0 && nc < cols_ && nr < rows_ && is_way_out(z_.at(nc, nr))) return true;
     }
     return false;
   }

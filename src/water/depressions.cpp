@@ -23,6 +23,7 @@ namespace katoptra {
 namespace {
 
 constexpr const char* kWays[] = {"fill", "carve", "least"};
+constexpr const char* kAtVoids[] = {"leave", "around"};
 
 // One grid less another, void where either is.
 class LessSource final : public GridSource {
@@ -136,6 +137,8 @@ class DrainedSource final : public GridSource {
   GridInfo info_;
 };
 
+bool says_which_stay(const DrainOptions& o) { return o.keep || o.keep_depth || o.keep_area; }
+
 bool stays(const Depression& d, const DrainOptions& o, const std::optional<MultiPolygon>& keep) {
   if (keep && contains(*keep, d.place)) return true;
   if (!o.keep_depth && !o.keep_area) return false;
@@ -152,6 +155,17 @@ void require_options(const DrainOptions& o) {
           "take for instance 1m");
   require(!o.keep_area || *o.keep_area > 0, "an area that keeps a depression must be above zero",
           "take for instance 500m2");
+}
+
+// What water runs over before anything is done to it.
+Grid bare_land(const Grid& surface, const DrainOptions& o) {
+  const Grid land = without_sea(surface, o.sea, o.run);
+  return o.voids == AtVoids::RunsAround ? with_walls(land, o.run) : land;
+}
+
+std::optional<MultiPolygon> kept_shape(const DrainOptions& o, const Crs& crs) {
+  if (!o.keep) return std::nullopt;
+  return o.keep->in(crs).shape();
 }
 
 // Channels from the depressions that are to be carved, each found on the land as it is.
@@ -205,10 +219,20 @@ TakeOut parse_take_out(std::string_view text) {
   return value_of<TakeOut>(kWays, text, "is no way to take out depressions");
 }
 
-std::vector<Depression> depressions(const Grid& surface, const DrainOptions& options) {
+AtVoids parse_at_voids(std::string_view text) {
+  return value_of<AtVoids>(kAtVoids, text, "is nothing that water does at voids");
+}
+
+std::vector<Depression> depressions(const Grid& surface, const DrainOptions& o) {
   require_heights(surface);
-  const Grid land = without_sea(surface, options.sea, options.run);
-  std::vector<Depression> list = find_depressions(land, raised(land, {}, options.run), true, options.run);
+  require_options(o);
+  Grid land = bare_land(surface, o);
+  if (o.burn) land = with_cells(land, burnt_cells(land, *o.burn));
+  std::vector<Depression> list = find_depressions(land, raised(land, {}, o.run), true, o.run);
+  if (says_which_stay(o)) {
+    const auto keep = kept_shape(o, land.frame().crs());
+    std::erase_if(list, [&](const Depression& d) { return !stays(d, o, keep); });
+  }
   by_sill(list);
   return list;
 }
@@ -232,7 +256,7 @@ Drained drained(const Grid& surface, const DrainOptions& o) {
   require_heights(surface);
   require_options(o);
   Drained out;
-  const Grid original = without_sea(surface, o.sea, o.run);
+  const Grid original = bare_land(surface, o);
   Grid land = original;
   if (o.burn) {
     std::vector<ChangedCell> cells = burnt_cells(original, *o.burn);
@@ -240,13 +264,11 @@ Drained drained(const Grid& surface, const DrainOptions& o) {
     land = with_cells(original, std::move(cells));
   }
   Grid level = raised(land, {}, o.run);
-  const bool keeps = o.keep || o.keep_depth || o.keep_area;
   std::vector<Depression> list = find_depressions(land, level, false, o.run);
   out.report.depressions = std::ssize(list);
   std::vector<Sink> sinks;
-  if (keeps) {
-    std::optional<MultiPolygon> keep;
-    if (o.keep) keep = o.keep->in(land.frame().crs()).shape();
+  if (says_which_stay(o)) {
+    const auto keep = kept_shape(o, land.frame().crs());
     const auto first =
         std::stable_partition(list.begin(), list.end(), [&](const Depression& d) { return !stays(d, o, keep); });
     out.kept.assign(first, list.end());

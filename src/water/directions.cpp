@@ -16,6 +16,7 @@
 #include "base/clones.hpp"
 #include "flood.hpp"
 #include "flow_planes.hpp"
+#include "land.hpp"
 #include "terrain/stretches.hpp"
 
 namespace katoptra {
@@ -105,7 +106,7 @@ class TileWays {
       const auto c = from + static_cast<std::int64_t>(i);
       if (std::isnan(own[i]))
         code[i] = kVoidCell;
-      else if (code[i] == kLevelBit && beside_void(c, r))
+      else if (code[i] == kLevelBit && beside_way_out(c, r))
         code[i] = kLeaves;
       code_[at(c, r)] = code[i];
     }
@@ -119,9 +120,9 @@ class TileWays {
       steepest[i] = fall > steepest[i] ? fall : steepest[i];
     }
   }
-  bool beside_void(std::int64_t c, std::int64_t r) const {
+  bool beside_way_out(std::int64_t c, std::int64_t r) const {
     for (int k = 0; k < 8; ++k)
-      if (std::isnan(height(c + kColStep[k], r + kRowStep[k]))) return true;
+      if (is_way_out(height(c + kColStep[k], r + kRowStep[k]))) return true;
     return false;
   }
 

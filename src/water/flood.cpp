@@ -9,6 +9,7 @@
 
 #include "katoptra/base/parallel.hpp"
 
+#include "land.hpp"
 #include "rising_queue.hpp"
 #include "scratch_plane.hpp"
 
@@ -151,7 +152,7 @@ class TileFlood {
     if (closed_[i]) return;
     const bool rim = c == 1 || r == 1 || c + 2 == cols_ || r + 2 == rows_;
     bool leaves = false;
-    for (int k = 0; k < 8; ++k) leaves = leaves || std::isnan(z.at(c + kColStep[k], r + kRowStep[k]));
+    for (int k = 0; k < 8; ++k) leaves = leaves || is_way_out(z.at(c + kColStep[k], r + kRowStep[k]));
     if (!rim && !leaves) return;
     if (leaves) label_[i] = kOutside;
     queue_.push(level_[i], static_cast<std::uint32_t>(i));
@@ -237,7 +238,7 @@ class RaisedSource final : public GridSource {
       label_.read(row, kNone, label.data());
       for (std::int64_t c = 0; c < w.cols; ++c) {
         const auto i = static_cast<std::size_t>(c);
-        out.row(r)[c] = std::isnan(level[i]) ? kVoid : std::max(level[i], spill_of(w.col + c, w.row + r, label[i]));
+        out.row(r)[c] = std::isnan(level[i]) ? level[i] : std::max(level[i], spill_of(w.col + c, w.row + r, label[i]));
       }
     }
   }

@@ -15,7 +15,8 @@ namespace katoptra {
 
 inline constexpr std::uint8_t kVoidCell = 0, kLeaves = 9, kEnds = 10;
 // Codes 1 to 8: to the neighbour of that place in kColStep.
-// Beside the code: of a cell on level ground; without a code: of the sea, from where no water can be missing.
+// Beside the code: of a cell on level ground; without a code: of the sea or a wall, from
+// where no water can be missing.
 inline constexpr std::uint8_t kCodeBits = 15, kLevelBit = 16;
 // Of a cell whose upstream area may be larger than known.
 inline constexpr std::uint8_t kCutOffBit = 32;

@@ -13,9 +13,11 @@
 namespace katoptra {
 namespace {
 
+// Cells of the regions at the edge, or of the others, take a value.
 class LandSource final : public GridSource {
  public:
-  LandSource(Grid surface, VoidMap sea) : surface_(std::move(surface)), sea_(std::move(sea)) {}
+  LandSource(Grid surface, VoidMap sea, bool at_edge, float value)
+      : surface_(std::move(surface)), sea_(std::move(sea)), at_edge_(at_edge), value_(value) {}
   const GridInfo& info() const override { return surface_.info(); }
   void read(const BlockView& out) const override {
     surface_.read_into(out);
@@ -26,9 +28,9 @@ class LandSource final : public GridSource {
                  end = sea_.runs.begin() + static_cast<std::ptrdiff_t>(sea_.row_begin[row + 1]);
       auto run = std::partition_point(begin, end, [&](const VoidRun& v) { return v.last <= w.col; });
       for (; run != end && run->first < w.col + w.cols; ++run) {
-        if (!sea_.regions[run->region].at_edge) continue;
+        if (sea_.regions[run->region].at_edge != at_edge_) continue;
         const std::int64_t from = std::max(run->first, w.col) - w.col, to = std::min(run->last, w.col + w.cols) - w.col;
-        std::fill(out.row(r) + from, out.row(r) + to, kVoid);
+        std::fill(out.row(r) + from, out.row(r) + to, value_);
         if (out.origin) std::fill(out.origin_row(r) + from, out.origin_row(r) + to, Origin{});
       }
     }
@@ -37,6 +39,8 @@ class LandSource final : public GridSource {
  private:
   Grid surface_;
   VoidMap sea_;
+  bool at_edge_;
+  float value_;
 };
 
 // Voids where the water is.
@@ -79,10 +83,17 @@ class ChangedSource final : public GridSource {
 
 }  // namespace
 
+Grid with_walls(const Grid& land, const RunOptions& run) {
+  VoidMap voids = find_voids(land, run);
+  const bool within =
+      std::any_of(voids.regions.begin(), voids.regions.end(), [](const VoidRegion& r) { return !r.at_edge; });
+  return within ? Grid(std::make_shared<LandSource>(land, std::move(voids), false, kWall)) : land;
+}
+
 Grid without_sea(const Grid& surface, std::optional<double> level, const RunOptions& run) {
   if (!level) return surface;
   const Grid low(std::make_shared<LowGround>(surface, static_cast<float>(*level)));
-  return Grid(std::make_shared<LandSource>(surface, find_voids(low, run)));
+  return Grid(std::make_shared<LandSource>(surface, find_voids(low, run), true, kVoid));
 }
 
 std::vector<std::pair<std::int64_t, std::int64_t>> cells_along(const LineString& line, const Frame& f) {

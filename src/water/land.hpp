@@ -1,5 +1,7 @@
 // The land that water runs over: the surface without the sea, with single cells changed.
 #pragma once
+#include <bit>
+#include <cstdint>
 #include <optional>
 #include <utility>
 #include <vector>
@@ -12,6 +14,13 @@ namespace katoptra {
 // Cells no higher than the level that hang together with the edge of the grid (also over corners and voids) become
 // voids. The surface itself where no level is given.
 Grid without_sea(const Grid& surface, std::optional<double> level, const RunOptions& run);
+
+// Voids that water runs around: NaN, as others are, but told apart by their bits. A cell beside one is no way out.
+inline constexpr float kWall = std::bit_cast<float>(0x7FC0AA55u);
+inline bool is_wall(float v) { return std::bit_cast<std::uint32_t>(v) == std::bit_cast<std::uint32_t>(kWall); }
+inline bool is_way_out(float v) { return v != v && !is_wall(v); }
+// Voids within the grid, those that do not hang together with its edge, become walls.
+Grid with_walls(const Grid& land, const RunOptions& run);
 
 struct ChangedCell {
   std::int64_t row = 0, col = 0;

@@ -7,10 +7,12 @@
 #include "katoptra/water/basins.hpp"
 #include "katoptra/water/inundation.hpp"
 #include "katoptra/water/reservoir.hpp"
+#include "katoptra/water/water_products.hpp"
 
 #include "grid/cell_areas.hpp"
 #include "testing.hpp"
 #include "water/flow_planes.hpp"
+#include "water/land.hpp"
 #include "water/outline.hpp"
 
 namespace katoptra {
@@ -28,7 +30,26 @@ Grid stepped(const Frame& f, unsigned seed, double step, int voids = 5) {
 struct Plain {
   std::int64_t cols, rows;
   std::vector<float> z;
-  explicit Plain(const Grid& g) : cols(g.frame().cols()), rows(g.frame().rows()), z(all_values(g)) {}
+  std::vector<bool> hold;  // voids that water runs around
+  explicit Plain(const Grid& g, AtVoids voids = AtVoids::Leaves)
+      : cols(g.frame().cols()), rows(g.frame().rows()), z(all_values(g)), hold(z.size(), voids == AtVoids::RunsAround) {
+    // All but those that can be walked to from the edge.
+    std::vector<std::pair<std::int64_t, std::int64_t>> line;
+    const auto reach = [&](std::int64_t c, std::int64_t r) {
+      if (c < 0 || r < 0 || c >= cols || r >= rows || !hold[at(c, r)] || !std::isnan(z[at(c, r)])) return;
+      hold[at(c, r)] = false;
+      line.emplace_back(c, r);
+    };
+    for (std::int64_t c = 0; c < cols; ++c)
+      for (const std::int64_t r : {std::int64_t{0}, rows - 1}) reach(c, r);
+    for (std::int64_t r = 0; r < rows; ++r)
+      for (const std::int64_t c : {std::int64_t{0}, cols - 1}) reach(c, r);
+    while (!line.empty()) {
+      const auto [c, r] = line.back();
+      line.pop_back();
+      around(c, r, [&](std::int64_t nc, std::int64_t nr, int) { reach(nc, nr); });
+    }
+  }
   std::size_t at(std::int64_t c, std::int64_t r) const { return static_cast<std::size_t>(r * cols + c); }
   float height(std::int64_t c, std::int64_t r) const {
     return c < 0 || r < 0 || c >= cols || r >= rows ? kVoid : z[at(c, r)];
@@ -39,13 +60,16 @@ struct Plain {
   }
   bool beside_void(std::int64_t c, std::int64_t r) const {
     bool any = false;
-    around(c, r, [&](std::int64_t nc, std::int64_t nr, int) { any = any || std::isnan(height(nc, nr)); });
+    around(c, r, [&](std::int64_t nc, std::int64_t nr, int) {
+      const bool inside = nc >= 0 && nr >= 0 && nc < cols && nr < rows;
+      any = any || (std::isnan(height(nc, nr)) && !(inside && hold[at(nc, nr)]));
+    });
     return any;
   }
 };
 
-std::vector<float> flooded(const Grid& g, const std::set<Sink>& sinks = {}) {
-  const Plain p(g);
+std::vector<float> flooded(const Grid& g, const std::set<Sink>& sinks = {}, AtVoids voids = AtVoids::Leaves) {
+  const Plain p(g, voids);
   using Item = std::pair<float, std::pair<std::int64_t, std::int64_t>>;
   std::priority_queue<Item, std::vector<Item>, std::greater<>> heap;
   std::vector<float> level(p.z.size(), kVoid);
@@ -87,6 +111,46 @@ TEST(Depressions, TheLevelIsThatOfOneFloodWhateverTheTiles) {
           }
       }
     }
+}
+
+// Water that voids hold back stands higher; what hangs together with the edge lets it out all the same.
+TEST(Depressions, WaterRunsAroundVoidsWhenItIsTold) {
+  for (const auto& [cols, rows] : {std::pair{67, 53}, std::pair{1, 40}, std::pair{3, 3}}) {
+    const Grid g = rough_grid(utm_frame(cols, rows, 2), 3, 6);
+    const std::vector<float> truth = flooded(g, {}, AtVoids::RunsAround), before = flooded(g);
+    std::size_t higher = 0;
+    for (std::size_t i = 0; i < truth.size(); ++i) higher += truth[i] > before[i];
+    EXPECT_EQ(higher > 0, cols == 67);
+    for (std::int64_t edge : {5, 16, 512}) {
+      const std::vector<float> made = all_values(raised(with_walls(g, {}), {}, {}, edge));
+      for (std::size_t i = 0; i < made.size(); ++i) {
+        if (std::isnan(truth[i]))
+          ASSERT_TRUE(std::isnan(made[i]));
+        else
+          ASSERT_EQ(made[i], truth[i]) << edge << " " << i;
+      }
+    }
+    const std::vector<float> fill =
+        all_values(drained(g, {.way = TakeOut::Fill, .voids = AtVoids::RunsAround}).surface);
+    for (std::size_t i = 0; i < fill.size(); ++i) ASSERT_TRUE(fill[i] == truth[i] || std::isnan(truth[i])) << i;
+  }
+  // A pond cut out of the bottom of a bowl: its water runs over, or stands nowhere. A void that the sea reaches is sea.
+  const Frame f = utm_frame(41, 41, 2);
+  const Point o = f.centre(20, 20);
+  const Grid bowl = grid_from_function(
+      f,
+      [&](double x, double y) {
+        const double r = std::hypot(x - o.x, y - o.y);
+        return r < 5 ? std::nan("") : 20 - 0.5 * std::abs(r - 25);
+      },
+      metres_above_egm2008());
+  EXPECT_EQ(depressions(bowl).size(), 0u);
+  ASSERT_EQ(depressions(bowl, {.voids = AtVoids::RunsAround}).size(), 1u);
+  EXPECT_NEAR(depressions(bowl, {.voids = AtVoids::RunsAround})[0].sill, 20, 0.6);
+  const Flow round = flow(bowl, {.voids = AtVoids::RunsAround});
+  EXPECT_DOUBLE_EQ(round.report().area, round.report().leaving_area);
+  EXPECT_LT(round.report().leaving, flow(bowl).report().leaving);
+  EXPECT_EQ(error_of([] { parse_at_voids("wall"); }), ErrorCode::BadArgument);
 }
 
 // A bowl within a hill, and a smaller one within it: one depression, to the sill of the outer one.
@@ -204,6 +268,7 @@ TEST(Depressions, CulvertsAreBurntIn) {
     EXPECT_EQ(d.surface.at(30, 40), g.at(30, 39)) << "no higher than the ground before the bank";
     EXPECT_EQ(d.surface.at(30, 30), g.at(30, 30)) << "nothing is filled behind it";
     EXPECT_EQ(flow(g, {.burn = &lines}).upstream_cells().at(30, 80), 61 * 81);
+    EXPECT_EQ(depressions(g, {.burn = &lines}).size(), 0u) << "nor does anything stand behind it";
   }
   std::get<LineString>(pipes.features[0].geometry) = {{0, 0}, {10, 10}};
   EXPECT_EQ(error_of([&] { drained(g, {.burn = &pipes}); }), ErrorCode::BadArgument);
@@ -220,6 +285,8 @@ TEST(Depressions, RealOnesStay) {
     EXPECT_EQ(d.report.cells_raised + d.report.cells_lowered, 0);
   }
   EXPECT_EQ(drained(g, {.keep_depth = 1.0, .keep_area = 5000.0}).report.kept, 0);
+  EXPECT_EQ(depressions(g, {.keep_depth = 1.0}).size(), 1u);
+  EXPECT_EQ(depressions(g, {.keep_depth = 1.0, .keep_area = 5000.0}).size(), 0u);
   const Area there = Area::box({676020, 5841955, 676040, 5841975}, g.frame().crs()),
              elsewhere = Area::box({676000, 5841990, 676010, 5841999}, g.frame().crs());
   EXPECT_EQ(drained(g, {.keep = &there}).report.kept + drained(g, {.keep = &elsewhere}).report.kept, 1);
@@ -268,8 +335,8 @@ std::vector<int> spread(const Plain& p, const std::vector<int>& code, const Begi
   return far;
 }
 
-std::vector<int> directions(const Grid& drained_land, const std::set<Sink>& sinks) {
-  const Plain p(drained_land);
+std::vector<int> directions(const Grid& drained_land, const std::set<Sink>& sinks, AtVoids voids) {
+  const Plain p(drained_land, voids);
   std::vector<int> code(p.z.size(), 0);
   const Frame& f = drained_land.frame();
   for (std::int64_t r = 0; r < p.rows; ++r) {
@@ -347,7 +414,9 @@ TEST(Flow, AgreesWithEveryCellWalkedDownWhateverTheTiles) {
     for (double step : {0.0, 0.5, 3.0}) {
       const Grid g = step == 0 ? rough_grid(f, 3, 6) : stepped(f, 4, step);
       SCOPED_TRACE(::testing::Message() << f.crs().label() << " " << step);
-      const DrainOptions o{.way = step == 3.0 ? TakeOut::Fill : TakeOut::Least, .keep_depth = 4.0};
+      const DrainOptions o{.way = step == 3.0 ? TakeOut::Fill : TakeOut::Least,
+                           .keep_depth = 4.0,
+                           .voids = step == 0.5 ? AtVoids::RunsAround : AtVoids::Leaves};
       std::set<Sink> sinks;
       for (const Depression& d : drained(g, o).kept) sinks.insert({d.col, d.row});
       std::vector<int> code;
@@ -355,7 +424,7 @@ TEST(Flow, AgreesWithEveryCellWalkedDownWhateverTheTiles) {
       for (std::int64_t edge : {512, 7, 16, 29}) {
         const Flow made = FlowAccess::in_tiles(g, o, edge);
         if (code.empty()) {
-          code = directions(made.surface(), sinks);
+          code = directions(made.surface(), sinks, o.voids);
           cells = walked(code, f.cols());
         }
         const std::vector<float> direction = all_values(made.direction()), up = all_values(made.upstream_cells());
@@ -649,6 +718,40 @@ TEST(Basins, OutletsAreMovedOntoTheStream) {
   const Flow holed = flow(grid_from_values(g.frame(), v, metres_above_egm2008()));
   EXPECT_EQ(error_of([&] { basins(holed, {.outlets = {g.frame().centre(5, 5)}}); }, &text), ErrorCode::BadArgument);
   EXPECT_NE(text.find("void"), text.npos);
+}
+
+// A study says in words what the calls are told: the same comes out.
+TEST(WaterProducts, SayWhatTheCallsSay) {
+  const Grid g = dammed_valley();
+  const Frame& f = g.frame();
+  const Layer pipes{
+      .name = "pipes", .crs = f.crs(), .features = {{LineString{f.centre(30, 44), f.centre(30, 37)}, {}}}},
+      places{.name = "places", .crs = f.crs(), .features = {{f.centre(30, 80), {}}, {f.centre(30, 35), {}}}},
+      ponds{.name = "ponds", .crs = f.crs(), .features = {{MultiPolygon{{to_polygon(f.bounds())}}, {}}}};
+  const WaterProduct &flows = *water_product_named("flow"), &shapes = *water_product_named("basins"),
+                     &sinks = *water_product_named("depressions");
+  Settings s = flows.row.settings({{"as", "cells"}, {"burn", "pipes.geojson"}, {"depressions", "fill"}});
+  s.attach("burn", pipes);
+  EXPECT_EQ(all_values(flows.grid(g, s, {})),
+            all_values(flow(g, {.way = TakeOut::Fill, .burn = &pipes}).upstream_cells()));
+  s = flows.row.settings({{"as", "cells"}, {"keep_in", "ponds.geojson"}});
+  s.attach("keep_in", ponds);
+  const Area keep = area_of(ponds);
+  EXPECT_EQ(all_values(flows.grid(g, s, {})), all_values(flow(g, {.keep = &keep}).upstream_cells()));
+  s = shapes.row.settings({{"outlets", "places.csv"}, {"within", "2m"}});
+  s.attach("outlets", places);
+  const Layer two = shapes.layer(g, s, {});
+  ASSERT_EQ(two.features.size(), 2u);
+  const std::vector<Basin> list =
+      basins(flow(g), {.outlets = {f.centre(30, 80), f.centre(30, 35)}, .within = 2_m, .from_area = 0, .run = {}});
+  EXPECT_EQ(planar_area(std::get<MultiPolygon>(two.features[1].geometry)), planar_area(list[1].shape));
+  EXPECT_EQ(sinks.layer(g, sinks.row.settings({{"keep_deeper", "1m"}}), {}).features.size(), 1u);
+  EXPECT_EQ(sinks.layer(g, sinks.row.settings({{"keep_larger", "1ha"}}), {}).features.size(), 0u);
+  // What is missing, or of another kind, is said before anything is computed.
+  EXPECT_EQ(error_of([&] { shapes.judge(shapes.row.settings()); }), ErrorCode::BadArgument);
+  s = shapes.row.settings({{"outlets", "pipes.geojson"}});
+  s.attach("outlets", pipes);
+  EXPECT_EQ(error_of([&] { shapes.judge(s); }), ErrorCode::BadArgument);
 }
 
 // ---- outlines

@@ -9,6 +9,7 @@
 #include <vector>
 
 #include "katoptra/geo/crs.hpp"
+#include "katoptra/geo/feature.hpp"
 #include "katoptra/geo/geometry.hpp"
 
 namespace katoptra {
@@ -47,6 +48,9 @@ class Area {
 // crosses the antimeridian; its longitudes count on (179 to 181). BadArgument otherwise; files and names of places are
 // for the rooms above.
 Area parse_area(std::string_view text, std::vector<std::string>* notes = nullptr);
+
+// All polygons of a layer as one area, parts that overlap counted once; empty where it has none.
+Area area_of(const Layer& layer);
 
 // The part of longitudes and latitudes that a shape in them covers, told around `middle` (a longitude): every polygon
 // is turned by whole circles until its box is nearest to it. Polygons that RFC 7946 cut at the antimeridian meet again.

@@ -11,6 +11,7 @@
 #include <string_view>
 #include <vector>
 
+#include "katoptra/geo/feature.hpp"
 #include "katoptra/grid/grid.hpp"
 
 namespace katoptra {
@@ -21,9 +22,10 @@ enum class SettingKind {
   Word,
   Window,  // an odd number of cells
   Length,
-  Lengths,  // a list: 10m,50m
-  Area,     // 10ha
-  Time      // 2026-06-21T09:30Z, or nothing
+  Lengths,   // a list: 10m,50m
+  Area,      // 10ha
+  Features,  // the name of a vector file; what it holds is attached
+  Time       // 2026-06-21T09:30Z, or nothing
 };
 
 struct Setting {
@@ -48,10 +50,14 @@ class Settings {
   std::vector<Length> lengths(const std::string& name) const;
   double area(const std::string& name) const;  // square metres
   const std::string& word(const std::string& name) const { return values_.at(name); }
+  // What the file of that setting holds; null where none is given.
+  const Layer* features(const std::string& name) const;
+  void attach(const std::string& name, Layer layer) { layers_[name] = std::move(layer); }
 
  private:
   friend struct Product;
   std::map<std::string, std::string> values_;
+  std::map<std::string, Layer> layers_;
 };
 
 struct Product {

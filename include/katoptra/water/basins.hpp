@@ -36,6 +36,9 @@ struct Basin {
 inline constexpr int kFarthestOutlet = 1000;  // cells
 inline constexpr int kLookedAround = 30;      // cells
 
+// The points of a layer, carried into `crs`: outlets from a file.
+std::vector<Point> places_of(const Layer& layer, const Crs& crs);
+
 struct BasinOptions {
   std::vector<Point> outlets;  // in the CRS of the surface
   Length within;               // how far they may be moved, at most kFarthestOutlet

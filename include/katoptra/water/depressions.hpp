@@ -4,12 +4,13 @@
 //   Drained land = drained(dem, {.way = TakeOut::Least});
 //   write_grid(land.surface, "drained.tif", {.lineage = true});
 //
-// Water leaves at the edge of the grid, into voids and, when its level is given, into the sea: cells no higher than the
-// level that hang together with the edge. A depression is a connected region (also over corners) whose cells all drain
-// over one sill; a depression inside another is part of it. Levels are those of a flood from all ways out at once
-// (Barnes, Lehman & Mulla 2014), solved tile by tile and joined (Barnes 2016): the same as in one piece, at any size.
-// What is known of a cell lies in temporary files; memory grows with the number of depressions and of the runs of cells
-// in them. Heights are compared as they are, so on a noisy survey most depressions are a cell or two.
+// Water leaves at the edge of the grid, into voids (unless these hold it back) and, when its level is given, into the
+// sea: cells no higher than the level that hang together with the edge. A depression is a connected region (also over
+// corners) whose cells all drain over one sill; a depression inside another is part of it. Levels are those of a flood
+// from all ways out at once (Barnes, Lehman & Mulla 2014), solved tile by tile and joined (Barnes 2016): the same as in
+// one piece, at any size. What is known of a cell lies in temporary files; memory grows with the number of depressions
+// and of the runs of cells in them. Heights are compared as they are, so on a noisy survey most depressions are a cell
+// or two.
 #pragma once
 #include <cstdint>
 #include <optional>
@@ -41,6 +42,11 @@ TakeOut parse_take_out(std::string_view text);  // "fill", "carve", "least"
 
 inline constexpr int kLongestChannel = 500;  // cells
 
+// Voids within the surface, such as houses that were cut out, or ponds: water leaves into them, or runs around them.
+// Into voids that hang together with the edge of the grid, or with the sea, it leaves always.
+enum class AtVoids { Leaves, RunsAround };
+AtVoids parse_at_voids(std::string_view text);  // "leave", "around"
+
 struct DrainOptions {
   TakeOut way = TakeOut::Least;
   // Of a channel: no longer than this on the ground (100 cells unless given, at most kLongestChannel), and nowhere
@@ -53,6 +59,7 @@ struct DrainOptions {
   std::optional<double> keep_area;   // square metres
   const Area* keep = nullptr;
   std::optional<double> sea;  // in the unit of the surface
+  AtVoids voids = AtVoids::Leaves;
   // Lines of streams or culverts, in any CRS: the ground under each is lowered so that it never rises on the way from
   // the line's higher end to its lower one. Before all else; parts of lines beyond the surface and over voids do not
   // count.
@@ -60,7 +67,8 @@ struct DrainOptions {
   RunOptions run;
 };
 
-// By sill, highest first; then by place from the north-west. Of the options only `sea` and `run` count.
+// By sill, highest first; then by place from the north-west. Where the options say which are real, only those are
+// listed. What is of channels does not count.
 std::vector<Depression> depressions(const Grid& surface, const DrainOptions& options = {});
 // With place, depth, area, volume and sill as properties.
 Layer depression_layer(const std::vector<Depression>& list, const Grid& surface);

@@ -34,14 +34,10 @@ void write_layer(const Layer& layer, const fs::path& path, const WriteLayerOptio
 }
 
 Area read_area(const fs::path& path) {
-  const Layer layer = read_layer(path);
-  MultiPolygon all;
-  for (const Feature& f : layer.features)
-    if (const auto* m = std::get_if<MultiPolygon>(&f.geometry)) all.insert(all.end(), m->begin(), m->end());
-  if (all.empty()) throw Error(ErrorCode::BadFile, "has no polygon in it", path.string(), "give the area as a polygon");
-  if (layer.crs.is_geographic()) all = joined_across_antimeridian(all);
-  // Overlapping parts count once.
-  return {all.size() > 1 ? union_of({all}) : all, layer.crs};
+  Area area = area_of(read_layer(path));
+  if (area.empty())
+    throw Error(ErrorCode::BadFile, "has no polygon in it", path.string(), "give the area as a polygon");
+  return area;
 }
 
 namespace {
