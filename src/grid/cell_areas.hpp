@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 #include <cstdint>
+#include <span>
 #include <vector>
 
 #include "katoptra/grid/frame.hpp"
@@ -33,6 +34,20 @@ class CellAreas {
       if (past == 0) return a;
       const double b = nodes_[static_cast<std::size_t>(i) + 1];
       return a + (b - a) * static_cast<double>(past) / static_cast<double>(step_);
+    }
+    // Of as many columns as `out` holds.
+    void read(std::int64_t from, std::span<double> out) const {
+      if (step_ <= 1) {
+        for (std::size_t c = 0; c < out.size(); ++c)
+          out[c] = nodes_[step_ == 0 ? 0 : c + static_cast<std::size_t>(from - first_)];
+        return;
+      }
+      for (std::size_t c = 0; c < out.size();) {
+        const std::int64_t col = from + static_cast<std::int64_t>(c), i = col / step_ - first_;
+        const double a = nodes_[static_cast<std::size_t>(i)], b = nodes_[static_cast<std::size_t>(i) + 1];
+        for (std::int64_t past = col - (i + first_) * step_; past < step_ && c < out.size(); ++past, ++c)
+          out[c] = past == 0 ? a : a + (b - a) * static_cast<double>(past) / static_cast<double>(step_);
+      }
     }
 
    private:

@@ -1,6 +1,7 @@
 #include "channel.hpp"
 
 #include <algorithm>
+#include <array>
 #include <cmath>
 #include <fmt/format.h>
 #include <limits>
@@ -32,11 +33,16 @@ class Search {
   Search(const Block& z, const ChannelLimits& limits)
       : z_(z),
         limits_(limits),
+        most_dug_(limits.volume / (limits.vertical * limits.across * limits.down) * (1 + 1e-9)),
         cols_(z.window().cols),
         rows_(z.window().rows),
         best_(static_cast<std::size_t>(cols_ * rows_), std::numeric_limits<double>::infinity()),
         from_(best_.size(), -1),
-        done_(best_.size(), 0) {}
+        done_(best_.size(), 0) {
+    for (int k = 0; k < 8; ++k)
+      far_[static_cast<std::size_t>(k)] =
+          std::hypot(static_cast<double>(kColStep[k]) * limits.across, static_cast<double>(kRowStep[k]) * limits.down);
+  }
 
   // Place in the window of the end of the way; -1 when there is none.
   std::int64_t run(std::int64_t col, std::int64_t row, const Window& frame) {
@@ -79,11 +85,10 @@ class Search {
     const float z = z_.at(c, r);
     const std::size_t i = place(c, r);
     if (std::isnan(z) || done_[i] || z - bottom > limits_.deepest) return;
-    const double way = std::hypot(static_cast<double>(kColStep[k]) * limits_.across,
-                                  static_cast<double>(kRowStep[k]) * limits_.down),
-                 length = at.length + way,
+    const double length = at.length + far_[static_cast<std::size_t>(k)],
                  dug = at.dug + std::max(0.0, static_cast<double>(z) - static_cast<double>(bottom));
-    if (length > limits_.longest || dug >= best_[i]) return;
+    // A channel falls, so that more is dug than down to where it begins.
+    if (length > limits_.longest || dug > most_dug_ || dug >= best_[i]) return;
     best_[i] = dug;
     from_[i] = static_cast<std::int64_t>(place(at.col, at.row));
     queue_.push({dug, length, c, r});
@@ -91,6 +96,8 @@ class Search {
 
   const Block& z_;
   const ChannelLimits& limits_;
+  double most_dug_;
+  std::array<double, 8> far_{};  // metres to each neighbour
   std::int64_t cols_, rows_;
   std::vector<double> best_;
   std::vector<std::int64_t> from_;

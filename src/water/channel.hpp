@@ -1,6 +1,7 @@
 // The cheapest channel from a place down to lower ground.
 #pragma once
 #include <cstdint>
+#include <limits>
 #include <optional>
 #include <vector>
 
@@ -9,10 +10,11 @@
 namespace katoptra {
 
 struct ChannelLimits {
-  double longest = 0;           // metres on the ground
-  float deepest = 0;            // in the unit of the surface; infinite when there is none
-  double across = 0, down = 0;  // metres of a cell, at the middle of the frame
-  double vertical = 1;          // metres in a unit of height
+  double longest = 0;                                       // metres on the ground
+  float deepest = 0;                                        // in the unit of the surface; infinite when there is none
+  double across = 0, down = 0;                              // metres of a cell, at the middle of the frame
+  double vertical = 1;                                      // metres in a unit of height
+  double volume = std::numeric_limits<double>::infinity();  // a channel that moves more is none, in cubic metres
 };
 ChannelLimits channel_limits(const Grid& land, std::optional<Length> longest, std::optional<double> deepest);
 

@@ -169,8 +169,8 @@ std::optional<MultiPolygon> kept_shape(const DrainOptions& o, const Crs& crs) {
 }
 
 // Channels from the depressions that are to be carved, each found on the land as it is.
-std::vector<ChangedCell> channels_for(const Grid& land, const std::vector<Depression>& list, const DrainOptions& o,
-                                      std::int64_t* carved) {
+std::vector<ChangedCell> channels_for(const Grid& land, const std::vector<const Depression*>& list,
+                                      const DrainOptions& o, std::int64_t* carved) {
   const ChannelLimits limits = channel_limits(land, o.longest, o.deepest);
   using Cells = std::vector<ChangedCell>;
   Cells all;
@@ -179,8 +179,10 @@ std::vector<ChangedCell> channels_for(const Grid& land, const std::vector<Depres
                    [&](std::size_t batch) -> std::shared_ptr<void> {
                      auto results = std::make_shared<std::vector<Cells>>();
                      for (std::size_t i = batch * kBatch; i < std::min(list.size(), (batch + 1) * kBatch); ++i) {
-                       const Depression& d = list[i];
-                       Channel c = cheapest_channel(land, d.col, d.row, limits);
+                       const Depression& d = *list[i];
+                       ChannelLimits worth = limits;
+                       if (o.way == TakeOut::Least) worth.volume = d.volume;
+                       Channel c = cheapest_channel(land, d.col, d.row, worth);
                        const bool wanted = !c.cells.empty() && (o.way == TakeOut::Carve || c.volume < d.volume);
                        results->push_back(wanted ? std::move(c.cells) : Cells());
                      }
@@ -228,7 +230,7 @@ std::vector<Depression> depressions(const Grid& surface, const DrainOptions& o) 
   require_options(o);
   Grid land = bare_land(surface, o);
   if (o.burn) land = with_cells(land, burnt_cells(land, *o.burn));
-  std::vector<Depression> list = find_depressions(land, raised(land, {}, o.run), true, o.run);
+  std::vector<Depression> list = find_depressions(land, raised(land, o.run), true, o.run);
   if (says_which_stay(o)) {
     const auto keep = kept_shape(o, land.frame().crs());
     std::erase_if(list, [&](const Depression& d) { return !stays(d, o, keep); });
@@ -263,25 +265,27 @@ Drained drained(const Grid& surface, const DrainOptions& o) {
     out.report.burnt = std::ssize(cells);
     land = with_cells(original, std::move(cells));
   }
-  Grid level = raised(land, {}, o.run);
-  std::vector<Depression> list = find_depressions(land, level, false, o.run);
+  Grid level = raised(land, o.run);
+  const std::vector<Depression> list = find_depressions(land, level, false, o.run);
   out.report.depressions = std::ssize(list);
   std::vector<Sink> sinks;
-  if (says_which_stay(o)) {
-    const auto keep = kept_shape(o, land.frame().crs());
-    const auto first =
-        std::stable_partition(list.begin(), list.end(), [&](const Depression& d) { return !stays(d, o, keep); });
-    out.kept.assign(first, list.end());
-    list.erase(first, list.end());
-    for (const Depression& d : out.kept) sinks.push_back({d.col, d.row});
-    by_sill(out.kept);
+  std::vector<const Depression*> unreal;
+  const auto keep = kept_shape(o, land.frame().crs());
+  for (const Depression& d : list) {
+    if (!says_which_stay(o) || !stays(d, o, keep)) {
+      unreal.push_back(&d);
+      continue;
+    }
+    sinks.push_back({d.col, d.row});
+    out.kept.push_back(d);
   }
+  by_sill(out.kept);
   std::vector<ChangedCell> channels;
-  if (o.way != TakeOut::Fill) channels = channels_for(land, list, o, &out.report.carved);
-  const bool is_changed = !channels.empty() || o.burn;
-  if (!sinks.empty() || !channels.empty()) level = raised(with_cells(land, std::move(channels)), sinks, o.run);
+  if (o.way != TakeOut::Fill) channels = channels_for(land, unreal, o, &out.report.carved);
   out.report.kept = std::ssize(out.kept);
-  out.report.filled = std::ssize(list) - out.report.carved;
+  out.report.filled = std::ssize(unreal) - out.report.carved;
+  const bool again = !sinks.empty() || !channels.empty();
+  if (again) level = sunk(level, with_cells(land, channels), channels, sinks, o.run);
   GridInfo info = land.info();
   info.sources.push_back({.name = o.way == TakeOut::Fill ? "depressions: filled" : "depressions: filled or carved",
                           .survey = {},
@@ -293,14 +297,14 @@ Drained drained(const Grid& surface, const DrainOptions& o) {
     info.type = SampleType::Float32;
     info.file_void.reset();
   }
-  if (sinks.empty() && !is_changed) {
+  if (again || o.burn) {
+    count_changes(level, original, o.run, out.report);
+  } else {
     // All that was done is known of the depressions.
     for (const Depression& d : list) {
       out.report.cells_raised += d.cells;
       out.report.volume_raised += d.volume;
     }
-  } else {
-    count_changes(level, original, o.run, out.report);
   }
   out.surface = Grid(std::make_shared<DrainedSource>(level, original, std::move(info)));
   return out;

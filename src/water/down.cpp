@@ -1,9 +1,9 @@
 #include "down.hpp"
 
 #include <algorithm>
+#include <array>
 #include <cmath>
 #include <memory>
-#include <unordered_map>
 #include <utility>
 
 #include "katoptra/base/parallel.hpp"
@@ -11,110 +11,175 @@
 namespace katoptra {
 namespace {
 
-// The directions of a tile as an order in which every cell comes before the one it runs to.
-class TileOrder {
+// Beside the code: a cell around the tile, of which only the direction is known.
+constexpr std::uint8_t kAroundBit = 64;
+
+// The directions of a tile and of a cell more on every side. Cells are numbered with those around, row by row.
+class TileCodes {
  public:
-  static constexpr std::int32_t kStops = -1, kLeavesTile = -2;
+  TileCodes(const FlowPlanes& planes, const Window& tile)
+      : planes_(planes), tile_(tile), wide_(tile.cols + 2), code_(planes.direction.read(tile.grown(1), kVoidCell)) {
+    for (int k = 0; k < 8; ++k) step_[static_cast<std::size_t>(k) + 1] = kRowStep[k] * wide_ + kColStep[k];
+    // What neighbours have found out meanwhile is not looked at.
+    for (std::uint8_t& c : code_) c &= kCodeBits | kLevelBit;
+    for (std::int64_t c = 0; c < wide_; ++c) {
+      code_[static_cast<std::size_t>(c)] |= kAroundBit;
+      code_[static_cast<std::size_t>((tile.rows + 1) * wide_ + c)] |= kAroundBit;
+    }
+    for (std::int64_t r = 0; r < tile.rows + 2; ++r) {
+      code_[static_cast<std::size_t>(r * wide_)] |= kAroundBit;
+      code_[static_cast<std::size_t>((r + 1) * wide_ - 1)] |= kAroundBit;
+    }
+  }
 
-  TileOrder(const FlowPlanes& planes, const Window& tile)
-      : planes_(planes), tile_(tile), code_(planes.direction.read(tile.grown(1), kVoidCell)) {
-    const auto n = static_cast<std::size_t>(tile.cells());
-    next_.assign(n, kStops);
-    std::vector<std::uint8_t> before(n, 0);
-    for (std::int64_t r = 0; r < tile.rows; ++r)
-      for (std::int64_t c = 0; c < tile.cols; ++c) {
-        const std::uint8_t code = this->code(c, r);
-        if (!runs_on(code)) continue;
-        const std::int64_t nc = c + kColStep[code - 1], nr = r + kRowStep[code - 1];
-        const bool inside = nc >= 0 && nr >= 0 && nc < tile.cols && nr < tile.rows;
-        next_[at(c, r)] = inside ? static_cast<std::int32_t>(at(nc, nr)) : kLeavesTile;
-        if (inside) ++before[at(nc, nr)];
+  std::size_t size() const { return code_.size(); }
+  const Window& tile() const { return tile_; }
+  std::size_t place(std::int64_t col, std::int64_t row) const {
+    return static_cast<std::size_t>((row + 1) * wide_ + col + 1);
+  }
+  // Of a cell of the whole grid, within the tile or around it.
+  std::size_t place_of(std::int64_t number) const {
+    return place(number % planes_.frame.cols() - tile_.col, number / planes_.frame.cols() - tile_.row);
+  }
+  std::int64_t number(std::size_t i) const {
+    const auto at = static_cast<std::int64_t>(i);
+    return planes_.number(tile_.col + at % wide_ - 1, tile_.row + at / wide_ - 1);
+  }
+  std::uint8_t code(std::size_t i) const { return code_[i] & kCodeBits; }
+  bool is_around(std::size_t i) const { return (code_[i] & kAroundBit) != 0; }
+  // Where a cell that runs on runs to.
+  std::size_t to(std::size_t i) const {
+    return static_cast<std::size_t>(static_cast<std::int64_t>(i) + step_[code(i)]);
+  }
+  // Bits beside the codes.
+  bool has(std::size_t i, std::uint8_t bit) const { return (code_[i] & bit) != 0; }
+  void pass_bit(std::size_t from, std::size_t to, std::uint8_t bit) {
+    code_[to] |= static_cast<std::uint8_t>(code_[from] & bit);
+  }
+  void set(std::size_t i, std::uint8_t bit) { code_[i] |= bit; }
+  // As it is written.
+  std::uint8_t whole(std::size_t i) const { return static_cast<std::uint8_t>(code_[i] & ~kAroundBit); }
+
+  template <class Body>  // body(place, number in the tile)
+  void for_cells(const Body& body) const {
+    std::size_t k = 0;
+    for (std::int64_t r = 0; r < tile_.rows; ++r) {
+      std::size_t i = place(0, r);
+      for (std::int64_t c = 0; c < tile_.cols; ++c) body(i++, k++);
+    }
+  }
+
+  // Every cell before the one it runs to: pass(cell, to), where `to` may lie around the tile.
+  template <class Pass>
+  void run_down(const Pass& pass) const {
+    constexpr std::uint8_t kPassed = 0xFF;
+    std::vector<std::uint8_t> above(size(), 0);
+    for_cells([&](std::size_t i, std::size_t) {
+      if (runs_on(code(i))) ++above[to(i)];
+    });
+    for_cells([&](std::size_t i, std::size_t) {
+      for (std::size_t at = i; above[at] == 0;) {
+        above[at] = kPassed;
+        if (!runs_on(code(at))) return;
+        const std::size_t next = to(at);
+        pass(at, next);
+        if (is_around(next)) return;
+        --above[next];
+        at = next;
       }
-    order_.reserve(n);
-    for (std::size_t i = 0; i < n; ++i)
-      if (before[i] == 0 && code_of(i) != kVoidCell) order_.push_back(static_cast<std::int32_t>(i));
-    for (std::size_t k = 0; k < order_.size(); ++k)
-      if (const std::int32_t to = next_[static_cast<std::size_t>(order_[k])];
-          to >= 0 && --before[static_cast<std::size_t>(to)] == 0)
-        order_.push_back(to);
+    });
   }
 
-  const std::vector<std::int32_t>& order() const { return order_; }
-  std::int32_t next(std::int32_t i) const { return next_[static_cast<std::size_t>(i)]; }
-  std::size_t at(std::int64_t c, std::int64_t r) const { return static_cast<std::size_t>(r * tile_.cols + c); }
-  std::uint8_t code(std::int64_t c, std::int64_t r) const { return raw(c, r) & kCodeBits; }
-  std::uint8_t code_of(std::size_t i) const {
-    return code(static_cast<std::int64_t>(i) % tile_.cols, static_cast<std::int64_t>(i) / tile_.cols);
+  // Marks what may miss water: cells beside voids that do not leave into them.
+  void mark_cut_off() {
+    for (std::size_t i = 0; i < size(); ++i) {
+      if ((code_[i] & (kCodeBits | kLevelBit)) != kVoidCell) continue;
+      for (int k = 1; k <= 8; ++k) {
+        // Beyond the end of a row comes the next one's first, which lies around the tile.
+        const auto n = static_cast<std::size_t>(static_cast<std::int64_t>(i) + step_[static_cast<std::size_t>(k)]);
+        if (n < size() && !is_around(n) && code(n) != kVoidCell && code(n) != kLeaves) code_[n] |= kCutOffBit;
+      }
+    }
   }
-  // With what stands beside the code.
-  std::uint8_t raw(std::int64_t c, std::int64_t r) const {
-    return code_[static_cast<std::size_t>((r + 1) * (tile_.cols + 2) + c + 1)];
-  }
-  std::uint8_t raw_of(std::size_t i) const {
-    return raw(static_cast<std::int64_t>(i) % tile_.cols, static_cast<std::int64_t>(i) / tile_.cols);
-  }
-  // Of the whole grid.
-  std::int64_t number(std::int32_t i) const {
-    return planes_.number(tile_.col + i % tile_.cols, tile_.row + i / tile_.cols);
-  }
-  // Where a cell that leaves the tile runs to.
-  std::int64_t beyond(std::int32_t i) const {
-    const std::uint8_t code = code_of(static_cast<std::size_t>(i));
-    return number(i) + kRowStep[code - 1] * planes_.frame.cols() + kColStep[code - 1];
-  }
-  bool beside_void(std::int32_t i) const {
-    const std::int64_t c = i % tile_.cols, r = i / tile_.cols;
-    for (int k = 0; k < 8; ++k)
-      if (raw(c + kColStep[k], r + kRowStep[k]) == kVoidCell) return true;
-    return false;
-  }
-  // Cells of the tile that a cell outside runs to.
-  std::vector<std::int32_t> entries() const {
-    std::vector<std::int32_t> out;
+
+  // Cells of the tile that a cell around it runs to, by number in the grid.
+  std::vector<std::size_t> entries() const {
+    std::vector<std::size_t> out;
     for (std::int64_t r = 0; r < tile_.rows; ++r)
       for (std::int64_t c = 0; c < tile_.cols;
            c += (r == 0 || r + 1 == tile_.rows || tile_.cols == 1) ? 1 : tile_.cols - 1)
-        if (entered(c, r)) out.push_back(static_cast<std::int32_t>(at(c, r)));
+        if (entered(place(c, r))) out.push_back(place(c, r));
     return out;
   }
 
  private:
-  bool entered(std::int64_t c, std::int64_t r) const {
-    for (int k = 0; k < 8; ++k) {
-      const std::int64_t nc = c + kColStep[k], nr = r + kRowStep[k];
-      if (nc >= 0 && nr >= 0 && nc < tile_.cols && nr < tile_.rows) continue;
-      if (code(nc, nr) == (k + 4) % 8 + 1) return true;
+  bool entered(std::size_t i) const {
+    for (std::size_t k = 1; k <= 8; ++k) {
+      const auto n = static_cast<std::size_t>(static_cast<std::int64_t>(i) + step_[k]);
+      if (is_around(n) && code(n) == (k + 3) % 8 + 1) return true;
     }
     return false;
   }
 
   const FlowPlanes& planes_;
   Window tile_;
+  std::int64_t wide_;
   std::vector<std::uint8_t> code_;
-  std::vector<std::int32_t> next_, order_;
+  std::array<std::int64_t, 16> step_{};
+};
+
+// What is known of the cells at which ways enter tiles, tile by tile, by number in the grid. T has a `cell`.
+template <class T>
+class Entries {
+ public:
+  explicit Entries(const FlowPlanes& planes) : planes_(planes), of_tile_(planes.tiling.count()) {}
+  std::vector<T>& of(std::size_t tile) { return of_tile_[tile]; }
+  const std::vector<T>& of(std::size_t tile) const { return of_tile_[tile]; }
+  std::size_t tile_of(std::int64_t cell) const {
+    return planes_.tiling.tile_of(cell % planes_.frame.cols(), cell / planes_.frame.cols());
+  }
+  T& at(std::int64_t cell) { return const_cast<T&>(std::as_const(*this).at(cell)); }
+  const T& at(std::int64_t cell) const {
+    const std::vector<T>& in = of_tile_[tile_of(cell)];
+    return *std::lower_bound(in.begin(), in.end(), cell, [](const T& e, std::int64_t n) { return e.cell < n; });
+  }
+  template <class Body>
+  void for_each(const Body& body) {
+    for (std::vector<T>& in : of_tile_)
+      for (T& e : in) body(e);
+  }
+
+ private:
+  const FlowPlanes& planes_;
+  std::vector<std::vector<T>> of_tile_;
 };
 
 // What comes down to a cell.
 struct Load {
   std::int64_t cells = 0, area = 0;
-  bool cut_off = false;
   void add(const Load& o) {
     cells += o.cells;
     area += o.area;
-    cut_off = cut_off || o.cut_off;
   }
 };
 
 // Water that enters a tile at a cell, and where the way from there leaves the tile again (-1: it does not).
 struct Entry {
+  std::int64_t cell = 0;
   Load load;
   std::int64_t onward = -1;
   std::int32_t waiting = 0;
+  bool cut_off = false;
+  void add(const Load& more, bool cut) {
+    load.add(more);
+    cut_off = cut_off || cut;
+  }
 };
 
 class Sums {
  public:
-  Sums(FlowPlanes& planes, const RunOptions& run) : planes_(planes), run_(run), areas_(planes.frame) {}
+  Sums(FlowPlanes& planes, const RunOptions& run)
+      : planes_(planes), run_(run), areas_(planes.frame), entries_(planes), early_(planes.tiling.count()) {}
 
   void find(FlowReport& report) {
     choose_step();
@@ -124,6 +189,12 @@ class Sums {
   }
 
  private:
+  struct Sent {
+    std::int64_t to;
+    Load load;
+    bool cut_off;
+  };
+
   std::size_t in_flight() const { return static_cast<std::size_t>(2 * thread_count(run_)); }
 
   // The finest step, a power of two, with which the area of all cells stays below 2^61.
@@ -137,115 +208,143 @@ class Sums {
     planes_.area_step = std::exp2(std::ceil(std::log2(all)) - 61);
   }
 
-  std::vector<Load> own(const TileOrder& order, const Window& tile) const {
-    std::vector<Load> loads(static_cast<std::size_t>(tile.cells()));
-    const std::vector<std::int64_t> area = whole_areas(areas_, tile, planes_.area_step);
-    for (std::size_t i = 0; i < loads.size(); ++i) {
-      const std::uint8_t code = order.code_of(i);
-      if (code == kVoidCell) continue;
-      loads[i] = {1, area[i], code != kLeaves && order.beside_void(static_cast<std::int32_t>(i))};
-    }
+  // What each cell has by itself; nothing around the tile.
+  std::vector<Load> own(TileCodes& codes) const {
+    codes.mark_cut_off();
+    std::vector<Load> loads(codes.size());
+    const std::vector<std::int64_t> area = whole_areas(areas_, codes.tile(), planes_.area_step);
+    codes.for_cells([&](std::size_t i, std::size_t k) {
+      if (codes.code(i) != kVoidCell) loads[i] = {1, area[k]};
+    });
     return loads;
   }
 
-  static void run_down(const TileOrder& order, std::vector<Load>& loads) {
-    for (const std::int32_t i : order.order())
-      if (const std::int32_t to = order.next(i); to >= 0)
-        loads[static_cast<std::size_t>(to)].add(loads[static_cast<std::size_t>(i)]);
+  // What comes to cells around the tile is what it sends there.
+  static void run_down(TileCodes& codes, std::vector<Load>& loads) {
+    codes.run_down([&](std::size_t from, std::size_t to) {
+      loads[to].add(loads[from]);
+      codes.pass_bit(from, to, kCutOffBit);
+    });
+  }
+
+  // Where the ways from the entries lead: the cell around the tile, -1 for none.
+  static std::vector<std::int64_t> ways_from(const std::vector<std::size_t>& entries, const TileCodes& codes) {
+    constexpr std::int64_t kUnknown = -2;
+    std::vector<std::int64_t> way(codes.size(), kUnknown), out;
+    for (const std::size_t e : entries) {
+      std::size_t at = e;
+      while (way[at] == kUnknown && !codes.is_around(at) && runs_on(codes.code(at))) at = codes.to(at);
+      const std::int64_t found = way[at] != kUnknown ? way[at] : codes.is_around(at) ? codes.number(at) : -1;
+      for (std::size_t i = e; i != at; i = codes.to(i)) way[i] = found;
+      way[at] = found;
+      out.push_back(found);
+    }
+    return out;
   }
 
   // What each tile sends on by itself, and where ways through it lead.
   void first_look() {
     struct Result {
-      std::vector<std::pair<std::int64_t, Load>> sent;
-      std::vector<std::pair<std::int64_t, std::int64_t>> ways;
+      std::vector<Sent> sent;
+      std::vector<Entry> entries;
     };
     parallel_ordered(
         planes_.tiling.count(), in_flight(), run_,
         [&](std::size_t t) -> std::shared_ptr<void> {
-          const Window tile = planes_.tiling.window(t);
-          const TileOrder order(planes_, tile);
-          std::vector<Load> loads = own(order, tile);
-          run_down(order, loads);
+          TileCodes codes(planes_, planes_.tiling.window(t));
+          std::vector<Load> loads = own(codes);
+          run_down(codes, loads);
           auto out = std::make_shared<Result>();
-          std::vector<std::int64_t> onward(loads.size(), -1);
-          for (auto i = order.order().rbegin(); i != order.order().rend(); ++i) {
-            const std::int32_t to = order.next(*i);
-            std::int64_t& way = onward[static_cast<std::size_t>(*i)];
-            if (to >= 0) way = onward[static_cast<std::size_t>(to)];
-            if (to != TileOrder::kLeavesTile) continue;
-            way = order.beyond(*i);
-            out->sent.emplace_back(way, loads[static_cast<std::size_t>(*i)]);
-          }
-          for (const std::int32_t e : order.entries())
-            out->ways.emplace_back(order.number(e), onward[static_cast<std::size_t>(e)]);
+          for (std::size_t i = 0; i < codes.size(); ++i)
+            if (codes.is_around(i) && loads[i].cells > 0)
+              out->sent.push_back({codes.number(i), loads[i], codes.has(i, kCutOffBit)});
+          const std::vector<std::size_t> entries = codes.entries();
+          const std::vector<std::int64_t> ways = ways_from(entries, codes);
+          out->entries.reserve(entries.size());
+          for (std::size_t k = 0; k < entries.size(); ++k)
+            out->entries.push_back({.cell = codes.number(entries[k]), .load = {}, .onward = ways[k]});
           return out;
         },
-        [&](std::size_t, const std::shared_ptr<void>& made) {
-          const Result& r = *static_cast<Result*>(made.get());
-          for (const auto& [to, load] : r.sent) entries_[to].load.add(load);
-          for (const auto& [at, onward] : r.ways) entries_[at].onward = onward;
+        [&](std::size_t t, const std::shared_ptr<void>& made) {
+          Result& r = *static_cast<Result*>(made.get());
+          entries_.of(t) = std::move(r.entries);
+          for (const Sent& s : early_[t]) entries_.at(s.to).add(s.load, s.cut_off);
+          std::vector<Sent>().swap(early_[t]);
+          for (const Sent& s : r.sent) {
+            if (const std::size_t to = entries_.tile_of(s.to); to > t)
+              early_[to].push_back(s);
+            else
+              entries_.at(s.to).add(s.load, s.cut_off);
+          }
         });
   }
 
   void pass_on() {
-    for (auto& [at, e] : entries_)
+    entries_.for_each([&](const Entry& e) {
       if (e.onward >= 0) ++entries_.at(e.onward).waiting;
-    std::vector<std::int64_t> ready;
-    for (auto& [at, e] : entries_)
-      if (e.waiting == 0) ready.push_back(at);
+    });
+    std::vector<Entry*> ready;
+    entries_.for_each([&](Entry& e) {
+      if (e.waiting == 0) ready.push_back(&e);
+    });
     while (!ready.empty()) {
-      const Entry& e = entries_.at(ready.back());
+      const Entry& e = *ready.back();
       ready.pop_back();
       if (e.onward < 0) continue;
       Entry& to = entries_.at(e.onward);
-      to.load.add(e.load);
-      if (--to.waiting == 0) ready.push_back(e.onward);
+      to.add(e.load, e.cut_off);
+      if (--to.waiting == 0) ready.push_back(&to);
     }
   }
 
   void write(FlowReport& report) {
+    struct Result {
+      FlowReport report;
+      std::int64_t area = 0, gone = 0;
+    };
     std::int64_t area = 0, leaving = 0;
     parallel_ordered(
         planes_.tiling.count(), in_flight(), run_,
         [&](std::size_t t) -> std::shared_ptr<void> {
           const Window tile = planes_.tiling.window(t);
-          const TileOrder order(planes_, tile);
-          std::vector<Load> loads = own(order, tile);
-          auto out = std::make_shared<FlowReport>();
-          std::int64_t own_area = 0, gone = 0;
-          for (const Load& l : loads) own_area += l.area;
-          for (const std::int32_t e : order.entries())
-            loads[static_cast<std::size_t>(e)].add(entries_.at(order.number(e)).load);
-          run_down(order, loads);
-          std::vector<float> cells, areas;
-          std::vector<std::uint8_t> codes;
-          for (std::size_t i = 0; i < loads.size(); ++i) {
-            cells.push_back(static_cast<float>(loads[i].cells));
-            areas.push_back(static_cast<float>(static_cast<double>(loads[i].area) * planes_.area_step));
-            const std::uint8_t code = order.code_of(i);
-            codes.push_back(static_cast<std::uint8_t>(order.raw_of(i) | (loads[i].cut_off ? kCutOffBit : 0)));
-            out->cells += code != kVoidCell;
-            out->leaving += code == kLeaves;
-            out->ending += code == kEnds;
-            out->cut_off += loads[i].cut_off;
-            if (code == kLeaves || code == kEnds) gone += loads[i].area;
+          TileCodes codes(planes_, tile);
+          std::vector<Load> loads = own(codes);
+          auto out = std::make_shared<Result>();
+          for (const Load& l : loads) out->area += l.area;
+          for (const Entry& e : entries_.of(t)) {
+            const std::size_t i = codes.place_of(e.cell);
+            loads[i].add(e.load);
+            if (e.cut_off) codes.set(i, kCutOffBit);
           }
+          run_down(codes, loads);
+          const auto n = static_cast<std::size_t>(tile.cells());
+          std::vector<float> cells(n), areas(n);
+          std::vector<std::uint8_t> whole(n);
+          FlowReport& part = out->report;
+          codes.for_cells([&](std::size_t i, std::size_t k) {
+            cells[k] = static_cast<float>(loads[i].cells);
+            areas[k] = static_cast<float>(static_cast<double>(loads[i].area) * planes_.area_step);
+            whole[k] = codes.whole(i);
+            const std::uint8_t code = codes.code(i);
+            part.cells += code != kVoidCell;
+            part.leaving += code == kLeaves;
+            part.ending += code == kEnds;
+            part.cut_off += codes.has(i, kCutOffBit);
+            if (code == kLeaves || code == kEnds) out->gone += loads[i].area;
+          });
           planes_.cells.write(tile, cells.data());
           planes_.area.write(tile, areas.data());
-          planes_.direction.write(tile, codes.data());
-          return std::make_shared<std::pair<FlowReport, std::pair<std::int64_t, std::int64_t>>>(
-              *out, std::pair{own_area, gone});
+          planes_.direction.write(tile, whole.data());
+          return out;
         },
         [&](std::size_t, const std::shared_ptr<void>& made) {
-          const auto& [part, sums] =
-              *static_cast<std::pair<FlowReport, std::pair<std::int64_t, std::int64_t>>*>(made.get());
-          report.cells += part.cells;
-          report.leaving += part.leaving;
-          report.ending += part.ending;
-          report.cut_off += part.cut_off;
-          area += sums.first;
-          leaving += sums.second;
+          const Result& r = *static_cast<Result*>(made.get());
+          report.cells += r.report.cells;
+          report.leaving += r.report.leaving;
+          report.ending += r.report.ending;
+          report.cut_off += r.report.cut_off;
+          area += r.area;
+          leaving += r.gone;
         });
     report.area = static_cast<double>(area) * planes_.area_step;
     report.leaving_area = static_cast<double>(leaving) * planes_.area_step;
@@ -254,46 +353,99 @@ class Sums {
   FlowPlanes& planes_;
   const RunOptions& run_;
   CellAreas areas_;
-  std::unordered_map<std::int64_t, Entry> entries_;
+  Entries<Entry> entries_;
+  std::vector<std::vector<Sent>> early_;  // sent to tiles whose entries are not known yet
 };
 
-// Arrivals within a tile; of a cell whose way leaves it, the cell at which it enters the next.
-struct Leg {
-  std::int64_t station = -1, onward = -1, steps = 0;
-};
+// Where the ways of a tile's cells end within it: at a station, at a cell that leaves the tile, or nowhere.
+class TileLegs {
+ public:
+  static constexpr std::int32_t kNowhere = -1;
 
-std::vector<Leg> legs_of(const TileOrder& order, const FlowPlanes& planes, const Window& tile,
-                         const std::vector<std::uint8_t>& station) {
-  const StepLengths lengths(planes.frame, tile);
-  std::vector<Leg> legs(static_cast<std::size_t>(tile.cells()));
-  for (auto it = order.order().rbegin(); it != order.order().rend(); ++it) {
-    const auto i = static_cast<std::size_t>(*it);
-    Leg& leg = legs[i];
-    if (station[i]) {
-      leg.station = order.number(*it);
-      continue;
-    }
-    const std::int32_t to = order.next(*it);
-    if (to == TileOrder::kStops) continue;
-    if (to >= 0)
-      leg = legs[static_cast<std::size_t>(to)];
-    else
-      leg.onward = order.beyond(*it);
-    leg.steps += lengths.at(*it / tile.cols, order.code_of(i));
+  // `station`: by number in the tile.
+  TileLegs(const FlowPlanes& planes, const TileCodes& codes, const std::vector<std::uint8_t>& station)
+      : end_(codes.size(), kUnknown), steps_(codes.size(), 0), station_(codes.size(), 0) {
+    codes.for_cells([&](std::size_t i, std::size_t k) { station_[i] = station[k]; });
+    const StepLengths lengths(planes.frame, codes.tile());
+    std::int64_t row = 0, left = codes.tile().cols;
+    codes.for_cells([&](std::size_t i, std::size_t) {
+      if (end_[i] == kUnknown) follow(codes, lengths, i, row);
+      if (--left == 0) {
+        ++row;
+        left = codes.tile().cols;
+      }
+    });
   }
-  return legs;
+  std::int32_t end(std::size_t i) const { return end_[i]; }
+  std::int64_t steps(std::size_t i) const { return steps_[i]; }
+  bool is_station(std::int32_t i) const { return station_[static_cast<std::size_t>(i)] != 0; }
+
+ private:
+  static constexpr std::int32_t kUnknown = -2;
+
+  // Down to what is known, and back up with it.
+  void follow(const TileCodes& codes, const StepLengths& lengths, std::size_t from, std::int64_t row) {
+    way_.clear();
+    std::size_t at = from;
+    for (;; at = codes.to(at)) {
+      if (end_[at] != kUnknown) break;
+      const std::uint8_t code = codes.code(at);
+      if (station_[at] || !runs_on(code)) {
+        end_[at] = station_[at] ? static_cast<std::int32_t>(at) : kNowhere;
+        break;
+      }
+      if (codes.is_around(codes.to(at))) {
+        end_[at] = static_cast<std::int32_t>(at);
+        steps_[at] = lengths.at(row, code);
+        break;
+      }
+      way_.push_back(at);
+      row += kRowStep[code - 1];
+    }
+    for (auto it = way_.rbegin(); it != way_.rend(); ++it) {
+      const std::uint8_t code = codes.code(*it);
+      row -= kRowStep[code - 1];
+      end_[*it] = end_[at];
+      steps_[*it] = steps_[at] + lengths.at(row, code);
+      at = *it;
+    }
+  }
+
+  std::vector<std::int32_t> end_;
+  std::vector<std::int64_t> steps_;
+  std::vector<std::uint8_t> station_;
+  std::vector<std::size_t> way_;
+};
+
+// A way from where it enters a tile to a station, or to the cell at which it enters the next.
+struct Leg {
+  std::int64_t cell = 0, station = -1, onward = -1, steps = 0;
+};
+
+Leg leg_at(const TileLegs& legs, const TileCodes& codes, std::size_t i) {
+  Leg out{.cell = codes.number(i), .steps = legs.steps(i)};
+  const std::int32_t end = legs.end(i);
+  if (end == TileLegs::kNowhere) return out;
+  if (legs.is_station(end))
+    out.station = codes.number(static_cast<std::size_t>(end));
+  else
+    out.onward = codes.number(codes.to(static_cast<std::size_t>(end)));
+  return out;
 }
 
 }  // namespace
 
 std::vector<std::int64_t> whole_areas(const CellAreas& areas, const Window& w, double step, const Block* weights) {
-  std::vector<std::int64_t> out;
-  out.reserve(static_cast<std::size_t>(w.cells()));
+  std::vector<std::int64_t> out(static_cast<std::size_t>(w.cells()));
+  std::vector<double> area(static_cast<std::size_t>(w.cols));
+  const double steps = 1 / step;  // a power of two: exact
   for (std::int64_t r = 0; r < w.rows; ++r) {
-    const CellAreas::Row row = areas.row(w.row + r, w.col, w.col + w.cols);
+    areas.row(w.row + r, w.col, w.col + w.cols).read(w.col, area);
+    std::int64_t* to = out.data() + r * w.cols;
     for (std::int64_t c = 0; c < w.cols; ++c) {
-      const double area = row.at(w.col + c) * (weights ? static_cast<double>(weights->at(c, r)) : 1);
-      out.push_back(std::isfinite(area) ? std::llround(area / step) : 0);
+      const double a =
+          area[static_cast<std::size_t>(c)] * steps * (weights ? static_cast<double>(weights->at(c, r)) : 1);
+      to[c] = std::isfinite(a) ? static_cast<std::int64_t>(std::floor(a + 0.5)) : 0;
     }
   }
   return out;
@@ -313,51 +465,62 @@ StepLengths::StepLengths(const Frame& f, const Window& w) {
 void find_arrivals(const FlowPlanes& planes, const RunOptions& run,
                    const std::function<void(const Window&, std::vector<std::uint8_t>&)>& is_station,
                    const std::function<void(const Window&, const std::vector<Arrival>&)>& take) {
-  const auto legs_in = [&](std::size_t t, const TileOrder& order) {
-    const Window tile = planes.tiling.window(t);
-    std::vector<std::uint8_t> station(static_cast<std::size_t>(tile.cells()), 0);
-    is_station(tile, station);
-    return legs_of(order, planes, tile, station);
+  const auto legs_in = [&](const TileCodes& codes) {
+    std::vector<std::uint8_t> station(static_cast<std::size_t>(codes.tile().cells()), 0);
+    is_station(codes.tile(), station);
+    return TileLegs(planes, codes, station);
   };
   const auto in_flight = static_cast<std::size_t>(2 * thread_count(run));
-  std::unordered_map<std::int64_t, Leg> entries;
+  Entries<Leg> entries(planes);
   parallel_ordered(
       planes.tiling.count(), in_flight, run,
       [&](std::size_t t) -> std::shared_ptr<void> {
-        const TileOrder order(planes, planes.tiling.window(t));
-        const std::vector<Leg> legs = legs_in(t, order);
-        auto out = std::make_shared<std::vector<std::pair<std::int64_t, Leg>>>();
-        for (const std::int32_t e : order.entries())
-          out->emplace_back(order.number(e), legs[static_cast<std::size_t>(e)]);
+        const TileCodes codes(planes, planes.tiling.window(t));
+        const TileLegs legs = legs_in(codes);
+        auto out = std::make_shared<std::vector<Leg>>();
+        const std::vector<std::size_t> places = codes.entries();
+        out->reserve(places.size());
+        for (const std::size_t e : places) out->push_back(leg_at(legs, codes, e));
         return out;
       },
-      [&](std::size_t, const std::shared_ptr<void>& made) {
-        for (const auto& [at, leg] : *static_cast<std::vector<std::pair<std::int64_t, Leg>>*>(made.get()))
-          entries[at] = leg;
+      [&](std::size_t t, const std::shared_ptr<void>& made) {
+        entries.of(t) = std::move(*static_cast<std::vector<Leg>*>(made.get()));
       });
   // Each way is followed once: what lies behind a cell is known when it is asked again.
-  for (auto& [at, leg] : entries) {
-    std::vector<std::int64_t> way;
-    for (std::int64_t k = at; entries.at(k).onward >= 0; k = entries.at(k).onward) way.push_back(k);
+  std::vector<Leg*> way;
+  entries.for_each([&](Leg& from) {
+    way.clear();
+    for (Leg* k = &from; k->onward >= 0; k = &entries.at(k->onward)) way.push_back(k);
     for (auto k = way.rbegin(); k != way.rend(); ++k) {
-      Leg& l = entries.at(*k);
-      const Leg& behind = entries.at(l.onward);
-      l = {behind.station, -1, l.steps + behind.steps};
+      const Leg& behind = entries.at((*k)->onward);
+      (*k)->station = behind.station;
+      (*k)->steps += behind.steps;
+      (*k)->onward = -1;
     }
-  }
+  });
   parallel_ordered(
       planes.tiling.count(), in_flight, run,
       [&](std::size_t t) -> std::shared_ptr<void> {
-        const TileOrder order(planes, planes.tiling.window(t));
-        auto out = std::make_shared<std::vector<Arrival>>();
-        for (const Leg& leg : legs_in(t, order)) {
-          Arrival a{leg.station, leg.steps};
-          if (leg.onward >= 0) {
-            const Leg& behind = entries.at(leg.onward);
-            a = {behind.station, leg.steps + behind.steps};
+        const TileCodes codes(planes, planes.tiling.window(t));
+        const TileLegs legs = legs_in(codes);
+        auto out = std::make_shared<std::vector<Arrival>>(static_cast<std::size_t>(codes.tile().cells()));
+        std::int32_t end = TileLegs::kNowhere;  // neighbours mostly arrive at the same
+        Arrival there;
+        codes.for_cells([&](std::size_t i, std::size_t k) {
+          if (legs.end(i) != end) {
+            end = legs.end(i);
+            there = {};
+            if (end != TileLegs::kNowhere) {
+              const Leg last = leg_at(legs, codes, static_cast<std::size_t>(end));
+              there.station = last.station;
+              if (last.onward >= 0) {
+                const Leg& behind = entries.at(last.onward);
+                there = {behind.station, behind.steps};
+              }
+            }
           }
-          out->push_back(a);
-        }
+          (*out)[k] = {there.station, there.steps + legs.steps(i)};
+        });
         return out;
       },
       [&](std::size_t t, const std::shared_ptr<void>& made) {

@@ -5,6 +5,7 @@
 #include <cmath>
 #include <limits>
 #include <memory>
+#include <numeric>
 #include <utility>
 
 #include "katoptra/base/parallel.hpp"
@@ -69,93 +70,121 @@ class Passes {
   std::size_t used_ = 0;
 };
 
-// One tile flooded by itself. Arrays have a cell more on every side, which is blocked.
+// One tile flooded by itself. Arrays have two cells more on every side: those around, of which only voids count, and a
+// rim that is blocked.
+//
+// Water rises from cells whose level is known. A cell that stands above it and has no lower neighbour that waits to be
+// reached keeps its height whatever comes, and is done at once; only the others wait in the queue for their turn (Wei,
+// Zhou & Fu 2019).
 class TileFlood {
  public:
   // `z`: the tile and a cell more on every side.
-  TileFlood(const Block& z, const std::vector<Sink>& sinks)
-      : cols_(z.window().cols),
-        rows_(z.window().rows),
+  explicit TileFlood(const Block& z)
+      : cols_(z.window().cols + 2),
+        rows_(z.window().rows + 2),
         level_(size(), kVoid),
         label_(size(), kNone),
         closed_(size(), 1) {
     steps_ = {-cols_, -cols_ + 1, 1, cols_ + 1, cols_, cols_ - 1, -1, -cols_ - 1};
-    for (std::int64_t r = 1; r + 1 < rows_; ++r)
-      for (std::int64_t c = 1; c + 1 < cols_; ++c) {
-        const auto i = static_cast<std::size_t>(r * cols_ + c);
-        level_[i] = z.at(c, r) + 0.0f;  // no zero below zero
-        closed_[i] = std::isnan(level_[i]);
+    bool any_way_out = false;
+    for (std::int64_t r = 0; r < z.window().rows; ++r) {
+      const bool inner_row = r > 0 && r + 1 < z.window().rows;
+      const float* own = z.row(r);
+      float* level = level_.data() + place(0, r);
+      std::uint8_t* closed = closed_.data() + place(0, r);
+      for (std::int64_t c = 0; c < z.window().cols; ++c) {
+        level[c] = own[c] + 0.0f;  // no zero below zero
+        any_way_out = any_way_out || is_way_out(own[c]);
+        closed[c] = !inner_row || c == 0 || c + 1 == z.window().cols || std::isnan(own[c]);
       }
-    for (std::int64_t r = 1; r + 1 < rows_; ++r)
-      for (std::int64_t c = 1; c + 1 < cols_; ++c) seed(z, c, r);
-    for (const Sink& s : sinks) {
-      const std::int64_t c = s.col - z.window().col, r = s.row - z.window().row;
-      if (c < 1 || r < 1 || c + 1 >= cols_ || r + 1 >= rows_) continue;
-      const auto i = static_cast<std::size_t>(r * cols_ + c);
-      if (closed_[i]) continue;
-      label_[i] = kOutside;
-      queue_.push(level_[i], static_cast<std::uint32_t>(i));
     }
+    if (any_way_out) seed_beside_ways_out();
+    seed_rim();
   }
 
   void run() {
-    std::vector<std::uint32_t> pool;  // cells at the level of the water, whose turn it is at once
-    while (!queue_.empty() || !pool.empty()) {
-      std::uint32_t c;
-      if (pool.empty()) {
-        c = queue_.pop();
-      } else {
-        c = pool.back();
-        pool.pop_back();
-      }
-      if (closed_[c]) continue;
-      closed_[c] = 1;
-      if (label_[c] == kNone) label_[c] = ++labels_;
-      const Label own = label_[c];
-      const float water = level_[c];
-      for (const std::int64_t step : steps_) {
-        const auto n = static_cast<std::uint32_t>(c + step);
-        if (label_[n] != kNone) {
-          if (label_[n] != own) passes_.note(own, label_[n], std::max(water, level_[n]));
-          continue;
-        }
-        if (closed_[n]) continue;
-        label_[n] = own;
-        if (level_[n] > water) {
-          queue_.push(level_[n], n);
-        } else {
-          level_[n] = water;
-          pool.push_back(n);
-        }
+    while (!queue_.empty()) {
+      const std::uint32_t first = queue_.pop();
+      const float water = level_[first];
+      spread(first);
+      while (!line_.empty()) {
+        const std::uint32_t c = line_.back();
+        line_.pop_back();
+        if (closed_[c]) continue;
+        if (level_[c] > water && holds_back(c))
+          queue_.push(level_[c], c);
+        else
+          spread(c);
       }
     }
   }
 
   Label labels() const { return labels_; }
   std::vector<Pass> passes() const { return passes_.all(); }
-  template <class T>
-  std::vector<T> inner(const std::vector<T>& plane) const {
-    std::vector<T> out;
-    for (std::int64_t r = 1; r + 1 < rows_; ++r)
-      out.insert(out.end(), plane.begin() + r * cols_ + 1, plane.begin() + (r + 1) * cols_ - 1);
-    return out;
-  }
   std::vector<float> levels() const { return inner(level_); }
   std::vector<Label> label_plane() const { return inner(label_); }
 
  private:
   std::size_t size() const { return static_cast<std::size_t>(cols_ * rows_); }
-
-  // Cells on the tile's rim, and those beside a void, from which water leaves.
-  void seed(const Block& z, std::int64_t c, std::int64_t r) {
-    const auto i = static_cast<std::size_t>(r * cols_ + c);
-    if (closed_[i]) return;
-    const bool rim = c == 1 || r == 1 || c + 2 == cols_ || r + 2 == rows_;
-    bool leaves = false;
-    for (int k = 0; k < 8; ++k) leaves = leaves || is_way_out(z.at(c + kColStep[k], r + kRowStep[k]));
-    if (!rim && !leaves) return;
-    if (leaves) label_[i] = kOutside;
+  // Of a cell of the window with one more around.
+  std::size_t place(std::int64_t c, std::int64_t r) const { return static_cast<std::size_t>((r + 1) * cols_ + c + 1); }
+  std::size_t beside(std::size_t i, std::int64_t step) const {
+    return static_cast<std::size_t>(static_cast<std::int64_t>(i) + step);
+  }
+  template <class T>
+  std::vector<T> inner(const std::vector<T>& plane) const {
+    std::vector<T> out;
+    out.reserve(size());
+    for (std::int64_t r = 2; r + 2 < rows_; ++r)
+      out.insert(out.end(), plane.begin() + r * cols_ + 2, plane.begin() + (r + 1) * cols_ - 2);
+    return out;
+  }
+  void seed(std::size_t i, Label label) {
+    if (closed_[i] || label_[i] != kNone) return;
+    label_[i] = label;
     queue_.push(level_[i], static_cast<std::uint32_t>(i));
+  }
+  void seed_beside_ways_out() {
+    for (std::int64_t r = 0; r + 2 < rows_; ++r)
+      for (std::int64_t c = 0; c + 2 < cols_; ++c)
+        if (is_way_out(level_[place(c, r)]))
+          for (const std::int64_t step : steps_) seed(beside(place(c, r), step), kOutside);
+  }
+  // Where water may leave to other tiles.
+  void seed_rim() {
+    const std::int64_t last_col = cols_ - 4, last_row = rows_ - 4;
+    for (std::int64_t c = 1; c <= last_col; ++c)
+      for (const std::int64_t r : {std::int64_t{1}, last_row}) seed(place(c, r), kNone);
+    for (std::int64_t r = 1; r <= last_row; ++r)
+      for (const std::int64_t c : {std::int64_t{1}, last_col}) seed(place(c, r), kNone);
+  }
+
+  // Whether a lower neighbour has not been reached: water may yet come to it by a lower way.
+  bool holds_back(std::size_t c) const {
+    for (const std::int64_t step : steps_)
+      if (const std::size_t n = beside(c, step); !closed_[n] && label_[n] == kNone && level_[n] < level_[c])
+        return true;
+    return false;
+  }
+
+  // From a cell whose turn it is to its neighbours.
+  void spread(std::uint32_t c) {
+    if (closed_[c]) return;
+    closed_[c] = 1;
+    if (label_[c] == kNone) label_[c] = ++labels_;
+    const Label own = label_[c];
+    const float water = level_[c];
+    for (const std::int64_t step : steps_) {
+      const std::size_t n = beside(c, step);
+      if (label_[n] != kNone) {
+        if (label_[n] != own) passes_.note(own, label_[n], std::max(water, level_[n]));
+        continue;
+      }
+      if (closed_[n]) continue;
+      label_[n] = own;
+      level_[n] = std::max(level_[n], water);
+      line_.push_back(static_cast<std::uint32_t>(n));
+    }
   }
 
   std::int64_t cols_, rows_;
@@ -164,6 +193,7 @@ class TileFlood {
   std::vector<std::uint8_t> closed_;
   std::array<std::int64_t, 8> steps_{};
   RisingQueue queue_;
+  std::vector<std::uint32_t> line_;  // reached, and perhaps done at once
   Passes passes_;
   Label labels_ = 0;
 };
@@ -220,8 +250,8 @@ class RaisedSource final : public GridSource {
         label_(tiling_.cols(), tiling_.rows(), info_.name) {}
   const GridInfo& info() const override { return info_; }
 
-  void solve(const std::vector<Sink>& sinks, const RunOptions& run) {
-    std::vector<Pass> passes = flood_tiles(sinks, run);
+  void solve(const RunOptions& run) {
+    std::vector<Pass> passes = flood_tiles(run);
     for (std::int64_t row = tiling_.edge(); row < tiling_.rows(); row += tiling_.edge()) join_rows(row, passes);
     for (std::int64_t col = tiling_.edge(); col < tiling_.cols(); col += tiling_.edge()) join_columns(col, passes);
     spill_ = spill_levels(basins_, std::move(passes));
@@ -230,15 +260,21 @@ class RaisedSource final : public GridSource {
   void read(const BlockView& out) const override {
     const Window& w = out.window;
     if (out.origin) land_.read_into(out);
-    std::vector<float> level(static_cast<std::size_t>(w.cols));
-    std::vector<Label> label(level.size());
+    std::vector<Label> label(static_cast<std::size_t>(w.cols));
     for (std::int64_t r = 0; r < w.rows; ++r) {
       const Window row{w.col, w.row + r, w.cols, 1};
-      level_.read(row, kVoid, level.data());
-      label_.read(row, kNone, label.data());
-      for (std::int64_t c = 0; c < w.cols; ++c) {
-        const auto i = static_cast<std::size_t>(c);
-        out.row(r)[c] = std::isnan(level[i]) ? level[i] : std::max(level[i], spill_of(w.col + c, w.row + r, label[i]));
+      float* level = out.row(r);
+      level_.read(row, kVoid, level);
+      label_.read(row, kOutside, label.data());
+      // A tile at a time, as basins are numbered by tiles.
+      for (std::int64_t c = 0; c < w.cols;) {
+        const std::int64_t end = std::min(w.cols, ((w.col + c) / tiling_.edge() + 1) * tiling_.edge() - w.col);
+        const float* spill = spill_.data() + first_[tiling_.tile_of(w.col + c, row.row)];
+        for (; c < end; ++c) {
+          const Label own = label[static_cast<std::size_t>(c)];
+          // Voids, which are not below anything, stay as they are.
+          if (own != kOutside && own != kNone && level[c] < spill[own]) level[c] = spill[own];
+        }
       }
     }
   }
@@ -248,9 +284,8 @@ class RaisedSource final : public GridSource {
   std::uint32_t basin(std::int64_t col, std::int64_t row, Label label) const {
     return label == kOutside ? 0 : first_[tiling_.tile_of(col, row)] + label;
   }
-  float spill_of(std::int64_t col, std::int64_t row, Label label) const { return spill_[basin(col, row, label)]; }
 
-  std::vector<Pass> flood_tiles(const std::vector<Sink>& sinks, const RunOptions& run) {
+  std::vector<Pass> flood_tiles(const RunOptions& run) {
     struct Result {
       Label labels;
       std::vector<Pass> passes;
@@ -262,7 +297,7 @@ class RaisedSource final : public GridSource {
         tiling_.count(), static_cast<std::size_t>(2 * thread_count(run)), run,
         [&](std::size_t t) -> std::shared_ptr<void> {
           const Window w = tiling_.window(t);
-          TileFlood flood(land_.read(w.grown(1)), sinks);
+          TileFlood flood(land_.read(w.grown(1)));
           flood.run();
           level_.write(w, flood.levels().data());
           label_.write(w, flood.label_plane().data());
@@ -321,11 +356,155 @@ class RaisedSource final : public GridSource {
   std::vector<float> spill_;
 };
 
+// A level that sinks where the land was lowered, or where water ends. Nothing rises, so that only cells which come to
+// stand lower are looked at: each tile passes on what it can, and what changes at its rim is taken up by the tiles
+// around, round by round, until nothing sinks any more. The level is then the only one there is, in whatever order.
+class SunkSource final : public GridSource {
+ public:
+  // `lowered`: the cells in which `land` is lower than the land that `level` is of, sorted.
+  SunkSource(const Grid& level, Grid land, const std::vector<ChangedCell>& lowered, std::vector<Sink> sinks,
+             std::int64_t edge)
+      : land_(std::move(land)),
+        info_(land_.info()),
+        tiling_(info_.frame.cols(), info_.frame.rows(), edge),
+        level_(tiling_.cols(), tiling_.rows(), info_.name),
+        before_(level) {
+    for (const ChangedCell& c : lowered) changed_.push_back({c.col, c.row});
+    changed_.insert(changed_.end(), sinks.begin(), sinks.end());
+    std::sort(changed_.begin(), changed_.end(),
+              [](const Sink& a, const Sink& b) { return std::pair(a.row, a.col) < std::pair(b.row, b.col); });
+    std::sort(sinks.begin(), sinks.end());
+    sinks_ = std::move(sinks);
+  }
+  const GridInfo& info() const override { return info_; }
+  void read(const BlockView& out) const override {
+    if (out.origin) land_.read_into(out);
+    for (std::int64_t r = 0; r < out.window.rows; ++r)
+      level_.read({out.window.col, out.window.row + r, out.window.cols, 1}, kVoid, out.row(r));
+  }
+
+  void solve(const RunOptions& run) {
+    std::vector<std::size_t> round(tiling_.count());
+    std::iota(round.begin(), round.end(), std::size_t{0});
+    for (bool first = true; !round.empty(); first = false) {
+      std::vector<std::uint8_t> rim_sank(tiling_.count(), 0);
+      parallel_for(round.size(), run, [&](std::size_t i) { rim_sank[round[i]] = visit(round[i], first); });
+      round = around(rim_sank);
+    }
+    before_ = Grid();
+  }
+
+ private:
+  // What is known of a tile while it is visited, with a cell more on every side.
+  struct Tile {
+    Window window, wide;
+    Block z;
+    std::vector<float> level;
+    RisingQueue queue;
+    std::size_t place(std::int64_t c, std::int64_t r) const {
+      return static_cast<std::size_t>((r + 1) * wide.cols + c + 1);
+    }
+    bool inside(std::int64_t c, std::int64_t r) const { return c >= 0 && r >= 0 && c < window.cols && r < window.rows; }
+    void sink(std::int64_t c, std::int64_t r, float water) {
+      float& own = level[place(c, r)];
+      const float there = std::max(z.at(c, r) + 0.0f, water);
+      if (!(there < own)) return;
+      own = there;
+      queue.push(there, static_cast<std::uint32_t>(place(c, r)));
+    }
+  };
+
+  // Whether a cell on the tile's rim stands lower than before.
+  std::uint8_t visit(std::size_t t, bool first) {
+    const Window w = tiling_.window(t), wide = w.grown(1);
+    Tile tile{w, wide, land_.read(w), {}, {}};
+    if (first) {
+      const Block before = before_.read(wide);
+      tile.level.assign(before.row(0), before.row(0) + wide.cells());
+      sink_changed(tile);
+    } else {
+      tile.level = level_.read(wide, kVoid);
+    }
+    for (std::int64_t r = 0; r < w.rows; ++r)
+      for (std::int64_t c = 0; c < w.cols; c += (r == 0 || r + 1 == w.rows || w.cols == 1) ? 1 : w.cols - 1)
+        sink_beside(tile, c, r);
+    std::uint8_t rim_sank = 0, any = first;
+    while (!tile.queue.empty()) {
+      const auto at = static_cast<std::int64_t>(tile.queue.pop());
+      const std::int64_t c = at % wide.cols - 1, r = at / wide.cols - 1;
+      const float water = tile.level[static_cast<std::size_t>(at)];
+      any = 1;
+      rim_sank |= c == 0 || r == 0 || c + 1 == w.cols || r + 1 == w.rows;
+      for (int k = 0; k < 8; ++k)
+        if (tile.inside(c + kColStep[k], r + kRowStep[k])) tile.sink(c + kColStep[k], r + kRowStep[k], water);
+    }
+    if (any)
+      for (std::int64_t r = 0; r < w.rows; ++r)
+        level_.write({w.col, w.row + r, w.cols, 1}, tile.level.data() + tile.place(0, r));
+    return rim_sank;
+  }
+
+  // Cells of the tile that were lowered, or are sinks.
+  void sink_changed(Tile& tile) const {
+    const Window& w = tile.window;
+    for (std::int64_t r = 0; r < w.rows; ++r) {
+      auto it = std::partition_point(changed_.begin(), changed_.end(), [&](const Sink& s) {
+        return std::pair(s.row, s.col) < std::pair(w.row + r, w.col);
+      });
+      for (; it != changed_.end() && it->row == w.row + r && it->col < w.col + w.cols; ++it) {
+        const bool ends = std::binary_search(sinks_.begin(), sinks_.end(), *it);
+        if (ends || beside_way_out(tile, it->col - w.col, r)) tile.sink(it->col - w.col, r, -kNever);
+        sink_beside(tile, it->col - w.col, r);
+      }
+    }
+  }
+  static bool beside_way_out(const Tile& tile, std::int64_t c, std::int64_t r) {
+    for (int k = 0; k < 8; ++k)
+      if (is_way_out(tile.level[tile.place(c + kColStep[k], r + kRowStep[k])])) return true;
+    return false;
+  }
+  static void sink_beside(Tile& tile, std::int64_t c, std::int64_t r) {
+    for (int k = 0; k < 8; ++k)
+      if (const float beside = tile.level[tile.place(c + kColStep[k], r + kRowStep[k])]; !std::isnan(beside))
+        tile.sink(c, r, beside);
+  }
+
+  std::vector<std::size_t> around(const std::vector<std::uint8_t>& sank) const {
+    const std::int64_t across = tiling_.across(), down = static_cast<std::int64_t>(tiling_.count()) / across;
+    std::vector<std::size_t> out;
+    for (std::int64_t r = 0; r < down; ++r)
+      for (std::int64_t c = 0; c < across; ++c) {
+        bool any = false;
+        for (int k = 0; k < 8; ++k) {
+          const std::int64_t nc = c + kColStep[k], nr = r + kRowStep[k];
+          any = any ||
+                (nc >= 0 && nr >= 0 && nc < across && nr < down && sank[static_cast<std::size_t>(nr * across + nc)]);
+        }
+        if (any) out.push_back(static_cast<std::size_t>(r * across + c));
+      }
+    return out;
+  }
+
+  Grid land_;
+  GridInfo info_;
+  Tiling tiling_;
+  ScratchPlane<float> level_;
+  Grid before_;
+  std::vector<Sink> changed_, sinks_;
+};
+
 }  // namespace
 
-Grid raised(const Grid& land, const std::vector<Sink>& sinks, const RunOptions& run, std::int64_t tile_edge) {
+Grid raised(const Grid& land, const RunOptions& run, std::int64_t tile_edge) {
   auto source = std::make_shared<RaisedSource>(land, tile_edge);
-  source->solve(sinks, run);
+  source->solve(run);
+  return Grid(source);
+}
+
+Grid sunk(const Grid& level, const Grid& land, const std::vector<ChangedCell>& lowered, const std::vector<Sink>& sinks,
+          const RunOptions& run, std::int64_t tile_edge) {
+  auto source = std::make_shared<SunkSource>(level, land, lowered, sinks, tile_edge);
+  source->solve(run);
   return Grid(source);
 }
 

@@ -5,6 +5,7 @@
 
 #include "katoptra/grid/grid.hpp"
 
+#include "land.hpp"
 #include "tiles.hpp"
 
 namespace katoptra {
@@ -20,7 +21,11 @@ struct Sink {
 // and from these places it is found at which level each basin runs over (Barnes 2016). The result is that of flooding
 // the whole at once. What is known of a cell lies in temporary files; in memory are some 30 bytes for each basin at a
 // tile's rim. The lineage of cells that are raised is not changed here.
-Grid raised(const Grid& land, const std::vector<Sink>& sinks, const RunOptions& run,
-            std::int64_t tile_edge = Tiling::kEdge);
+Grid raised(const Grid& land, const RunOptions& run, std::int64_t tile_edge = Tiling::kEdge);
+
+// What becomes of the level of a land when cells of it are lowered, which `land` has and the sorted list names, and
+// when water ends at sinks: the same as flooding it all again, for the cost of what sinks.
+Grid sunk(const Grid& level, const Grid& land, const std::vector<ChangedCell>& lowered, const std::vector<Sink>& sinks,
+          const RunOptions& run, std::int64_t tile_edge = Tiling::kEdge);
 
 }  // namespace katoptra

@@ -2,6 +2,7 @@
 // every cell's water walked down by itself; on real-looking ground, in steps that make it level, and with voids.
 #include <map>
 #include <queue>
+#include <random>
 #include <set>
 
 #include "katoptra/water/basins.hpp"
@@ -102,15 +103,45 @@ TEST(Depressions, TheLevelIsThatOfOneFloodWhateverTheTiles) {
         const std::vector<float> truth = flooded(g, with_sinks ? sinks : std::set<Sink>{});
         for (std::int64_t edge : {5, 16, 17, 512})
           for (int threads : {1, 3}) {
-            const Grid level =
-                raised(g, with_sinks ? std::vector<Sink>(sinks.begin(), sinks.end()) : std::vector<Sink>{},
-                       {.threads = threads}, edge);
+            Grid level = raised(g, {.threads = threads}, edge);
+            if (with_sinks) level = sunk(level, g, {}, {sinks.begin(), sinks.end()}, {.threads = threads}, edge);
             const std::vector<float> made = all_values(level);
             for (std::size_t i = 0; i < made.size(); ++i) ASSERT_TRUE(same_bits(made[i], truth[i])) << edge << " " << i;
             if (edge == 16) expect_same_for_every_window(level, 3, 5);
           }
       }
     }
+}
+
+// Cells that are lowered anywhere, at rims, beside voids and in the middle of lakes, are what they were if the land had
+// been so from the beginning.
+TEST(Depressions, TheLevelSinksToThatOfTheLoweredLand) {
+  for (const auto& [cols, rows] : {std::pair{67, 53}, std::pair{1, 40}, std::pair{40, 1}})
+    for (double step : {0.0, 0.3, 2.0})
+      for (unsigned seed : {1u, 2u, 3u}) {
+        const Grid g = stepped(utm_frame(cols, rows, 2), seed + 20, std::max(step, 1e-3));
+        std::mt19937 random(seed);
+        std::vector<ChangedCell> lowered;
+        for (int i = 0; i < 12; ++i) {
+          std::int64_t c = random() % static_cast<unsigned>(cols), r = random() % static_cast<unsigned>(rows);
+          // A channel of some cells, falling.
+          for (int k = 0; k < 9 && c < cols && r < rows; ++k, c += random() % 2, r += random() % 2)
+            if (const float z = g.at(c, r); !std::isnan(z))
+              lowered.push_back({r, c, z - static_cast<float>(random() % 300) / 50.0f});
+        }
+        lowered = deepest_of(std::move(lowered));
+        const Grid land = with_cells(g, lowered);
+        const std::set<Sink> sinks{{cols / 2, rows / 2}, {cols / 3, rows / 4}};
+        const std::vector<float> truth = flooded(land, sinks);
+        for (std::int64_t edge : {5, 16, 17, 512})
+          for (int threads : {1, 3}) {
+            const Grid made =
+                sunk(raised(g, {}, edge), land, lowered, {sinks.begin(), sinks.end()}, {.threads = threads}, edge);
+            const std::vector<float> level = all_values(made);
+            for (std::size_t i = 0; i < level.size(); ++i)
+              ASSERT_TRUE(same_bits(level[i], truth[i])) << edge << " " << i;
+          }
+      }
 }
 
 // Water that voids hold back stands higher; what hangs together with the edge lets it out all the same.
@@ -122,7 +153,7 @@ TEST(Depressions, WaterRunsAroundVoidsWhenItIsTold) {
     for (std::size_t i = 0; i < truth.size(); ++i) higher += truth[i] > before[i];
     EXPECT_EQ(higher > 0, cols == 67);
     for (std::int64_t edge : {5, 16, 512}) {
-      const std::vector<float> made = all_values(raised(with_walls(g, {}), {}, {}, edge));
+      const std::vector<float> made = all_values(raised(with_walls(g, {}), {}, edge));
       for (std::size_t i = 0; i < made.size(); ++i) {
         if (std::isnan(truth[i]))
           ASSERT_TRUE(std::isnan(made[i]));
@@ -179,7 +210,7 @@ TEST(Depressions, OfABowl) {
   EXPECT_TRUE(contains(d.shape, d.place));
   const Layer layer = depression_layer(list, g);
   EXPECT_EQ(layer.features.size(), 1u);
-  EXPECT_EQ(depressions(raised(g, {}, {})).size(), 0u);
+  EXPECT_EQ(depressions(raised(g, {})).size(), 0u);
   // Feet count as feet.
   Quantity feet = metres_above_egm2008();
   feet.unit = LengthUnit::Foot;
