@@ -3,6 +3,7 @@
 #include "katoptra/terrain/products.hpp"
 
 #include "katoptra/base/parallel.hpp"
+#include "katoptra/terrain/position.hpp"
 
 #include "bench.hpp"
 
@@ -32,9 +33,15 @@ std::string bytes_of(const fs::path& path) {
   return out;
 }
 
-void run(const fs::path& ground, const fs::path& folder, const char* what, const WriteOptions& options) {
+constexpr const char* kNarrow[] = {"slope", "aspect", "hillshade", "curvature:window=5", "roughness"};
+// As in the README: shapes of some size, which take longer to find.
+constexpr const char* kWide[] = {"slope:window=9", "curvature:kind=tangential,window=9", "position:radius=50m",
+                                 "ruggedness:window=9", "openness:radius=30m"};
+
+void run(const fs::path& ground, const fs::path& folder, const char* what, const char* const (&products)[5],
+         const WriteOptions& options) {
   std::vector<GridTarget> targets;
-  for (const char* text : {"slope", "aspect", "hillshade", "curvature:window=5", "roughness"}) {
+  for (const char* text : products) {
     const ProductCall call = parse_product(text);
     targets.push_back(
         {[call](const Grid& g) { return call.product->make(g, call.settings); }, folder / (call.name + ".tif")});
@@ -58,15 +65,33 @@ void run(const fs::path& ground, const fs::path& folder, const char* what, const
       what, together, together / slowest, name, slowest, together / sum, bench::peak_mib());
 }
 
+// What a radius costs.
+void positions(const fs::path& ground) {
+  const Grid g = open_grid(ground);
+  const auto cost = [&](double radius) {
+    return bench::seconds_of([&] {
+      for_each_band(position(g, {.radii = {Length::metres(radius)}}), Planes::Values, {}, [](const Block&) {});
+    });
+  };
+  cost(5);
+  const double near = cost(5), far = cost(100);
+  fmt::print("position       radius of 100 cells {:.2f} s, {:.2f} x a radius of 5 ({:.2f} s)\n", far, far / near, near);
+  fmt::print("               of 1000 cells {:.2f} s, peak {:.0f} MiB\n", cost(1000), bench::peak_mib());
+}
+
 }  // namespace
 
 int main(int argc, char** argv) {
   const std::int64_t n = argc > 1 ? std::atoll(argv[1]) : 6000;
   const fs::path folder = (argc > 2 ? fs::path(argv[2]) : fs::temp_directory_path()) / "katoptra-products";
   fs::create_directories(folder);
-  make_ground(folder / "ground.tif", n);
-  run(folder / "ground.tif", folder, "deflate", {.overwrite = true, .date = {}, .survey = {}, .run = {}});
-  run(folder / "ground.tif", folder, "not packed",
+  const fs::path ground = folder / "ground.tif";
+  make_ground(ground, n);
+  const WriteOptions packed{.overwrite = true, .date = {}, .survey = {}, .run = {}};
+  run(ground, folder, "deflate", kNarrow, packed);
+  run(ground, folder, "not packed", kNarrow,
       {.overwrite = true, .date = {}, .survey = {}, .codec = Codec::None, .run = {}});
+  run(ground, folder, "deflate, wide", kWide, packed);
+  positions(ground);
   fs::remove_all(folder);
 }

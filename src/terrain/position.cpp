@@ -1,12 +1,15 @@
 // A disc is a run of cells in each of its rows, and the sum over a run is the difference of two running sums along the
-// row. Running sums are of whole numbers (fixed steps of height), so it does not matter where they began. The shape of
-// the disc in cells depends on the ground distances at a cell (stretches.hpp).
+// row. Rows are taken one by one, each into the sums of all cells whose discs reach it, so that no more than one row's
+// running sums are held. Sums are of whole numbers (fixed steps of height), so it does not matter where they began or
+// in which order they are added. The shape of the disc in cells depends on the ground distances at a cell
+// (stretches.hpp).
 #include "katoptra/terrain/position.hpp"
 
 #include <algorithm>
 #include <array>
 #include <cmath>
 #include <fmt/format.h>
+#include <optional>
 
 #include "katoptra/base/error.hpp"
 
@@ -37,22 +40,6 @@ Disc disc_of(double across, double down, bool open) {
   return d;
 }
 
-// Running sums along the rows of a block: entry c is of the cells before c.
-template <class T>
-class RunningSums {
- public:
-  RunningSums() = default;
-  RunningSums(std::int64_t rows, std::int64_t cols)
-      : stride_(cols + 1), sums_(static_cast<std::size_t>(rows * (cols + 1))) {}
-  bool empty() const { return sums_.empty(); }
-  T* row(std::int64_t r) { return sums_.data() + r * stride_; }
-  const T* row(std::int64_t r) const { return sums_.data() + r * stride_; }
-
- private:
-  std::int64_t stride_ = 0;
-  std::vector<T> sums_;
-};
-
 template <class T>
 void add_runs_plain(const T* first, const T* end, std::int64_t n, T sign, T* sums) {
   for (std::int64_t c = 0; c < n; ++c) sums[c] += sign * (end[c] - first[c]);
@@ -69,22 +56,47 @@ void add_runs(const Int128* first, const Int128* end, std::int64_t n, Int128 sig
   add_runs_plain(first, end, n, sign, sums);
 }
 
-// Sums over the disc around each of `n` cells, the first of which is at (col, row) of the block.
-template <class T>
-void add_disc(const RunningSums<T>& running, const Disc& d, std::int64_t col, std::int64_t row, std::int64_t n, T sign,
-              std::vector<T>& sums) {
-  for (std::int64_t y = -d.down(); y <= d.down(); ++y) {
-    const std::int64_t half = d.half_widths[static_cast<std::size_t>(std::abs(y))];
-    const T* r = running.row(row + y) + col;
-    add_runs(r - half, r + half + 1, n, sign, sums.data());
-  }
-}
+// Running sums along a row: entry c is of the cells before c.
+struct RunningSums {
+  std::vector<std::int64_t> heights;
+  std::vector<std::int32_t> there;
+  std::vector<Int128> squares;  // where deviations are wanted
 
-// The running sums of a block of heights.
-struct Field {
-  RunningSums<std::int64_t> heights;
-  RunningSums<Int128> squares;
-  RunningSums<std::int32_t> there;
+  RunningSums(std::int64_t cols, bool with_squares)
+      : heights(static_cast<std::size_t>(cols) + 1),
+        there(heights.size()),
+        squares(with_squares ? heights.size() : 0) {}
+  void take(const float* z, std::int64_t cols, const GridInfo& info) {
+    for (std::size_t c = 0; c < static_cast<std::size_t>(cols); ++c) {
+      const bool is_there = !std::isnan(z[c]);
+      const std::int64_t v = is_there ? steps_of(z[c], info) : 0;
+      heights[c + 1] = heights[c] + v;
+      there[c + 1] = there[c] + (is_there ? 1 : 0);
+      if (!squares.empty()) squares[c + 1] = squares[c] + static_cast<Int128>(v) * v;
+    }
+  }
+};
+
+// What the discs around the cells of a block hold.
+struct DiscSums {
+  std::vector<std::int64_t> heights;
+  std::vector<std::int32_t> there;
+  std::vector<Int128> squares;
+
+  DiscSums(std::int64_t cells, bool with_squares)
+      : heights(static_cast<std::size_t>(cells)), there(heights.size()), squares(with_squares ? heights.size() : 0) {}
+  void clear() {
+    std::fill(heights.begin(), heights.end(), 0);
+    std::fill(there.begin(), there.end(), 0);
+    std::fill(squares.begin(), squares.end(), 0);
+  }
+  // The runs of `half` cells to both sides of `n` cells, the first of which stands at `col` of the row.
+  void add(const RunningSums& row, std::int64_t col, std::int64_t half, std::int64_t n, int sign, std::int64_t at) {
+    const auto first = static_cast<std::ptrdiff_t>(col - half), end = static_cast<std::ptrdiff_t>(col + half + 1);
+    add_runs(row.heights.data() + first, row.heights.data() + end, n, sign, heights.data() + at);
+    add_runs(row.there.data() + first, row.there.data() + end, n, sign, there.data() + at);
+    if (!squares.empty()) add_runs(row.squares.data() + first, row.squares.data() + end, n, sign, squares.data() + at);
+  }
 };
 
 class PositionSource final : public GridSource {
@@ -104,90 +116,88 @@ class PositionSource final : public GridSource {
                down = static_cast<std::int64_t>(longest * most.down) + 1;
     const Window wide{w.col - right, w.row - down, w.cols + 2 * right, w.rows + 2 * down};
     const Block in = input_.read(wide, out.origin ? Planes::ValuesAndOrigin : Planes::Values);
-    const Field field = summed(in);
-    for (std::int64_t r = 0; r < w.rows; ++r) {
-      for (std::int64_t s = 0; s < stretches.count(); ++s) {
-        const std::int64_t from = stretches.from(s);
-        const Place place{from + right, r + down, stretches.end(s) - from};
-        fill(in, field, stretches.at(r, s), place, out.row(r) + from);
+    const bool squares = options_.as == PositionAs::Deviations || options_.radii.size() > 1;
+    RunningSums row(wide.cols, squares);
+    DiscSums sums(w.cells(), squares);
+    std::vector<double> best(static_cast<std::size_t>(w.cells()), -1);
+    for (const Length radius : options_.radii) {
+      sums.clear();
+      const Discs outer(stretches, w.rows, radius, false);
+      std::optional<Discs> inner;
+      if (options_.inner.metres() > 0) inner.emplace(stretches, w.rows, options_.inner, true);
+      for (std::int64_t y = 0; y < wide.rows; ++y) {
+        row.take(in.row(y), wide.cols, info_);
+        add(row, outer, stretches, right, y - down, w, 1, sums);
+        if (inner) add(row, *inner, stretches, right, y - down, w, -1, sums);
       }
-      if (out.origin) std::copy_n(in.origin_row(r + down) + right, w.cols, out.origin_row(r));
+      for (std::int64_t r = 0; r < w.rows; ++r)
+        choose(in.row(r + down) + right, w.cols, sums, r * w.cols, radius, best, out.row(r));
     }
+    if (out.origin)
+      for (std::int64_t r = 0; r < w.rows; ++r) std::copy_n(in.origin_row(r + down) + right, w.cols, out.origin_row(r));
   }
 
  private:
-  struct Place {
-    std::int64_t col, row, n;  // in the block
+  // The discs of a radius around the cells of each stretch of each row.
+  class Discs {
+   public:
+    Discs(const Stretches& stretches, std::int64_t rows, Length radius, bool open) : across_(stretches.count()) {
+      for (std::int64_t r = 0; r < rows; ++r)
+        for (std::int64_t s = 0; s < across_; ++s) {
+          const CellsPerMetre reach = stretches.at(r, s);
+          list_.push_back(disc_of(radius.metres() * reach.across, radius.metres() * reach.down, open));
+          down_ = std::max(down_, list_.back().down());
+        }
+    }
+    const Disc& at(std::int64_t row, std::int64_t stretch) const {
+      return list_[static_cast<std::size_t>(row * across_ + stretch)];
+    }
+    std::int64_t down() const { return down_; }
+
+   private:
+    std::int64_t across_, down_ = 0;
+    std::vector<Disc> list_;
   };
 
-  Field summed(const Block& in) const {
-    const std::int64_t rows = in.window().rows, cols = in.window().cols;
-    const bool squares = options_.as == PositionAs::Deviations || options_.radii.size() > 1;
-    Field f{.heights = {rows, cols}, .squares = {}, .there = {rows, cols}};
-    if (squares) f.squares = {rows, cols};
-    for (std::int64_t r = 0; r < rows; ++r) {
-      const float* z = in.row(r);
-      std::int64_t* heights = f.heights.row(r);
-      std::int32_t* there = f.there.row(r);
-      for (std::int64_t c = 0; c < cols; ++c) {
-        const bool is_there = !std::isnan(z[c]);
-        const std::int64_t v = is_there ? steps_of(z[c], info_) : 0;
-        heights[c + 1] = heights[c] + v;
-        there[c + 1] = there[c] + (is_there ? 1 : 0);
-        if (squares) f.squares.row(r)[c + 1] = f.squares.row(r)[c] + static_cast<Int128>(v) * v;
+  // The row `y` (from the first of the block) into the sums of all cells whose discs reach it.
+  static void add(const RunningSums& row, const Discs& discs, const Stretches& stretches, std::int64_t right,
+                  std::int64_t y, const Window& w, int sign, DiscSums& sums) {
+    for (std::int64_t r = std::max<std::int64_t>(0, y - discs.down()); r <= std::min(w.rows - 1, y + discs.down()); ++r)
+      for (std::int64_t s = 0; s < stretches.count(); ++s) {
+        const Disc& d = discs.at(r, s);
+        if (std::abs(y - r) > d.down()) continue;
+        const std::int64_t from = stretches.from(s);
+        sums.add(row, from + right, d.half_widths[static_cast<std::size_t>(std::abs(y - r))], stretches.end(s) - from,
+                 sign, r * w.cols + from);
       }
-    }
-    return f;
   }
 
-  // The cells of a stretch: of all radii the one that says most.
-  void fill(const Block& in, const Field& field, CellsPerMetre reach, Place at, float* out) const {
-    const auto n = static_cast<std::size_t>(at.n);
-    std::vector<double> best(n, -1);
-    std::vector<std::int64_t> heights(n);
-    std::vector<std::int32_t> there(n);
-    std::vector<Int128> squares(field.squares.empty() ? 0 : n);
-    const float* z = in.row(at.row) + at.col;
-    for (const Length radius : options_.radii) {
-      std::fill(heights.begin(), heights.end(), 0);
-      std::fill(there.begin(), there.end(), 0);
-      std::fill(squares.begin(), squares.end(), 0);
-      add(field, disc(radius, reach, false), at, 1, heights, there, squares);
-      if (options_.inner.metres() > 0) add(field, disc(options_.inner, reach, true), at, -1, heights, there, squares);
-      for (std::size_t c = 0; c < n; ++c) {
-        if (std::isnan(z[c])) {
-          out[c] = kVoid;
-          continue;
-        }
-        if (there[c] == 0) {  // a ring with nothing in it says nothing
-          if (best[c] < 0) out[c] = kVoid;
-          continue;
-        }
-        const std::int64_t own = steps_of(z[c], info_), count = there[c];
-        const double rise = static_cast<double>(count * own - heights[c]);
-        double deviations = 0;
-        if (!squares.empty()) {
-          const Int128 spread = count * squares[c] - static_cast<Int128>(heights[c]) * heights[c];
-          deviations = spread > 0 ? rise / std::sqrt(static_cast<double>(spread)) : 0;
-        }
-        if (std::abs(deviations) <= best[c]) continue;
-        best[c] = std::abs(deviations);
-        out[c] =
-            static_cast<float>(options_.as == PositionAs::Height ? rise / (kHeightSteps * static_cast<double>(count))
-                               : options_.as == PositionAs::Deviations ? deviations
-                                                                       : radius.metres());
+  // Of a row of `n` cells: where this radius says more than those before it, what it says.
+  void choose(const float* z, std::int64_t n, const DiscSums& sums, std::int64_t at, Length radius,
+              std::vector<double>& best, float* out) const {
+    for (std::int64_t c = 0; c < n; ++c) {
+      const auto i = static_cast<std::size_t>(at + c);
+      if (std::isnan(z[c])) {
+        out[c] = kVoid;
+        continue;
       }
+      if (sums.there[i] == 0) {  // a ring with nothing in it says nothing
+        if (best[i] < 0) out[c] = kVoid;
+        continue;
+      }
+      const std::int64_t own = steps_of(z[c], info_), count = sums.there[i];
+      const double rise = static_cast<double>(count * own - sums.heights[i]);
+      double deviations = 0;
+      if (!sums.squares.empty()) {
+        const Int128 spread = count * sums.squares[i] - static_cast<Int128>(sums.heights[i]) * sums.heights[i];
+        deviations = spread > 0 ? rise / std::sqrt(static_cast<double>(spread)) : 0;
+      }
+      if (std::abs(deviations) <= best[i]) continue;
+      best[i] = std::abs(deviations);
+      out[c] = static_cast<float>(options_.as == PositionAs::Height ? rise / (kHeightSteps * static_cast<double>(count))
+                                  : options_.as == PositionAs::Deviations ? deviations
+                                                                          : radius.metres());
     }
-  }
-
-  static Disc disc(Length radius, CellsPerMetre reach, bool open) {
-    return disc_of(radius.metres() * reach.across, radius.metres() * reach.down, open);
-  }
-  static void add(const Field& f, const Disc& d, Place at, int sign, std::vector<std::int64_t>& heights,
-                  std::vector<std::int32_t>& there, std::vector<Int128>& squares) {
-    add_disc<std::int64_t>(f.heights, d, at.col, at.row, at.n, sign, heights);
-    add_disc<std::int32_t>(f.there, d, at.col, at.row, at.n, sign, there);
-    if (!squares.empty()) add_disc<Int128>(f.squares, d, at.col, at.row, at.n, sign, squares);
   }
 
   Grid input_;

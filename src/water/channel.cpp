@@ -119,7 +119,8 @@ Channel dug_along(const Block& z, const Search& search, std::int64_t end, const 
     const auto wanted = static_cast<float>(bottom + (foot - bottom) * share);
     if (!(static_cast<double>(wanted) < height(way[k]))) continue;
     out.volume += (height(way[k]) - static_cast<double>(wanted)) * limits.vertical * limits.across * limits.down;
-    out.cells.push_back({z.window().row + way[k] / cols, z.window().col + way[k] % cols, wanted});
+    out.cells.push_back({static_cast<std::int32_t>(z.window().row + way[k] / cols),
+                         static_cast<std::int32_t>(z.window().col + way[k] % cols), wanted});
   }
   return out;
 }

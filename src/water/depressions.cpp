@@ -15,7 +15,6 @@
 #include "grid/cell_areas.hpp"
 #include "land.hpp"
 #include "outline.hpp"
-#include "surface/void_finder.hpp"
 #include "terrain/product_info.hpp"
 #include "terrain/words.hpp"
 
@@ -41,71 +40,141 @@ class LessSource final : public GridSource {
   Grid a_, b_;
 };
 
-// What is known of one run of cells of a depression.
-struct RunFacts {
-  double area = 0, volume = 0;
-  float depth = 0;
-  std::int64_t col = 0;  // of the deepest
+// Regions of cells that were raised, row by row from the north: what no run of the last row belongs to is complete, so
+// that only open regions, and the list, are held.
+class DepressionFinder {
+ public:
+  DepressionFinder(const Grid& land, const Grid& level, bool shapes)
+      : frame_(land.frame()),
+        areas_(frame_),
+        vertical_(metres_per(land.quantity().unit)),
+        level_(level),
+        shapes_(shapes) {}
+
+  void add_row(const float* depth, std::int64_t row) {
+    std::vector<Run> runs;
+    std::optional<CellAreas::Row> area;
+    for (std::int64_t c = 0; c < frame_.cols(); ++c) {
+      if (!(depth[c] > 0)) continue;
+      if (!area) area = areas_.row(row);
+      if (runs.empty() || runs.back().last != c) runs.push_back({c, c, begin()});
+      Run& run = runs.back();
+      run.last = c + 1;
+      Depression& d = regions_[run.region].found;
+      ++d.cells;
+      d.area += area->at(c);
+      d.volume += area->at(c) * static_cast<double>(depth[c]) * vertical_;
+      if (static_cast<double>(depth[c]) > d.depth) {
+        d.depth = static_cast<double>(depth[c]);
+        d.col = c;
+        d.row = row;
+      }
+    }
+    std::size_t first = 0;
+    for (Run& run : runs) {
+      if (shapes_) regions_[run.region].runs.push_back({row, run.first, run.last});
+      while (first < above_.size() && above_[first].last < run.first) ++first;
+      for (std::size_t k = first; k < above_.size() && above_[k].first <= run.last; ++k)
+        run.region = joined(root(above_[k].region), root(run.region));
+    }
+    for (Run& run : runs) {
+      run.region = root(run.region);
+      regions_[run.region].last_row = row;
+    }
+    for (const Run& run : above_)
+      if (Region& r = regions_[root(run.region)]; r.last_row < row && !r.is_done) complete(r, root(run.region));
+    free_.insert(free_.end(), merged_.begin(), merged_.end());
+    merged_.clear();
+    above_.swap(runs);
+  }
+  std::vector<Depression> finish() {
+    const std::vector<float> nothing(static_cast<std::size_t>(frame_.cols()), 0.0f);
+    add_row(nothing.data(), frame_.rows());
+    return std::move(list_);
+  }
+
+ private:
+  struct Run {
+    std::int64_t first, last;  // columns [first, last)
+    std::size_t region;
+  };
+  struct Region {
+    Depression found;
+    std::vector<CellRun> runs;
+    std::size_t parent = 0;
+    std::int64_t last_row = -1;
+    bool is_done = false;
+  };
+
+  std::size_t begin() {
+    std::size_t i = regions_.size();
+    if (free_.empty()) {
+      regions_.emplace_back();
+    } else {
+      i = free_.back();
+      free_.pop_back();
+      regions_[i] = {};
+    }
+    regions_[i].parent = i;
+    return i;
+  }
+  std::size_t root(std::size_t i) const {
+    while (regions_[i].parent != i) i = regions_[i].parent;
+    return i;
+  }
+  // Two regions are one, which keeps the place of the first.
+  std::size_t joined(std::size_t a, std::size_t b) {
+    if (a == b) return a;
+    Depression &to = regions_[a].found, &from = regions_[b].found;
+    to.cells += from.cells;
+    to.area += from.area;
+    to.volume += from.volume;
+    if (std::tuple(-from.depth, from.row, from.col) < std::tuple(-to.depth, to.row, to.col)) {
+      to.depth = from.depth;
+      to.row = from.row;
+      to.col = from.col;
+    }
+    std::vector<CellRun>&all = regions_[a].runs, &more = regions_[b].runs;
+    if (all.size() < more.size()) all.swap(more);
+    all.insert(all.end(), more.begin(), more.end());
+    std::vector<CellRun>().swap(more);
+    regions_[b].parent = a;
+    merged_.push_back(b);
+    return a;
+  }
+  void complete(Region& r, std::size_t i) {
+    Depression& d = r.found;
+    d.place = frame_.centre(static_cast<double>(d.col), static_cast<double>(d.row));
+    d.sill = static_cast<double>(level_.at(d.col, d.row));
+    if (shapes_) {
+      std::sort(r.runs.begin(), r.runs.end());
+      d.shape = outline_of(r.runs, frame_);
+      std::vector<CellRun>().swap(r.runs);
+    }
+    list_.push_back(std::move(d));
+    r.is_done = true;
+    merged_.push_back(i);
+  }
+
+  Frame frame_;
+  CellAreas areas_;
+  double vertical_;
+  const Grid& level_;
+  bool shapes_;
+  std::vector<Region> regions_;
+  std::vector<std::size_t> free_, merged_;  // places that may be used again: at once, and after this row
+  std::vector<Run> above_;
+  std::vector<Depression> list_;
 };
 
-// Regions of cells that were raised, with shapes on demand.
+// With shapes on demand.
 std::vector<Depression> find_depressions(const Grid& land, const Grid& level, bool shapes, const RunOptions& run) {
-  const Frame& f = land.frame();
-  const double vertical = metres_per(land.quantity().unit);
-  VoidFinder finder(f, run.memory / 2, land.info().name);
-  const CellAreas areas(f);
-  std::vector<RunFacts> facts;
-  std::vector<VoidRun> runs;
+  DepressionFinder finder(land, level, shapes);
   std::int64_t row = 0;
   for_each_band(Grid(std::make_shared<LessSource>(level, land)), Planes::Values, run, [&](const Block& depth) {
-    for (std::int64_t r = 0; r < depth.window().rows; ++r, ++row) {
-      runs.clear();
-      const float* d = depth.row(r);
-      CellAreas::Row area;
-      for (std::int64_t c = 0; c < f.cols(); ++c) {
-        if (!(d[c] > 0)) continue;
-        if (runs.empty()) area = areas.row(row);
-        if (runs.empty() || runs.back().last != c) {
-          runs.push_back({c, c, 0});
-          facts.push_back({});
-        }
-        runs.back().last = c + 1;
-        RunFacts& k = facts.back();
-        k.area += area.at(c);
-        k.volume += area.at(c) * static_cast<double>(d[c]) * vertical;
-        if (d[c] > k.depth) {
-          k.depth = d[c];
-          k.col = c;
-        }
-      }
-      finder.add_row(runs);
-    }
+    for (std::int64_t r = 0; r < depth.window().rows; ++r) finder.add_row(depth.row(r), row++);
   });
-  const VoidMap map = finder.finish();
-  std::vector<Depression> list(map.regions.size());
-  std::vector<std::vector<CellRun>> cells(shapes ? list.size() : 0);
-  for (std::int64_t r = 0; r < f.rows(); ++r)
-    for (std::size_t i = map.row_begin[static_cast<std::size_t>(r)]; i < map.row_begin[static_cast<std::size_t>(r) + 1];
-         ++i) {
-      const VoidRun& v = map.runs[i];
-      Depression& d = list[v.region];
-      d.cells += v.last - v.first;
-      d.area += facts[i].area;
-      d.volume += facts[i].volume;
-      if (static_cast<double>(facts[i].depth) > d.depth) {
-        d.depth = static_cast<double>(facts[i].depth);
-        d.col = facts[i].col;
-        d.row = r;
-      }
-      if (shapes) cells[v.region].push_back({r, v.first, v.last});
-    }
-  for (std::size_t i = 0; i < list.size(); ++i) {
-    Depression& d = list[i];
-    d.place = f.centre(static_cast<double>(d.col), static_cast<double>(d.row));
-    d.sill = static_cast<double>(level.at(d.col, d.row));
-    if (shapes) d.shape = outline_of(cells[i], f);
-  }
-  return list;
+  return finder.finish();
 }
 
 void by_sill(std::vector<Depression>& list) {
@@ -285,7 +354,7 @@ Drained drained(const Grid& surface, const DrainOptions& o) {
   out.report.kept = std::ssize(out.kept);
   out.report.filled = std::ssize(unreal) - out.report.carved;
   const bool again = !sinks.empty() || !channels.empty();
-  if (again) level = sunk(level, with_cells(land, channels), channels, sinks, o.run);
+  if (again) level = sunk(level, land, std::move(channels), sinks, o.run);
   GridInfo info = land.info();
   info.sources.push_back({.name = o.way == TakeOut::Fill ? "depressions: filled" : "depressions: filled or carved",
                           .survey = {},

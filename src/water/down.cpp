@@ -417,19 +417,19 @@ class TileLegs {
   std::vector<std::size_t> way_;
 };
 
-// A way from where it enters a tile to a station, or to the cell at which it enters the next.
+// A way from where it enters a tile to a station, or to the cell at which it enters the next; to -1 where it leaves.
 struct Leg {
-  std::int64_t cell = 0, station = -1, onward = -1, steps = 0;
+  std::int64_t cell = 0, to = -1;
+  std::int64_t steps : 63 = 0;
+  bool arrives : 1 = true;  // or goes on from there
 };
 
 Leg leg_at(const TileLegs& legs, const TileCodes& codes, std::size_t i) {
   Leg out{.cell = codes.number(i), .steps = legs.steps(i)};
   const std::int32_t end = legs.end(i);
   if (end == TileLegs::kNowhere) return out;
-  if (legs.is_station(end))
-    out.station = codes.number(static_cast<std::size_t>(end));
-  else
-    out.onward = codes.number(codes.to(static_cast<std::size_t>(end)));
+  out.arrives = legs.is_station(end);
+  out.to = codes.number(out.arrives ? static_cast<std::size_t>(end) : codes.to(static_cast<std::size_t>(end)));
   return out;
 }
 
@@ -490,12 +490,12 @@ void find_arrivals(const FlowPlanes& planes, const RunOptions& run,
   std::vector<Leg*> way;
   entries.for_each([&](Leg& from) {
     way.clear();
-    for (Leg* k = &from; k->onward >= 0; k = &entries.at(k->onward)) way.push_back(k);
+    for (Leg* k = &from; !k->arrives; k = &entries.at(k->to)) way.push_back(k);
     for (auto k = way.rbegin(); k != way.rend(); ++k) {
-      const Leg& behind = entries.at((*k)->onward);
-      (*k)->station = behind.station;
+      const Leg& behind = entries.at((*k)->to);
+      (*k)->to = behind.to;
       (*k)->steps += behind.steps;
-      (*k)->onward = -1;
+      (*k)->arrives = true;
     }
   });
   parallel_ordered(
@@ -512,10 +512,11 @@ void find_arrivals(const FlowPlanes& planes, const RunOptions& run,
             there = {};
             if (end != TileLegs::kNowhere) {
               const Leg last = leg_at(legs, codes, static_cast<std::size_t>(end));
-              there.station = last.station;
-              if (last.onward >= 0) {
-                const Leg& behind = entries.at(last.onward);
-                there = {behind.station, behind.steps};
+              if (last.arrives) {
+                there.station = last.to;
+              } else {
+                const Leg& behind = entries.at(last.to);
+                there = {behind.to, behind.steps};
               }
             }
           }

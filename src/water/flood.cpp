@@ -6,6 +6,7 @@
 #include <limits>
 #include <memory>
 #include <numeric>
+#include <tuple>
 #include <utility>
 
 #include "katoptra/base/parallel.hpp"
@@ -27,6 +28,30 @@ struct Pass {
   float height = 0;
 };
 
+// From the lowest; of equals by basins, so that the order is always the same.
+bool by_height(const Pass& x, const Pass& y) { return std::tuple(x.height, x.a, x.b) < std::tuple(y.height, y.a, y.b); }
+
+// What hangs together (disjoint sets).
+class Joined {
+ public:
+  explicit Joined(std::size_t n) : parent_(n) { std::iota(parent_.begin(), parent_.end(), 0u); }
+  std::uint32_t root(std::uint32_t i) {
+    while (parent_[i] != i) i = parent_[i] = parent_[parent_[i]];
+    return i;
+  }
+  // Whether they were apart. The root with the smaller number stays one.
+  bool join(std::uint32_t a, std::uint32_t b) {
+    a = root(a);
+    b = root(b);
+    if (a == b) return false;
+    parent_[std::max(a, b)] = std::min(a, b);
+    return true;
+  }
+
+ private:
+  std::vector<std::uint32_t> parent_;
+};
+
 // Passes of one tile, each pair once.
 class Passes {
  public:
@@ -42,10 +67,14 @@ class Passes {
       s.height = height;
     }
   }
-  std::vector<Pass> all() const {
+  // Those that matter: the lowest that join all that are joined.
+  std::vector<Pass> lowest(std::size_t basins) const {
     std::vector<Pass> out;
     for (const Slot& s : slots_)
       if (s.key != kEmpty) out.push_back({s.key >> 16, s.key & 0xFFFF, s.height});
+    std::sort(out.begin(), out.end(), by_height);
+    Joined joined(basins);
+    std::erase_if(out, [&](const Pass& p) { return !joined.join(p.a, p.b); });
     return out;
   }
 
@@ -120,7 +149,7 @@ class TileFlood {
   }
 
   Label labels() const { return labels_; }
-  std::vector<Pass> passes() const { return passes_.all(); }
+  std::vector<Pass> passes() const { return passes_.lowest(std::size_t{labels_} + 1); }
   std::vector<float> levels() const { return inner(level_); }
   std::vector<Label> label_plane() const { return inner(label_); }
 
@@ -198,43 +227,27 @@ class TileFlood {
   Label labels_ = 0;
 };
 
-// The level at which each basin runs over: over all ways out the lowest of their highest passes.
+// The level at which each basin runs over: over all ways out the lowest of their highest passes. Passes are taken from
+// the lowest; basins that they join wait together, until one of them is joined to what lies outside.
 std::vector<float> spill_levels(std::size_t basins, std::vector<Pass> passes) {
-  std::vector<std::uint32_t> begin(basins + 1, 0);
-  for (const Pass& p : passes) {
-    ++begin[p.a];
-    ++begin[p.b];
-  }
-  std::uint32_t sum = 0;
-  for (std::uint32_t& b : begin) {
-    sum += b;
-    b = sum;
-  }
-  struct Way {
-    std::uint32_t to;
-    float height;
-  };
-  std::vector<Way> ways(2 * passes.size());
-  for (const Pass& p : passes) {
-    ways[--begin[p.a]] = {p.b, p.height};
-    ways[--begin[p.b]] = {p.a, p.height};
-  }
-  std::vector<Pass>().swap(passes);
+  std::sort(passes.begin(), passes.end(), by_height);
+  constexpr std::uint32_t kOut = 0;
   std::vector<float> spill(basins, kNever);
-  std::vector<std::uint8_t> done(basins, 0);
-  RisingQueue queue;
-  spill[0] = -kNever;
-  queue.push(-kNever, 0);
-  while (!queue.empty()) {
-    const std::uint32_t n = queue.pop();
-    if (done[n]) continue;
-    done[n] = 1;
-    const std::size_t end = n + 1 < basins ? begin[n + 1] : ways.size();
-    for (std::size_t i = begin[n]; i < end; ++i) {
-      const float level = std::max(spill[n], ways[i].height);
-      if (level >= spill[ways[i].to]) continue;
-      spill[ways[i].to] = level;
-      queue.push(level, ways[i].to);
+  spill[kOut] = -kNever;
+  Joined joined(basins);
+  // Those that wait together form a ring.
+  std::vector<std::uint32_t> next(basins);
+  std::iota(next.begin(), next.end(), 0u);
+  for (const Pass& p : passes) {
+    const std::uint32_t a = joined.root(p.a), b = joined.root(p.b);
+    if (!joined.join(a, b)) continue;
+    if (a == kOut || b == kOut) {
+      const std::uint32_t first = std::max(a, b);
+      std::uint32_t i = first;
+      do spill[i] = p.height;
+      while ((i = next[i]) != first);
+    } else {
+      std::swap(next[a], next[b]);
     }
   }
   return spill;
@@ -361,20 +374,16 @@ class RaisedSource final : public GridSource {
 // around, round by round, until nothing sinks any more. The level is then the only one there is, in whatever order.
 class SunkSource final : public GridSource {
  public:
-  // `lowered`: the cells in which `land` is lower than the land that `level` is of, sorted.
-  SunkSource(const Grid& level, Grid land, const std::vector<ChangedCell>& lowered, std::vector<Sink> sinks,
+  SunkSource(const Grid& level, const Grid& land, std::vector<ChangedCell> lowered, std::vector<Sink> sinks,
              std::int64_t edge)
-      : land_(std::move(land)),
-        info_(land_.info()),
+      : land_(land),
+        info_(land.info()),
         tiling_(info_.frame.cols(), info_.frame.rows(), edge),
         level_(tiling_.cols(), tiling_.rows(), info_.name),
-        before_(level) {
-    for (const ChangedCell& c : lowered) changed_.push_back({c.col, c.row});
-    changed_.insert(changed_.end(), sinks.begin(), sinks.end());
-    std::sort(changed_.begin(), changed_.end(),
-              [](const Sink& a, const Sink& b) { return std::pair(a.row, a.col) < std::pair(b.row, b.col); });
-    std::sort(sinks.begin(), sinks.end());
-    sinks_ = std::move(sinks);
+        before_(level),
+        lowered_(std::move(lowered)),
+        sinks_(std::move(sinks)) {
+    std::sort(sinks_.begin(), sinks_.end(), by_row);
   }
   const GridInfo& info() const override { return info_; }
   void read(const BlockView& out) const override {
@@ -392,14 +401,14 @@ class SunkSource final : public GridSource {
       round = around(rim_sank);
     }
     before_ = Grid();
+    std::vector<ChangedCell>().swap(lowered_);
   }
 
  private:
   // What is known of a tile while it is visited, with a cell more on every side.
   struct Tile {
     Window window, wide;
-    Block z;
-    std::vector<float> level;
+    std::vector<float> z, level;
     RisingQueue queue;
     std::size_t place(std::int64_t c, std::int64_t r) const {
       return static_cast<std::size_t>((r + 1) * wide.cols + c + 1);
@@ -407,7 +416,7 @@ class SunkSource final : public GridSource {
     bool inside(std::int64_t c, std::int64_t r) const { return c >= 0 && r >= 0 && c < window.cols && r < window.rows; }
     void sink(std::int64_t c, std::int64_t r, float water) {
       float& own = level[place(c, r)];
-      const float there = std::max(z.at(c, r) + 0.0f, water);
+      const float there = std::max(z[static_cast<std::size_t>(r * window.cols + c)] + 0.0f, water);
       if (!(there < own)) return;
       own = there;
       queue.push(there, static_cast<std::uint32_t>(place(c, r)));
@@ -417,7 +426,10 @@ class SunkSource final : public GridSource {
   // Whether a cell on the tile's rim stands lower than before.
   std::uint8_t visit(std::size_t t, bool first) {
     const Window w = tiling_.window(t), wide = w.grown(1);
-    Tile tile{w, wide, land_.read(w), {}, {}};
+    Tile tile{w, wide, {}, {}, {}};
+    const Block z = land_.read(w);
+    tile.z.assign(z.row(0), z.row(0) + w.cells());
+    lower(tile);
     if (first) {
       const Block before = before_.read(wide);
       tile.level.assign(before.row(0), before.row(0) + wide.cells());
@@ -444,18 +456,33 @@ class SunkSource final : public GridSource {
     return rim_sank;
   }
 
-  // Cells of the tile that were lowered, or are sinks.
+  static bool by_row(const Sink& a, const Sink& b) { return std::pair(a.row, a.col) < std::pair(b.row, b.col); }
+
+  // Those of a sorted list in a row of the tile.
+  template <class T, class Body>
+  static void for_those_in(const std::vector<T>& sorted, const Window& w, std::int64_t row, const Body& body) {
+    auto it = std::partition_point(sorted.begin(), sorted.end(), [&](const T& s) {
+      return std::pair<std::int64_t, std::int64_t>(s.row, s.col) < std::pair(row, w.col);
+    });
+    for (; it != sorted.end() && it->row == row && it->col < w.col + w.cols; ++it) body(*it);
+  }
+
+  // The heights of a tile as they are now, and what of them is lower than before.
+  void lower(Tile& tile) const {
+    const Window& w = tile.window;
+    for (std::int64_t r = 0; r < w.rows; ++r)
+      for_those_in(lowered_, w, w.row + r, [&](const ChangedCell& c) {
+        tile.z[static_cast<std::size_t>(r * w.cols + c.col - w.col)] = c.height;
+      });
+  }
   void sink_changed(Tile& tile) const {
     const Window& w = tile.window;
     for (std::int64_t r = 0; r < w.rows; ++r) {
-      auto it = std::partition_point(changed_.begin(), changed_.end(), [&](const Sink& s) {
-        return std::pair(s.row, s.col) < std::pair(w.row + r, w.col);
+      for_those_in(sinks_, w, w.row + r, [&](const Sink& s) { tile.sink(s.col - w.col, r, -kNever); });
+      for_those_in(lowered_, w, w.row + r, [&](const ChangedCell& c) {
+        if (beside_way_out(tile, c.col - w.col, r)) tile.sink(c.col - w.col, r, -kNever);
+        sink_beside(tile, c.col - w.col, r);
       });
-      for (; it != changed_.end() && it->row == w.row + r && it->col < w.col + w.cols; ++it) {
-        const bool ends = std::binary_search(sinks_.begin(), sinks_.end(), *it);
-        if (ends || beside_way_out(tile, it->col - w.col, r)) tile.sink(it->col - w.col, r, -kNever);
-        sink_beside(tile, it->col - w.col, r);
-      }
     }
   }
   static bool beside_way_out(const Tile& tile, std::int64_t c, std::int64_t r) {
@@ -490,7 +517,8 @@ class SunkSource final : public GridSource {
   Tiling tiling_;
   ScratchPlane<float> level_;
   Grid before_;
-  std::vector<Sink> changed_, sinks_;
+  std::vector<ChangedCell> lowered_;
+  std::vector<Sink> sinks_;
 };
 
 }  // namespace
@@ -501,9 +529,9 @@ Grid raised(const Grid& land, const RunOptions& run, std::int64_t tile_edge) {
   return Grid(source);
 }
 
-Grid sunk(const Grid& level, const Grid& land, const std::vector<ChangedCell>& lowered, const std::vector<Sink>& sinks,
+Grid sunk(const Grid& level, const Grid& land, std::vector<ChangedCell> lowered, const std::vector<Sink>& sinks,
           const RunOptions& run, std::int64_t tile_edge) {
-  auto source = std::make_shared<SunkSource>(level, land, lowered, sinks, tile_edge);
+  auto source = std::make_shared<SunkSource>(level, land, std::move(lowered), sinks, tile_edge);
   source->solve(run);
   return Grid(source);
 }

@@ -23,9 +23,9 @@ struct Sink {
 // tile's rim. The lineage of cells that are raised is not changed here.
 Grid raised(const Grid& land, const RunOptions& run, std::int64_t tile_edge = Tiling::kEdge);
 
-// What becomes of the level of a land when cells of it are lowered, which `land` has and the sorted list names, and
-// when water ends at sinks: the same as flooding it all again, for the cost of what sinks.
-Grid sunk(const Grid& level, const Grid& land, const std::vector<ChangedCell>& lowered, const std::vector<Sink>& sinks,
+// What becomes of the level of a land when cells of it are lowered (sorted) and when water ends at sinks: the same as
+// flooding it all again, for the cost of what sinks.
+Grid sunk(const Grid& level, const Grid& land, std::vector<ChangedCell> lowered, const std::vector<Sink>& sinks,
           const RunOptions& run, std::int64_t tile_edge = Tiling::kEdge);
 
 }  // namespace katoptra

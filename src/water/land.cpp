@@ -69,7 +69,7 @@ class ChangedSource final : public GridSource {
     const Window& w = out.window;
     for (std::int64_t r = 0; r < w.rows; ++r) {
       auto it = std::partition_point(cells_.begin(), cells_.end(), [&](const ChangedCell& c) {
-        return std::pair(c.row, c.col) < std::pair(w.row + r, w.col);
+        return std::pair<std::int64_t, std::int64_t>(c.row, c.col) < std::pair(w.row + r, w.col);
       });
       for (; it != cells_.end() && it->row == w.row + r && it->col < w.col + w.cols; ++it)
         out.row(r)[it->col - w.col] = it->height;
@@ -129,7 +129,8 @@ std::vector<ChangedCell> burnt_cells(const Grid& surface, const Layer& lines) {
     std::vector<ChangedCell> way;
     for (const auto& [col, row] : cells_along(line, f)) {
       if (col < 0 || row < 0 || col >= f.cols() || row >= f.rows()) continue;
-      if (const float z = surface.at(col, row); !std::isnan(z)) way.push_back({row, col, z});
+      if (const float z = surface.at(col, row); !std::isnan(z))
+        way.push_back({static_cast<std::int32_t>(row), static_cast<std::int32_t>(col), z});
     }
     if (way.empty()) continue;
     ++touched;

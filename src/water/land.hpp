@@ -23,7 +23,7 @@ inline bool is_way_out(float v) { return v != v && !is_wall(v); }
 Grid with_walls(const Grid& land, const RunOptions& run);
 
 struct ChangedCell {
-  std::int64_t row = 0, col = 0;
+  std::int32_t row = 0, col = 0;
   float height = 0;
 };
 // Sorted by row and column; of a cell that stands there more than once, where channels meet, the deepest.

@@ -11,7 +11,12 @@ namespace katoptra {
 
 // Cells [first, last) of a row.
 struct CellRun {
-  std::int64_t row = 0, first = 0, last = 0;
+  std::int32_t row = 0, first = 0, last = 0;
+  CellRun() = default;
+  CellRun(std::int64_t at_row, std::int64_t from, std::int64_t end)
+      : row(static_cast<std::int32_t>(at_row)),
+        first(static_cast<std::int32_t>(from)),
+        last(static_cast<std::int32_t>(end)) {}
   auto operator<=>(const CellRun&) const = default;
 };
 

@@ -180,7 +180,8 @@ StreamNet streams(const Flow& flow, const StreamOptions& options) {
 }
 
 Layer stream_layer(const StreamNet& net, const Flow& flow) {
-  Layer layer{.name = "streams", .crs = flow.surface().frame().crs(), .features = {}};
+  Layer layer{
+      .name = "streams", .crs = flow.surface().frame().crs(), .features = {}, .unit = flow.surface().quantity().unit};
   for (const Reach& r : net.reaches) {
     if (r.line.size() < 2) continue;
     layer.features.push_back({r.line,

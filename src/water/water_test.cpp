@@ -127,7 +127,8 @@ TEST(Depressions, TheLevelSinksToThatOfTheLoweredLand) {
           // A channel of some cells, falling.
           for (int k = 0; k < 9 && c < cols && r < rows; ++k, c += random() % 2, r += random() % 2)
             if (const float z = g.at(c, r); !std::isnan(z))
-              lowered.push_back({r, c, z - static_cast<float>(random() % 300) / 50.0f});
+              lowered.push_back({static_cast<std::int32_t>(r), static_cast<std::int32_t>(c),
+                                 z - static_cast<float>(random() % 300) / 50.0f});
         }
         lowered = deepest_of(std::move(lowered));
         const Grid land = with_cells(g, lowered);
@@ -136,7 +137,7 @@ TEST(Depressions, TheLevelSinksToThatOfTheLoweredLand) {
         for (std::int64_t edge : {5, 16, 17, 512})
           for (int threads : {1, 3}) {
             const Grid made =
-                sunk(raised(g, {}, edge), land, lowered, {sinks.begin(), sinks.end()}, {.threads = threads}, edge);
+                sunk(raised(g, {}, edge), g, lowered, {sinks.begin(), sinks.end()}, {.threads = threads}, edge);
             const std::vector<float> level = all_values(made);
             for (std::size_t i = 0; i < level.size(); ++i)
               ASSERT_TRUE(same_bits(level[i], truth[i])) << edge << " " << i;
@@ -218,7 +219,44 @@ TEST(Depressions, OfABowl) {
   EXPECT_NEAR(in_feet[0].volume, d.volume * 0.3048, 1e-6 * d.volume);
 }
 
+// Cells of each region of raised cells, walked through one by one, by its deepest cell (the first of equals).
+std::map<std::size_t, std::int64_t> regions_of(const Plain& p, const std::vector<float>& level) {
+  std::map<std::size_t, std::int64_t> out;
+  std::vector<bool> seen(p.z.size(), false);
+  for (std::size_t i = 0; i < p.z.size(); ++i) {
+    if (seen[i] || !(level[i] > p.z[i])) continue;
+    std::vector<std::size_t> line{i};
+    seen[i] = true;
+    std::size_t deepest = i;
+    for (std::size_t k = 0; k < line.size(); ++k) {
+      const auto depth = [&](std::size_t at) { return level[at] - p.z[at]; };
+      if (depth(line[k]) > depth(deepest) || (depth(line[k]) == depth(deepest) && line[k] < deepest)) deepest = line[k];
+      p.around(static_cast<std::int64_t>(line[k]) % p.cols, static_cast<std::int64_t>(line[k]) / p.cols,
+               [&](std::int64_t c, std::int64_t r, int) {
+                 if (std::isnan(p.height(c, r)) || seen[p.at(c, r)] || !(level[p.at(c, r)] > p.z[p.at(c, r)])) return;
+                 seen[p.at(c, r)] = true;
+                 line.push_back(p.at(c, r));
+               });
+    }
+    out[deepest] = std::ssize(line);
+  }
+  return out;
+}
+
 TEST(Depressions, AreRegionsOfRaisedCells) {
+  for (const auto& [cols, rows] : {std::pair{71, 63}, std::pair{9, 200}, std::pair{200, 9}})
+    for (const unsigned heights : {3u, 10u, 1000u}) {
+      // Nothing but noise: regions of every shape, around one another.
+      std::mt19937 random(heights);
+      std::vector<float> v(static_cast<std::size_t>(cols * rows));
+      for (float& z : v) z = static_cast<float>(random() % heights);
+      const Grid land = grid_from_values(utm_frame(cols, rows, 2), v, metres_above_egm2008());
+      const std::map<std::size_t, std::int64_t> truth = regions_of(Plain(land), flooded(land));
+      std::map<std::size_t, std::int64_t> made;
+      for (const Depression& d : depressions(land)) made[static_cast<std::size_t>(d.row * cols + d.col)] = d.cells;
+      EXPECT_EQ(made, truth) << cols << " " << heights;
+      EXPECT_GT(truth.size(), 10u);
+    }
   const Grid g = stepped(utm_frame(71, 63, 2), 7, 0.2);
   const std::vector<float> z = all_values(g), level = flooded(g);
   std::int64_t cells = 0;
