@@ -623,6 +623,14 @@ int write_and_state(const Grid& grid, const Common& c, const std::vector<std::st
   return 0;
 }
 
+void write_features(const Layer& layer, const Common& c, std::vector<std::string>& notes) {
+  const LayerReport r = write_layer(layer, c.out, {.overwrite = c.overwrite});
+  std::string names;
+  for (const auto& b : r.beside) names += (names.empty() ? "" : ", ") + b.filename().string();
+  if (!names.empty()) notes.push_back(fmt::format("{} belong{} to it", names, r.beside.size() == 1 ? "s" : ""));
+  notes.insert(notes.end(), r.notes.begin(), r.notes.end());
+}
+
 void write_picture(const Picture& p, const std::string& path, bool overwrite) {
   write_file(path, p.bytes, {.overwrite = overwrite});
 }

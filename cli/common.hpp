@@ -136,6 +136,8 @@ void show_progress(bool on);
 void write_or_plan(const Grid& grid, const Common& c, Statement& s, bool lineage);
 // The same with the statement printed.
 int write_and_state(const Grid& grid, const Common& c, const std::vector<std::string>& notes, bool lineage = false);
+// Features where -o says; what else was written, and what the format could not say, is added to the notes.
+void write_features(const Layer& layer, const Common& c, std::vector<std::string>& notes);
 void write_picture(const Picture& p, const std::string& path, bool overwrite);
 
 // Each registers its verbs; the callbacks return the exit status through `status`.

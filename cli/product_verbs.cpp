@@ -89,7 +89,7 @@ int run_contours(const ProductCommand& o) {
   if (!o.base.empty()) c.base = length_from(o.base, unit, notes);
   const auto lines = contours(in, c);
   if (lines.empty()) refuse_no_lines(in, c);
-  write_layer(contour_layer(lines, in), o.out, {.overwrite = o.overwrite});
+  write_features(contour_layer(lines, in), o, notes);
   std::size_t points = 0;
   double low = 0, high = 0;
   for (std::size_t i = 0; i < lines.size(); ++i) {
@@ -99,12 +99,13 @@ int run_contours(const ProductCommand& o) {
   }
   Statement s(o);
   s.title(o.out);
-  const bool geojson = !has_ending(o.out, ".gpkg");
+  const Format* format = format_of(o.out, Holds::Features, Use::Written);
   s.line("lines", fmt::format("{} with {} points, levels {:g} to {:g} {}", lines.size(), points, low, high,
                               unit_name(in.quantity())));
   s.line("interval", fmt::format("{}, an index line every {}", interval_text(o.interval, c.interval, in.quantity()),
                                  o.index_every));
-  s.line("CRS", geojson ? "EPSG:4326 (GeoJSON is always longitude, latitude)" : in.frame().crs().label());
+  s.line("CRS", format && format->lonlat ? fmt::format("EPSG:4326 ({} is always longitude, latitude)", format->name)
+                                         : in.frame().crs().label());
   if (in.quantity().kind == QuantityKind::Height) s.line("heights", height_text(in.quantity()));
   s.fact("lines", lines.size());
   s.fact("points", points);
@@ -163,10 +164,14 @@ LineString section_line(const LineOptions& o, const char* verb, const Crs& crs, 
 
 int run_section(const SectionCommand& o) {
   std::vector<std::string> notes;
-  if (!has_ending(o.out, ".csv") && !picture_named(o.out))
+  const Format* lines = format_of(o.out, Holds::Features, Use::Written);
+  const bool as_line = lines && !lines->points_only && !has_ending(o.out, ".csv");
+  if (!has_ending(o.out, ".csv") && !picture_named(o.out) && !as_line)
     throw Error(ErrorCode::Unsupported,
                 fmt::format("a section is not written as '{}'", std::filesystem::path(o.out).extension().string()),
-                o.out, "give a name that ends in .csv for the table, or .png, .svg, .pdf for the graph");
+                o.out,
+                "give a name that ends in .csv for the table, .png, .svg or .pdf for the graph, or .gpkg, .dxf, .shp, "
+                ".kml for the line with its heights");
   Grid in = open_input(o.in, o);
   LineString line;
   if (o.down_from.empty()) {
@@ -187,6 +192,8 @@ int run_section(const SectionCommand& o) {
   const Section s = section(in, line, options);
   if (has_ending(o.out, ".csv"))
     write_text_file(o.out, section_csv(s), {.overwrite = o.overwrite});
+  else if (as_line)
+    write_features(section_layer(s), o, notes);
   else
     write_picture(draw_section(s, {.format = picture_format_for(o.out),
                                    .title = o.title.empty() ? "Section through " + in.info().name : o.title}),

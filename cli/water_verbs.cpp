@@ -72,11 +72,12 @@ void add_way(CLI::App& v, DrainCommand& o) {
 }
 
 void refuse_out(const std::string& out, bool vector) {
+  const Holds wanted = vector ? Holds::Features : Holds::Grids;
+  const Format* f = format_of(out, wanted, Use::Written);
+  if (f && !(vector && f->points_only)) return;
   const std::string ending = out.substr(std::min(out.size(), out.rfind('.')));
-  const bool is_layer = has_ending(out, ".gpkg") || has_ending(out, ".geojson") || has_ending(out, ".json");
-  if (is_layer == vector) return;
   throw Error(ErrorCode::Unsupported, fmt::format("this is not written as '{}'", ending), out,
-              vector ? "give a name that ends in .gpkg or .geojson"
+              vector ? "give a name that ends in one of " + endings_of(Holds::Features, Use::Written)
                      : "give a name of a grid, for instance one that ends in .tif");
 }
 
@@ -160,7 +161,7 @@ struct DepressionsCommand : DrainCommand {
 
 int list_depressions(DepressionsCommand& o, const Grid& in, std::vector<std::string>& notes) {
   const std::vector<Depression> list = depressions(in, drain_options(o, in, notes));
-  write_layer(depression_layer(list, in), o.out, {.overwrite = o.overwrite});
+  write_features(depression_layer(list, in), o, notes);
   double area = 0, volume = 0, deepest = 0;
   std::int64_t cells = 0;
   for (const Depression& d : list) {
@@ -329,7 +330,7 @@ int run_streams(StreamsCommand& o) {
                 fmt::format("nowhere do {} come together; all of it is {}", format_area(from_area),
                             format_area(f.report().area)),
                 in.info().name, "take a smaller --from-area");
-  write_layer(stream_layer(net, f), o.out, {.overwrite = o.overwrite});
+  write_features(stream_layer(net, f), o, notes);
   std::map<int, std::pair<std::int64_t, double>> by_order;
   double length = 0;
   std::int64_t ends = 0;
@@ -434,7 +435,7 @@ int run_basins(BasinsCommand& o) {
   b.outlets = outlets_of(o, in.frame().crs());
   const std::vector<Basin> list = basins(f, b);
   note_missed(list, notes);
-  write_layer(basin_layer(list, f), o.out, {.overwrite = o.overwrite});
+  write_features(basin_layer(list, f), o, notes);
   Statement s(o);
   s.title(o.out);
   s.line("basins", fmt::format("{}", list.size()));
@@ -481,7 +482,7 @@ int run_inundation(const InundationCommand& o) {
   InundationOptions options{.level = height_of(o.level, in, notes), .places = {}, .all = o.all, .run = o.run()};
   for (const std::string& text : o.from) options.places.push_back(point_from(text, in.frame().crs()));
   const Inundation wet = inundation(in, options);
-  write_layer(inundation_layer(wet, in), o.out, {.overwrite = o.overwrite});
+  write_features(inundation_layer(wet, in), o, notes);
   const std::string unit = unit_name(in.quantity());
   Statement s(o);
   s.title(o.out);
@@ -532,7 +533,7 @@ std::string storage_csv(const Reservoir& r) {
   return text;
 }
 
-void write_reservoir(const ReservoirCommand& o, const Reservoir& r, const Grid& in) {
+void write_reservoir(const ReservoirCommand& o, const Reservoir& r, const Grid& in, std::vector<std::string>& notes) {
   if (has_ending(o.out, ".csv"))
     write_text_file(o.out, storage_csv(r), {.overwrite = o.overwrite});
   else if (picture_named(o.out))
@@ -541,7 +542,7 @@ void write_reservoir(const ReservoirCommand& o, const Reservoir& r, const Grid& 
                                 .title = o.title.empty() ? "Behind the dam: " + in.info().name : o.title}),
                   o.out, o.overwrite);
   else
-    write_layer(reservoir_layer(r, in), o.out, {.overwrite = o.overwrite});
+    write_features(reservoir_layer(r, in), o, notes);
 }
 
 int run_reservoir(const ReservoirCommand& o) {
@@ -555,7 +556,7 @@ int run_reservoir(const ReservoirCommand& o) {
                      .run = o.run()};
   if (!o.crest.empty()) r.crest = height_of(o.crest, in, notes);
   const Reservoir full = reservoir(in, r);
-  write_reservoir(o, full, in);
+  write_reservoir(o, full, in, notes);
   const std::string unit = unit_name(in.quantity());
   const ReservoirLevel& top = full.curve.back();
   Statement s(o);

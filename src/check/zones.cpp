@@ -14,6 +14,7 @@
 #include "katoptra/surface/reproject.hpp"
 #include "katoptra/terrain/derivatives.hpp"
 
+#include "base/text.hpp"
 #include "grid/cell_areas.hpp"
 #include "moments.hpp"
 #include "sectors.hpp"
@@ -140,7 +141,7 @@ ZoneStatistics none_of(const std::string& name) {
 std::string name_of_feature(const Feature& f, std::size_t number) {
   for (const char* wanted : {"name", "label", "id"})
     for (const auto& [key, value] : f.properties) {
-      if (key != wanted) continue;
+      if (lower_case(key) != wanted) continue;  // old tables are in capitals
       if (const auto* t = std::get_if<std::string>(&value)) return *t;
       if (const auto* i = std::get_if<std::int64_t>(&value)) return std::to_string(*i);
     }

@@ -7,6 +7,7 @@
 #include "katoptra/formats/format.hpp"
 #include "katoptra/formats/grid_file.hpp"
 #include "katoptra/formats/point_file.hpp"
+#include "katoptra/formats/vector_file.hpp"
 #include "katoptra/geo/feature.hpp"
 
 #include "formats/bytes/located.hpp"
@@ -24,7 +25,7 @@ struct FormatRow {
   // Fills in what came out; the caller commits the sink.
   void (*write_points)(const PointCloud& cloud, ByteSink& sink, const PointWriteOptions& options,
                        PointWriteReport& report) = nullptr;
-  void (*write_layer)(const Layer& layer, const std::filesystem::path& path, bool overwrite) = nullptr;
+  LayerReport (*write_layer)(const Layer& layer, const std::filesystem::path& path, bool overwrite) = nullptr;
   bool is_archive = false;
 };
 

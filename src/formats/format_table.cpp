@@ -9,9 +9,12 @@
 #include "formats/las/las_source.hpp"
 #include "formats/las/las_write.hpp"
 #include "formats/text/text_points.hpp"
+#include "formats/vector/dxf.hpp"
 #include "formats/vector/geojson.hpp"
 #include "formats/vector/geopackage.hpp"
 #include "formats/vector/gpx.hpp"
+#include "formats/vector/kml.hpp"
+#include "formats/vector/shapefile.hpp"
 #include "formats/vector/tables.hpp"
 #include "readers.hpp"
 #include "writers.hpp"
@@ -163,7 +166,6 @@ std::vector<FormatRow> make_rows() {
                  .media_type = "text/csv",
                  .beside = {".prj", ".json"},
                  .sure = false,
-                 .points_only = true,
                  .damaged = {"damaged.csv", "x,y\n1\n"}},
        .open_points = open_text,
        .read_layer = read_table_or_soundings,
@@ -175,6 +177,7 @@ std::vector<FormatRow> make_rows() {
                  .media_type = "application/geo+json",
                  .alone = true,
                  .sure = false,
+                 .lonlat = true,
                  .damaged = {"damaged.geojson",
                              R"({"type": "Feature", "geometry": {"type": "Point", "coordinates": 7}})"}},
        .read_layer = [](const fs::path& path, const Crs&) { return read_geojson(path); },
@@ -192,8 +195,47 @@ std::vector<FormatRow> make_rows() {
                  .endings = {".gpx"},
                  .media_type = "application/gpx+xml",
                  .alone = true,
+                 .lonlat = true,
                  .damaged = {"damaged.gpx", "<gpx><wpt lat=\"north\" lon=\"0\"/></gpx>"}},
-       .read_layer = [](const fs::path& path, const Crs&) { return read_gpx(path); }},
+       .read_layer = [](const fs::path& path, const Crs&) { return read_gpx(path); },
+       .write_layer = write_gpx},
+      {.facts = {.key = "shapefile",
+                 .name = "shapefile",
+                 .endings = {".shp"},
+                 .media_type = "application/vnd.shp",
+                 .beside = {".shx", ".dbf", ".cpg", ".prj"},
+                 .damaged = {"damaged.shp", std::string("\0\0\x27\x0a", 4) + std::string(120, '\x7f')}},
+       .read_layer = read_shapefile,
+       .write_layer = write_shapefile},
+      {.facts = {.key = "kml",
+                 .name = "KML",
+                 .endings = {".kml"},
+                 .media_type = "application/vnd.google-earth.kml+xml",
+                 .media_word = "kml+xml",
+                 .alone = true,
+                 .lonlat = true,
+                 .damaged = {"damaged.kml",
+                             "<kml><Placemark><Point><coordinates>here</coordinates></Point></Placemark></kml>"}},
+       .read_layer = [](const fs::path& path, const Crs&) { return read_kml(path); },
+       .write_layer = write_kml},
+      {.facts = {.key = "kmz",
+                 .name = "KMZ",
+                 .endings = {".kmz"},
+                 .media_type = "application/vnd.google-earth.kmz",
+                 .media_word = "google-earth.kmz",
+                 .alone = true,
+                 .lonlat = true,
+                 .damaged = {"damaged.kmz", "PK\x03\x04"s + std::string(60, '\x12')}},
+       .read_layer = [](const fs::path& path, const Crs&) { return read_kmz(path); },
+       .write_layer = write_kmz},
+      {.facts = {.key = "dxf",
+                 .name = "DXF",
+                 .endings = {".dxf"},
+                 .media_type = "image/vnd.dxf",
+                 .beside = {".prj"},
+                 .damaged = {"damaged.dxf", "  0\nSECTION\n  2\nENTITIES\n  0\nPOINT\n 10\nwest\n"}},
+       .read_layer = read_dxf,
+       .write_layer = write_dxf},
       archive("zip", {".zip"}, "zip", "PK\x03\x04"s + std::string(60, '\x11')),
       archive("tar", {".tar", ".tgz"}, "x-tar", std::string(257, 'a') + "ustar\0"s + "00" + std::string(300, 'z')),
       archive("gz", {".gz"}, "gzip", "\x1f\x8b\x08\0\0\0\0\0\0\x03 nothing packed"s),

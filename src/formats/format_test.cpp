@@ -117,11 +117,13 @@ TEST(FormatTable, WhatIsWrittenComesBack) {
         EXPECT_TRUE(looks_like_grid(path));
       }
       if (f.holds(Holds::Features, Use::Written) && f.holds(Holds::Features, Use::Read)) {
+        // A drawing is in metres.
+        const Crs crs = f.key == "dxf" ? Crs::parse("EPSG:32725") : Crs::wgs84();
         const Layer layer{.name = "p",
-                          .crs = Crs::wgs84(),
+                          .crs = crs,
                           .features = {{Point{-31.25, -37.5}, {{"z", 12.5}}}, {Point{-31, -37}, {{"z", 7.25}}}}};
         write_layer(layer, path, {.overwrite = true});
-        const Layer back = read_layer(path, Crs::wgs84());
+        const Layer back = read_layer(path, crs);
         ASSERT_EQ(back.features.size(), 2u);
         EXPECT_EQ(std::get<Point>(back.features[1].geometry).x, -31);
         const auto& own = back.features[0].properties;

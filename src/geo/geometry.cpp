@@ -6,10 +6,12 @@
 
 #include <algorithm>
 #include <cmath>
+#include <fmt/format.h>
 #include <geos_c.h>
 #include <memory>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/geo/feature.hpp"
 
 namespace katoptra {
 namespace {
@@ -248,6 +250,34 @@ MultiPolygon without_slivers(const MultiPolygon& shape, double tolerance) {
     if (GEOSIntersects_r(h, one.get(), shrunk.get()) == 1) kept.push_back(p);
   }
   return kept;
+}
+
+std::string text_of(const Property& value) {
+  return std::visit(
+      [](const auto& v) -> std::string {
+        if constexpr (std::is_same_v<std::decay_t<decltype(v)>, std::string>)
+          return v;
+        else
+          return fmt::format("{}", v);
+      },
+      value);
+}
+
+const Property* property_of(const Feature& f, std::string_view name) {
+  for (const auto& [key, value] : f.properties)
+    if (key == name) return &value;
+  return nullptr;
+}
+
+double height_at(const Feature& f, std::size_t i) {
+  if (f.heights.empty()) return std::nan("");
+  return f.heights.size() == 1 ? f.heights[0] : i < f.heights.size() ? f.heights[i] : std::nan("");
+}
+
+bool has_heights(const Feature& f) {
+  if (f.heights.empty()) return false;
+  const auto* line = std::get_if<LineString>(&f.geometry);
+  return line ? f.heights.size() == line->size() : std::holds_alternative<Point>(f.geometry);
 }
 
 }  // namespace katoptra

@@ -530,6 +530,10 @@ class Runner {
   void draw_profile(const StudyProduct& p, const fs::path& to) {
     const Section s = section(surface_, read_line(p.line, surface_.frame().crs()), {.run = options_.run});
     const std::string title = p.title.empty() ? "Section along " + p.line.filename().string() : p.title;
+    if (!has_ending(to, ".csv") && format_of(to, Holds::Features, Use::Written)) {
+      write_layer(section_layer(s), to, {.overwrite = overwrite_});
+      return;
+    }
     if (has_ending(to, ".csv")) {
       write_text_file(to, section_csv(s), {.overwrite = overwrite_});
       return;
@@ -615,7 +619,7 @@ void judge_product(const StudyProduct& p, const Study& s, const StudyPlan& plan)
   if (p.kind == "contours" || (water && water->layer))
     ends_in(written(Holds::Features, &Format::points_only));
   else if (p.kind == "section")
-    ends_in(".csv, .png, .svg, .pdf");
+    ends_in(".csv, .png, .svg, .pdf, " + written(Holds::Features, &Format::points_only));
   else if (p.kind == "map")
     ends_in(".png, .svg, .pdf");
   else

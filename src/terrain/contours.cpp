@@ -397,10 +397,12 @@ Length sensible_interval(double lowest, double highest, LengthUnit unit, int wan
 }
 
 Layer contour_layer(const std::vector<ContourLine>& lines, const Grid& surface) {
-  Layer layer{.name = "contours", .crs = surface.frame().crs(), .features = {}};
+  Layer layer{.name = "contours", .crs = surface.frame().crs(), .features = {}, .unit = surface.quantity().unit};
   for (const ContourLine& l : lines)
     layer.features.push_back(
-        {l.points, {{"level", l.level}, {"unit", unit_name(surface.quantity())}, {"index", std::int64_t{l.index}}}});
+        {l.points,
+         {{"level", l.level}, {"unit", unit_name(surface.quantity())}, {"index", std::int64_t{l.index}}},
+         {l.level}});
   return layer;
 }
 

@@ -11,6 +11,33 @@ namespace katoptra {
 
 Length Section::length() const { return points.empty() ? Length() : Length::of(points.back().distance, unit); }
 
+Layer section_layer(const Section& s, const std::string& name) {
+  Layer layer{.name = name, .crs = s.crs, .features = {}, .unit = s.quantity.unit};
+  Feature part{LineString{}, {}, {}};
+  double from = 0, to = 0;
+  const auto finish = [&] {
+    if (part.heights.size() > 1) {
+      part.properties = {{"from", from}, {"length", to - from}, {"unit", std::string(symbol(s.unit))}};
+      layer.features.push_back(std::move(part));
+    }
+    part = {LineString{}, {}, {}};
+  };
+  for (const SectionPoint& p : s.points) {
+    if (std::isnan(p.value)) {
+      finish();
+      continue;
+    }
+    if (part.heights.empty()) from = p.distance;
+    to = p.distance;
+    std::get<LineString>(part.geometry).push_back(p.place);
+    part.heights.push_back(p.value);
+  }
+  finish();
+  if (layer.features.empty())
+    throw Error(ErrorCode::BadArgument, "no two points in a row have a value", name, "take a line over the surface");
+  return layer;
+}
+
 LineString line_by_bearing(const Crs& crs, Point from, Angle bearing, Length length) {
   if (!(length.metres() > 0)) throw Error(ErrorCode::BadArgument, "a section needs a length above zero", "section");
   const GroundRuler ruler(crs);

@@ -370,6 +370,33 @@ TEST(Section, ByBearingInDegreesAndFeet) {
   EXPECT_EQ(s.unit, LengthUnit::Foot);
 }
 
+// As a line it is in parts where there are voids, each with its heights and where it begins.
+TEST(Section, AsALineWithHeights) {
+  const Frame f = utm_frame(40, 20, 2);
+  const Grid g = grid_from_function(
+      f, [&](double x, double) { return std::abs(x - f.centre(20, 0).x) < 9 ? std::nan("") : x / 1000; },
+      metres_above_egm2008());
+  const Section s = section(g, {f.centre(1, 10), f.centre(38, 10)});
+  const Layer layer = section_layer(s);
+  ASSERT_EQ(layer.features.size(), 2u);
+  EXPECT_EQ(layer.unit, LengthUnit::Metre);
+  std::size_t points = 0;
+  for (const Feature& part : layer.features) {
+    ASSERT_TRUE(has_heights(part));
+    points += part.heights.size();
+    for (std::size_t i = 0; i < part.heights.size(); ++i)
+      EXPECT_NEAR(part.heights[i], std::get<LineString>(part.geometry)[i].x / 1000, 1e-4);
+  }
+  std::size_t known = 0;
+  for (const SectionPoint& p : s.points) known += !std::isnan(p.value);
+  EXPECT_EQ(points, known);
+  EXPECT_EQ(std::get<double>(*property_of(layer.features[0], "from")), 0);
+  EXPECT_NEAR(std::get<double>(*property_of(layer.features[1], "from")) +
+                  std::get<double>(*property_of(layer.features[1], "length")),
+              s.points.back().distance, 1e-9);
+  EXPECT_EQ(error_of([&] { section_layer(section(g, {f.centre(18, 10), f.centre(22, 10)})); }), ErrorCode::BadArgument);
+}
+
 TEST(Section, VoidsAndBadLines) {
   std::vector<float> v(100, 3);
   for (int c = 4; c < 6; ++c) v[static_cast<std::size_t>(50 + c)] = kVoid;

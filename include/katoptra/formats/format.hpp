@@ -36,6 +36,7 @@ struct Format {
   bool sure = true;
   bool heights_only = false;  // it holds no other quantity
   bool points_only = false;   // of features
+  bool lonlat = false;        // features are always in longitude and latitude of WGS 84
   DamagedExample damaged;
 
   std::vector<Holds> read, written;  // what is read from it, and written into it, here

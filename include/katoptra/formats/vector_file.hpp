@@ -6,6 +6,8 @@
 //   write_layer(contour_layer(lines, dem), "contours.gpkg");
 #pragma once
 #include <filesystem>
+#include <string>
+#include <vector>
 
 #include "katoptra/geo/area.hpp"
 #include "katoptra/geo/feature.hpp"
@@ -19,8 +21,13 @@ Layer read_layer(const std::filesystem::path& path, const Crs& otherwise = {});
 struct WriteLayerOptions {
   bool overwrite = false;
 };
-// .geojson, .json, .gpkg, and for points .csv or .xyz; Unsupported otherwise.
-void write_layer(const Layer& layer, const std::filesystem::path& path, const WriteLayerOptions& options = {});
+struct LayerReport {
+  std::vector<std::filesystem::path> beside = {};  // other files that belong to it
+  std::vector<std::string> notes = {};             // what the format could not say
+};
+// By the ending of the name (endings_of(Holds::Features, Use::Written)); Unsupported for others, and for features that
+// the format does not hold.
+LayerReport write_layer(const Layer& layer, const std::filesystem::path& path, const WriteLayerOptions& options = {});
 // A layer as GeoJSON text.
 std::string to_geojson(const Layer& layer);
 

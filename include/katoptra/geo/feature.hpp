@@ -2,12 +2,16 @@
 //
 //   Layer pegs{.name = "pegs", .crs = Crs::parse("EPSG:32725"), .features = {{Point{677600, 5841300}, {{"z", 12.5}}}}};
 #pragma once
+#include <cstddef>
 #include <cstdint>
+#include <optional>
 #include <string>
+#include <string_view>
 #include <utility>
 #include <variant>
 #include <vector>
 
+#include "katoptra/base/units.hpp"
 #include "katoptra/geo/crs.hpp"
 #include "katoptra/geo/geometry.hpp"
 
@@ -15,16 +19,29 @@ namespace katoptra {
 
 using Property = std::variant<std::int64_t, double, std::string>;
 
+// As it is read again: all digits, text as it is.
+std::string text_of(const Property& value);
+
 struct Feature {
   std::variant<Point, LineString, MultiPolygon> geometry;
   std::vector<std::pair<std::string, Property>> properties;  // in the order they are written
-  std::vector<double> heights;                               // of a point, or a line's points, where the file has z
+  // Of a point, or of a line's points; one for all of a line that is level. In the unit of the layer, where it says
+  // one.
+  std::vector<double> heights = {};
 };
+
+// The height of the i-th point of a point or a line; NaN where none is known.
+double height_at(const Feature& f, std::size_t i);
+// The value of that name; null where there is none.
+const Property* property_of(const Feature& f, std::string_view name);
+// Whether each point of a point or a line has a height of its own.
+bool has_heights(const Feature& f);
 
 struct Layer {
   std::string name = "features";
   Crs crs;
   std::vector<Feature> features;
+  std::optional<LengthUnit> unit = {};  // of the heights
 };
 
 }  // namespace katoptra

@@ -9,6 +9,7 @@
 #include <optional>
 #include <vector>
 
+#include "katoptra/geo/feature.hpp"
 #include "katoptra/grid/grid.hpp"
 
 namespace katoptra {
@@ -36,6 +37,10 @@ struct SectionOptions {
 // `line` in the grid's CRS. BadArgument for fewer than two points or a line of no length; TooLarge beyond 10 million
 // points.
 Section section(const Grid& grid, const LineString& line, const SectionOptions& options = {});
+
+// As a line with heights; where there are voids, the parts between them. Each with its `length` and where it begins
+// along the section (`from`), in its unit. BadArgument where no two points in a row have a value.
+Layer section_layer(const Section& s, const std::string& name = "section");
 
 // A straight line from a point by bearing (clockwise from grid north) and ground length.
 LineString line_by_bearing(const Crs& crs, Point from, Angle bearing, Length length);

@@ -3,12 +3,14 @@
 #include <algorithm>
 #include <cmath>
 #include <fmt/format.h>
+#include <span>
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/vector_file.hpp"
 
 #include "base/json.hpp"
+#include "geo/turning.hpp"
 
 namespace katoptra {
 namespace fs = std::filesystem;
@@ -33,20 +35,6 @@ Polygon polygon_of(const json& c, const std::string& where) {
   }
   if (p.outer.empty()) no_geojson("a polygon has no ring", where);
   return p;
-}
-
-enum class Turn { Left, Right };
-
-// The ring as it runs to the left (counter-clockwise) or to the right. About its first point, so that no digits are
-// lost far from the origin.
-Ring turning(Ring ring, Turn wanted) {
-  double twice = 0;
-  for (std::size_t i = 0; i + 1 < ring.size(); ++i)
-    twice +=
-        (ring[i].x - ring[0].x) * (ring[i + 1].y - ring[0].y) - (ring[i + 1].x - ring[0].x) * (ring[i].y - ring[0].y);
-  const bool wrong = wanted == Turn::Left ? twice < 0 : !(twice < 0);
-  if (wrong) std::reverse(ring.begin(), ring.end());
-  return ring;
 }
 
 class GeoJsonReader {
@@ -157,18 +145,24 @@ std::string decimals(double v) {
   return s == "-0" ? "0" : s;
 }
 
-std::string coordinates(const LineString& line) {
+// `heights`: of each point, or none.
+std::string coordinates(const LineString& line, std::span<const double> heights = {}) {
   std::string s = "[";
-  for (std::size_t i = 0; i < line.size(); ++i)
-    s += fmt::format("{}[{},{}]", i ? "," : "", decimals(line[i].x), decimals(line[i].y));
+  for (std::size_t i = 0; i < line.size(); ++i) {
+    s += fmt::format("{}[{},{}", i ? "," : "", decimals(line[i].x), decimals(line[i].y));
+    if (!heights.empty() && !std::isnan(heights[i])) s += "," + decimals(heights[i]);
+    s += "]";
+  }
   return s + "]";
 }
 
 std::string geometry_text(const Feature& f) {
   if (const auto* p = std::get_if<Point>(&f.geometry))
-    return fmt::format(R"({{"type":"Point","coordinates":[{},{}]}})", decimals(p->x), decimals(p->y));
+    return fmt::format(R"({{"type":"Point","coordinates":[{},{}{}]}})", decimals(p->x), decimals(p->y),
+                       has_heights(f) && !std::isnan(f.heights[0]) ? "," + decimals(f.heights[0]) : "");
   if (const auto* l = std::get_if<LineString>(&f.geometry))
-    return R"({"type":"LineString","coordinates":)" + coordinates(*l) + "}";
+    return R"({"type":"LineString","coordinates":)" +
+           coordinates(*l, has_heights(f) ? std::span<const double>(f.heights) : std::span<const double>()) + "}";
   std::string s = R"({"type":"MultiPolygon","coordinates":[)";
   const auto& shape = std::get<MultiPolygon>(f.geometry);
   for (std::size_t i = 0; i < shape.size(); ++i) {
@@ -266,11 +260,12 @@ Layer read_geojson(const fs::path& path) {
   return layer;
 }
 
-void write_geojson(const Layer& layer, const fs::path& path, bool overwrite) {
+LayerReport write_geojson(const Layer& layer, const fs::path& path, bool overwrite) {
   if (!layer.crs && !layer.features.empty())
     throw Error(ErrorCode::Refused, "GeoJSON is in longitude and latitude, and these features have no CRS to come from",
                 path.string(), "tell it with --crs, or write .gpkg");
   write_text_file(path, to_geojson(layer), {.overwrite = overwrite});
+  return {};
 }
 
 }  // namespace katoptra

@@ -5,6 +5,7 @@
 #include <string>
 #include <string_view>
 
+#include "katoptra/formats/vector_file.hpp"
 #include "katoptra/geo/feature.hpp"
 
 namespace katoptra {
@@ -21,6 +22,6 @@ Layer read_geojson(const std::filesystem::path& path);
 // The same of text; `name`: for errors.
 Layer parse_geojson(std::string_view text, const std::string& name);
 // Refused when the features have no CRS to come from: GeoJSON is in longitude and latitude.
-void write_geojson(const Layer& layer, const std::filesystem::path& path, bool overwrite);
+LayerReport write_geojson(const Layer& layer, const std::filesystem::path& path, bool overwrite);
 
 }  // namespace katoptra

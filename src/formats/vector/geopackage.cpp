@@ -28,12 +28,15 @@ std::string sql_name(const std::string& name) {
 class WkbWriter {
  public:
   void geometry(const Feature& f) {
+    const bool heights = has_heights(f);
+    constexpr std::uint32_t kWithHeights = 1000;
     if (const auto* p = std::get_if<Point>(&f.geometry)) {
-      head(1);
+      head(heights ? 1 + kWithHeights : 1);
       point(*p);
+      if (heights) raw(f.heights.data(), 8);
     } else if (const auto* line = std::get_if<LineString>(&f.geometry)) {
-      head(2);
-      points(*line);
+      head(heights ? 2 + kWithHeights : 2);
+      points(*line, heights ? f.heights.data() : nullptr);
     } else {
       const auto& shape = std::get<MultiPolygon>(f.geometry);
       head(6);
@@ -61,9 +64,12 @@ class WkbWriter {
     raw(&p.x, 8);
     raw(&p.y, 8);
   }
-  void points(const LineString& line) {
+  void points(const LineString& line, const double* heights = nullptr) {
     u32(static_cast<std::uint32_t>(line.size()));
-    for (Point p : line) point(p);
+    for (Point p : line) {
+      point(p);
+      if (heights) raw(heights++, 8);
+    }
   }
 };
 
@@ -188,6 +194,12 @@ std::string geometry_type(const Layer& layer) {
   return type.empty() ? "GEOMETRY" : type;
 }
 
+// Whether geometries have a third coordinate: 0 none, 1 all, 2 some.
+std::int64_t z_of(const Layer& layer) {
+  const auto n = std::count_if(layer.features.begin(), layer.features.end(), has_heights);
+  return n == 0 ? 0 : n == std::ssize(layer.features) ? 1 : 2;
+}
+
 Bounds bounds_of(const Layer& layer) {
   Bounds b;
   for (const Feature& f : layer.features) {
@@ -267,7 +279,7 @@ void create_tables(Sql& sql, const Layer& layer, int srs) {
 
 }  // namespace
 
-void write_geopackage(const Layer& layer, const std::filesystem::path& path, bool overwrite) {
+LayerReport write_geopackage(const Layer& layer, const std::filesystem::path& path, bool overwrite) {
   Sql sql{{}};
   const int srs = !layer.crs ? -1 : layer.crs.epsg() ? layer.crs.epsg() : 100000;
   create_tables(sql, layer, srs);
@@ -290,10 +302,11 @@ void write_geopackage(const Layer& layer, const std::filesystem::path& path, boo
     if (!b.empty()) contents.bind(3 + i, box[i]);
   contents.run();
   const std::string type = geometry_type(layer);
-  sql.query("INSERT INTO gpkg_geometry_columns VALUES (?,'geom',?,?,0,0)")
+  sql.query("INSERT INTO gpkg_geometry_columns VALUES (?,'geom',?,?,?,0)")
       .bind(1, layer.name)
       .bind(2, type)
       .bind(3, std::int64_t{srs})
+      .bind(4, z_of(layer))
       .run();
   SqlTransaction rows(sql);
   SqlQuery insert = sql.query(fmt::format("INSERT INTO {} (geom{}) VALUES (?{})", table, names, marks));
@@ -315,6 +328,7 @@ void write_geopackage(const Layer& layer, const std::filesystem::path& path, boo
     if (e.code() != ErrorCode::TooLarge) throw;
     throw Error(e.code(), "the GeoPackage does not fit into memory", path.string(), "write GeoJSON, or fewer features");
   }
+  return {};
 }
 
 namespace {

@@ -8,15 +8,19 @@
 #include "katoptra/base/units.hpp"
 #include "katoptra/formats/bytes.hpp"
 
+#include "base/text.hpp"
+
 namespace katoptra {
 namespace {
+
+constexpr const char* kProperty = "katoptra:property";
 
 class GpxReader {
  public:
   explicit GpxReader(std::string file) : file_(std::move(file)) {}
 
   Layer layer(const pugi::xml_node& gpx) {
-    Layer l{.name = "gpx", .crs = Crs::wgs84(), .features = {}};
+    Layer l{.name = "gpx", .crs = Crs::wgs84(), .features = {}, .unit = LengthUnit::Metre};
     for (const pugi::xml_node& n : gpx.children()) {
       const std::string kind = n.name();
       if (kind == "wpt") {
@@ -42,6 +46,16 @@ class GpxReader {
     std::vector<std::pair<std::string, Property>> p;
     for (const char* key : {"name", "type", "desc"})
       if (const std::string text = n.child_value(key); !text.empty()) p.emplace_back(key, text);
+    for (const pugi::xml_node& e : n.child("extensions").children(kProperty)) {
+      const std::string type = e.attribute("type").value(), text = e.child_value();
+      const auto number = parse_number(type == "string" ? std::string() : text);
+      if (number && type == "int")
+        p.emplace_back(e.attribute("name").value(), static_cast<std::int64_t>(*number));
+      else if (number)
+        p.emplace_back(e.attribute("name").value(), *number);
+      else
+        p.emplace_back(e.attribute("name").value(), text);
+    }
     return p;
   }
   Point point(const pugi::xml_node& n) const {
@@ -66,7 +80,82 @@ class GpxReader {
   std::string file_;
 };
 
+class GpxWriter {
+ public:
+  explicit GpxWriter(const Layer& layer)
+      : layer_(layer), metres_(layer.unit ? metres_per(*layer.unit) : 1), there_(layer.crs, Crs::wgs84()) {}
+
+  // Waypoints come before tracks.
+  std::string text() {
+    out_ =
+        "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<gpx version=\"1.1\" creator=\"Katoptra\" "
+        "xmlns=\"http://www.topografix.com/GPX/1/1\" xmlns:katoptra=\"urn:katoptra:properties\">\n";
+    out_ += fmt::format("<metadata><name>{}</name></metadata>\n", xml_text(layer_.name));
+    for (const Feature& f : layer_.features)
+      if (const auto* p = std::get_if<Point>(&f.geometry)) {
+        place("wpt", there_.forward(*p), height_at(f, 0));
+        described(f);
+        out_ += "</wpt>\n";
+      }
+    for (const Feature& f : layer_.features)
+      if (const auto* line = std::get_if<LineString>(&f.geometry)) track(f, *line);
+    return std::move(out_) + "</gpx>\n";
+  }
+
+ private:
+  void place(const char* kind, Point p, double z) {
+    out_ += fmt::format("<{} lat=\"{:.8f}\" lon=\"{:.8f}\">", kind, p.y, p.x);
+    if (std::isfinite(z)) out_ += fmt::format("<ele>{:.3f}</ele>", z * metres_);
+  }
+  static bool is_own(const std::string& name) { return name == "name" || name == "desc" || name == "type"; }
+  // In the order that GPX asks for.
+  void described(const Feature& f) {
+    for (const char* wanted : {"name", "desc", "type"})
+      for (const auto& [name, value] : f.properties)
+        if (name == wanted) out_ += fmt::format("<{0}>{1}</{0}>", wanted, xml_text(text_of(value)));
+    std::string more;
+    for (const auto& [name, value] : f.properties)
+      if (!is_own(name))
+        more += fmt::format("<{0} name=\"{1}\" type=\"{2}\">{3}</{0}>", kProperty, xml_text(name),
+                            value.index() == 2   ? "string"
+                            : value.index() == 1 ? "double"
+                                                 : "int",
+                            xml_text(text_of(value)));
+    if (!more.empty()) out_ += "<extensions>" + more + "</extensions>";
+  }
+  void track(const Feature& f, LineString line) {
+    out_ += "<trk>";
+    described(f);
+    out_ += "<trkseg>\n";
+    there_.forward(line);
+    for (std::size_t i = 0; i < line.size(); ++i) {
+      place("trkpt", line[i], height_at(f, i));
+      out_ += "</trkpt>\n";
+    }
+    out_ += "</trkseg></trk>\n";
+  }
+
+  const Layer& layer_;
+  double metres_;
+  Transform there_;
+  std::string out_;
+};
+
 }  // namespace
+
+LayerReport write_gpx(const Layer& layer, const std::filesystem::path& path, bool overwrite) {
+  for (const Feature& f : layer.features)
+    if (std::holds_alternative<MultiPolygon>(f.geometry))
+      throw Error(ErrorCode::Unsupported, "GPX holds waypoints and tracks, and these are areas", path.string(),
+                  "write .kml, .gpkg or .geojson");
+  if (!layer.crs && !layer.features.empty())
+    throw Error(ErrorCode::Refused, "GPX is in longitude and latitude, and these features have no CRS to come from",
+                path.string(), "tell it with --crs, or write .gpkg");
+  Layer own = layer;
+  if (!own.crs) own.crs = Crs::wgs84();
+  write_text_file(path, GpxWriter(own).text(), {.overwrite = overwrite});
+  return {};
+}
 
 Layer parse_gpx(std::string_view text, const std::string& name) {
   pugi::xml_document doc;

@@ -12,6 +12,8 @@
 
 #include "base/csv.hpp"
 #include "base/text.hpp"
+#include "prj.hpp"
+#include "wkt.hpp"
 
 namespace katoptra {
 namespace fs = std::filesystem;
@@ -24,42 +26,45 @@ bool is_table(const fs::path& path) {
   return first.find_first_of("abcdefghijklmnopqrstuvwxyz") != first.npos && !first.starts_with("#");
 }
 
-std::string text_of(const Property& p) {
-  if (const double* v = std::get_if<double>(&p)) return std::isnan(*v) ? "" : fmt::format("{}", *v);
-  return std::visit(
-      [](const auto& v) -> std::string {
-        if constexpr (std::is_same_v<std::decay_t<decltype(v)>, std::string>)
-          return csv_field(v);
-        else
-          return fmt::format("{}", v);
-      },
-      p);
+std::string field_of(const Property& p) {
+  if (const double* v = std::get_if<double>(&p); v && std::isnan(*v)) return "";
+  return csv_field(text_of(p));
+}
+
+bool only_points(const Layer& layer) {
+  return std::all_of(layer.features.begin(), layer.features.end(),
+                     [](const Feature& f) { return std::holds_alternative<Point>(f.geometry); });
 }
 
 const Point& only_point(const Feature& f, const fs::path& path) {
   const Point* p = std::get_if<Point>(&f.geometry);
   if (!p)
-    throw Error(ErrorCode::Unsupported, "a table holds points, and these are lines or polygons", path.string(),
-                "write .geojson or .gpkg");
+    throw Error(ErrorCode::Unsupported, "lines of x, y and z are points, and these are lines or areas", path.string(),
+                "write .geojson, .gpkg or .csv");
   return *p;
 }
 
-// Coordinates and all properties, one point a line.
+// Coordinates and all properties, one feature a line; lines and areas as well-known text.
 std::string table_text(const Layer& layer, const fs::path& path) {
   std::vector<std::string> names;
   for (const Feature& f : layer.features)
     for (const auto& property : f.properties)
       if (std::find(names.begin(), names.end(), property.first) == names.end()) names.push_back(property.first);
-  std::string text = layer.crs.is_geographic() ? "lon,lat" : "x,y";
+  const bool points = only_points(layer);
+  std::string text = !points ? "wkt" : layer.crs.is_geographic() ? "lon,lat" : "x,y";
   for (const std::string& n : names) text += "," + csv_field(n);
   text += "\n";
   for (const Feature& f : layer.features) {
-    const Point p = only_point(f, path);
-    text += fmt::format("{:.12g},{:.12g}", p.x, p.y);
+    if (points) {
+      const Point p = only_point(f, path);
+      text += fmt::format("{:.12g},{:.12g}", p.x, p.y);
+    } else {
+      text += csv_field(wkt_of(f));
+    }
     for (const std::string& n : names) {
       const auto found =
           std::find_if(f.properties.begin(), f.properties.end(), [&](const auto& q) { return q.first == n; });
-      text += "," + (found == f.properties.end() ? "" : text_of(found->second));
+      text += "," + (found == f.properties.end() ? "" : field_of(found->second));
     }
     text += "\n";
   }
@@ -82,13 +87,40 @@ std::string xyz_text(const Layer& layer, const fs::path& path) {
 
 }  // namespace
 
+namespace {
+
+Property value_of(const std::string& text) {
+  if (const auto v = parse_number(text)) return *v;
+  return text;
+}
+
+Layer with_wkt(const std::vector<std::vector<std::string>>& rows, std::size_t column, const fs::path& path,
+               const Crs& otherwise) {
+  Layer layer{.name = path.stem().string(), .crs = read_prj(path, otherwise), .features = {}};
+  if (!layer.crs)
+    throw Error(ErrorCode::Refused, "does not say in which CRS its geometries are", path.string(),
+                "tell it with @CRS or --crs");
+  for (std::size_t r = 1; r < rows.size(); ++r) {
+    const std::string line = fmt::format("{} line {}", path.string(), r + 1);
+    if (rows[r].size() <= column) throw Error(ErrorCode::BadFile, "has too few columns", line);
+    for (Feature& f : features_of_wkt(rows[r][column], line)) {
+      for (std::size_t i = 0; i < rows[r].size() && i < rows[0].size(); ++i)
+        if (i != column && !rows[r][i].empty()) f.properties.emplace_back(rows[0][i], value_of(rows[r][i]));
+      layer.features.push_back(std::move(f));
+    }
+  }
+  return layer;
+}
+
+}  // namespace
+
 Layer read_table(const fs::path& path, const Crs& otherwise) {
   const std::string text = read_text_file(path);
   const std::string first = text.substr(0, text.find('\n'));
   const char separator = first.find(';') != first.npos ? ';' : first.find('\t') != first.npos ? '\t' : ',';
   const auto rows = parse_csv(text, separator);
   if (rows.empty()) throw Error(ErrorCode::BadFile, "has no rows", path.string());
-  std::size_t x = rows[0].size(), y = x;
+  std::size_t x = rows[0].size(), y = x, wkt = x;
   bool degrees = false;
   for (std::size_t i = 0; i < rows[0].size(); ++i) {
     const std::string name = lower_case(rows[0][i]);
@@ -98,7 +130,9 @@ Layer read_table(const fs::path& path, const Crs& otherwise) {
       (name.starts_with("lon") ? x : y) = i;
       degrees = true;
     }
+    if (name == "wkt" || name == "geometry" || name == "geom") wkt = i;
   }
+  if (wkt < rows[0].size()) return with_wkt(rows, wkt, path, otherwise);
   if (x == rows[0].size() || y == rows[0].size())
     throw Error(ErrorCode::BadFile, "its first line names no columns x and y (or lon and lat, or easting and northing)",
                 path.string(), "name the columns in the first line");
@@ -117,11 +151,8 @@ Layer read_table(const fs::path& path, const Crs& otherwise) {
                   fmt::format("{} line {}", path.string(), r + 1));
     Feature f{Point{*px, *py}, {}};
     for (std::size_t i = 0; i < rows[r].size() && i < rows[0].size(); ++i) {
-      if (i == x || i == y) continue;
-      if (const auto v = parse_number(rows[r][i]))
-        f.properties.emplace_back(rows[0][i], *v);
-      else
-        f.properties.emplace_back(rows[0][i], rows[r][i]);
+      if (i == x || i == y || rows[r][i].empty()) continue;
+      f.properties.emplace_back(rows[0][i], value_of(rows[r][i]));
     }
     layer.features.push_back(std::move(f));
   }
@@ -145,12 +176,14 @@ Layer read_table_or_soundings(const fs::path& path, const Crs& otherwise) {
   return is_table(path) ? read_table(path, otherwise) : read_soundings(path, otherwise);
 }
 
-void write_table(const Layer& layer, const fs::path& path, bool overwrite) {
+LayerReport write_table(const Layer& layer, const fs::path& path, bool overwrite) {
   write_text_file(path, table_text(layer, path), {.overwrite = overwrite});
+  return only_points(layer) ? LayerReport{} : write_prj(path, layer.crs, overwrite);
 }
 
-void write_soundings(const Layer& layer, const fs::path& path, bool overwrite) {
+LayerReport write_soundings(const Layer& layer, const fs::path& path, bool overwrite) {
   write_text_file(path, xyz_text(layer, path), {.overwrite = overwrite});
+  return {};
 }
 
 }  // namespace katoptra

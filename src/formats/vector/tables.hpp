@@ -2,6 +2,7 @@
 #pragma once
 #include <filesystem>
 
+#include "katoptra/formats/vector_file.hpp"
 #include "katoptra/geo/feature.hpp"
 
 namespace katoptra {
@@ -11,7 +12,7 @@ Layer read_soundings(const std::filesystem::path& path, const Crs& otherwise);
 // A table when the first line names columns.
 Layer read_table_or_soundings(const std::filesystem::path& path, const Crs& otherwise);
 // Unsupported when there are features other than points.
-void write_table(const Layer& layer, const std::filesystem::path& path, bool overwrite);
-void write_soundings(const Layer& layer, const std::filesystem::path& path, bool overwrite);
+LayerReport write_table(const Layer& layer, const std::filesystem::path& path, bool overwrite);
+LayerReport write_soundings(const Layer& layer, const std::filesystem::path& path, bool overwrite);
 
 }  // namespace katoptra

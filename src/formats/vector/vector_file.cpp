@@ -21,23 +21,24 @@ Layer read_layer(const fs::path& path, const Crs& otherwise) {
   return row->read_layer(path, otherwise);
 }
 
-void write_layer(const Layer& layer, const fs::path& path, const WriteLayerOptions& options) {
+LayerReport write_layer(const Layer& layer, const fs::path& path, const WriteLayerOptions& options) {
   const FormatRow* row = row_of(path, Holds::Features, Use::Written);
   if (!row) {
-    const bool points = layer.features.empty() || std::holds_alternative<Point>(layer.features[0].geometry);
     throw Error(ErrorCode::Unsupported, fmt::format("features are not written as '{}' here", lower_extension(path)),
-                path.string(),
-                points ? "give a name that ends in .geojson, .gpkg, .csv or .xyz"
-                       : "give a name that ends in .geojson or .gpkg");
+                path.string(), "give a name that ends in one of " + endings_of(Holds::Features, Use::Written));
   }
-  row->write_layer(layer, path, options.overwrite);
+  return row->write_layer(layer, path, options.overwrite);
 }
 
 Area read_area(const fs::path& path) {
-  Area area = area_of(read_layer(path));
-  if (area.empty())
+  const Layer layer = read_layer(path);
+  const auto is_area = [](const Feature& f) { return std::holds_alternative<MultiPolygon>(f.geometry); };
+  if (std::none_of(layer.features.begin(), layer.features.end(), is_area))
     throw Error(ErrorCode::BadFile, "has no polygon in it", path.string(), "give the area as a polygon");
-  return area;
+  if (!layer.crs)
+    throw Error(ErrorCode::Refused, "does not say in which CRS it is drawn", path.string(),
+                "put a .prj with the CRS beside it, or give the area in a file that says it");
+  return area_of(layer);
 }
 
 namespace {
