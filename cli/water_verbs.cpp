@@ -77,7 +77,7 @@ void refuse_out(const std::string& out, bool vector) {
   if (f && !(vector && f->points_only)) return;
   const std::string ending = out.substr(std::min(out.size(), out.rfind('.')));
   throw Error(ErrorCode::Unsupported, fmt::format("this is not written as '{}'", ending), out,
-              vector ? "give a name that ends in one of " + endings_of(Holds::Features, Use::Written)
+              vector ? "give a name that ends in one of " + endings_of_lines()
                      : "give a name of a grid, for instance one that ends in .tif");
 }
 

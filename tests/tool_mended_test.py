@@ -248,7 +248,7 @@ class Studies(Mended):
 
     def test_a_plan_looks_at_products(self):
         """A negative interval, a missing line or shade.png failed after the surface was made, without record or report."""
-        for product, said in (('kind = "contours"\nfile = "c.gpkg"\ninterval = "-1 m"', "interval"), ('kind = "section"\nfile = "s.png"\nline = "nowhere.geojson"', "nowhere.geojson"), ('kind = "hillshade"\nfile = "shade.png"', "shade.png"), ('kind = "contours"\nfile = "c.dxf"\ninterval = "1 m"', "c.dxf"), ('kind = "hillshade"\nfile = "s.tif"\naltitude = "95deg"', "light")):
+        for product, said in (('kind = "contours"\nfile = "c.gpkg"\ninterval = "-1 m"', "interval"), ('kind = "section"\nfile = "s.png"\nline = "nowhere.geojson"', "nowhere.geojson"), ('kind = "hillshade"\nfile = "shade.png"', "shade.png"), ('kind = "contours"\nfile = "c.dwg"\ninterval = "1 m"', "c.dwg"), ('kind = "hillshade"\nfile = "s.tif"\naltitude = "95deg"', "light")):
             self.study([product])
             for words in (["--dry-run"], ["-o", "out"]):
                 done = subprocess.run([TOOL, "study", "s.toml", *words], cwd=self.folder, env=self.environment, capture_output=True, text=True)
@@ -526,9 +526,9 @@ class Erred(Mended):
         self.assertIn("'look' may be meant", self.refused("info", SHEET, status=2))
         self.assertIn("VERB --help", self.refused("help", status=2))
         self.assertIn("katoptra slope --help", self.refused("slope", SHEET, "-o", "a.tif", "--stripes", status=2))
-        said = self.refused("contours", SHEET, "--interval", "5m", "-o", "c.dxf", status=3)
-        self.assertNotIn(".csv", said)
-        self.assertIn(".csv", self.refused("section", SHEET, "--from", "677600,5841300", "--to", "677700,5841400", "-o", "s.geojson", status=3))
+        said = self.refused("contours", SHEET, "--interval", "5m", "-o", "c.dwg", status=3)
+        self.assertNotIn(".xyz", said)  # which holds points alone
+        self.assertIn(".csv", self.refused("section", SHEET, "--from", "677600,5841300", "--to", "677700,5841400", "-o", "s.tif", status=3))
         self.run_tool("section", SHEET, "--from", "677600,5841300", "--to", "677700,5841400", "-o", "s.csv")
         self.assertIn("the line goes through them", self.run_tool("map", SHEET, "--line", "s.csv", "-o", "m.png").stdout)
         self.asc("2019_sep.asc", numpy.full((5, 5), 2.5), cell=200, x=677000, y=5841000)

@@ -65,6 +65,14 @@ std::string endings_of(Holds holds, Use use) {
   return list;
 }
 
+std::string endings_of_lines() {
+  std::string list;
+  for (const Format& f : formats())
+    if (f.holds(Holds::Features, Use::Written) && !f.points_only)
+      for (const std::string& e : f.endings) list += (list.empty() ? "" : ", ") + e;
+  return list;
+}
+
 std::vector<fs::path> files_beside(const fs::path& path) {
   std::vector<std::string> endings;
   if (const Format* f = format_of(path)) {

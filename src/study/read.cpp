@@ -267,7 +267,7 @@ const Product* row_named(const std::string& kind) {
 
 // The keys of a product besides kind, file and title; nothing when there is no such product.
 std::optional<std::vector<std::string>> keys_of_product(const std::string& kind) {
-  if (kind == "contours") return {{"interval"}};
+  if (kind == "contours") return {{"interval", "unit"}};
   if (kind == "section") return {{"line"}};
   if (kind == "map") return {{"interval", "exaggerate", "line", "tiles", "area", "layers"}};
   const Product* p = row_named(kind);
@@ -349,6 +349,7 @@ StudyProduct read_product(const toml::table* table, const std::string& file, con
   }
   const bool map = p.kind == "map";
   if (p.kind != "section") p.interval = t.length("interval");
+  if (p.kind == "contours") p.unit = t.parsed("unit", [](const std::string& x) { return parse_length_unit(x); });
   if (map) p.exaggeration = t.number("exaggerate", p.exaggeration);
   if (p.kind != "contours")
     if (const std::string line = t.text("line"); !line.empty()) p.line = s.folder / line;

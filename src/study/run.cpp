@@ -500,7 +500,7 @@ class Runner {
         write_layer(row->layer(surface_, p.settings, options_.run), to, {.overwrite = overwrite_});
     }
     if (p.kind == "contours" && !is_here)
-      write_layer(contour_layer(lines_at(p), surface_), to, {.overwrite = overwrite_});
+      write_layer(contour_layer(lines_at(p), leveled(p)), to, {.overwrite = overwrite_});
     if (p.kind == "section") draw_profile(p, to);
     if (p.kind == "map") {
       const Picture picture = draw_map(surface_, map_options(p, to));
@@ -520,11 +520,15 @@ class Runner {
          draw_map(open_grid(to), {.width = 1200, .title = title, .overlays = {}, .run = options_.run})});
   }
 
+  // The surface in the unit that the levels are in.
+  Grid leveled(const StudyProduct& p) const {
+    return p.unit && surface_.quantity().kind == QuantityKind::Height ? in_unit(surface_, *p.unit) : surface_;
+  }
   std::vector<ContourLine> lines_at(const StudyProduct& p) const {
     ContourOptions c{.run = options_.run};
     c.interval =
         p.interval.value_or(sensible_interval(out_.surface.lowest, out_.surface.highest, surface_.quantity().unit));
-    return contours(surface_, c);
+    return contours(leveled(p), c);
   }
 
   void draw_profile(const StudyProduct& p, const fs::path& to) {

@@ -129,10 +129,10 @@ TEST_F(Marrowick, EverythingIsThereAndOnRecord) {
                            "shortlist.csv", "shortlist.geojson",   "findings.geojson",
                            "map.png",       "bridge.png",          "bridge.csv",
                            "hillshade.tif", "slope.tif",           "bends.tif",
-                           "ridges.tif",    "contours.gpkg",       "contours.geojson",
-                           "wetness.tif",   "ponds.gpkg",          "basins.gpkg",
-                           "streams.gpkg",  "water.png",           "report.html",
-                           "run.json"})
+                           "ridges.tif",    "contours.gpkg",       "contours.kmz",
+                           "contours.dxf",  "bridge.dxf",          "wetness.tif",
+                           "ponds.gpkg",    "basins.gpkg",         "streams.gpkg",
+                           "water.png",     "report.html",         "run.json"})
     EXPECT_GT(fs::file_size(*folder_ / ("out/" + std::string(name))), 500u) << name;
   const auto record = nlohmann::json::parse(read_text_file(*folder_ / "out/run.json"));
   EXPECT_EQ(record["inputs"].size(), 20u);
@@ -148,7 +148,7 @@ TEST_F(Marrowick, EverythingIsThereAndOnRecord) {
 TEST_F(Marrowick, ASecondRunIsTheSameAndTheFirstIsNotOverwritten) {
   EXPECT_EQ(error_of([&] { run_study(*study_, {.folder = *folder_ / "out", .run = {}, .say = {}}); }), ErrorCode::Io);
   run_study(*study_, {.folder = *folder_ / "again", .run = {.threads = 1, .memory = 64u << 20}, .say = {}});
-  for (const char* name : {"surface.tif", "surface.lineage.tif", "contours.geojson", "bridge.csv", "map.png",
+  for (const char* name : {"surface.tif", "surface.lineage.tif", "contours.dxf", "bridge.csv", "map.png",
                            "contours.gpkg", "wetness.tif", "water.png"})
     EXPECT_EQ(read_text_file(*folder_ / ("out/" + std::string(name))),
               read_text_file(*folder_ / ("again/" + std::string(name))))

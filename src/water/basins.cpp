@@ -196,6 +196,7 @@ class BasinFinder {
     const Grid steep = slope(flow_.surface(), SlopeAs::Ratio);
     std::vector<std::vector<CellRun>> runs(list_.size());
     std::vector<Part> sums(list_.size());
+    std::vector<std::size_t> open;  // basins that have been met and may go on
     parallel_ordered(
         planes_.tiling.count(), static_cast<std::size_t>(2 * thread_count(options_.run)), options_.run,
         [&](std::size_t t) -> std::shared_ptr<void> {
@@ -221,7 +222,7 @@ class BasinFinder {
             }
           return parts;
         },
-        [&](std::size_t, const std::shared_ptr<void>& made) {
+        [&](std::size_t t, const std::shared_ptr<void>& made) {
           for (const auto& [label, p] : *static_cast<std::map<std::int32_t, Part>*>(made.get())) {
             const auto b = static_cast<std::size_t>(label - 1);
             runs[b].insert(runs[b].end(), p.runs.begin(), p.runs.end());
@@ -232,9 +233,25 @@ class BasinFinder {
             sum.area += p.area;
             sum.heights += p.heights;
             sum.slopes += p.slopes;
+            open.push_back(b);
           }
+          // A basin hangs together: one that has nothing in the last row of cells is complete.
+          if (const Window w = planes_.tiling.window(t); w.col + w.cols == planes_.frame.cols())
+            describe_complete(w.row + w.rows - 1, open, sums, runs);
         });
-    for (std::size_t b = 0; b < list_.size(); ++b) describe(list_[b], sums[b], std::move(runs[b]));
+    describe_complete(planes_.frame.rows(), open, sums, runs);
+  }
+
+  // Those of the open ones that do not reach the row; only of the others are runs kept.
+  void describe_complete(std::int64_t row, std::vector<std::size_t>& open, const std::vector<Part>& sums,
+                         std::vector<std::vector<CellRun>>& runs) {
+    std::sort(open.begin(), open.end());
+    open.erase(std::unique(open.begin(), open.end()), open.end());
+    std::erase_if(open, [&](std::size_t b) {
+      if (std::any_of(runs[b].begin(), runs[b].end(), [&](const CellRun& r) { return r.row >= row; })) return false;
+      describe(list_[b], sums[b], std::exchange(runs[b], {}));
+      return true;
+    });
   }
 
   void describe(Basin& b, const Part& p, std::vector<CellRun> runs) const {

@@ -59,6 +59,8 @@ bool has_ending(const std::filesystem::path& path, std::string_view ending);
 
 // ".tif, .tiff, .asc": for messages.
 std::string endings_of(Holds holds, Use use);
+// What lines and areas are written as: those for features without those that hold points alone.
+std::string endings_of_lines();
 
 // The files on the disk that lie beside one: those of its format's row that exist, and its .json. For names without a
 // format all that any format has.

@@ -67,6 +67,7 @@ struct StudyProduct {
   std::string file;  // name in the folder of the run
   std::string title;
   std::optional<Length> interval;    // contours; map: contours drawn on it
+  std::optional<LengthUnit> unit;    // contours: that levels are in, if not that of the surface
   Settings settings;                 // of products() or water_products()
   double exaggeration = 1.5;         // map: of the shading under the colours
   std::filesystem::path line;        // section; map: drawn on it

@@ -17,15 +17,19 @@ Layer read_layer(const fs::path& path, const Crs& otherwise) {
   if (!row)
     throw Error(ErrorCode::Unsupported,
                 fmt::format("vector files of the kind '{}' are not read here", lower_extension(path)), path.string(),
-                "give GeoJSON, GeoPackage, GPX, CSV or XYZ text");
+                "give a file that ends in one of " + endings_of(Holds::Features, Use::Read));
   return row->read_layer(path, otherwise);
 }
 
 LayerReport write_layer(const Layer& layer, const fs::path& path, const WriteLayerOptions& options) {
   const FormatRow* row = row_of(path, Holds::Features, Use::Written);
   if (!row) {
-    throw Error(ErrorCode::Unsupported, fmt::format("features are not written as '{}' here", lower_extension(path)),
-                path.string(), "give a name that ends in one of " + endings_of(Holds::Features, Use::Written));
+    const bool points = std::all_of(layer.features.begin(), layer.features.end(),
+                                    [](const Feature& f) { return std::holds_alternative<Point>(f.geometry); });
+    throw Error(
+        ErrorCode::Unsupported, fmt::format("features are not written as '{}' here", lower_extension(path)),
+        path.string(),
+        "give a name that ends in one of " + (points ? endings_of(Holds::Features, Use::Written) : endings_of_lines()));
   }
   return row->write_layer(layer, path, options.overwrite);
 }
