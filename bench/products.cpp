@@ -65,18 +65,31 @@ void run(const fs::path& ground, const fs::path& folder, const char* what, const
       what, together, together / slowest, name, slowest, together / sum, bench::peak_mib());
 }
 
-// What a radius costs.
-void positions(const fs::path& ground) {
+// What a radius costs: found alone, in blocks of 512 as files are written, and as a file.
+void positions(const fs::path& ground, const fs::path& folder) {
   const Grid g = open_grid(ground);
-  const auto cost = [&](double radius) {
+  const auto at = [&](double radius) { return position(g, {.radii = {Length::metres(radius)}}); };
+  const auto found = [&](double radius) {
+    const Grid p = at(radius);
+    constexpr std::int64_t kEdge = 512;
+    const std::int64_t across = (g.frame().cols() + kEdge - 1) / kEdge, down = (g.frame().rows() + kEdge - 1) / kEdge;
     return bench::seconds_of([&] {
-      for_each_band(position(g, {.radii = {Length::metres(radius)}}), Planes::Values, {}, [](const Block&) {});
+      parallel_for(static_cast<std::size_t>(across * down), {}, [&](std::size_t i) {
+        const auto t = static_cast<std::int64_t>(i);
+        p.read(Window{t % across * kEdge, t / across * kEdge, kEdge, kEdge}.intersected(g.frame().window()));
+      });
     });
   };
-  cost(5);
-  const double near = cost(5), far = cost(100);
-  fmt::print("position       radius of 100 cells {:.2f} s, {:.2f} x a radius of 5 ({:.2f} s)\n", far, far / near, near);
-  fmt::print("               of 1000 cells {:.2f} s, peak {:.0f} MiB\n", cost(1000), bench::peak_mib());
+  const auto written = [&](double radius) {
+    return bench::seconds_of([&] {
+      write_grid(at(radius), folder / "position.tif", {.overwrite = true, .date = {}, .survey = {}, .run = {}});
+    });
+  };
+  found(5);
+  const double near = found(5), far = found(100), near_file = written(5), far_file = written(100);
+  fmt::print("position       radius of 100 cells {:.2f} s, {:.2f} x a radius of 5; as a file {:.2f} s, {:.2f} x\n", far,
+             far / near, far_file, far_file / near_file);
+  fmt::print("               of 1000 cells {:.2f} s\n", found(1000));
 }
 
 }  // namespace
@@ -92,6 +105,6 @@ int main(int argc, char** argv) {
   run(ground, folder, "not packed", kNarrow,
       {.overwrite = true, .date = {}, .survey = {}, .codec = Codec::None, .run = {}});
   run(ground, folder, "deflate, wide", kWide, packed);
-  positions(ground);
+  positions(ground, folder);
   fs::remove_all(folder);
 }

@@ -118,26 +118,36 @@ class PositionSource final : public GridSource {
     const Block in = input_.read(wide, out.origin ? Planes::ValuesAndOrigin : Planes::Values);
     const bool squares = options_.as == PositionAs::Deviations || options_.radii.size() > 1;
     RunningSums row(wide.cols, squares);
-    DiscSums sums(w.cells(), squares);
+    DiscSums sums(std::min(w.rows, kRowsAtOnce) * w.cols, squares);
     std::vector<double> best(static_cast<std::size_t>(w.cells()), -1);
     for (const Length radius : options_.radii) {
-      sums.clear();
       const Discs outer(stretches, w.rows, radius, false);
       std::optional<Discs> inner;
       if (options_.inner.metres() > 0) inner.emplace(stretches, w.rows, options_.inner, true);
-      for (std::int64_t y = 0; y < wide.rows; ++y) {
-        row.take(in.row(y), wide.cols, info_);
-        add(row, outer, stretches, right, y - down, w, 1, sums);
-        if (inner) add(row, *inner, stretches, right, y - down, w, -1, sums);
+      for (std::int64_t first = 0; first < w.rows; first += kRowsAtOnce) {
+        const Rows rows{first, std::min(w.rows, first + kRowsAtOnce)};
+        sums.clear();
+        for (std::int64_t y = rows.first - outer.down(); y < rows.end + outer.down(); ++y) {
+          row.take(in.row(y + down), wide.cols, info_);
+          add(row, outer, stretches, right, y, rows, w, 1, sums);
+          if (inner) add(row, *inner, stretches, right, y, rows, w, -1, sums);
+        }
+        for (std::int64_t r = rows.first; r < rows.end; ++r)
+          choose(in.row(r + down) + right, w.cols, sums, (r - rows.first) * w.cols, radius, best.data() + r * w.cols,
+                 out.row(r));
       }
-      for (std::int64_t r = 0; r < w.rows; ++r)
-        choose(in.row(r + down) + right, w.cols, sums, r * w.cols, radius, best, out.row(r));
     }
     if (out.origin)
       for (std::int64_t r = 0; r < w.rows; ++r) std::copy_n(in.origin_row(r + down) + right, w.cols, out.origin_row(r));
   }
 
  private:
+  // Rows whose sums are found together: few enough to stay near the processor.
+  static constexpr std::int64_t kRowsAtOnce = 32;
+  struct Rows {
+    std::int64_t first, end;
+  };
+
   // The discs of a radius around the cells of each stretch of each row.
   class Discs {
    public:
@@ -161,20 +171,20 @@ class PositionSource final : public GridSource {
 
   // The row `y` (from the first of the block) into the sums of all cells whose discs reach it.
   static void add(const RunningSums& row, const Discs& discs, const Stretches& stretches, std::int64_t right,
-                  std::int64_t y, const Window& w, int sign, DiscSums& sums) {
-    for (std::int64_t r = std::max<std::int64_t>(0, y - discs.down()); r <= std::min(w.rows - 1, y + discs.down()); ++r)
+                  std::int64_t y, const Rows& rows, const Window& w, int sign, DiscSums& sums) {
+    for (std::int64_t r = std::max(rows.first, y - discs.down()); r < std::min(rows.end, y + discs.down() + 1); ++r)
       for (std::int64_t s = 0; s < stretches.count(); ++s) {
         const Disc& d = discs.at(r, s);
         if (std::abs(y - r) > d.down()) continue;
         const std::int64_t from = stretches.from(s);
         sums.add(row, from + right, d.half_widths[static_cast<std::size_t>(std::abs(y - r))], stretches.end(s) - from,
-                 sign, r * w.cols + from);
+                 sign, (r - rows.first) * w.cols + from);
       }
   }
 
   // Of a row of `n` cells: where this radius says more than those before it, what it says.
-  void choose(const float* z, std::int64_t n, const DiscSums& sums, std::int64_t at, Length radius,
-              std::vector<double>& best, float* out) const {
+  void choose(const float* z, std::int64_t n, const DiscSums& sums, std::int64_t at, Length radius, double* best,
+              float* out) const {
     for (std::int64_t c = 0; c < n; ++c) {
       const auto i = static_cast<std::size_t>(at + c);
       if (std::isnan(z[c])) {
@@ -182,7 +192,7 @@ class PositionSource final : public GridSource {
         continue;
       }
       if (sums.there[i] == 0) {  // a ring with nothing in it says nothing
-        if (best[i] < 0) out[c] = kVoid;
+        if (best[c] < 0) out[c] = kVoid;
         continue;
       }
       const std::int64_t own = steps_of(z[c], info_), count = sums.there[i];
@@ -192,8 +202,8 @@ class PositionSource final : public GridSource {
         const Int128 spread = count * sums.squares[i] - static_cast<Int128>(sums.heights[i]) * sums.heights[i];
         deviations = spread > 0 ? rise / std::sqrt(static_cast<double>(spread)) : 0;
       }
-      if (std::abs(deviations) <= best[i]) continue;
-      best[i] = std::abs(deviations);
+      if (std::abs(deviations) <= best[c]) continue;
+      best[c] = std::abs(deviations);
       out[c] = static_cast<float>(options_.as == PositionAs::Height ? rise / (kHeightSteps * static_cast<double>(count))
                                   : options_.as == PositionAs::Deviations ? deviations
                                                                           : radius.metres());
