@@ -100,6 +100,10 @@ WriteOptions Common::write_options() const {
   return o;
 }
 
+void say_lines(CLI::App& verb, const std::string& before) {
+  verb.get_option("--out")->description("where to write; its end decides the form: " + before + endings_of_lines());
+}
+
 void add_output(CLI::App& verb, Common& c, bool required) {
   auto* o =
       verb.add_option("-o,--out", c.out, "where to write; the extension decides the format")->group(kOutputOptions);

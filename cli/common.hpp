@@ -55,6 +55,8 @@ int exit_status(ErrorCode code);
 
 // The options by name, so that each verb takes those it understands and they mean the same everywhere.
 void add_output(CLI::App& verb, Common& c, bool required = true);
+// After add_output, of verbs that write lines or areas: in which forms. `before`: what it may be besides.
+void say_lines(CLI::App& verb, const std::string& before = {});
 enum class Reading { Assigns, Converts, Moves };
 // --crs, --heights, --unit and what input that does not say is: verbs that only look take them for that; verbs that
 // write convert heights to them; verbs that move grids have a --crs of their own.

@@ -519,6 +519,7 @@ void add_product_verbs(CLI::App& app, int& status) {
   v->add_option("--interval", c->interval, "between levels, e.g. 1m or 1ft");
   v->add_option("--base", c->base, "the level from which intervals are counted");
   v->add_option("--index", c->index_every, "every how many-th line is an index line")->check(CLI::Range(1, 1000));
+  say_lines(*v);
   v->callback([c, &status] { status = run_contours(*c); });
 
   auto s = std::make_shared<SectionCommand>();
@@ -531,6 +532,9 @@ void add_product_verbs(CLI::App& app, int& status) {
   v->add_option("--title", s->title, "above the graph");
   add_reading(*v, *s, Reading::Converts);
   add_output(*v, *s);
+  v->get_option("--out")->description(
+      "where to write: .png, .svg, .pdf for the graph, .csv for the table; for the line with its heights .gpkg, "
+      ".geojson, .shp, .dxf, .kml, .kmz, .gpx");
   add_running(*v, *s);
   v->callback([s, &status] { status = run_section(*s); });
 

@@ -244,6 +244,7 @@ void add_depressions(CLI::App& app, int& status) {
   add_limits(*v, *o);
   add_reading(*v, *o, Reading::Converts);
   add_output(*v, *o);
+  say_lines(*v, "a grid, .tif ...; as a list ");
   add_writing(*v, *o);
   add_running(*v, *o);
   v->callback([o, &status] { status = run_depressions(*o); });
@@ -367,6 +368,7 @@ void add_streams(CLI::App& app, int& status) {
   add_way(*v, *o);
   add_reading(*v, *o, Reading::Converts);
   add_output(*v, *o);
+  say_lines(*v);
   add_running(*v, *o);
   v->callback([o, &status] { status = run_streams(*o); });
 }
@@ -463,6 +465,7 @@ void add_basins(CLI::App& app, int& status) {
   add_way(*v, *o);
   add_reading(*v, *o, Reading::Converts);
   add_output(*v, *o);
+  say_lines(*v);
   add_running(*v, *o);
   v->callback([o, &status] { status = run_basins(*o); });
 }
@@ -516,6 +519,7 @@ void add_inundation(CLI::App& app, int& status) {
   v->add_option("--margin", o->margin, "this much around the area, e.g. 50m");
   add_reading(*v, *o, Reading::Converts);
   add_output(*v, *o);
+  say_lines(*v);
   add_running(*v, *o);
   v->callback([o, &status] { status = run_inundation(*o); });
 }

@@ -446,8 +446,9 @@ LayerReport write_dxf(const Layer& layer, const fs::path& path, bool overwrite) 
   if (layer.crs.is_geographic())
     throw Error(ErrorCode::Refused, "a drawing is in metres or feet, and these are longitudes and latitudes",
                 path.string(), "bring the surface to a projected CRS first: reproject --crs utm");
+  require_prj(path, layer.crs, overwrite);
   write_text_file(path, DxfWriter(layer).text(), {.overwrite = overwrite});
-  return write_prj(path, layer.crs, overwrite);
+  return write_prj(path, layer.crs);
 }
 
 Layer read_dxf(const fs::path& path, const Crs& otherwise) {

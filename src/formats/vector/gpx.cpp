@@ -104,6 +104,7 @@ class GpxWriter {
 
  private:
   void place(const char* kind, Point p, double z) {
+    p.x -= 360 * std::floor((p.x + 180) / 360);  // below 180, as GPX asks
     out_ += fmt::format("<{} lat=\"{:.8f}\" lon=\"{:.8f}\">", kind, p.y, p.x);
     if (std::isfinite(z)) out_ += fmt::format("<ele>{:.3f}</ele>", z * metres_);
   }

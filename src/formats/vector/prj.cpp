@@ -6,14 +6,24 @@
 namespace katoptra {
 namespace fs = std::filesystem;
 
-LayerReport write_prj(const fs::path& beside, const Crs& crs, bool overwrite) {
+namespace {
+
+std::string text_for(const Crs& crs) { return crs.file_wkt() + "\n"; }
+
+}  // namespace
+
+void require_prj(const fs::path& beside, const Crs& crs, bool overwrite) {
   const fs::path prj = fs::path(beside).replace_extension(".prj");
-  if (!crs) {
-    std::error_code ec;
-    if (overwrite) fs::remove(prj, ec);  // that of the file before would be taken for this one's
-    return {};
-  }
-  write_text_file(prj, crs.file_wkt() + "\n", {.overwrite = true});
+  std::error_code ec;
+  if (overwrite || !fs::exists(prj, ec)) return;
+  if (crs && read_text_file(prj, 1 << 20) == text_for(crs)) return;
+  throw Error(ErrorCode::Io, "exists already", prj.string(), "choose another name or say --overwrite");
+}
+
+LayerReport write_prj(const fs::path& beside, const Crs& crs) {
+  if (!crs) return {};
+  const fs::path prj = fs::path(beside).replace_extension(".prj");
+  write_text_file(prj, text_for(crs), {.overwrite = true});
   return {.beside = {prj}, .notes = {}};
 }
 

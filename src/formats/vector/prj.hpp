@@ -6,7 +6,10 @@
 
 namespace katoptra {
 
-LayerReport write_prj(const std::filesystem::path& beside, const Crs& crs, bool overwrite);
+// Io when another .prj lies there, perhaps that of another file, and nothing may be replaced: asked before anything is
+// written.
+void require_prj(const std::filesystem::path& beside, const Crs& crs, bool overwrite);
+LayerReport write_prj(const std::filesystem::path& beside, const Crs& crs);
 // `otherwise` when there is none.
 Crs read_prj(const std::filesystem::path& beside, const Crs& otherwise);
 

@@ -405,6 +405,7 @@ LayerReport write_shapefile(const Layer& layer, const fs::path& path, bool overw
   for (const auto& [from, ending] : parts)
     if (const fs::path to = fs::path(path).replace_extension(ending); !overwrite && fs::exists(to, ec))
       throw Error(ErrorCode::Io, "exists already", to.string(), "choose another name or say --overwrite");
+  require_prj(path, layer.crs, overwrite);
   const Workshop workshop(path);
   LayerReport report{.beside = {}, .notes = writer.write(workshop)};
   for (const auto& [from, ending] : parts) {
@@ -416,7 +417,7 @@ LayerReport write_shapefile(const Layer& layer, const fs::path& path, bool overw
   const fs::path page = fs::path(path).replace_extension(".cpg");
   write_text_file(page, "UTF-8\n", {.overwrite = true});
   report.beside.push_back(page);
-  const LayerReport prj = write_prj(path, layer.crs, overwrite);
+  const LayerReport prj = write_prj(path, layer.crs);
   report.beside.insert(report.beside.end(), prj.beside.begin(), prj.beside.end());
   return report;
 }

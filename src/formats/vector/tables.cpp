@@ -177,8 +177,10 @@ Layer read_table_or_soundings(const fs::path& path, const Crs& otherwise) {
 }
 
 LayerReport write_table(const Layer& layer, const fs::path& path, bool overwrite) {
+  const bool with_prj = !only_points(layer);
+  if (with_prj) require_prj(path, layer.crs, overwrite);
   write_text_file(path, table_text(layer, path), {.overwrite = overwrite});
-  return only_points(layer) ? LayerReport{} : write_prj(path, layer.crs, overwrite);
+  return with_prj ? write_prj(path, layer.crs) : LayerReport{};
 }
 
 LayerReport write_soundings(const Layer& layer, const fs::path& path, bool overwrite) {

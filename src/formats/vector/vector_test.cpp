@@ -197,13 +197,27 @@ TEST(Vectors, WhatAFormatDoesNotHoldIsSaid) {
   degrees.crs = Crs::wgs84();
   EXPECT_EQ(error_of([&] { write_layer(degrees, folder / "a.dxf"); }), ErrorCode::Refused);
   EXPECT_TRUE(fs::is_empty(folder.path())) << "nothing half written";
-  // Nothing is replaced unasked.
+  // Nothing is replaced unasked, nor what belongs to another file.
+  write_text_file(folder / "dem.prj", "of a grid");
+  for (const char* name : {"dem.dxf", "dem.shp", "dem.csv"}) {
+    EXPECT_EQ(error_of([&] { write_layer(areas, folder / name); }), ErrorCode::Io) << name;
+    EXPECT_FALSE(fs::exists(folder / name));
+  }
+  EXPECT_EQ(read_text_file(folder / "dem.prj"), "of a grid");
   for (const Can& can : kFormats) {
     if (!can.areas) continue;
     const fs::path path = folder / (std::string("b") + can.ending);
-    write_layer(areas, path);
+    write_layer(areas, path);  // a .prj that says the same is there already
     EXPECT_EQ(error_of([&] { write_layer(areas, path); }), ErrorCode::Io) << can.ending;
   }
+}
+
+TEST(Vectors, BeyondTheAntimeridian) {
+  TemporaryFolder folder;
+  write_layer({.name = "way", .crs = Crs::wgs84(), .features = {{LineString{{179.5, 10}, {180.5, 10}}, {}}}},
+              folder / "w.gpx");
+  const Layer back = read_layer(folder / "w.gpx");
+  EXPECT_NEAR(std::get<LineString>(back.features[0].geometry)[1].x, -179.5, 1e-8);
 }
 
 TEST(Vectors, NamesThatAShapefileShortensAreTold) {
