@@ -1,6 +1,8 @@
 // Features through every format and back: places, heights, holes, properties with their types, what is missing.
 #include <random>
+#include <set>
 
+#include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/format.hpp"
 #include "katoptra/formats/vector_file.hpp"
 
