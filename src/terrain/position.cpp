@@ -26,6 +26,11 @@ namespace {
 struct Disc {
   std::vector<std::int64_t> half_widths;
   std::int64_t down() const { return std::ssize(half_widths) - 1; }
+  std::int64_t cells() const {
+    std::int64_t n = 0;
+    for (std::size_t y = 0; y < half_widths.size(); ++y) n += (2 * half_widths[y] + 1) * (y == 0 ? 1 : 2);
+    return n;
+  }
 };
 
 // `across`, `down`: the radius in cells. `open`: without the rim itself, for what is left out.
@@ -82,6 +87,7 @@ struct DiscSums {
   std::vector<std::int64_t> heights;
   std::vector<std::int32_t> there;
   std::vector<Int128> squares;
+  bool counts = true;  // whether cells have to be counted one by one
 
   DiscSums(std::int64_t cells, bool with_squares)
       : heights(static_cast<std::size_t>(cells)), there(heights.size()), squares(with_squares ? heights.size() : 0) {}
@@ -94,7 +100,7 @@ struct DiscSums {
   void add(const RunningSums& row, std::int64_t col, std::int64_t half, std::int64_t n, int sign, std::int64_t at) {
     const auto first = static_cast<std::ptrdiff_t>(col - half), end = static_cast<std::ptrdiff_t>(col + half + 1);
     add_runs(row.heights.data() + first, row.heights.data() + end, n, sign, heights.data() + at);
-    add_runs(row.there.data() + first, row.there.data() + end, n, sign, there.data() + at);
+    if (counts) add_runs(row.there.data() + first, row.there.data() + end, n, sign, there.data() + at);
     if (!squares.empty()) add_runs(row.squares.data() + first, row.squares.data() + end, n, sign, squares.data() + at);
   }
 };
@@ -119,6 +125,7 @@ class PositionSource final : public GridSource {
     const bool squares = options_.as == PositionAs::Deviations || options_.radii.size() > 1;
     RunningSums row(wide.cols, squares);
     DiscSums sums(std::min(w.rows, kRowsAtOnce) * w.cols, squares);
+    sums.counts = has_voids(in);
     std::vector<double> best(static_cast<std::size_t>(w.cells()), -1);
     for (const Length radius : options_.radii) {
       const Discs outer(stretches, w.rows, radius, false);
@@ -132,6 +139,7 @@ class PositionSource final : public GridSource {
           add(row, outer, stretches, right, y, rows, w, 1, sums);
           if (inner) add(row, *inner, stretches, right, y, rows, w, -1, sums);
         }
+        if (!sums.counts) set_counts(outer, inner ? &*inner : nullptr, stretches, rows, w, sums);
         for (std::int64_t r = rows.first; r < rows.end; ++r)
           choose(in.row(r + down) + right, w.cols, sums, (r - rows.first) * w.cols, radius, best.data() + r * w.cols,
                  out.row(r));
@@ -179,6 +187,21 @@ class PositionSource final : public GridSource {
         const std::int64_t from = stretches.from(s);
         sums.add(row, from + right, d.half_widths[static_cast<std::size_t>(std::abs(y - r))], stretches.end(s) - from,
                  sign, (r - rows.first) * w.cols + from);
+      }
+  }
+
+  static bool has_voids(const Block& in) {
+    const float* z = in.row(0);
+    return std::any_of(z, z + in.window().cells(), [](float v) { return std::isnan(v); });
+  }
+  // Without voids every disc has all of its cells.
+  static void set_counts(const Discs& outer, const Discs* inner, const Stretches& stretches, const Rows& rows,
+                         const Window& w, DiscSums& sums) {
+    for (std::int64_t r = rows.first; r < rows.end; ++r)
+      for (std::int64_t s = 0; s < stretches.count(); ++s) {
+        const std::int64_t n = outer.at(r, s).cells() - (inner ? inner->at(r, s).cells() : 0);
+        const auto from = sums.there.begin() + static_cast<std::ptrdiff_t>((r - rows.first) * w.cols);
+        std::fill(from + stretches.from(s), from + stretches.end(s), static_cast<std::int32_t>(n));
       }
   }
 

@@ -123,6 +123,22 @@ TEST(Position, TheSameThroughEveryWindow) {
   }
 }
 
+// A block without voids around it need not count its cells: the same as where the whole is read, to its rim.
+TEST(Position, WhereNothingIsMissingTheSame) {
+  const Frame f = utm_frame(70, 60, 2);
+  const Grid g = rough_grid(f, 4, 0);
+  for (const PositionAs as : {PositionAs::Height, PositionAs::Deviations, PositionAs::Radius})
+    for (const double inner : {0.0, 5.0}) {
+      const Grid p = position(g, {.radii = {9_m, 16_m}, .inner = Length::metres(inner), .as = as});
+      const Block all = p.read(f.window());
+      const Window middle{20, 15, 30, 30};
+      const Block part = p.read(middle);
+      for (std::int64_t r = 0; r < middle.rows; ++r)
+        for (std::int64_t c = 0; c < middle.cols; ++c)
+          ASSERT_TRUE(same_bits(part.at(c, r), all.at(middle.col + c, middle.row + r))) << c << " " << r;
+    }
+}
+
 TEST(Position, FlatIsZeroAndSmallGridsHaveOne) {
   std::vector<float> v(19 * 13, 3.7f);
   v[30] = v[31] = kVoid;
