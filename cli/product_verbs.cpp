@@ -162,11 +162,49 @@ LineString section_line(const LineOptions& o, const char* verb, const Crs& crs, 
   return line_by_bearing(crs, from, angle_from(o.bearing, notes), length_from(o.length, LengthUnit::Metre, notes));
 }
 
+// Rather than the table that .csv is for a section.
+bool leaves_as_line(const std::string& out) {
+  const Format* f = format_of(out, Holds::Features, Use::Written);
+  return f && !f->points_only && !has_ending(out, ".csv");
+}
+
+void write_section(const SectionCommand& o, const Section& s, const Grid& in, std::vector<std::string>& notes) {
+  if (has_ending(o.out, ".csv"))
+    write_text_file(o.out, section_csv(s), {.overwrite = o.overwrite});
+  else if (leaves_as_line(o.out))
+    write_features(section_layer(s), o, notes);
+  else
+    write_picture(draw_section(s, {.format = picture_format_for(o.out),
+                                   .title = o.title.empty() ? "Section through " + in.info().name : o.title}),
+                  o.out, o.overwrite);
+}
+
+void say_section(Statement& t, const Section& s) {
+  double low = std::nan(""), high = low;
+  std::size_t voids = 0;
+  for (const SectionPoint& p : s.points) {
+    if (std::isnan(p.value)) {
+      ++voids;
+      continue;
+    }
+    low = std::isnan(low) ? p.value : std::min(low, p.value);
+    high = std::isnan(high) ? p.value : std::max(high, p.value);
+  }
+  t.line("length",
+         fmt::format("{:.3f} {} on the ground, {} points", s.points.back().distance, symbol(s.unit), s.points.size()));
+  t.line("range", range_text(low, high, s.quantity));
+  t.line("voids", part_text(static_cast<std::int64_t>(voids), static_cast<std::int64_t>(s.points.size()), "points"));
+  if (s.quantity.kind == QuantityKind::Height) t.line("heights", height_text(s.quantity));
+  t.fact("length", s.points.back().distance);
+  t.fact("unit", symbol(s.unit));
+  t.fact("points", s.points.size());
+  t.fact("voids", voids);
+  t.fact("range", std::isnan(low) ? ordered_json{nullptr, nullptr} : ordered_json{low, high});
+}
+
 int run_section(const SectionCommand& o) {
   std::vector<std::string> notes;
-  const Format* lines = format_of(o.out, Holds::Features, Use::Written);
-  const bool as_line = lines && !lines->points_only && !has_ending(o.out, ".csv");
-  if (!has_ending(o.out, ".csv") && !picture_named(o.out) && !as_line)
+  if (!has_ending(o.out, ".csv") && !picture_named(o.out) && !leaves_as_line(o.out))
     throw Error(ErrorCode::Unsupported,
                 fmt::format("a section is not written as '{}'", std::filesystem::path(o.out).extension().string()),
                 o.out,
@@ -190,36 +228,10 @@ int run_section(const SectionCommand& o) {
   }
   if (!o.step.empty()) options.step = length_from(o.step, LengthUnit::Metre, notes);
   const Section s = section(in, line, options);
-  if (has_ending(o.out, ".csv"))
-    write_text_file(o.out, section_csv(s), {.overwrite = o.overwrite});
-  else if (as_line)
-    write_features(section_layer(s), o, notes);
-  else
-    write_picture(draw_section(s, {.format = picture_format_for(o.out),
-                                   .title = o.title.empty() ? "Section through " + in.info().name : o.title}),
-                  o.out, o.overwrite);
-  double low = std::nan(""), high = low;
-  std::size_t voids = 0;
-  for (const SectionPoint& p : s.points) {
-    if (std::isnan(p.value)) {
-      ++voids;
-      continue;
-    }
-    low = std::isnan(low) ? p.value : std::min(low, p.value);
-    high = std::isnan(high) ? p.value : std::max(high, p.value);
-  }
+  write_section(o, s, in, notes);
   Statement t(o);
   t.title(o.out);
-  t.line("length",
-         fmt::format("{:.3f} {} on the ground, {} points", s.points.back().distance, symbol(s.unit), s.points.size()));
-  t.line("range", range_text(low, high, s.quantity));
-  t.line("voids", part_text(static_cast<std::int64_t>(voids), static_cast<std::int64_t>(s.points.size()), "points"));
-  if (s.quantity.kind == QuantityKind::Height) t.line("heights", height_text(s.quantity));
-  t.fact("length", s.points.back().distance);
-  t.fact("unit", symbol(s.unit));
-  t.fact("points", s.points.size());
-  t.fact("voids", voids);
-  t.fact("range", std::isnan(low) ? ordered_json{nullptr, nullptr} : ordered_json{low, high});
+  say_section(t, s);
   t.notes(in.info(), notes);
   t.print();
   return 0;
@@ -507,6 +519,24 @@ void add_derive(CLI::App& app, int& status) {
   v->callback([o, &status] { status = run_derive(*o); });
 }
 
+void add_section(CLI::App& app, int& status) {
+  auto s = std::make_shared<SectionCommand>();
+  CLI::App* v = app.add_subcommand("section", "heights along a line: a graph, a table, or the line with its heights");
+  v->add_option("IN", s->in, "a grid")->required();
+  add_line_options(*v, *s);
+  v->add_option("--down-from", s->down_from, "instead: the way of the water from this place, X,Y, to where it leaves");
+  v->add_option("--sea", s->sea, "with that: where the sea stands, e.g. 0m, and water ends");
+  v->add_option("--step", s->step, "between points (default: a cell)");
+  v->add_option("--title", s->title, "above the graph");
+  add_reading(*v, *s, Reading::Converts);
+  add_output(*v, *s);
+  v->get_option("--out")->description(
+      "where to write: .png, .svg, .pdf for the graph, .csv for the table; for the line with its heights .gpkg, "
+      ".geojson, .shp, .dxf, .kml, .kmz, .gpx");
+  add_running(*v, *s);
+  v->callback([s, &status] { status = run_section(*s); });
+}
+
 }  // namespace
 
 void add_product_verbs(CLI::App& app, int& status) {
@@ -522,21 +552,7 @@ void add_product_verbs(CLI::App& app, int& status) {
   say_lines(*v);
   v->callback([c, &status] { status = run_contours(*c); });
 
-  auto s = std::make_shared<SectionCommand>();
-  v = app.add_subcommand("section", "heights along a line: a table (.csv) or a graph (.png, .svg, .pdf)");
-  v->add_option("IN", s->in, "a grid")->required();
-  add_line_options(*v, *s);
-  v->add_option("--down-from", s->down_from, "instead: the way of the water from this place, X,Y, to where it leaves");
-  v->add_option("--sea", s->sea, "with that: where the sea stands, e.g. 0m, and water ends");
-  v->add_option("--step", s->step, "between points (default: a cell)");
-  v->add_option("--title", s->title, "above the graph");
-  add_reading(*v, *s, Reading::Converts);
-  add_output(*v, *s);
-  v->get_option("--out")->description(
-      "where to write: .png, .svg, .pdf for the graph, .csv for the table; for the line with its heights .gpkg, "
-      ".geojson, .shp, .dxf, .kml, .kmz, .gpx");
-  add_running(*v, *s);
-  v->callback([s, &status] { status = run_section(*s); });
+  add_section(app, status);
 
   auto p = std::make_shared<SampleCommand>();
   v = app.add_subcommand(

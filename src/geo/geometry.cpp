@@ -269,6 +269,17 @@ const Property* property_of(const Feature& f, std::string_view name) {
   return nullptr;
 }
 
+Feature carried(Feature f, const Transform& t) {
+  if (auto* p = std::get_if<Point>(&f.geometry)) *p = t.forward(*p);
+  if (auto* l = std::get_if<LineString>(&f.geometry)) t.forward(*l);
+  if (auto* m = std::get_if<MultiPolygon>(&f.geometry))
+    for (Polygon& poly : *m) {
+      t.forward(poly.outer);
+      for (Ring& hole : poly.holes) t.forward(hole);
+    }
+  return f;
+}
+
 double height_at(const Feature& f, std::size_t i) {
   if (f.heights.empty()) return std::nan("");
   return f.heights.size() == 1 ? f.heights[0] : i < f.heights.size() ? f.heights[i] : std::nan("");

@@ -53,15 +53,21 @@ class Key {
 };
 
 // Every text in a table that names a file beside the study.
-void add_named_files(const toml::node& node, const fs::path& folder, Key& key) {
+void find_named_files(const toml::node& node, const fs::path& folder, std::vector<fs::path>& out) {
   if (const auto* table = node.as_table())
-    for (const auto& [name, value] : *table) add_named_files(value, folder, key);
+    for (const auto& [name, value] : *table) find_named_files(value, folder, out);
   if (const auto* list = node.as_array())
-    for (const auto& value : *list) add_named_files(value, folder, key);
+    for (const auto& value : *list) find_named_files(value, folder, out);
   if (const auto text = node.value<std::string>(); text && !text->empty() && text->size() < 4096) {
     std::error_code ec;
-    if (fs::is_regular_file(folder / *text, ec)) key.add_file(folder / *text);
+    if (fs::is_regular_file(folder / *text, ec)) out.push_back(folder / *text);
   }
+}
+
+void add_named_files(const toml::node& node, const fs::path& folder, Key& key) {
+  std::vector<fs::path> files;
+  find_named_files(node, folder, files);
+  for (const fs::path& f : files) key.add_file(f);
 }
 
 std::string printed(const toml::node& node) {
@@ -71,6 +77,12 @@ std::string printed(const toml::node& node) {
 }
 
 }  // namespace
+
+std::vector<fs::path> named_files(const Study& study) {
+  std::vector<fs::path> out;
+  find_named_files(toml::parse(study.text), study.folder, out);
+  return out;
+}
 
 Journal::Journal(const fs::path& folder) : folder_(folder) {
   std::error_code ec;

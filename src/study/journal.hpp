@@ -11,6 +11,9 @@ namespace katoptra {
 struct Study;
 struct StudyPlan;
 
+// The files beside a study that it names, wherever it does: areas, lines, separations, control points.
+std::vector<std::filesystem::path> named_files(const Study& study);
+
 // SHA-256 of a file's content in hexadecimal.
 std::string checksum_of(const std::filesystem::path& path);
 

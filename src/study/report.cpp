@@ -3,6 +3,7 @@
 #include <cmath>
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
+#include <set>
 
 #include "katoptra/base/checksum.hpp"
 #include "katoptra/formats/bytes.hpp"
@@ -278,6 +279,36 @@ std::string report_html(const Study& study, const StudyRun& run, const std::vect
   return Html(study, run, pictures).page();
 }
 
+namespace {
+
+// Whatever the run was made from, with checksums: tiles, points, and the files that the study names.
+nlohmann::ordered_json inputs_of(const Study& study, const StudyRun& run) {
+  nlohmann::ordered_json list = nlohmann::ordered_json::array();
+  for (const ShortlistTile& t : run.plan.shortlist.tiles)
+    if (t.kept)
+      list.push_back({{"path", t.tile.path.string()},
+                      {"survey", t.tile.survey},
+                      {"date", t.tile.date},
+                      {"bytes", t.tile.bytes},
+                      {"sha256", checksum_of(t.tile.path)}});
+  for (const StudyPoints& points : study.points)
+    for (const auto& p : points.files)
+      list.push_back({{"path", p.string()},
+                      {"survey", points.survey},
+                      {"date", points.date},
+                      {"bytes", std::filesystem::file_size(p)},
+                      {"sha256", checksum_of(p)}});
+  // The same file may be named more than once.
+  std::set<std::string> listed;
+  for (const auto& input : list) listed.insert(input["path"].get<std::string>());
+  for (const auto& p : named_files(study))
+    if (listed.insert(p.string()).second)
+      list.push_back({{"path", p.string()}, {"bytes", std::filesystem::file_size(p)}, {"sha256", checksum_of(p)}});
+  return list;
+}
+
+}  // namespace
+
 std::string record_json(const Study& study, const StudyRun& run) {
   using nlohmann::ordered_json;
   ordered_json j;
@@ -286,25 +317,7 @@ std::string record_json(const Study& study, const StudyRun& run) {
   j["study_file"] = study.file.filename().string();
   j["study_path"] = std::filesystem::absolute(study.file).lexically_normal().string();
   j["study_text"] = study.text;
-  j["inputs"] = ordered_json::array();
-  for (const ShortlistTile& t : run.plan.shortlist.tiles)
-    if (t.kept)
-      j["inputs"].push_back({{"path", t.tile.path.string()},
-                             {"survey", t.tile.survey},
-                             {"date", t.tile.date},
-                             {"bytes", t.tile.bytes},
-                             {"sha256", checksum_of(t.tile.path)}});
-  for (const StudyPoints& points : study.points)
-    for (const auto& p : points.files)
-      j["inputs"].push_back({{"path", p.string()},
-                             {"survey", points.survey},
-                             {"date", points.date},
-                             {"bytes", std::filesystem::file_size(p)},
-                             {"sha256", checksum_of(p)}});
-  for (const auto& p : {study.control, study.reference})
-    if (!p.empty())
-      j["inputs"].push_back(
-          {{"path", p.string()}, {"bytes", std::filesystem::file_size(p)}, {"sha256", checksum_of(p)}});
+  j["inputs"] = inputs_of(study, run);
   j["left_out"] = run.plan.left_out;
   j["failures"] = run.failures;
   j["unchanged"] = run.kept;

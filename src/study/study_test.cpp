@@ -135,7 +135,13 @@ TEST_F(Marrowick, EverythingIsThereAndOnRecord) {
                            "water.png",     "report.html",         "run.json"})
     EXPECT_GT(fs::file_size(*folder_ / ("out/" + std::string(name))), 500u) << name;
   const auto record = nlohmann::json::parse(read_text_file(*folder_ / "out/run.json"));
-  EXPECT_EQ(record["inputs"].size(), 20u);
+  EXPECT_EQ(record["inputs"].size(), 25u);
+  // Lines and areas that a product names are inputs, too.
+  for (const char* name : {"area.geojson", "transect.geojson", "culverts.geojson", "ponds.geojson", "control.csv"})
+    EXPECT_EQ(std::count_if(record["inputs"].begin(), record["inputs"].end(),
+                            [&](const auto& i) { return i["path"].template get<std::string>().ends_with(name); }),
+              1)
+        << name;
   EXPECT_EQ(record["inputs"][0]["sha256"].get<std::string>().size(), 64u);
   EXPECT_GE(record["times"].size(), 10u);
   EXPECT_EQ(record["parameters"]["crs"], "EPSG:32725");

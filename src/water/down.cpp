@@ -433,6 +433,41 @@ Leg leg_at(const TileLegs& legs, const TileCodes& codes, std::size_t i) {
   return out;
 }
 
+// Each way is followed once: what lies behind a cell is known when it is asked again.
+void follow_on(Entries<Leg>& entries) {
+  std::vector<Leg*> way;
+  entries.for_each([&](Leg& from) {
+    way.clear();
+    for (Leg* k = &from; !k->arrives; k = &entries.at(k->to)) way.push_back(k);
+    for (auto k = way.rbegin(); k != way.rend(); ++k) {
+      const Leg& behind = entries.at((*k)->to);
+      (*k)->to = behind.to;
+      (*k)->steps += behind.steps;
+      (*k)->arrives = true;
+    }
+  });
+}
+
+// Of all cells of a tile, once the entries are known to the end.
+std::vector<Arrival> arrivals_of(const TileCodes& codes, const TileLegs& legs, const Entries<Leg>& entries) {
+  std::vector<Arrival> out(static_cast<std::size_t>(codes.tile().cells()));
+  std::int32_t end = TileLegs::kNowhere;  // neighbours mostly arrive at the same
+  Arrival there;
+  codes.for_cells([&](std::size_t i, std::size_t k) {
+    if (legs.end(i) != end) {
+      end = legs.end(i);
+      there = {};
+      if (end != TileLegs::kNowhere) {
+        const Leg last = leg_at(legs, codes, static_cast<std::size_t>(end));
+        there.station = last.to;
+        if (!last.arrives) there = {entries.at(last.to).to, entries.at(last.to).steps};
+      }
+    }
+    out[k] = {there.station, there.steps + legs.steps(i)};
+  });
+  return out;
+}
+
 }  // namespace
 
 std::vector<std::int64_t> whole_areas(const CellAreas& areas, const Window& w, double step, const Block* weights) {
@@ -486,43 +521,13 @@ void find_arrivals(const FlowPlanes& planes, const RunOptions& run,
       [&](std::size_t t, const std::shared_ptr<void>& made) {
         entries.of(t) = std::move(*static_cast<std::vector<Leg>*>(made.get()));
       });
-  // Each way is followed once: what lies behind a cell is known when it is asked again.
-  std::vector<Leg*> way;
-  entries.for_each([&](Leg& from) {
-    way.clear();
-    for (Leg* k = &from; !k->arrives; k = &entries.at(k->to)) way.push_back(k);
-    for (auto k = way.rbegin(); k != way.rend(); ++k) {
-      const Leg& behind = entries.at((*k)->to);
-      (*k)->to = behind.to;
-      (*k)->steps += behind.steps;
-      (*k)->arrives = true;
-    }
-  });
+  follow_on(entries);
   parallel_ordered(
       planes.tiling.count(), in_flight, run,
       [&](std::size_t t) -> std::shared_ptr<void> {
         const TileCodes codes(planes, planes.tiling.window(t));
         const TileLegs legs = legs_in(codes);
-        auto out = std::make_shared<std::vector<Arrival>>(static_cast<std::size_t>(codes.tile().cells()));
-        std::int32_t end = TileLegs::kNowhere;  // neighbours mostly arrive at the same
-        Arrival there;
-        codes.for_cells([&](std::size_t i, std::size_t k) {
-          if (legs.end(i) != end) {
-            end = legs.end(i);
-            there = {};
-            if (end != TileLegs::kNowhere) {
-              const Leg last = leg_at(legs, codes, static_cast<std::size_t>(end));
-              if (last.arrives) {
-                there.station = last.to;
-              } else {
-                const Leg& behind = entries.at(last.to);
-                there = {behind.to, behind.steps};
-              }
-            }
-          }
-          (*out)[k] = {there.station, there.steps + legs.steps(i)};
-        });
-        return out;
+        return std::make_shared<std::vector<Arrival>>(arrivals_of(codes, legs, entries));
       },
       [&](std::size_t t, const std::shared_ptr<void>& made) {
         take(planes.tiling.window(t), *static_cast<std::vector<Arrival>*>(made.get()));

@@ -150,8 +150,11 @@ class TileFlood {
 
   Label labels() const { return labels_; }
   std::vector<Pass> passes() const { return passes_.lowest(std::size_t{labels_} + 1); }
-  std::vector<float> levels() const { return inner(level_); }
-  std::vector<Label> label_plane() const { return inner(label_); }
+  // The tile's own cells.
+  void write(const Window& tile, ScratchPlane<float>& level, ScratchPlane<Label>& label) const {
+    level.write(tile, level_.data() + place(1, 1), cols_);
+    label.write(tile, label_.data() + place(1, 1), cols_);
+  }
 
  private:
   std::size_t size() const { return static_cast<std::size_t>(cols_ * rows_); }
@@ -159,14 +162,6 @@ class TileFlood {
   std::size_t place(std::int64_t c, std::int64_t r) const { return static_cast<std::size_t>((r + 1) * cols_ + c + 1); }
   std::size_t beside(std::size_t i, std::int64_t step) const {
     return static_cast<std::size_t>(static_cast<std::int64_t>(i) + step);
-  }
-  template <class T>
-  std::vector<T> inner(const std::vector<T>& plane) const {
-    std::vector<T> out;
-    out.reserve(size());
-    for (std::int64_t r = 2; r + 2 < rows_; ++r)
-      out.insert(out.end(), plane.begin() + r * cols_ + 2, plane.begin() + (r + 1) * cols_ - 2);
-    return out;
   }
   void seed(std::size_t i, Label label) {
     if (closed_[i] || label_[i] != kNone) return;
@@ -312,8 +307,7 @@ class RaisedSource final : public GridSource {
           const Window w = tiling_.window(t);
           TileFlood flood(land_.read(w.grown(1)));
           flood.run();
-          level_.write(w, flood.levels().data());
-          label_.write(w, flood.label_plane().data());
+          flood.write(w, level_, label_);
           return std::make_shared<Result>(Result{flood.labels(), flood.passes()});
         },
         [&](std::size_t t, const std::shared_ptr<void>& made) {
@@ -426,9 +420,8 @@ class SunkSource final : public GridSource {
   // Whether a cell on the tile's rim stands lower than before.
   std::uint8_t visit(std::size_t t, bool first) {
     const Window w = tiling_.window(t), wide = w.grown(1);
-    Tile tile{w, wide, {}, {}, {}};
-    const Block z = land_.read(w);
-    tile.z.assign(z.row(0), z.row(0) + w.cells());
+    Tile tile{w, wide, std::vector<float>(static_cast<std::size_t>(w.cells())), {}, {}};
+    land_.read_into({w, tile.z.data(), nullptr, w.cols});
     lower(tile);
     if (first) {
       const Block before = before_.read(wide);
@@ -450,9 +443,7 @@ class SunkSource final : public GridSource {
       for (int k = 0; k < 8; ++k)
         if (tile.inside(c + kColStep[k], r + kRowStep[k])) tile.sink(c + kColStep[k], r + kRowStep[k], water);
     }
-    if (any)
-      for (std::int64_t r = 0; r < w.rows; ++r)
-        level_.write({w.col, w.row + r, w.cols, 1}, tile.level.data() + tile.place(0, r));
+    if (any) level_.write(w, tile.level.data() + tile.place(0, 0), wide.cols);
     return rim_sank;
   }
 

@@ -26,10 +26,12 @@ class ScratchPlane {
   ScratchPlane(const ScratchPlane&) = delete;
   ScratchPlane& operator=(const ScratchPlane&) = delete;
 
-  void write(const Window& w, const T* cells) {
+  // `stride`: cells from one row to the next, where they stand in a wider array.
+  void write(const Window& w, const T* cells, std::int64_t stride = 0) {
     for (std::int64_t r = 0; r < w.rows; ++r)
-      write_descriptor(file_, at(w.col, w.row + r),
-                       {reinterpret_cast<const std::uint8_t*>(cells + r * w.cols), bytes(w.cols)}, name_);
+      write_descriptor(
+          file_, at(w.col, w.row + r),
+          {reinterpret_cast<const std::uint8_t*>(cells + r * (stride > 0 ? stride : w.cols)), bytes(w.cols)}, name_);
   }
 
   // Cells outside the plane become `outside`; the part inside must have been written.

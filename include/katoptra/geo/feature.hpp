@@ -44,4 +44,7 @@ struct Layer {
   std::optional<LengthUnit> unit = {};  // of the heights
 };
 
+// The same in the other CRS: all of its places, the rest as it is.
+Feature carried(Feature f, const Transform& t);
+
 }  // namespace katoptra

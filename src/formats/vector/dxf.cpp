@@ -453,7 +453,7 @@ LayerReport write_dxf(const Layer& layer, const fs::path& path, bool overwrite) 
 
 Layer read_dxf(const fs::path& path, const Crs& otherwise) {
   const std::string text = read_text_file(path, std::size_t{1} << 30);
-  if (text.starts_with("AutoCAD Binary DXF"))
+  if (text.substr(0, 24).find(" Binary DXF\r\n\x1a") != text.npos)
     throw Error(ErrorCode::Unsupported, "is a binary DXF file", path.string(), "save it as text");
   Layer layer{.name = path.stem().string(), .crs = read_prj(path, otherwise), .features = {}};
   layer.features = DxfReader(text, path.string()).features();

@@ -177,18 +177,6 @@ json property_json(const Property& p) {
   return std::visit([](const auto& v) { return json(v); }, p);
 }
 
-Feature carried(const Feature& f, const Transform& t) {
-  Feature out = f;
-  if (auto* p = std::get_if<Point>(&out.geometry)) *p = t.forward(*p);
-  if (auto* l = std::get_if<LineString>(&out.geometry)) t.forward(*l);
-  if (auto* m = std::get_if<MultiPolygon>(&out.geometry))
-    for (Polygon& poly : *m) {
-      t.forward(poly.outer);
-      for (Ring& hole : poly.holes) t.forward(hole);
-    }
-  return out;
-}
-
 }  // namespace
 
 Point position_of(const json& c, const std::string& where) {

@@ -83,7 +83,9 @@ class GpxReader {
 class GpxWriter {
  public:
   explicit GpxWriter(const Layer& layer)
-      : layer_(layer), metres_(layer.unit ? metres_per(*layer.unit) : 1), there_(layer.crs, Crs::wgs84()) {}
+      : layer_(layer),
+        metres_(layer.unit ? metres_per(*layer.unit) : 1),
+        there_(layer.crs ? layer.crs : Crs::wgs84(), Crs::wgs84()) {}
 
   // Waypoints come before tracks.
   std::string text() {
@@ -152,9 +154,7 @@ LayerReport write_gpx(const Layer& layer, const std::filesystem::path& path, boo
   if (!layer.crs && !layer.features.empty())
     throw Error(ErrorCode::Refused, "GPX is in longitude and latitude, and these features have no CRS to come from",
                 path.string(), "tell it with --crs, or write .gpkg");
-  Layer own = layer;
-  if (!own.crs) own.crs = Crs::wgs84();
-  write_text_file(path, GpxWriter(own).text(), {.overwrite = overwrite});
+  write_text_file(path, GpxWriter(layer).text(), {.overwrite = overwrite});
   return {};
 }
 

@@ -28,7 +28,9 @@ constexpr std::size_t kMostBytes = std::size_t{1} << 30;
 class KmlWriter {
  public:
   explicit KmlWriter(const Layer& layer)
-      : layer_(layer), metres_(layer.unit ? metres_per(*layer.unit) : 1), there_(layer.crs, Crs::wgs84()) {
+      : layer_(layer),
+        metres_(layer.unit ? metres_per(*layer.unit) : 1),
+        there_(layer.crs ? layer.crs : Crs::wgs84(), Crs::wgs84()) {
     for (const Feature& f : layer.features)
       for (const auto& [name, value] : f.properties) {
         const auto kind = value.index();
@@ -144,9 +146,7 @@ std::string kml_text(const Layer& layer, const fs::path& path) {
   if (!layer.crs && !layer.features.empty())
     throw Error(ErrorCode::Refused, "KML is in longitude and latitude, and these features have no CRS to come from",
                 path.string(), "tell it with --crs, or write .gpkg");
-  Layer own = layer;
-  if (!own.crs) own.crs = Crs::wgs84();
-  return KmlWriter(own).text();
+  return KmlWriter(layer).text();
 }
 
 std::vector<std::uint8_t> zipped(const std::string& name, const std::string& text, const fs::path& path) {

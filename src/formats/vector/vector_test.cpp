@@ -68,15 +68,7 @@ void expect_same_places(const LineString& a, const LineString& b, double within)
 Layer in_crs(Layer l, const Crs& crs) {
   if (l.crs.same_place(crs)) return l;
   const Transform t(l.crs, crs);
-  for (Feature& f : l.features) {
-    if (auto* p = std::get_if<Point>(&f.geometry)) *p = t.forward(*p);
-    if (auto* line = std::get_if<LineString>(&f.geometry)) t.forward(*line);
-    if (auto* m = std::get_if<MultiPolygon>(&f.geometry))
-      for (Polygon& p : *m) {
-        t.forward(p.outer);
-        for (Ring& h : p.holes) t.forward(h);
-      }
-  }
+  for (Feature& f : l.features) f = carried(std::move(f), t);
   l.crs = crs;
   return l;
 }
