@@ -49,6 +49,7 @@ constexpr VerbHelp kVerbs[] = {
     {"derive", kUse,
      "katoptra derive ground-2022/sheet_b2.tif slope hillshade:altitude=30deg curvature:window=9 -o shapes"},
     {"contours", kUse, "katoptra contours ground-2022/sheet_b2.tif --interval 5m -o lines.gpkg"},
+    {"spots", kUse, "katoptra spots ground-2022/sheet_b2.tif --radius 50m --relief 2m -o spots.gpkg"},
     {"section", kUse, "katoptra section reference/truth.tif --line transect.geojson -o section.png"},
     {"sample", kUse, "katoptra sample reference/truth.tif --points control.csv -o heights.csv"},
     {"map", kUse, "katoptra map ground-2022/sheet_b2.tif --contours 5m -o map.png"},

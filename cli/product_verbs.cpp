@@ -17,6 +17,7 @@
 #include "katoptra/terrain/contours.hpp"
 #include "katoptra/terrain/products.hpp"
 #include "katoptra/terrain/sample.hpp"
+#include "katoptra/terrain/spot_heights.hpp"
 #include "katoptra/water/streams.hpp"
 
 #include "common.hpp"
@@ -25,97 +26,12 @@ namespace katoptra::cli {
 namespace {
 
 struct ProductCommand : Common {
-  std::string in, interval, base;
+  std::string in;
   std::map<std::string, std::string> settings;  // of products()
-  int index_every = 5;
 };
 
 Grid open_product_input(const ProductCommand& o, std::vector<std::string>& notes) {
   return within(open_input(o.in, o), o, notes);
-}
-
-// An empty file with success would hide that the interval, the base or the unit is not what was meant.
-[[noreturn]] void refuse_no_lines(const Grid& in, const ContourOptions& c) {
-  const Statistics s = statistics(in, c.run);
-  if (std::isnan(s.lowest))
-    throw Error(ErrorCode::BadFile, "holds nothing but voids, so it has no lines", in.info().name, "check the area");
-  const LengthUnit unit = in.quantity().unit;
-  throw Error(
-      ErrorCode::BadArgument,
-      fmt::format(
-          "no level meets the surface: it lies between {:g} and {:g} {}, and levels are {:g} {} apart from {:g}",
-          s.lowest, s.highest, unit_name(in.quantity()), c.interval.in(unit), unit_name(in.quantity()),
-          c.base.in(unit)),
-      in.info().name, "take a shorter --interval, or another --base");
-}
-
-// Heights have an interval with a unit. Other quantities have one in their own, which is no length: a number.
-Length interval_from(const std::string& text, const Quantity& q, std::vector<std::string>& notes) {
-  // What is counted in nothing (a shade, codes) is refused below, as what it is.
-  if (unit_name(q) == symbol(q.unit) || unit_name(q).empty()) return length_from(text, q.unit, notes);
-  const auto number = parse_number(text);
-  if (!number)
-    throw Error(ErrorCode::BadArgument,
-                fmt::format("'{}' is no interval of {}, which is counted in {}", text, name_of(q.kind), unit_name(q)),
-                "--interval", "give a number without a unit, for instance 5");
-  return Length::of(*number, q.unit);
-}
-
-// As it was given, with what it is in the unit of the surface.
-std::string interval_text(const std::string& given, Length interval, const Quantity& q) {
-  const std::string here = fmt::format("{:g} {}", interval.in(q.unit), unit_name(q));
-  if (unit_name(q) != symbol(q.unit) || given.empty() || parse_number(given))
-    return q.unit == LengthUnit::Metre || unit_name(q) != symbol(q.unit)
-               ? here
-               : fmt::format("{} ({:g} m)", here, interval.metres());
-  for (const LengthUnit u : {LengthUnit::Metre, LengthUnit::Foot, LengthUnit::UsFoot})
-    if (u != q.unit && given.ends_with(symbol(u))) return fmt::format("{:g} {} ({})", interval.in(u), symbol(u), here);
-  return q.unit == LengthUnit::Metre ? here : fmt::format("{} ({:g} m)", here, interval.metres());
-}
-
-int run_contours(const ProductCommand& o) {
-  std::vector<std::string> notes;
-  const Grid in = open_product_input(o, notes);
-  const LengthUnit unit = in.quantity().unit;
-  ContourOptions c{.index_every = o.index_every, .run = o.run()};
-  if (o.interval.empty()) {
-    const Statistics s = statistics(in, o.run());
-    c.interval = sensible_interval(s.lowest, s.highest, unit);
-    notes.push_back(
-        fmt::format("no interval was given: {:g} {} suits the range", c.interval.in(unit), unit_name(in.quantity())));
-  } else {
-    c.interval = interval_from(o.interval, in.quantity(), notes);
-  }
-  if (!o.base.empty()) c.base = length_from(o.base, unit, notes);
-  const auto lines = contours(in, c);
-  if (lines.empty()) refuse_no_lines(in, c);
-  write_features(contour_layer(lines, in), o, notes);
-  std::size_t points = 0;
-  double low = 0, high = 0;
-  for (std::size_t i = 0; i < lines.size(); ++i) {
-    points += lines[i].points.size();
-    low = i ? std::min(low, lines[i].level) : lines[i].level;
-    high = i ? std::max(high, lines[i].level) : lines[i].level;
-  }
-  Statement s(o);
-  s.title(o.out);
-  const Format* format = format_of(o.out, Holds::Features, Use::Written);
-  s.line("lines", fmt::format("{} with {} points, levels {:g} to {:g} {}", lines.size(), points, low, high,
-                              unit_name(in.quantity())));
-  s.line("interval", fmt::format("{}, an index line every {}", interval_text(o.interval, c.interval, in.quantity()),
-                                 o.index_every));
-  s.line("CRS", format && format->lonlat ? fmt::format("EPSG:4326 ({} is always longitude, latitude)", format->name)
-                                         : in.frame().crs().label());
-  if (in.quantity().kind == QuantityKind::Height) s.line("heights", height_text(in.quantity()));
-  s.fact("lines", lines.size());
-  s.fact("points", points);
-  s.fact("interval", c.interval.in(unit));
-  s.fact("interval_m", c.interval.metres());
-  s.fact("unit", unit_name(in.quantity()));
-  s.fact("levels", ordered_json{low, high});
-  s.notes(in.info(), notes);
-  s.print();
-  return 0;
 }
 
 // A line: of a file, from one place to another, or along a bearing.
@@ -352,7 +268,7 @@ int run_sample(const SampleCommand& o) {
 }
 
 struct MapCommand : Common, LineOptions {
-  std::string in, title, contours, shortlist, overlay_area, points, basins, water, streams;
+  std::string in, title, contours, spots, shortlist, overlay_area, points, basins, water, streams;
   int width = 1600;
   double exaggerate = 1.5;
   bool no_shade = false;
@@ -372,6 +288,10 @@ int run_map(const MapCommand& o) {
   if (!o.contours.empty()) {
     const auto lines = contours(in, {.interval = length_from(o.contours, in.quantity().unit, notes), .run = o.run()});
     m.overlays.push_back({contour_layer(lines, in), OverlayStyle::Contours, "contours, " + o.contours});
+  }
+  if (!o.spots.empty()) {
+    const SpotOptions spot{.radius = length_from(o.spots, LengthUnit::Metre, notes), .run = o.run()};
+    m.overlays.push_back({spot_layer(spot_heights(in, spot), in), OverlayStyle::Spots, ""});
   }
   if (!o.shortlist.empty()) {
     Layer tiles = read_layer(o.shortlist), gaps = tiles;
@@ -543,19 +463,11 @@ void add_product_verbs(CLI::App& app, int& status) {
   for (const Product& p : products()) add_product(app, p, status);
   add_derive(app, status);
 
-  auto c = std::make_shared<ProductCommand>();
-  CLI::App* v = app.add_subcommand("contours", "lines of equal height, joined to whole lines");
-  add_product_options(*v, *c);
-  v->add_option("--interval", c->interval, "between levels, e.g. 1m or 1ft");
-  v->add_option("--base", c->base, "the level from which intervals are counted");
-  v->add_option("--index", c->index_every, "every how many-th line is an index line")->check(CLI::Range(1, 1000));
-  say_lines(*v);
-  v->callback([c, &status] { status = run_contours(*c); });
-
+  add_contour_verbs(app, status);
   add_section(app, status);
 
   auto p = std::make_shared<SampleCommand>();
-  v = app.add_subcommand(
+  CLI::App* v = app.add_subcommand(
       "sample",
       "values at points; with a known height in the table, residuals too; on lidar, heights above the ground");
   v->add_option("IN", p->in, "a grid, or a LAS or LAZ file")->required();
@@ -573,6 +485,7 @@ void add_product_verbs(CLI::App& app, int& status) {
   v->add_option("--title", m->title, "above the map");
   v->add_option("--width", m->width, "in pixels")->check(CLI::Range(400, 8000));
   v->add_option("--contours", m->contours, "draw contours at this interval, e.g. 5m");
+  v->add_option("--spots", m->spots, "draw spot heights that stand out as far around as this, e.g. 100m");
   v->add_option("--area", m->overlay_area, "draw this area");
   v->add_option("--streams", m->streams, "draw the streams of this file, wider by order");
   v->add_option("--basins", m->basins, "draw the basins of this file");

@@ -70,6 +70,7 @@ GRID_VERBS = {
     "streams": "{in} --from-area 40m2 -o {out}.geojson",
     "basins": "{in} --from-area 40m2 -o {out}.geojson",
     "inundation": "{in} --level 60m --all -o {out}.geojson",
+    "spots": "{in} --radius 4m -o {out}.geojson",
     "section": "{in} --from 677001,5841999 --to 677044,5841961 -o {out}.csv",
     "map": "{in} --contours 1m --width 400 --title Hill -o {out}.svg",
     "look": "{in}",
@@ -89,7 +90,7 @@ CHANGES = {
 # Options that change nothing of what is made.
 SAME = {"--threads": "1", "--memory": "64M", "--host": "other.example", "--key-file": "key.txt"}
 # A height more does not change how the ground lies; and nothing is missing inside.
-BLIND = {("flow", "--shift"), ("shadows", "--shift"), ("sky-view", "--shift"), ("openness", "--shift"), ("landforms", "--shift"), ("check", "--area"), ("look", "--area"), ("hillshade", "--shift"), ("slope", "--shift"), ("aspect", "--shift"), ("curvature", "--shift"), ("position", "--shift"), ("ruggedness", "--shift"), ("ruggedness", "--depths"), ("roughness", "--shift"), ("roughness", "--depths"), ("slope", "--depths")}
+BLIND = {("spots", "--columns"), ("spots", "--from-void"), ("spots", "--area"), ("flow", "--shift"), ("shadows", "--shift"), ("sky-view", "--shift"), ("openness", "--shift"), ("landforms", "--shift"), ("check", "--area"), ("look", "--area"), ("hillshade", "--shift"), ("slope", "--shift"), ("aspect", "--shift"), ("curvature", "--shift"), ("position", "--shift"), ("ruggedness", "--shift"), ("ruggedness", "--depths"), ("roughness", "--shift"), ("roughness", "--depths"), ("slope", "--depths")}
 
 
 class Options(ToolTest):
@@ -188,7 +189,7 @@ class Options(ToolTest):
                 has = self.options(verb)
                 crs = "--from-crs" if "--from-crs" in has else "--crs"
                 known = self.call(verb, words, "bare.asc", [crs, "EPSG:32725"])
-                if verb in ("mosaic", "reproject", "compare", "contours", "streams", "basins", "inundation"):  # there it is needed
+                if verb in ("mosaic", "reproject", "compare", "contours", "spots", "streams", "basins", "inundation"):  # there it is needed
                     self.assertIn("crs", self.refused(verb, *words.replace("{in}", "bare.asc").replace("{out}", "none").split(), status=3))
                 elif verb != "statistics":  # numbers alone
                     self.assertNotEqual(known, self.call(verb, words, "bare.asc"))
@@ -653,8 +654,40 @@ class OwnOptions(Options):
         self.assertTrue(all(level % 2 == 0 for level, _ in levels("--interval", "2m")))
         self.assertTrue(all(level % 2 == 1 for level, _ in levels("--interval", "2m", "--base", "1m")))
         self.assertTrue(all(index == (level % 6 == 0) for level, index in levels("--interval", "2m", "--index", "3")))
+        self.assertEqual({level for level, _ in levels("--levels", "52,50,49.5m")}, {49.5, 50, 52})
+        self.assertEqual({level for level, _ in levels("--depth-levels=-180,-200ft", "--unit", "ft")}, {180, 200})
+        both = {level for level, _ in levels("--interval", "4m", "--base", "60m", "--below", "1m")}
+        self.assertTrue({57, 58, 59, 60, 64} <= both and not {61, 62, 63} & both, both)
+        ys, xs = numpy.mgrid[0:ROWS, 0:COLS]
+        asc(self.path("egg.asc"), numpy.round(5 * numpy.sin(xs / 2) * numpy.sin(ys / 2), 2))
+        some = self.run_json("contours", "egg.asc", "--interval", "1m", "--shortest", "25m", "-o", "some.geojson")["lines"]
+        self.assertLess(some, self.run_json("contours", "egg.asc", "--interval", "1m", "-o", "all.geojson")["lines"])
+        self.run_tool("contours", "g.asc", "--levels", "50,60,70m", "--bands", "-o", "bands.geojson")
+        with open(self.path("bands.geojson")) as f:
+            bands = json.load(f)["features"]
+        self.assertEqual([(b["properties"].get("from"), b["properties"].get("to")) for b in bands], [(None, 50), (50, 60), (60, 70), (70, None)])
+        for words, expect in (("--levels 1,two", "'two'"), ("--levels 1,2m --interval 1m", "more than one way"), ("--levels 1,2m --base 1m", "--base"), ("--bands --shortest 5m --interval 1m", "--shortest"), ("--levels 900m", "between"), ("--levels=", "--levels")):
+            self.assertIn(expect, self.refused("contours", "g.asc", *words.split(), "-o", "n.gpkg", status=2))
         area = ["--interval", "2m", "--area", "box:677030,5841990,677034,5841994@EPSG:32725"]
         self.assertLess(len(levels(*area)), len(levels("--interval", "2m", "--margin", "1m", "--area", INSIDE)))
+
+    def test_spots_options(self):
+        ys, xs = numpy.mgrid[0:ROWS, 0:COLS]
+        z = numpy.round(60 + 5 * numpy.sin(xs / 2) * numpy.sin(ys / 2) + xs / 9, 2)
+        asc(self.path("egg.asc"), z)
+
+        def spots(*words):
+            self.run_tool("spots", "egg.asc", *words, "-o", "s.geojson", "--overwrite")
+            with open(self.path("s.geojson")) as f:
+                return [(p["properties"]["kind"], p["properties"]["height"]) for p in json.load(f)["features"]]
+
+        many, few, tall = spots("--radius", "4m"), spots("--radius", "14m"), spots("--radius", "4m", "--relief", "1.5m")
+        self.assertTrue({h for _, h in many} <= set(z.ravel()))
+        self.assertLess(len(few), len(many))
+        self.assertLess(len(tall), len(many))
+        self.assertGreater(len(spots("--radius", "4m", "--margin", "3m", "--area", INSIDE)), 0)
+        self.assertIn("stands out", self.refused("spots", "egg.asc", "--relief", "500m", "-o", "n.csv", status=2))
+        self.assertIn("radius", self.refused("spots", "egg.asc", "--radius", "1m", "-o", "n.csv", status=2))
 
     def test_section_options(self):
         z = self.valley()
@@ -697,7 +730,7 @@ class OwnOptions(Options):
         self.run_tool("basins", "g.asc", "--from-area", "40m2", "-o", "b.geojson")
         self.run_tool("depressions", "g.asc", "-o", "w.geojson")
         plain = self.make("map g.asc --width 400", "a.svg")
-        for n, more in enumerate(("--title Rill", "--contours 2m", f"--area {INSIDE}", "--line line.geojson", "--from 677003,5841965 --to 677040,5841990", "--from 677003,5841965 --bearing 60deg --length 30m", "--points places.csv", "--tiles tiles.geojson", "--exaggerate 4", "--no-shade", "--streams s.geojson", "--basins b.geojson", "--water w.geojson")):
+        for n, more in enumerate(("--title Rill", "--contours 2m", "--spots 6m", f"--area {INSIDE}", "--line line.geojson", "--from 677003,5841965 --to 677040,5841990", "--from 677003,5841965 --bearing 60deg --length 30m", "--points places.csv", "--tiles tiles.geojson", "--exaggerate 4", "--no-shade", "--streams s.geojson", "--basins b.geojson", "--water w.geojson")):
             self.assertNotEqual(plain, self.make("map g.asc --width 400 " + more, f"a{n}.svg"), more)
 
     def features(self, words, out="w.geojson"):

@@ -1,6 +1,7 @@
 """Lines, areas and places in the forms that people carry on with, read by readers that we did not write."""
 
 import json
+import math
 import os
 import warnings
 import zipfile
@@ -68,10 +69,13 @@ class Vectors(ToolTest):
         for e in labels:
             self.assertEqual(e.dxf.layer, "CONTOURS_LABELS")
             self.assertIn(e.dxf.text, levels)
-            self.assertLessEqual(abs(e.dxf.rotation), 90)
-            # On its line: within a cell of one of its places.
-            near = min(abs(v.dxf.location.x - e.dxf.insert.x) + abs(v.dxf.location.y - e.dxf.insert.y) for l in lines if f"{l.vertices[0].dxf.location.z:g}" == e.dxf.text for v in l.vertices)
-            self.assertLess(near, 2)
+            # On its line, within half of its letters and a cell; the top of its letters where the ground is higher.
+            (x, y, _), size = e.dxf.align_point, e.dxf.height
+            near = min(abs(v.dxf.location.x - x) + abs(v.dxf.location.y - y) for l in lines if f"{l.vertices[0].dxf.location.z:g}" == e.dxf.text for v in l.vertices)
+            self.assertLess(near, 2 + size / 2)
+            up = math.radians(e.dxf.rotation + 90)
+            heights = self.run_json("sample", "part.tif", *(w for k in (4, -4) for w in ("--at", f"{x + k * math.cos(up)},{y + k * math.sin(up)}")))["points"]
+            self.assertGreater(heights[0]["value"], heights[1]["value"])
         with open(self.path("c.prj")) as f:
             self.assertIn("UTM zone 25S", f.read())
 
@@ -108,7 +112,11 @@ class Vectors(ToolTest):
         document = etree.fromstring(text)
         rules = schema("kml.rng")
         self.assertTrue(rules.validate(document), rules.error_log)
-        marks = document.findall(f".//{KML}Placemark")
+        marks = document.find(f"{KML}Document").findall(f"{KML}Placemark")
+        labels = document.findall(f".//{KML}Folder/{KML}Placemark")
+        self.assertGreaterEqual(len(labels), 3)
+        self.assertLessEqual({m.find(f"{KML}name").text for m in labels}, {f"{p['level']:g}" for p, _ in truth if p["index"]})
+        self.run_tool("section", "part.tif", "--line", "c.kml", "-o", "s.csv")  # labels are not read again
         tracks = etree.parse(self.path("c.gpx"))
         rules = schema("gpx.rng")
         self.assertTrue(rules.validate(tracks), rules.error_log)

@@ -19,6 +19,16 @@ inline double twice_area(const Ring& ring) {
   return twice;
 }
 
+// By place: from west to east, then from south to north.
+inline bool west_of(Point a, Point b) { return a.x != b.x ? a.x < b.x : a.y < b.y; }
+
+// A closed ring from its western-most point.
+inline void begin_in_west(Ring& ring) {
+  ring.pop_back();
+  std::rotate(ring.begin(), std::min_element(ring.begin(), ring.end(), west_of), ring.end());
+  ring.push_back(ring.front());
+}
+
 inline Ring turning(Ring ring, Turn wanted) {
   const double twice = twice_area(ring);
   const bool wrong = wanted == Turn::Left ? twice < 0 : !(twice < 0);

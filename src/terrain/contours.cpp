@@ -1,7 +1,6 @@
 #include "katoptra/terrain/contours.hpp"
 
 #include <algorithm>
-#include <atomic>
 #include <cmath>
 #include <fmt/format.h>
 #include <limits>
@@ -11,299 +10,27 @@
 #include "katoptra/base/parallel.hpp"
 #include "katoptra/base/progress.hpp"
 
-#include "base/clones.hpp"
+#include "contour_trace.hpp"
+#include "geo/turning.hpp"
+#include "levels_of.hpp"
 
 namespace katoptra {
 namespace {
 
-constexpr std::uint32_t kNone = 0xFFFFFFFFu;
-constexpr std::int32_t kVoidStep = std::numeric_limits<std::int32_t>::min();
-
-// A crossing of an edge between two cell centres; it has at most two neighbours along its line.
-struct Crossing {
-  double x, y;
-  std::int32_t step;  // level = base + step * interval
-  std::uint32_t next[2];
-};
-
-struct Levels {
-  double base, interval;
-  double level(std::int32_t k) const { return base + k * interval; }
-};
-
-// Crossings of one band of rows, and where those on its first and last row begin (kNone: none), by column.
-struct BandLines {
-  std::vector<Crossing> points;
-  std::vector<std::uint32_t> first_row, last_row;
-  std::vector<std::int32_t> first_steps, last_steps;  // steps of the cells of those rows
-};
-
-// The number of the highest level at or below each value; false when one is out of reach.
-KATOPTRA_CLONES bool level_steps(const float* row, std::int64_t n, double base, double interval, std::int32_t* steps) {
-  const double inverse = 1 / interval;
-  int far = 0;
-  for (std::int64_t c = 0; c < n; ++c) {
-    const double z = static_cast<double>(row[c]);
-    double k = std::floor((z - base) * inverse);
-    // The product may be a hair off a whole number; the levels themselves decide.
-    k += z >= base + (k + 1) * interval ? 1.0 : 0.0;
-    k -= z < base + k * interval ? 1.0 : 0.0;
-    far += std::abs(k) > 1073741824.0 ? 1 : 0;
-    steps[c] = std::abs(k) <= 1073741824.0 ? static_cast<std::int32_t>(k) : kVoidStep;
-  }
-  return far == 0;
-}
-
-// What all bands together have come to: an interval that is far too short must be noticed before memory is gone.
-class Bounded {
- public:
-  explicit Bounded(std::size_t memory) : most_(std::max<std::uint64_t>(1000, memory / kBytesPerContourPoint)) {}
-
-  void add_points(std::size_t n) {
-    if (points_.fetch_add(n) + n <= most_) return;
-    throw Error(ErrorCode::TooLarge,
-                fmt::format("the lines have more than the {} points that fit into the memory allowed", most_),
-                "contours", "take a longer interval or a smaller area, or allow more with --memory");
-  }
-  // False when steps from `low` to `high`, with all before, are more levels than anybody draws.
-  bool add_steps(std::int32_t low, std::int32_t high) {
-    std::int32_t l = low_.load(), h = high_.load();
-    while (low < l && !low_.compare_exchange_weak(l, low)) {
-    }
-    while (high > h && !high_.compare_exchange_weak(h, high)) {
-    }
-    return std::int64_t{high_.load()} - low_.load() <= kMostContourLevels;
-  }
-
- private:
-  std::uint64_t most_;
-  std::atomic<std::uint64_t> points_{0};
-  std::atomic<std::int32_t> low_{std::numeric_limits<std::int32_t>::max()},
-      high_{std::numeric_limits<std::int32_t>::min()};
-};
-
-// Thrown while tracing, before the number of levels is known.
-struct TooManyLevels {};
-
-// Lines are traced by what they cross, not by walking along them. Between each pair of neighbouring cell centres the
-// levels between the two values cross, each at a place that interpolation gives; inside a square of four centres the
-// crossings of one level belong together in pairs (two, or four at a saddle). So a row of squares needs only the
-// crossings of its upper edges, its lower edges and the upright ones between them, and every crossing knows its two
-// neighbours when the band is done. Nothing is searched, and no square is looked at twice.
-class BandTracer {
- public:
-  BandTracer(const Frame& frame, const Levels& levels, const Block& block, Bounded& bounded)
-      : frame_(frame), levels_(levels), block_(block), bounded_(bounded), cols_(block.window().cols) {}
-
-  BandLines run() {
-    const auto n = static_cast<std::size_t>(cols_);
-    std::vector<std::int32_t> above(n), below(n);
-    std::vector<std::uint32_t> top(n, kNone), bottom(n, kNone);
-    steps_of(block_.row(0), above);
-    out_.first_steps = above;
-    for (std::int64_t r = 0; r + 1 < block_.window().rows; ++r) {
-      steps_of(block_.row(r + 1), below);
-      std::fill(bottom.begin(), bottom.end(), kNone);
-      const std::size_t before = out_.points.size();
-      trace_row(r, above, below, top, bottom);
-      bounded_.add_points(out_.points.size() - before);
-      if (r == 0) out_.first_row = top;
-      std::swap(above, below);
-      std::swap(top, bottom);
-    }
-    out_.last_row = std::move(top);
-    out_.last_steps = std::move(above);
-    return std::move(out_);
-  }
-
- private:
-  void steps_of(const float* row, std::vector<std::int32_t>& steps) const {
-    if (!level_steps(row, cols_, levels_.base, levels_.interval, steps.data()))
-      throw Error(ErrorCode::TooLarge,
-                  fmt::format("a height is more than 2^30 intervals of {} from the base", levels_.interval), "contours",
-                  "take a longer interval");
-    std::int32_t low = std::numeric_limits<std::int32_t>::max(), high = kVoidStep;
-    for (const std::int32_t s : steps)
-      if (s != kVoidStep) {
-        low = std::min(low, s);
-        high = std::max(high, s);
-      }
-    if (low <= high && !bounded_.add_steps(low, high)) throw TooManyLevels();
-  }
-
-  void trace_row(std::int64_t r, const std::vector<std::int32_t>& above, const std::vector<std::int32_t>& below,
-                 std::vector<std::uint32_t>& top, std::vector<std::uint32_t>& bottom) {
-    std::uint32_t left = kNone;
-    for (std::int64_t c = 0; c + 1 < cols_; ++c) {
-      const auto i = static_cast<std::size_t>(c);
-      const std::int32_t a = above[i], b = above[i + 1], d = below[i], e = below[i + 1];
-      if (a == b && b == d && d == e) {
-        left = kNone;
-        continue;
-      }
-      if (a == kVoidStep || b == kVoidStep || d == kVoidStep || e == kVoidStep) {
-        left = kNone;
-        continue;
-      }
-      const float *za = block_.row(r) + c, *zd = block_.row(r + 1) + c;
-      const double row = static_cast<double>(block_.window().row + r),
-                   col = static_cast<double>(block_.window().col + c);
-      if (top[i] == kNone && a != b) top[i] = cross(a, b, za[0], za[1], col, row, 1, 0);
-      if (left == kNone && a != d) left = cross(a, d, za[0], zd[0], col, row, 0, 1);
-      std::uint32_t right = b != e ? cross(b, e, za[1], zd[1], col + 1, row, 0, 1) : kNone;
-      if (d != e) bottom[i] = cross(d, e, zd[0], zd[1], col, row + 1, 1, 0);
-      join(za, zd, a, b, d, e, top[i], left, right, bottom[i]);
-      left = right;
-    }
-  }
-
-  // The crossings of one edge, lowest level first; returns the number of the first.
-  std::uint32_t cross(std::int32_t k0, std::int32_t k1, float z0, float z1, double col, double row, double dc,
-                      double dr) {
-    const auto first = static_cast<std::uint32_t>(out_.points.size());
-    const double from = static_cast<double>(z0), rise = static_cast<double>(z1) - from;
-    for (std::int32_t k = std::min(k0, k1) + 1; k <= std::max(k0, k1); ++k) {
-      const double t = std::clamp((levels_.level(k) - from) / rise, 0.0, 1.0);
-      const Point p = frame_.centre(col + t * dc, row + t * dr);
-      out_.points.push_back({p.x, p.y, k, {kNone, kNone}});
-    }
-    return first;
-  }
-
-  void link(std::uint32_t p, std::uint32_t q) {
-    auto& a = out_.points[p].next;
-    auto& b = out_.points[q].next;
-    (a[0] == kNone ? a[0] : a[1]) = q;
-    (b[0] == kNone ? b[0] : b[1]) = p;
-  }
-
-  // Corners a (north-west), b (north-east), d (south-west), e (south-east).
-  void join(const float* za, const float* zd, std::int32_t a, std::int32_t b, std::int32_t d, std::int32_t e,
-            std::uint32_t top, std::uint32_t left, std::uint32_t right, std::uint32_t bottom) {
-    const std::int32_t low = std::min({a, b, d, e}), high = std::max({a, b, d, e});
-    for (std::int32_t k = low + 1; k <= high; ++k) {
-      auto at = [k](std::uint32_t first, std::int32_t k0, std::int32_t k1) {
-        return first + static_cast<std::uint32_t>(k - std::min(k0, k1) - 1);
-      };
-      const bool ha = a >= k, hb = b >= k, hd = d >= k, he = e >= k;
-      std::uint32_t ends[4];
-      int n = 0;
-      if (ha != hb) ends[n++] = at(top, a, b);
-      if (hb != he) ends[n++] = at(right, b, e);
-      if (hd != he) ends[n++] = at(bottom, d, e);
-      if (ha != hd) ends[n++] = at(left, a, d);
-      if (n == 2) {
-        link(ends[0], ends[1]);
-      } else if (n == 4) {
-        // The saddle of the bilinear surface lies at or above the level: the two high corners are joined.
-        const double A = static_cast<double>(za[0]), B = static_cast<double>(za[1]), D = static_cast<double>(zd[0]),
-                     E = static_cast<double>(zd[1]);
-        const bool joined = (A * E - B * D) / (A + E - B - D) >= levels_.level(k);
-        const bool around_ne = joined == ha;  // cut off the north-east and south-west corners
-        link(ends[0], around_ne ? ends[1] : ends[3]);
-        link(ends[2], around_ne ? ends[3] : ends[1]);
-      }
-    }
-  }
-
-  const Frame& frame_;
-  const Levels& levels_;
-  const Block& block_;
-  Bounded& bounded_;
-  std::int64_t cols_;
-  BandLines out_;
-};
-
-// Bands in order; crossings on a shared row are the same place seen from both sides and are linked to each other. The
-// two sides agree bit by bit, for both computed them from the same two values, so joining is counting along the row: no
-// tolerance, and no line that ends a hair before its other half. Walking along the links afterwards gives whole lines;
-// each is written down in one way (see `normalise`), so that the order of bands cannot be seen in the result.
-class Stitcher {
- public:
-  void add(BandLines band) {
-    const std::size_t shift = points_.size();
-    if (shift + band.points.size() >= kNone)
-      throw Error(ErrorCode::TooLarge, "the contours have more than 2^32 points", "contours",
-                  "take a longer interval, or clip first");
-    const auto by = static_cast<std::uint32_t>(shift);
-    for (Crossing p : band.points) {
-      for (std::uint32_t& n : p.next)
-        if (n != kNone) n += by;
-      points_.push_back(p);
-    }
-    for (std::size_t c = 0; c + 1 < band.first_row.size() && !last_row_.empty(); ++c) {
-      if (last_row_[c] == kNone || band.first_row[c] == kNone) continue;
-      const std::int32_t count = std::abs(band.first_steps[c] - band.first_steps[c + 1]);
-      for (std::int32_t k = 0; k < count; ++k)
-        weld(last_row_[c] + static_cast<std::uint32_t>(k), band.first_row[c] + by + static_cast<std::uint32_t>(k));
-    }
-    for (std::uint32_t& n : band.last_row)
-      if (n != kNone) n += by;
-    last_row_ = std::move(band.last_row);
-  }
-
-  template <class Emit>
-  void walk(const Emit& emit) {
-    std::vector<bool> seen(points_.size(), false);
-    auto follow = [&](std::uint32_t start, bool closed) {
-      LineString line;
-      std::uint32_t at = start, from = kNone;
-      while (at != kNone && !seen[at]) {
-        seen[at] = true;
-        const Point p{points_[at].x, points_[at].y};
-        if (line.empty() || !(line.back() == p)) line.push_back(p);
-        const auto& next = points_[at].next;
-        const std::uint32_t to = next[0] != from ? next[0] : next[1];
-        // Two points may be linked twice (a loop around one corner of two cells): then both links are the same.
-        from = at;
-        at = to;
-      }
-      if (closed && !line.empty() && !(line.front() == line.back())) line.push_back(line.front());
-      emit(points_[start].step, closed, std::move(line));
-    };
-    for (std::uint32_t i = 0; i < points_.size(); ++i)
-      if (!seen[i] && (points_[i].next[0] == kNone || points_[i].next[1] == kNone)) follow(i, false);
-    for (std::uint32_t i = 0; i < points_.size(); ++i)
-      if (!seen[i]) follow(i, true);
-  }
-
- private:
-  void weld(std::uint32_t p, std::uint32_t q) {
-    auto put = [&](std::uint32_t at, std::uint32_t other) {
-      auto& n = points_[at].next;
-      (n[0] == kNone ? n[0] : n[1]) = other;
-    };
-    put(p, q);
-    put(q, p);
-  }
-
-  std::vector<Crossing> points_;
-  std::vector<std::uint32_t> last_row_;
-};
-
-bool before(Point a, Point b) { return a.x != b.x ? a.x < b.x : a.y < b.y; }
-
-// One way to write down a line, wherever tracing happened to begin.
-void normalise(ContourLine& line) {
+// One way to write down a line, wherever tracing happened to begin: higher ground on its left, closed ones from their
+// western-most point.
+void normalise(TracedLine& line) {
   LineString& p = line.points;
-  if (!line.closed) {
-    if (before(p.back(), p.front())) std::reverse(p.begin(), p.end());
-    return;
-  }
-  p.pop_back();
-  double twice = 0;
-  for (std::size_t i = 0; i < p.size(); ++i) {
-    const Point a = p[i], b = p[(i + 1) % p.size()], o = p[0];
-    twice += (a.x - o.x) * (b.y - o.y) - (b.x - o.x) * (a.y - o.y);
-  }
-  if (twice < 0) std::reverse(p.begin(), p.end());
-  std::rotate(p.begin(), std::min_element(p.begin(), p.end(), before), p.end());
-  p.push_back(p.front());
+  if (!line.higher_on_left) std::reverse(p.begin(), p.end());
+  if (line.closed) begin_in_west(p);
 }
 
-}  // namespace
-
-namespace {
+bool is_shorter(const LineString& line, const GroundRuler& ruler, double metres) {
+  double length = 0;
+  for (std::size_t i = 1; i < line.size() && length < metres; ++i)
+    length += ruler.distance(line[i - 1], line[i]).metres();
+  return length < metres;
+}
 
 [[noreturn]] void refuse_so_many(const Grid& surface, const Levels& levels, const RunOptions& run) {
   float low = std::numeric_limits<float>::infinity(), high = -low;
@@ -316,25 +43,17 @@ namespace {
         high = std::max(high, z);
       }
   });
-  const double first = std::ceil((static_cast<double>(low) - levels.base) / levels.interval),
-               last = std::floor((static_cast<double>(high) - levels.base) / levels.interval);
+  const double to_low = static_cast<double>(low) - levels.base(), to_high = static_cast<double>(high) - levels.base();
+  const double first = std::ceil(to_low / (to_low < 0 ? levels.below() : levels.above())),
+               last = std::floor(to_high / (to_high < 0 ? levels.below() : levels.above()));
   throw Error(
       ErrorCode::TooLarge,
-      fmt::format("an interval of {:g} {} gives {:.0f} levels between {:g} and {:g}, more than {}", levels.interval,
+      fmt::format("an interval of {:g} {} gives {:.0f} levels between {:g} and {:g}, more than {}", levels.above(),
                   unit_name(surface.quantity()), last - first + 1, low, high, kMostContourLevels),
       "contours", "take a longer interval");
 }
 
-}  // namespace
-
-std::vector<ContourLine> contours(const Grid& surface, const ContourOptions& options) {
-  const LengthUnit unit = surface.quantity().unit;
-  const bool heights = surface.quantity().kind == QuantityKind::Height;
-  const Levels levels{heights ? options.base.in(unit) : options.base.metres(),
-                      heights ? options.interval.in(unit) : options.interval.metres()};
-  if (!(levels.interval > 0) || !std::isfinite(levels.base))
-    throw Error(ErrorCode::BadArgument, "the contour interval must be above zero", "contours",
-                "write for instance 1m or 1ft");
+void refuse_without_levels(const Grid& surface) {
   switch (surface.quantity().kind) {
     case QuantityKind::Shade:
     case QuantityKind::Aspect:
@@ -351,37 +70,66 @@ std::vector<ContourLine> contours(const Grid& surface, const ContourOptions& opt
     default:
       break;
   }
-  const Frame& f = surface.frame();
-  Bounded bounded(options.run.memory);
-  const std::int64_t rows = band_rows(f.cols(), options.run);
-  const auto bands = static_cast<std::size_t>((std::max<std::int64_t>(1, f.rows() - 1) + rows - 1) / rows);
-  Stitcher stitcher;
-  if (f.rows() > 1 && f.cols() > 1) try {
-      parallel_ordered(
-          bands, static_cast<std::size_t>(2 * thread_count(options.run)), options.run,
-          [&](std::size_t i) -> std::shared_ptr<void> {
-            const std::int64_t first = static_cast<std::int64_t>(i) * rows;
-            const Block block = surface.read({0, first, f.cols(), std::min(rows, f.rows() - 1 - first) + 1});
-            return std::make_shared<BandLines>(BandTracer(f, levels, block, bounded).run());
-          },
-          [&](std::size_t, std::shared_ptr<void> lines) {
-            stitcher.add(std::move(*static_cast<BandLines*>(lines.get())));
-          });
-    } catch (const TooManyLevels&) {
-      refuse_so_many(surface, levels, options.run);
-    }
-  std::vector<ContourLine> out;
+}
+
+// Heights have levels with a unit; of other quantities a length stands for the bare number.
+double bare(Length length, const Quantity& q) {
+  return q.kind == QuantityKind::Height ? length.in(q.unit) : length.metres();
+}
+
+}  // namespace
+
+Levels levels_of(const Grid& surface, const ContourOptions& asked) {
+  refuse_without_levels(surface);
+  const Quantity& q = surface.quantity();
+  if (!asked.levels.empty()) {
+    std::vector<double> values;
+    for (const Length l : asked.levels) values.push_back(bare(l, q) + 0.0);
+    std::sort(values.begin(), values.end());
+    values.erase(std::unique(values.begin(), values.end()), values.end());
+    if (!std::isfinite(values.front()) || !std::isfinite(values.back()))
+      throw Error(ErrorCode::BadArgument, "a level is not a number", "contours", "give each as, for instance, 2.5m");
+    if (values.size() > static_cast<std::size_t>(kMostContourLevels))
+      throw Error(ErrorCode::TooLarge, fmt::format("{} levels are more than {}", values.size(), kMostContourLevels),
+                  "contours", "give fewer");
+    return Levels::listed(std::move(values));
+  }
+  const double base = bare(asked.base, q), above = bare(asked.interval, q),
+               below = bare(asked.interval_below.value_or(asked.interval), q);
+  if (!(above > 0) || !(below > 0) || !std::isfinite(base))
+    throw Error(ErrorCode::BadArgument, "the contour interval must be above zero", "contours",
+                "write for instance 1m or 1ft");
+  return Levels::every(base, above, below);
+}
+
+void with_levels(const Grid& surface, const Levels& levels, const RunOptions& run,
+                 const std::function<void(TracedLine)>& emit) {
+  try {
+    trace_lines(surface, levels, run, emit);
+  } catch (const TooManyLevels&) {
+    refuse_so_many(surface, levels, run);
+  }
+}
+
+std::vector<ContourLine> contours(const Grid& surface, const ContourOptions& options) {
+  const Levels levels = levels_of(surface, options);
   const int every = std::max(1, options.index_every);
-  stitcher.walk([&](std::int32_t step, bool closed, LineString points) {
-    if (points.size() < 2 || (closed && points.size() < 4)) return;
-    ContourLine line{
-        .level = levels.level(step), .closed = closed, .index = step % every == 0, .points = std::move(points)};
-    normalise(line);
-    out.push_back(std::move(line));
+  const GroundRuler ruler(surface.frame().crs());
+  const double shortest = options.shortest.metres();
+  std::vector<ContourLine> out;
+  with_levels(surface, levels, options.run, [&](TracedLine traced) {
+    if (traced.points.size() < 2 || (traced.closed && traced.points.size() < 4)) return;
+    if (traced.closed && shortest > 0 && is_shorter(traced.points, ruler, shortest)) return;
+    normalise(traced);
+    out.push_back({.level = levels.level(traced.step),
+                   .closed = traced.closed,
+                   .index = !levels.are_listed() && traced.step % every == 0,
+                   .hollow = traced.closed && twice_area(traced.points) < 0,
+                   .points = std::move(traced.points)});
   });
   std::sort(out.begin(), out.end(), [](const ContourLine& a, const ContourLine& b) {
     if (a.level != b.level) return a.level < b.level;
-    return std::lexicographical_compare(a.points.begin(), a.points.end(), b.points.begin(), b.points.end(), before);
+    return std::lexicographical_compare(a.points.begin(), a.points.end(), b.points.begin(), b.points.end(), west_of);
   });
   return out;
 }
@@ -399,10 +147,12 @@ Length sensible_interval(double lowest, double highest, LengthUnit unit, int wan
 Layer contour_layer(const std::vector<ContourLine>& lines, const Grid& surface) {
   Layer layer{.name = "contours", .crs = surface.frame().crs(), .features = {}, .unit = surface.quantity().unit};
   for (const ContourLine& l : lines)
-    layer.features.push_back(
-        {l.points,
-         {{"level", l.level}, {"unit", unit_name(surface.quantity())}, {"index", std::int64_t{l.index}}},
-         {l.level}});
+    layer.features.push_back({l.points,
+                              {{"level", l.level},
+                               {"unit", unit_name(surface.quantity())},
+                               {"index", std::int64_t{l.index}},
+                               {"hollow", std::int64_t{l.hollow}}},
+                              {l.level}});
   return layer;
 }
 

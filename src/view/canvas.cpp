@@ -103,6 +103,28 @@ void Canvas::text_upright(double x, double y, const std::string& s, double size)
   cairo_restore(cr());
 }
 
+void Canvas::text_along(double x, double y, const std::string& s, double size, double turn, Colour ink) {
+  cairo_save(cr());
+  cairo_translate(cr(), x, y);
+  cairo_rotate(cr(), turn);
+  text_clear(0, 0.36 * size, s, size, Align::Centre, ink);
+  cairo_restore(cr());
+}
+
+void Canvas::text_clear(double x, double y, const std::string& s, double size, Align align, Colour ink) {
+  const double w = text_width(s, size);
+  cairo_new_path(cr());
+  cairo_move_to(cr(), x - (align == Align::Left ? 0 : align == Align::Centre ? w / 2 : w), y);
+  cairo_text_path(cr(), s.c_str());
+  colour(kPaper, 0.7);
+  line_width(size / 4);
+  cairo_set_line_join(cr(), CAIRO_LINE_JOIN_ROUND);
+  cairo_stroke_preserve(cr());
+  cairo_set_line_join(cr(), CAIRO_LINE_JOIN_MITER);
+  colour(ink);
+  cairo_fill(cr());
+}
+
 // As Cairo's own writer would, at the level that takes half the time for a twentieth more bytes.
 void Canvas::write_png() {
   Png png;

@@ -27,6 +27,11 @@ class Canvas {
   double text_width(const std::string& s, double size, bool bold = false);
   // Text turned a quarter to the left, centred at x, y.
   void text_upright(double x, double y, const std::string& s, double size);
+  // Centred at x, y and turned (radians, clockwise on the sheet), with a pale edge that keeps it readable on any
+  // ground.
+  void text_along(double x, double y, const std::string& s, double size, double turn, Colour ink);
+  // The same without being turned, and beside its place.
+  void text_clear(double x, double y, const std::string& s, double size, Align align, Colour ink);
   Picture finish();
 
  private:

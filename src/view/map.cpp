@@ -18,6 +18,7 @@
 #include "katoptra/terrain/derivatives.hpp"
 
 #include "canvas.hpp"
+#include "map_lines.hpp"
 
 namespace katoptra {
 namespace {
@@ -211,6 +212,8 @@ class MapPainter {
         return {{0.03, 0.28, 0.58}, 2.2, 0, false, "streams, by order"};
       case OverlayStyle::Basins:
         return {{0.42, 0.20, 0.36}, 1.6, 0.10, false, "basins"};
+      case OverlayStyle::Spots:
+        return {{0.16, 0.12, 0.10}, 1.0, 0, false, "spot heights"};
       case OverlayStyle::Water:
         return {{0.10, 0.45, 0.70}, 1.0, 0.55, false, "water"};
     }
@@ -235,13 +238,15 @@ class MapPainter {
     const Pen p = pen(o.style);
     const Transform t(o.layer.crs ? o.layer.crs : frame_.crs(), frame_.crs());
     if (o.style == OverlayStyle::Residuals) return residuals(o.layer, t);
+    const Bounds sheet{kLeft, kTop, kLeft + width(), kTop + height()};
+    const OnSheet placed = [&](Point q) { return on_sheet(t.forward(q)); };
+    if (!numbers_) numbers_ = numbers_within(sheet);
+    if (o.style == OverlayStyle::Contours) return draw_contours(canvas_, o.layer, placed, sheet, p.colour, *numbers_);
+    if (o.style == OverlayStyle::Spots) return draw_spots(canvas_, o.layer, placed, sheet, *numbers_);
     for (const Feature& f : o.layer.features) {
       double w = p.width;
       // A stream of each higher order is wider.
       if (o.style == OverlayStyle::Streams) w += 0.9 * (property(f, "strahler").value_or(1) - 1);
-      if (o.style == OverlayStyle::Contours)
-        for (const auto& [name, value] : f.properties)
-          if (name == "index" && std::holds_alternative<std::int64_t>(value) && std::get<std::int64_t>(value)) w = 1.7;
       if (const auto* m = std::get_if<MultiPolygon>(&f.geometry)) {
         for (const Polygon& poly : transformed(*m, t)) {
           path(poly.outer, true);
@@ -273,7 +278,7 @@ class MapPainter {
           cairo_fill_preserve(canvas_.cr());
         }
       }
-      canvas_.colour(p.colour, o.style == OverlayStyle::Contours ? 0.8 : 1);
+      canvas_.colour(p.colour);
       canvas_.line_width(w);
       cairo_stroke(canvas_.cr());
       canvas_.dashes({});
@@ -423,7 +428,14 @@ class MapPainter {
       c.colour(p.colour);
       c.line_width(std::max(1.4, p.width));
       if (p.dashed) c.dashes({8, 4});
-      if (o.style == OverlayStyle::Points || o.style == OverlayStyle::Places) {
+      if (o.style == OverlayStyle::Spots) {
+        cairo_new_path(c.cr());
+        cairo_move_to(c.cr(), x + 13, y - 10);
+        cairo_line_to(c.cr(), x + 18, y - 1);
+        cairo_line_to(c.cr(), x + 8, y - 1);
+        cairo_close_path(c.cr());
+        cairo_fill(c.cr());
+      } else if (o.style == OverlayStyle::Points || o.style == OverlayStyle::Places) {
         cairo_new_path(c.cr());
         cairo_arc(c.cr(), x + 13, y - 5, o.style == OverlayStyle::Places ? 9 : 4.5, 0, 2 * std::numbers::pi);
         cairo_stroke(c.cr());
@@ -525,6 +537,7 @@ class MapPainter {
   Canvas canvas_;
   Palette palette_;
   double most_residual_ = 0;
+  std::optional<LineLabels> numbers_;
 };
 
 }  // namespace

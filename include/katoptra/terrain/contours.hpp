@@ -1,17 +1,22 @@
-// Contour lines: all levels in one pass, joined to whole lines.
+// Contour lines, and the bands between them: all levels in one pass, joined to whole lines.
 //
 //   std::vector<ContourLine> lines = contours(dem, {.interval = 1_ft});
+//   std::vector<ContourLine> chart = contours(sea_floor, {.levels = {0_m, -2_m, -5_m, -10_m, -20_m}});
+//   std::vector<ContourBand> zones = contour_bands(dem, {.levels = {0_m, 10_m, 20_m}});
 //
 // Marching squares between cell centres; where opposite corners are high, the value of the bilinear surface at its
 // saddle decides which of them are joined. A cell that is exactly at a level counts as above it. Lines end at voids and
-// at the edge of the grid (half a cell inside). Levels are whole multiples of the interval from `base`.
-// The lines, their points and their order are the same for every number of threads and block size: open lines start at
-// their western (then southern) end, closed ones at their western-most point and run counter-clockwise, and lines are
-// ordered by level, then by first point.
+// at the edge of the grid (half a cell inside). Levels are whole multiples of the interval from `base`, or those given.
+// The lines, their points and their order are the same for every number of threads and block size: lines run with the
+// higher ground on their left (so closed ones run counter-clockwise round a hill and clockwise round a hollow), closed
+// ones begin at their western-most point, and lines are ordered by level, then by first point.
+// Bands are the polygons between the levels. Together they fill what lies between the centres of known cells, exactly:
+// neighbours have the same points along the line that parts them, so there is no sliver and no overlap.
 // Memory: kBytesPerContourPoint for each point of all lines together, within the budget of RunOptions: TooLarge beyond
 // it, beyond kMostContourLevels levels (with their number), and when a level is further than 2^30 intervals from the
 // base. Refused for shades, directions and codes.
 #pragma once
+#include <optional>
 #include <vector>
 
 #include "katoptra/geo/feature.hpp"
@@ -25,23 +30,38 @@ inline constexpr int kBytesPerContourPoint = 50;
 struct ContourLine {
   double level = 0;     // in the unit of the grid
   bool closed = false;  // then the last point equals the first
-  bool index = false;   // every index_every-th level from the base, to be drawn bolder
-  LineString points;    // in the grid's CRS
+  bool index = false;   // every index_every-th level from the base, to be drawn bolder; never of given levels
+  bool hollow = false;  // closed, and lower inside
+  LineString points;    // in the grid's CRS, higher ground on the left
 };
 
 struct ContourOptions {
   Length interval = Length::metres(10);
   Length base;
+  std::optional<Length> interval_below = {};  // below the base; otherwise the same
+  std::vector<Length> levels = {};            // these instead of an interval; in any order
   int index_every = 5;
-  RunOptions run;
+  Length shortest = {};  // closed lines that are shorter on the ground are left out; not of bands
+  RunOptions run = {};
 };
 
 std::vector<ContourLine> contours(const Grid& surface, const ContourOptions& options);
 
+// The ground from one level up to the next. The lowest of given levels has a band below it, the highest one above:
+// minus infinity and infinity.
+struct ContourBand {
+  double from = 0, to = 0;  // in the unit of the grid
+  MultiPolygon shape;       // in the grid's CRS; outer rings counter-clockwise, holes clockwise
+};
+// By height; a band of which there is nothing is left out. `index_every` and `shortest` mean nothing here.
+std::vector<ContourBand> contour_bands(const Grid& surface, const ContourOptions& options);
+
 // An interval that gives about `wanted` levels between two heights: 1, 2 or 5 times a power of ten of the unit.
 Length sensible_interval(double lowest, double highest, LengthUnit unit, int wanted = 20);
 
-// As features with the properties level, unit, index.
+// As features with the properties level, unit, index, hollow.
 Layer contour_layer(const std::vector<ContourLine>& lines, const Grid& surface);
+// As polygons with the properties from, to (missing where there is no end) and unit.
+Layer band_layer(const std::vector<ContourBand>& bands, const Grid& surface);
 
 }  // namespace katoptra

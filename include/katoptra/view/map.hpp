@@ -27,8 +27,23 @@ PictureFormat picture_format_for(const std::string& file_name);
 // Whether there is a format of pictures for it.
 bool picture_named(const std::string& file_name);
 
+// Contours have numbers on them and ticks in hollows, Spots (spot_layer) their heights beside them: none over another.
 // Residuals: points with the properties residual and outlier, as discs. Places: outlines of findings.
-enum class OverlayStyle { Area, Contours, Transect, Footprints, Kept, Gaps, Points, Places, Residuals, Streams, Basins, Water };
+enum class OverlayStyle {
+  Area,
+  Contours,
+  Transect,
+  Footprints,
+  Kept,
+  Gaps,
+  Points,
+  Places,
+  Residuals,
+  Streams,
+  Basins,
+  Water,
+  Spots
+};
 struct MapOverlay {
   Layer layer;
   OverlayStyle style = OverlayStyle::Area;

@@ -16,6 +16,7 @@
 #include "katoptra/formats/bytes.hpp"
 
 #include "base/text.hpp"
+#include "level_labels.hpp"
 #include "prj.hpp"
 
 namespace katoptra {
@@ -64,9 +65,9 @@ class DxfWriter {
     unit_ = !layer.crs || std::abs(metres - 1) < 1e-9 ? 6 : std::abs(metres - 0.3048) < 1e-5 ? 2 : 0;
     for (const Feature& f : layer.features) {
       layers_.insert(layer_of(f));
-      if (is_labelled(f)) layers_.insert(labels());
       extend(f);
     }
+    if (has_level_labels(layer)) layers_.insert(labels());
   }
 
   std::string text() {
@@ -76,6 +77,8 @@ class DxfWriter {
     tables();
     begin("ENTITIES");
     for (const Feature& f : layer_.features) entity(f);
+    const double size = letters_for(box_);
+    for_each_level_label(layer_, size, [&](const LevelLabel& l) { label(l, size); });
     end();
     pair(0, "EOF");
     return std::move(out_);
@@ -154,13 +157,6 @@ class DxfWriter {
     return drawing_name(base.substr(0, 18) + (is && *is ? "_INDEX" : "_INTERMEDIATE"));
   }
   std::string labels() const { return drawing_name(drawing_name(layer_.name).substr(0, 24) + "_LABELS"); }
-  bool is_labelled(const Feature& f) const {
-    const auto* line = std::get_if<LineString>(&f.geometry);
-    const Property* index = property_of(f, "index");
-    return line && line->size() > 1 && index && std::get_if<std::int64_t>(index) && std::get<std::int64_t>(*index) &&
-           property_of(f, "level");
-  }
-
   double height(const Feature& f, std::size_t i) const {
     const double z = height_at(f, i);
     return std::isnan(z) ? 0 : z * to_drawing_;
@@ -189,7 +185,6 @@ class DxfWriter {
       properties(f);
     } else if (const auto* line = std::get_if<LineString>(&f.geometry)) {
       polyline(f, *line, on, false);
-      if (is_labelled(f)) label(f, *line);
     } else {
       for (const Polygon& part : std::get<MultiPolygon>(f.geometry)) {
         polyline(f, part.outer, on, true);
@@ -217,33 +212,21 @@ class DxfWriter {
     pair(0, "SEQEND");
     pair(8, on);
   }
-  // In the middle of the line, along it and never upside down.
-  void label(const Feature& f, const LineString& line) {
-    double length = 0;
-    for (std::size_t i = 1; i < line.size(); ++i) length += distance(line[i - 1], line[i]);
-    const double size = std::hypot(box_.width(), box_.height()) / 250;
-    if (length < 12 * size) return;
-    double left = length / 2;
-    std::size_t i = 1;
-    while (i + 1 < line.size() && left > distance(line[i - 1], line[i])) {
-      left -= distance(line[i - 1], line[i]);
-      ++i;
-    }
-    const double step = distance(line[i - 1], line[i]), t = step > 0 ? left / step : 0;
-    double turn = std::atan2(line[i].y - line[i - 1].y, line[i].x - line[i - 1].x) * 180 / 3.14159265358979323846;
-    if (turn > 90) turn -= 180;
-    if (turn <= -90) turn += 180;
-    const Property& level = *property_of(f, "level");
-    const double* number = std::get_if<double>(&level);
+  // Centred on its place, along the line.
+  void label(const LevelLabel& l, double size) {
     pair(0, "TEXT");
     pair(8, labels());
-    place(line[i - 1].x + t * (line[i].x - line[i - 1].x), line[i - 1].y + t * (line[i].y - line[i - 1].y),
-          height(f, i));
+    const double z = std::isnan(l.height) ? 0 : l.height * to_drawing_;
+    place(l.at.x, l.at.y, z);
     pair(40, size);
-    pair(1, number ? fmt::format("{:g}", *number) : drawing_text(text_of(level)));
-    pair(50, turn);
+    pair(1, drawing_text(l.text));
+    pair(50, l.turn);
+    pair(72, 1);
+    pair(11, l.at.x);
+    pair(21, l.at.y);
+    pair(31, z);
+    pair(73, 2);
   }
-  static double distance(Point a, Point b) { return std::hypot(b.x - a.x, b.y - a.y); }
 
   // As "name=value", numbers as numbers beside their names.
   void properties(const Feature& f) {

@@ -16,12 +16,14 @@
 
 #include "base/text.hpp"
 #include "geo/turning.hpp"
+#include "level_labels.hpp"
 
 namespace katoptra {
 namespace fs = std::filesystem;
 namespace {
 
 constexpr std::size_t kMostBytes = std::size_t{1} << 30;
+constexpr const char* kLabelStyle = "katoptra-label";  // what is styled so belongs to its line and is not read again
 
 // ---- writing
 
@@ -45,6 +47,11 @@ class KmlWriter {
     out_ += fmt::format("<name>{}</name>\n", xml_text(layer_.name));
     style("line", "ff7a4a1e", 1.2);
     style("index", "ff5a2f0a", 2.4);
+    if (has_level_labels(layer_))
+      out_ += fmt::format(
+          "<Style id=\"{}\"><IconStyle><scale>0</scale></IconStyle>"
+          "<LabelStyle><scale>0.8</scale></LabelStyle></Style>\n",
+          kLabelStyle);
     if (!names_.empty()) {
       out_ += fmt::format("<Schema name=\"{}\" id=\"properties\">\n", xml_text(layer_.name));
       for (const std::string& name : names_)
@@ -52,6 +59,7 @@ class KmlWriter {
       out_ += "</Schema>\n";
     }
     for (std::size_t i = 0; i < layer_.features.size(); ++i) placemark(layer_.features[i], i);
+    if (has_level_labels(layer_)) labels();
     return std::move(out_) + "</Document>\n</kml>\n";
   }
 
@@ -90,6 +98,20 @@ class KmlWriter {
     }
     geometry(f);
     out_ += "</Placemark>\n";
+  }
+
+  // Numbers without a pin, in a folder that can be switched off.
+  void labels() {
+    out_ += "<Folder><name>labels</name>\n";
+    Bounds box;
+    for (const Feature& f : layer_.features)
+      if (const auto* line = std::get_if<LineString>(&f.geometry)) box.include(bounds_of(*line));
+    for_each_level_label(layer_, letters_for(box), [&](const LevelLabel& l) {
+      out_ += fmt::format("<Placemark><name>{}</name><styleUrl>#{}</styleUrl>", xml_text(l.text), kLabelStyle);
+      geometry({l.at, {}, {l.height}});
+      out_ += "</Placemark>\n";
+    });
+    out_ += "</Folder>\n";
   }
 
   void geometry(const Feature& f) {
@@ -253,6 +275,7 @@ class KmlReader {
   }
 
   void add(const pugi::xml_node& placemark, Layer& l) const {
+    if (child(placemark, "styleUrl").child_value() == std::string("#") + kLabelStyle) return;
     const auto properties = properties_of(placemark);
     MultiPolygon shape;
     std::vector<pugi::xml_node> waiting{placemark};

@@ -1,0 +1,274 @@
+// Lines of equal height, the bands between them, and spot heights.
+#include <algorithm>
+#include <cmath>
+#include <fmt/format.h>
+#include <memory>
+
+#include "katoptra/check/statistics.hpp"
+#include "katoptra/formats/format.hpp"
+#include "katoptra/formats/vector_file.hpp"
+#include "katoptra/terrain/contours.hpp"
+#include "katoptra/terrain/spot_heights.hpp"
+
+#include "common.hpp"
+
+namespace katoptra::cli {
+namespace {
+
+struct ContourCommand : Common {
+  std::string in, interval, base, below, levels, depth_levels, shortest;
+  int index_every = 5;
+  bool bands = false;
+};
+
+// An empty file with success would hide that the interval, the base or the unit is not what was meant.
+[[noreturn]] void refuse_no_lines(const Grid& in, const ContourOptions& c) {
+  const Statistics s = statistics(in, c.run);
+  if (std::isnan(s.lowest))
+    throw Error(ErrorCode::BadFile, "holds nothing but voids, so it has no lines", in.info().name, "check the area");
+  const LengthUnit unit = in.quantity().unit;
+  if (!c.levels.empty())
+    throw Error(ErrorCode::BadArgument,
+                fmt::format("no level meets the surface, which lies between {:g} and {:g} {}", s.lowest, s.highest,
+                            unit_name(in.quantity())),
+                in.info().name, "give levels between the two");
+  throw Error(
+      ErrorCode::BadArgument,
+      fmt::format(
+          "no level meets the surface: it lies between {:g} and {:g} {}, and levels are {:g} {} apart from {:g}",
+          s.lowest, s.highest, unit_name(in.quantity()), c.interval.in(unit), unit_name(in.quantity()),
+          c.base.in(unit)),
+      in.info().name, "take a shorter --interval, or another --base");
+}
+
+// Heights have an interval with a unit. Other quantities have one in their own, which is no length: a number.
+Length interval_from(const std::string& text, const Quantity& q, std::vector<std::string>& notes) {
+  // What is counted in nothing (a shade, codes) is refused below, as what it is.
+  if (unit_name(q) == symbol(q.unit) || unit_name(q).empty()) return length_from(text, q.unit, notes);
+  const auto number = parse_number(text);
+  if (!number)
+    throw Error(ErrorCode::BadArgument,
+                fmt::format("'{}' is no interval of {}, which is counted in {}", text, name_of(q.kind), unit_name(q)),
+                "--interval", "give a number without a unit, for instance 5");
+  return Length::of(*number, q.unit);
+}
+
+// As it was given, with what it is in the unit of the surface.
+std::string interval_text(const std::string& given, Length interval, const Quantity& q) {
+  const std::string here = fmt::format("{:g} {}", interval.in(q.unit), unit_name(q));
+  if (unit_name(q) != symbol(q.unit) || given.empty() || parse_number(given))
+    return q.unit == LengthUnit::Metre || unit_name(q) != symbol(q.unit)
+               ? here
+               : fmt::format("{} ({:g} m)", here, interval.metres());
+  for (const LengthUnit u : {LengthUnit::Metre, LengthUnit::Foot, LengthUnit::UsFoot})
+    if (u != q.unit && given.ends_with(symbol(u))) return fmt::format("{:g} {} ({})", interval.in(u), symbol(u), here);
+  return q.unit == LengthUnit::Metre ? here : fmt::format("{} ({:g} m)", here, interval.metres());
+}
+
+// "0,2,5,10,20m": the unit at the end is that of all that have none of their own.
+std::vector<Length> levels_from(const std::string& text, const char* option, const Quantity& q, double sign,
+                                std::vector<std::string>& notes) {
+  const std::size_t noted = notes.size();
+  std::vector<std::string> parts;
+  for (std::size_t at = 0; at <= text.size();) {
+    const std::size_t comma = std::min(text.find(',', at), text.size());
+    parts.push_back(text.substr(at, comma - at));
+    at = comma + 1;
+  }
+  const std::size_t unit = parts.back().find_first_not_of("0123456789.+-eE ");
+  const bool has_unit = unit != std::string::npos && !parse_number(parts.back());
+  std::vector<Length> out;
+  try {
+    interval_from(parts.back(), q, notes);
+    for (std::string& p : parts) {
+      if (has_unit && parse_number(p)) p += parts.back().substr(unit);
+      out.push_back(interval_from(p, q, notes) * sign);
+    }
+  } catch (const Error& e) {
+    throw Error(ErrorCode::BadArgument, e.what(), option, "give levels apart by commas, for instance 0,2,5,10,20m");
+  }
+  // One note for all of them.
+  if (notes.size() > noted + 1) notes.erase(notes.begin() + static_cast<std::ptrdiff_t>(noted) + 1, notes.end());
+  std::sort(out.begin(), out.end());
+  return out;
+}
+
+ContourOptions contour_options(const ContourCommand& o, const Grid& in, std::vector<std::string>& notes) {
+  const Quantity& q = in.quantity();
+  ContourOptions c{.index_every = o.index_every, .run = o.run()};
+  const int ways = !o.interval.empty() + !o.levels.empty() + !o.depth_levels.empty();
+  if (ways > 1)
+    throw Error(ErrorCode::BadArgument, "levels are told in more than one way", "contours",
+                "give one of --interval, --levels and --depth-levels");
+  if (!o.levels.empty()) c.levels = levels_from(o.levels, "--levels", q, 1, notes);
+  if (!o.depth_levels.empty()) c.levels = levels_from(o.depth_levels, "--depth-levels", q, -1, notes);
+  if (!c.levels.empty() && !(o.base.empty() && o.below.empty()))
+    throw Error(ErrorCode::BadArgument, "--base and --below belong to an interval", "contours",
+                "leave them out where levels are given");
+  if (!o.interval.empty()) c.interval = interval_from(o.interval, q, notes);
+  if (ways == 0) {
+    const Statistics s = statistics(in, o.run());
+    c.interval = sensible_interval(s.lowest, s.highest, q.unit);
+    notes.push_back(fmt::format("no interval was given: {:g} {} suits the range", c.interval.in(q.unit), unit_name(q)));
+  }
+  if (!o.below.empty()) c.interval_below = interval_from(o.below, q, notes);
+  if (!o.base.empty()) c.base = length_from(o.base, q.unit, notes);
+  if (!o.shortest.empty()) c.shortest = length_from(o.shortest, LengthUnit::Metre, notes);
+  if (o.bands && !o.shortest.empty())
+    throw Error(ErrorCode::BadArgument, "bands fill the ground: none of their rings can be left out", "contours",
+                "leave --shortest out");
+  return c;
+}
+
+// Levels that were given as depths are told as depths, too.
+void tell_depths(Layer& layer) {
+  for (Feature& f : layer.features)
+    if (const Property* level = property_of(f, "level"))
+      f.properties.emplace_back("depth", 0.0 - std::get<double>(*level));
+}
+
+void say_levels(Statement& s, const ContourCommand& o, const ContourOptions& c, const Quantity& q) {
+  if (!c.levels.empty()) {
+    ordered_json list = ordered_json::array();
+    std::string text;
+    for (const Length l : c.levels) {
+      list.push_back(l.in(q.unit) + 0.0);
+      text += fmt::format("{}{:g}", text.empty() ? "" : ", ", l.in(q.unit) + 0.0);
+    }
+    s.line("levels", text + " " + unit_name(q));
+    s.fact("asked", list);
+    return;
+  }
+  std::string text = interval_text(o.interval, c.interval, q);
+  if (c.interval_below) text += ", below the base " + interval_text(o.below, *c.interval_below, q);
+  s.line("interval", o.bands ? text : fmt::format("{}, an index line every {}", text, o.index_every));
+  s.fact("interval", c.interval.in(q.unit));
+  s.fact("interval_m", c.interval.metres());
+}
+
+void say_where(Statement& s, const std::string& out, const Grid& in) {
+  const Format* format = format_of(out, Holds::Features, Use::Written);
+  s.line("CRS", format && format->lonlat ? fmt::format("EPSG:4326 ({} is always longitude, latitude)", format->name)
+                                         : in.frame().crs().label());
+  if (in.quantity().kind == QuantityKind::Height) s.line("heights", height_text(in.quantity()));
+}
+
+void make_bands(const ContourCommand& o, const Grid& in, const ContourOptions& c, Statement& s,
+                std::vector<std::string>& notes) {
+  const auto bands = contour_bands(in, c);
+  if (bands.empty()) refuse_no_lines(in, c);
+  write_features(band_layer(bands, in), o, notes);
+  const std::string unit = unit_name(in.quantity());
+  std::size_t polygons = 0;
+  ordered_json list = ordered_json::array();
+  for (const ContourBand& b : bands) {
+    polygons += b.shape.size();
+    list.push_back({{"from", std::isfinite(b.from) ? ordered_json(b.from) : ordered_json(nullptr)},
+                    {"to", std::isfinite(b.to) ? ordered_json(b.to) : ordered_json(nullptr)}});
+  }
+  s.line("bands", fmt::format("{} of {} polygons together", bands.size(), polygons));
+  s.fact("bands", std::move(list));
+  s.fact("polygons", polygons);
+}
+
+void make_lines(const ContourCommand& o, const Grid& in, const ContourOptions& c, Statement& s,
+                std::vector<std::string>& notes) {
+  const auto lines = contours(in, c);
+  if (lines.empty()) refuse_no_lines(in, c);
+  Layer layer = contour_layer(lines, in);
+  if (!o.depth_levels.empty()) tell_depths(layer);
+  write_features(layer, o, notes);
+  std::size_t points = 0;
+  for (const ContourLine& l : lines) points += l.points.size();
+  const double low = lines.front().level, high = lines.back().level;
+  s.line("lines", fmt::format("{} with {} points, levels {:g} to {:g} {}", lines.size(), points, low, high,
+                              unit_name(in.quantity())));
+  s.fact("lines", lines.size());
+  s.fact("points", points);
+  s.fact("levels", ordered_json{low, high});
+}
+
+int run_contours(const ContourCommand& o) {
+  std::vector<std::string> notes;
+  const Grid in = within(open_input(o.in, o), o, notes);
+  const ContourOptions c = contour_options(o, in, notes);
+  Statement s(o);
+  s.title(o.out);
+  if (o.bands)
+    make_bands(o, in, c, s, notes);
+  else
+    make_lines(o, in, c, s, notes);
+  say_levels(s, o, c, in.quantity());
+  say_where(s, o.out, in);
+  s.fact("unit", unit_name(in.quantity()));
+  s.notes(in.info(), notes);
+  s.print();
+  return 0;
+}
+
+struct SpotCommand : Common {
+  std::string in, radius, relief;
+};
+
+int run_spots(const SpotCommand& o) {
+  std::vector<std::string> notes;
+  const Grid in = within(open_input(o.in, o), o, notes);
+  const Quantity& q = in.quantity();
+  SpotOptions spot{.run = o.run()};
+  if (!o.radius.empty()) spot.radius = length_from(o.radius, LengthUnit::Metre, notes);
+  if (!o.relief.empty()) spot.relief = length_from(o.relief, q.unit, notes);
+  const auto spots = spot_heights(in, spot);
+  if (spots.empty())
+    throw Error(ErrorCode::BadArgument, "no summit, pit or saddle stands out so far", in.info().name,
+                "take a shorter --radius or less --relief");
+  write_features(spot_layer(spots, in), o, notes);
+  std::size_t count[3] = {};
+  for (const SpotHeight& p : spots) ++count[static_cast<std::size_t>(p.kind)];
+  Statement s(o);
+  s.title(o.out);
+  s.line("spots", fmt::format("summits {}, pits {}, saddles {}", count[0], count[1], count[2]));
+  for (const SpotKind k : {SpotKind::Summit, SpotKind::Pit, SpotKind::Saddle})
+    s.fact(fmt::format("{}s", name_of(k)), count[static_cast<std::size_t>(k)]);
+  say_where(s, o.out, in);
+  s.fact("unit", unit_name(q));
+  s.notes(in.info(), notes);
+  s.print();
+  return 0;
+}
+
+void add_surface_options(CLI::App& v, Common& o, std::string& in) {
+  v.add_option("IN", in, "a surface")->required();
+  v.add_option("--area", o.area, "only this area");
+  v.add_option("--margin", o.margin, "this much around the area, e.g. 50m");
+  add_reading(v, o, Reading::Converts);
+  add_output(v, o);
+  add_running(v, o);
+}
+
+}  // namespace
+
+void add_contour_verbs(CLI::App& app, int& status) {
+  auto c = std::make_shared<ContourCommand>();
+  CLI::App* v = app.add_subcommand("contours", "lines of equal height, joined to whole lines, or the bands between");
+  add_surface_options(*v, *c, c->in);
+  v->add_option("--interval", c->interval, "between levels, e.g. 1m or 1ft");
+  v->add_option("--base", c->base, "the level from which intervals are counted");
+  v->add_option("--below", c->below, "another interval below the base, e.g. 1m");
+  v->add_option("--levels", c->levels, "these levels instead, e.g. 0,2,5,10,20m");
+  v->add_option("--depth-levels", c->depth_levels, "these depths instead, e.g. 0,2,5,10,20m: levels below zero");
+  v->add_option("--index", c->index_every, "every how many-th line is an index line")->check(CLI::Range(1, 1000));
+  v->add_option("--shortest", c->shortest, "leave closed lines out that are shorter, e.g. 20m");
+  v->add_flag("--bands", c->bands, "the ground between the levels as areas, instead of lines");
+  say_lines(*v);
+  v->callback([c, &status] { status = run_contours(*c); });
+
+  auto s = std::make_shared<SpotCommand>();
+  v = app.add_subcommand("spots", "spot heights: summits, pits and saddles");
+  add_surface_options(*v, *s, s->in);
+  v->add_option("--radius", s->radius, "each stands out as far around as this, e.g. 100m (default: 25 cells)");
+  v->add_option("--relief", s->relief, "by at least this much, e.g. 2m");
+  say_lines(*v);
+  v->callback([s, &status] { status = run_spots(*s); });
+}
+
+}  // namespace katoptra::cli

@@ -1,0 +1,200 @@
+// Contours at other levels than multiples of one interval, and the bands between them.
+#include "katoptra/terrain/contours.hpp"
+
+#include <algorithm>
+#include <cmath>
+#include <gtest/gtest.h>
+#include <map>
+#include <random>
+#include <set>
+
+#include "testing.hpp"
+
+namespace katoptra {
+namespace {
+
+// The ground that bands shall fill: squares with four known corners, in cells.
+double squares_of(const Grid& g) {
+  double n = 0;
+  for (std::int64_t r = 0; r + 1 < g.frame().rows(); ++r)
+    for (std::int64_t c = 0; c + 1 < g.frame().cols(); ++c)
+      n += !std::isnan(g.at(c, r) + g.at(c + 1, r) + g.at(c, r + 1) + g.at(c + 1, r + 1));
+  return n;
+}
+
+// Whole heights, so that most cells lie exactly at a level.
+Grid whole_metres(const Frame& f, unsigned seed, int void_every) {
+  std::mt19937 random(seed);
+  std::vector<float> v(static_cast<std::size_t>(f.cols() * f.rows()));
+  for (float& z : v)
+    z = static_cast<int>(random() % 40) < void_every ? kVoid : static_cast<float>(static_cast<int>(random() % 7) - 3);
+  return grid_from_values(f, v, metres_above_egm2008());
+}
+
+void bands_fill(const Grid& g, const ContourOptions& o) {
+  const Block b = g.read(g.frame().window());
+  const double cell = g.frame().cell().x * g.frame().cell().y;
+  double area = 0, last = -std::numeric_limits<double>::infinity();
+  for (const ContourBand& band : contour_bands(g, o)) {
+    EXPECT_LT(band.from, band.to);
+    EXPECT_GE(band.from, last);
+    last = band.to;
+    area += planar_area(band.shape);
+    // Mending would change what overlaps itself or has its holes outside.
+    EXPECT_NEAR(planar_area(union_of({band.shape})), planar_area(band.shape), 1e-6 * cell);
+    for (std::int64_t r = 0; r < g.frame().rows(); ++r)
+      for (std::int64_t c = 0; c < g.frame().cols(); ++c) {
+        const auto z = static_cast<double>(b.at(c, r));
+        const Point p = g.frame().centre(static_cast<double>(c), static_cast<double>(r));
+        // On a level or beside voids the place lies on an outline.
+        if (std::isnan(z) || z == band.from || z == band.to) continue;
+        bool inside = true;
+        for (std::int64_t j = -1; j <= 1; ++j)
+          for (std::int64_t i = -1; i <= 1; ++i)
+            inside = inside && c + i >= 0 && r + j >= 0 && c + i < g.frame().cols() && r + j < g.frame().rows() &&
+                     !std::isnan(b.at(c + i, r + j));
+        if (inside) {
+          EXPECT_EQ(contains(band.shape, p), z > band.from && z < band.to) << z << " in " << band.from;
+        }
+      }
+  }
+  EXPECT_NEAR(area, squares_of(g) * cell, 1e-6 * cell);
+}
+
+TEST(ContourBands, FillTheGroundWithoutOverlap) {
+  const unsigned first = std::random_device{}() % 100000;
+  for (unsigned seed = first; seed < first + 12; ++seed) {
+    SCOPED_TRACE("seed " + std::to_string(seed));
+    const Frame f = utm_frame(static_cast<std::int64_t>(2 + seed % 23), static_cast<std::int64_t>(2 + seed * 7 % 19));
+    bands_fill(rough_grid(f, seed, static_cast<int>(seed % 7)), {.interval = 3_m});
+    bands_fill(rough_grid(f, seed, 3), {.levels = {2_m, -4_m, 11_m}});
+    bands_fill(whole_metres(f, seed, static_cast<int>(seed % 5)), {.interval = 1_m});
+    bands_fill(whole_metres(f, seed, 2), {.interval = 2_m, .interval_below = 1_m});
+  }
+}
+
+TEST(ContourBands, OfAConeAreRings) {
+  const Grid cone = grid_from_function(
+      utm_frame(201, 201), [](double x, double y) { return 50 - std::hypot(x - 676100.5, y - 5841899.5) / 2; },
+      metres_above_egm2008());
+  const auto bands = contour_bands(cone, {.levels = {10_m, 30_m}});
+  ASSERT_EQ(bands.size(), 3u);
+  EXPECT_TRUE(std::isinf(bands[0].from) && std::isinf(bands[2].to));
+  EXPECT_NEAR(planar_area(bands[2].shape), std::acos(-1) * 40 * 40, 3);
+  EXPECT_NEAR(planar_area(bands[1].shape), std::acos(-1) * (80 * 80 - 40 * 40), 6);
+  ASSERT_EQ(bands[1].shape.size(), 1u);
+  EXPECT_EQ(bands[1].shape[0].holes.size(), 1u);
+  const Layer layer = band_layer(bands, cone);
+  EXPECT_EQ(property_of(layer.features[0], "from"), nullptr);
+  EXPECT_EQ(*property_of(layer.features[0], "to"), Property(10.0));
+}
+
+TEST(ContourBands, AreTheSameForEveryBlockAndThread) {
+  const Grid g = rough_grid(utm_frame(61, 47), 5, 6);
+  auto all = [&](RunOptions run) {
+    std::vector<Point> points;
+    for (const ContourBand& b : contour_bands(g, {.interval = 2_m, .run = run}))
+      for (const Polygon& p : b.shape) {
+        points.insert(points.end(), p.outer.begin(), p.outer.end());
+        for (const Ring& h : p.holes) points.insert(points.end(), h.begin(), h.end());
+      }
+    return points;
+  };
+  const auto expected = all({.threads = 1, .block = 1000});
+  EXPECT_GT(expected.size(), 500u);
+  for (int block : {1, 3, 16})
+    for (int threads : {1, 3}) EXPECT_EQ(all({.threads = threads, .block = block}), expected);
+}
+
+TEST(ContourBands, OfNothing) {
+  EXPECT_TRUE(contour_bands(grid_from_values(utm_frame(3, 3), std::vector<float>(9, kVoid)), {}).empty());
+  EXPECT_TRUE(contour_bands(grid_from_values(utm_frame(5, 1), std::vector<float>(5, 1)), {}).empty());
+  const auto flat = contour_bands(grid_from_values(utm_frame(3, 3), std::vector<float>(9, 20)), {.interval = 10_m});
+  ASSERT_EQ(flat.size(), 1u);
+  EXPECT_EQ(flat[0].from, 20);  // at a level counts as above it
+}
+
+// Hills and hollows in turn, of two sizes, on a slope.
+Grid egg_box() {
+  return grid_from_function(
+      utm_frame(120, 90),
+      [](double x, double y) {
+        const double u = x - 676000, v = y - 5842000;
+        return 0.05 * u + 8 * std::sin(u / 7) * std::cos(v / 6) + 2 * std::sin(u / 2.3 + 1) * std::sin(v / 2.1);
+      },
+      metres_above_egm2008());
+}
+
+TEST(Contours, HaveHigherGroundOnTheirLeft) {
+  const Grid g = egg_box();
+  int hollows = 0, hills = 0;
+  for (const ContourLine& l : contours(g, {.interval = Length::metres(0.25)})) {
+    double twice = 0;
+    for (std::size_t i = 0; i + 1 < l.points.size(); ++i)
+      twice += (l.points[i].x - l.points[0].x) * (l.points[i + 1].y - l.points[0].y) -
+               (l.points[i + 1].x - l.points[0].x) * (l.points[i].y - l.points[0].y);
+    if (l.closed && twice != 0) {
+      EXPECT_EQ(l.hollow, twice < 0);
+      (l.hollow ? hollows : hills) += 1;
+    }
+    // A little to the left of the middle of a segment the bilinear surface is higher than a little to the right.
+    const std::size_t i = l.points.size() / 2 - 1;
+    const Point a = l.points[i], b = l.points[i + 1];
+    const double length = std::hypot(b.x - a.x, b.y - a.y);
+    if (length < 0.2) continue;
+    auto bilinear = [&](Point p) {
+      const double c = g.frame().col_at(p.x) - 0.5, r = g.frame().row_at(p.y) - 0.5;
+      const auto c0 = static_cast<std::int64_t>(std::floor(c)), r0 = static_cast<std::int64_t>(std::floor(r));
+      const double u = c - static_cast<double>(c0), v = r - static_cast<double>(r0);
+      auto z = [&](std::int64_t x, std::int64_t y) { return static_cast<double>(g.at(c0 + x, r0 + y)); };
+      return (1 - v) * ((1 - u) * z(0, 0) + u * z(1, 0)) + v * ((1 - u) * z(0, 1) + u * z(1, 1));
+    };
+    const double nx = -(b.y - a.y) / length * 0.01, ny = (b.x - a.x) / length * 0.01;
+    const Point middle{(a.x + b.x) / 2, (a.y + b.y) / 2};
+    const double left = bilinear({middle.x + nx, middle.y + ny}), right = bilinear({middle.x - nx, middle.y - ny});
+    if (!std::isnan(left + right) && std::abs(left - right) > 0.002) {
+      EXPECT_GT(left, right) << "level " << l.level;
+    }
+  }
+  EXPECT_GT(hills, 10);
+  EXPECT_GT(hollows, 10);
+}
+
+TEST(Contours, AtGivenLevelsAndWithAnotherIntervalBelow) {
+  const Grid g = grid_from_function(
+      utm_frame(300, 5), [](double x, double) { return x - 676000 - 150; }, metres_above_egm2008());
+  auto levels = [&](const ContourOptions& o) {
+    std::set<double> out;
+    for (const ContourLine& l : contours(g, o)) out.insert(l.level);
+    return out;
+  };
+  EXPECT_EQ(levels({.levels = {-2_m, 0_m, -20_m, -2_m, 500_m}}), (std::set<double>{-20, -2, 0}));
+  const auto two = levels({.interval = 50_m, .interval_below = 20_m});
+  EXPECT_EQ(two, (std::set<double>{-140, -120, -100, -80, -60, -40, -20, 0, 50, 100}));
+  // The same lines, however they are asked for.
+  const auto listed = contours(g, {.levels = {-100_m, -50_m, 0_m, 50_m, 100_m}}),
+             every = contours(g, {.interval = 50_m});
+  ASSERT_EQ(listed.size(), every.size());
+  for (std::size_t i = 0; i < listed.size(); ++i) EXPECT_EQ(listed[i].points, every[i].points);
+  for (const ContourLine& l : listed) EXPECT_FALSE(l.index);
+  EXPECT_EQ(error_of([&] { contours(g, {.levels = {Length::metres(std::nan(""))}}); }), ErrorCode::BadArgument);
+  EXPECT_EQ(error_of([&] { contours(g, {.interval_below = Length()}); }), ErrorCode::BadArgument);
+}
+
+TEST(Contours, ShortRingsAreLeftOutAndOpenLinesStay) {
+  const Grid g = egg_box();
+  const auto all = contours(g, {.interval = Length::metres(0.5)}),
+             some = contours(g, {.interval = Length::metres(0.5), .shortest = 20_m});
+  std::size_t expected = 0;
+  for (const ContourLine& l : all) {
+    double length = 0;
+    for (std::size_t i = 0; i + 1 < l.points.size(); ++i)
+      length += GroundRuler(g.frame().crs()).distance(l.points[i], l.points[i + 1]).metres();
+    expected += !l.closed || length >= 20;
+  }
+  EXPECT_EQ(some.size(), expected);
+  EXPECT_LT(some.size(), all.size());
+}
+
+}  // namespace
+}  // namespace katoptra
