@@ -16,7 +16,7 @@ namespace katoptra::cli {
 namespace {
 
 struct ContourCommand : Common {
-  std::string in, interval, base, below, levels, depth_levels, shortest;
+  std::string in, interval, base, below, levels, depth_levels, shortest, smooth;
   int index_every = 5;
   bool bands = false;
 };
@@ -114,9 +114,10 @@ ContourOptions contour_options(const ContourCommand& o, const Grid& in, std::vec
   if (!o.below.empty()) c.interval_below = interval_from(o.below, q, notes);
   if (!o.base.empty()) c.base = length_from(o.base, q.unit, notes);
   if (!o.shortest.empty()) c.shortest = length_from(o.shortest, LengthUnit::Metre, notes);
-  if (o.bands && !o.shortest.empty())
-    throw Error(ErrorCode::BadArgument, "bands fill the ground: none of their rings can be left out", "contours",
-                "leave --shortest out");
+  if (!o.smooth.empty()) c.tolerance = length_from(o.smooth, LengthUnit::Metre, notes);
+  if (o.bands && !(o.shortest.empty() && o.smooth.empty()))
+    throw Error(ErrorCode::BadArgument, "bands fill the ground: none of their rings can be left out or moved",
+                "contours", "leave --shortest and --smooth out");
   return c;
 }
 
@@ -258,6 +259,7 @@ void add_contour_verbs(CLI::App& app, int& status) {
   v->add_option("--depth-levels", c->depth_levels, "these depths instead, e.g. 0,2,5,10,20m: levels below zero");
   v->add_option("--index", c->index_every, "every how many-th line is an index line")->check(CLI::Range(1, 1000));
   v->add_option("--shortest", c->shortest, "leave closed lines out that are shorter, e.g. 20m");
+  v->add_option("--smooth", c->smooth, "draw lines smoother, at most as far off as this, e.g. 1m");
   v->add_flag("--bands", c->bands, "the ground between the levels as areas, instead of lines");
   say_lines(*v);
   v->callback([c, &status] { status = run_contours(*c); });

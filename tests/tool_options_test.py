@@ -662,11 +662,13 @@ class OwnOptions(Options):
         asc(self.path("egg.asc"), numpy.round(5 * numpy.sin(xs / 2) * numpy.sin(ys / 2), 2))
         some = self.run_json("contours", "egg.asc", "--interval", "1m", "--shortest", "25m", "-o", "some.geojson")["lines"]
         self.assertLess(some, self.run_json("contours", "egg.asc", "--interval", "1m", "-o", "all.geojson")["lines"])
+        points = [self.run_json("contours", "egg.asc", "--interval", "1m", *words, "-o", "p.geojson", "--overwrite")["points"] for words in ((), ("--smooth", "1m"))]
+        self.assertLess(points[1], 0.8 * points[0])
         self.run_tool("contours", "g.asc", "--levels", "50,60,70m", "--bands", "-o", "bands.geojson")
         with open(self.path("bands.geojson")) as f:
             bands = json.load(f)["features"]
         self.assertEqual([(b["properties"].get("from"), b["properties"].get("to")) for b in bands], [(None, 50), (50, 60), (60, 70), (70, None)])
-        for words, expect in (("--levels 1,two", "'two'"), ("--levels 1,2m --interval 1m", "more than one way"), ("--levels 1,2m --base 1m", "--base"), ("--bands --shortest 5m --interval 1m", "--shortest"), ("--levels 900m", "between"), ("--levels=", "--levels")):
+        for words, expect in (("--levels 1,two", "'two'"), ("--levels 1,2m --interval 1m", "more than one way"), ("--levels 1,2m --base 1m", "--base"), ("--bands --shortest 5m --interval 1m", "--shortest"), ("--levels 900m", "between"), ("--levels 1,,2m", "''")):
             self.assertIn(expect, self.refused("contours", "g.asc", *words.split(), "-o", "n.gpkg", status=2))
         area = ["--interval", "2m", "--area", "box:677030,5841990,677034,5841994@EPSG:32725"]
         self.assertLess(len(levels(*area)), len(levels("--interval", "2m", "--margin", "1m", "--area", INSIDE)))

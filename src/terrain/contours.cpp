@@ -13,6 +13,7 @@
 #include "contour_trace.hpp"
 #include "geo/turning.hpp"
 #include "levels_of.hpp"
+#include "smooth_lines.hpp"
 
 namespace katoptra {
 namespace {
@@ -112,12 +113,17 @@ void with_levels(const Grid& surface, const Levels& levels, const RunOptions& ru
 }
 
 std::vector<ContourLine> contours(const Grid& surface, const ContourOptions& options) {
+  const double tolerance = options.tolerance.metres();
+  if (!(tolerance >= 0) || !std::isfinite(tolerance))
+    throw Error(ErrorCode::BadArgument, "a tolerance must not be below zero", "contours", "write for instance 1m");
+  RunOptions run = options.run;
+  if (tolerance > 0) run.memory /= 3;
   const Levels levels = levels_of(surface, options);
   const int every = std::max(1, options.index_every);
   const GroundRuler ruler(surface.frame().crs());
   const double shortest = options.shortest.metres();
   std::vector<ContourLine> out;
-  with_levels(surface, levels, options.run, [&](TracedLine traced) {
+  with_levels(surface, levels, run, [&](TracedLine traced) {
     if (traced.points.size() < 2 || (traced.closed && traced.points.size() < 4)) return;
     if (traced.closed && shortest > 0 && is_shorter(traced.points, ruler, shortest)) return;
     normalise(traced);
@@ -131,6 +137,10 @@ std::vector<ContourLine> contours(const Grid& surface, const ContourOptions& opt
     if (a.level != b.level) return a.level < b.level;
     return std::lexicographical_compare(a.points.begin(), a.points.end(), b.points.begin(), b.points.end(), west_of);
   });
+  if (tolerance > 0) {
+    const GroundSpacing s = ground_spacing(surface.frame());
+    smooth_lines(out, tolerance, s.x.metres() / surface.frame().cell().x, s.y.metres() / surface.frame().cell().y);
+  }
   return out;
 }
 

@@ -196,5 +196,80 @@ TEST(Contours, ShortRingsAreLeftOutAndOpenLinesStay) {
   EXPECT_LT(some.size(), all.size());
 }
 
+// -------------------------------------------------------------------------------------------------------- smooth lines
+
+double side(Point a, Point b, Point p) { return (b.x - a.x) * (p.y - a.y) - (b.y - a.y) * (p.x - a.x); }
+bool cross(Point a, Point b, Point c, Point d) {
+  return side(a, b, c) * side(a, b, d) < 0 && side(c, d, a) * side(c, d, b) < 0;
+}
+double away(const LineString& line, Point p) {
+  double least = 1e300;
+  for (std::size_t i = 0; i + 1 < line.size(); ++i) {
+    const Point a = line[i], b = line[i + 1];
+    const double dx = b.x - a.x, dy = b.y - a.y;
+    const double t = std::clamp(((p.x - a.x) * dx + (p.y - a.y) * dy) / (dx * dx + dy * dy), 0.0, 1.0);
+    least = std::min(least, std::hypot(p.x - a.x - t * dx, p.y - a.y - t * dy));
+  }
+  return least;
+}
+double bends(const std::vector<ContourLine>& lines) {
+  double sum = 0;
+  for (const ContourLine& l : lines)
+    for (std::size_t i = 1; i + 1 < l.points.size(); ++i) {
+      const Point a = l.points[i - 1], b = l.points[i], c = l.points[i + 1];
+      sum += std::abs(std::atan2(side(a, b, c), (b.x - a.x) * (c.x - b.x) + (b.y - a.y) * (c.y - b.y)));
+    }
+  return sum;
+}
+
+TEST(SmoothContours, StayNearNeverCrossAndTurnLess) {
+  const unsigned seed = std::random_device{}() % 100000;
+  SCOPED_TRACE("seed " + std::to_string(seed));
+  for (const Frame& f : {utm_frame(45, 38), Frame(Crs::wgs84(), -31, -37.5, {1.0 / 108000, 1.0 / 108000}, 45, 38)}) {
+    const Grid g = rough_grid(f, seed, 3);
+    const auto exact = contours(g, {.interval = Length::metres(1.5)});
+    const auto smooth = contours(g, {.interval = Length::metres(1.5), .tolerance = 1_m});
+    ASSERT_EQ(smooth.size(), exact.size());
+    const GroundSpacing s = ground_spacing(f);
+    const double mx = s.x.metres() / f.cell().x, my = s.y.metres() / f.cell().y;
+    auto on_ground = [&](LineString line) {
+      for (Point& p : line) p = {p.x * mx, p.y * my};
+      return line;
+    };
+    std::size_t before = 0, after = 0;
+    for (std::size_t i = 0; i < exact.size(); ++i) {
+      EXPECT_EQ(smooth[i].level, exact[i].level);
+      EXPECT_EQ(smooth[i].closed, smooth[i].points.front() == smooth[i].points.back());
+      const LineString was = on_ground(exact[i].points), is = on_ground(smooth[i].points);
+      for (const Point p : is) EXPECT_LE(away(was, p), 1 + 1e-6);
+      for (const Point p : was) EXPECT_LE(away(is, p), 1 + 1e-6);
+      before += was.size();
+      after += is.size();
+    }
+    EXPECT_LT(after, 0.7 * static_cast<double>(before));
+    EXPECT_LT(bends(smooth), 0.6 * bends(exact));
+    // No two segments cross, nor one with what a line of another level was.
+    struct Part {
+      Point a, b;
+      std::size_t line, at;
+    };
+    std::vector<Part> parts;
+    for (std::size_t i = 0; i < smooth.size(); ++i)
+      for (std::size_t k = 0; k + 1 < smooth[i].points.size(); ++k)
+        parts.push_back({smooth[i].points[k], smooth[i].points[k + 1], i, k});
+    for (std::size_t i = 0; i < parts.size(); ++i) {
+      for (std::size_t j = 0; j < i; ++j) {
+        ASSERT_FALSE(cross(parts[i].a, parts[i].b, parts[j].a, parts[j].b))
+            << parts[i].line << ":" << parts[i].at << " " << parts[j].line << ":" << parts[j].at;
+      }
+      for (const ContourLine& l : exact)
+        for (std::size_t k = 0; l.level != smooth[parts[i].line].level && k + 1 < l.points.size(); ++k) {
+          ASSERT_FALSE(cross(parts[i].a, parts[i].b, l.points[k], l.points[k + 1]));
+        }
+    }
+    EXPECT_EQ(error_of([&] { contours(g, {.tolerance = Length::metres(-1)}); }), ErrorCode::BadArgument);
+  }
+}
+
 }  // namespace
 }  // namespace katoptra

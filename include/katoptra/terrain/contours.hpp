@@ -12,9 +12,12 @@
 // ones begin at their western-most point, and lines are ordered by level, then by first point.
 // Bands are the polygons between the levels. Together they fill what lies between the centres of known cells, exactly:
 // neighbours have the same points along the line that parts them, so there is no sliver and no overlap.
-// Memory: kBytesPerContourPoint for each point of all lines together, within the budget of RunOptions: TooLarge beyond
-// it, beyond kMostContourLevels levels (with their number), and when a level is further than 2^30 intervals from the
-// base. Refused for shades, directions and codes.
+// Within a tolerance lines are drawn smoother and with fewer points. No line crosses another, changes the side of
+// another or comes to lie where a line of another level was, so each stays between the heights of its neighbours
+// (Taubin 1995 for the smoothing). About the cell is a good tolerance for a map. Memory: kBytesPerContourPoint for each
+// point of all lines together (three times that with a tolerance), within the budget of RunOptions: TooLarge beyond it,
+// beyond kMostContourLevels levels (with their number), and when a level is further than 2^30 intervals from the base.
+// Refused for shades, directions and codes.
 #pragma once
 #include <optional>
 #include <vector>
@@ -41,7 +44,9 @@ struct ContourOptions {
   std::optional<Length> interval_below = {};  // below the base; otherwise the same
   std::vector<Length> levels = {};            // these instead of an interval; in any order
   int index_every = 5;
-  Length shortest = {};  // closed lines that are shorter on the ground are left out; not of bands
+  // Of lines, not of bands:
+  Length shortest = {};   // closed ones that are shorter on the ground are left out
+  Length tolerance = {};  // on the ground: lines are smoothed and thinned as far as this from where they lie
   RunOptions run = {};
 };
 
@@ -53,7 +58,7 @@ struct ContourBand {
   double from = 0, to = 0;  // in the unit of the grid
   MultiPolygon shape;       // in the grid's CRS; outer rings counter-clockwise, holes clockwise
 };
-// By height; a band of which there is nothing is left out. `index_every` and `shortest` mean nothing here.
+// By height; a band of which there is nothing is left out. `index_every`, `shortest` and `tolerance` mean nothing here.
 std::vector<ContourBand> contour_bands(const Grid& surface, const ContourOptions& options);
 
 // An interval that gives about `wanted` levels between two heights: 1, 2 or 5 times a power of ten of the unit.
