@@ -53,6 +53,8 @@ constexpr VerbHelp kVerbs[] = {
     {"section", kUse, "katoptra section reference/truth.tif --line transect.geojson -o section.png"},
     {"sample", kUse, "katoptra sample reference/truth.tif --points control.csv -o heights.csv"},
     {"map", kUse, "katoptra map ground-2022/sheet_b2.tif --contours 5m -o map.png"},
+    {"picture", kUse, "katoptra picture ground-2022/sheet_b2.tif --contours 5m -o relief.kmz"},
+    {"heightmap", kUse, "katoptra heightmap ground-2022/sheet_b2.tif --size 513x513 -o world.png"},
     {"depressions", kWater, "katoptra depressions ground-2022/sheet_b2.tif --sea 0m -o sinks.gpkg"},
     {"flow", kWater, "katoptra flow ground-2022/sheet_b2.tif --sea 0m --as area -o upstream.tif"},
     {"streams", kWater, "katoptra streams reference/truth.tif --sea 0m --from-area 1ha -o streams.gpkg"},

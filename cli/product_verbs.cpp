@@ -21,6 +21,7 @@
 #include "katoptra/water/streams.hpp"
 
 #include "common.hpp"
+#include "pictures.hpp"
 
 namespace katoptra::cli {
 namespace {
@@ -32,20 +33,6 @@ struct ProductCommand : Common {
 
 Grid open_product_input(const ProductCommand& o, std::vector<std::string>& notes) {
   return within(open_input(o.in, o), o, notes);
-}
-
-// A line: of a file, from one place to another, or along a bearing.
-struct LineOptions {
-  std::string line, from, to, bearing, length;
-  bool given() const { return !line.empty() || !from.empty() || !to.empty() || !bearing.empty() || !length.empty(); }
-};
-
-void add_line_options(CLI::App& v, LineOptions& o) {
-  v.add_option("--line", o.line, "a vector file with the line");
-  v.add_option("--from", o.from, "where the line begins: X,Y or X,Y@CRS");
-  v.add_option("--to", o.to, "where it ends: X,Y or X,Y@CRS");
-  v.add_option("--bearing", o.bearing, "which way it runs instead, clockwise from grid north, e.g. 70deg");
-  v.add_option("--length", o.length, "with that: how far on the ground, e.g. 400m");
 }
 
 struct SectionCommand : Common, LineOptions {
@@ -63,19 +50,6 @@ Grid drained_below(const SectionCommand& o, const Grid& in, LineString& line, st
   if (line.size() < 2)
     throw Error(ErrorCode::BadArgument, "water leaves right where it falls", "section", "give a place farther up");
   return f.surface();
-}
-
-LineString section_line(const LineOptions& o, const char* verb, const Crs& crs, std::vector<std::string>& notes) {
-  if (!o.line.empty()) return read_line(o.line, crs, &notes);
-  if (o.from.empty())
-    throw Error(ErrorCode::BadArgument, "no line to follow", verb,
-                "give --line FILE, or --from X,Y with --to X,Y or with --bearing and --length");
-  const Point from = point_from(o.from, crs);
-  if (!o.to.empty()) return {from, point_from(o.to, crs)};
-  if (o.bearing.empty() || o.length.empty())
-    throw Error(ErrorCode::BadArgument, "--from needs --to, or --bearing and --length", verb,
-                "for instance --bearing 70deg --length 400m");
-  return line_by_bearing(crs, from, angle_from(o.bearing, notes), length_from(o.length, LengthUnit::Metre, notes));
 }
 
 // Rather than the table that .csv is for a section.
@@ -267,70 +241,6 @@ int run_sample(const SampleCommand& o) {
   return 0;
 }
 
-struct MapCommand : Common, LineOptions {
-  std::string in, title, contours, spots, shortlist, overlay_area, points, basins, water, streams;
-  int width = 1600;
-  double exaggerate = 1.5;
-  bool no_shade = false;
-};
-
-int run_map(const MapCommand& o) {
-  std::vector<std::string> notes;
-  Grid in = open_input(o.in, o);
-  const PictureFormat format = picture_format_for(o.out);
-  MapOptions m{.format = format,
-               .width = o.width,
-               .title = o.title,
-               .shade = !o.no_shade,
-               .exaggeration = o.exaggerate,
-               .overlays = {},
-               .run = o.run()};
-  if (!o.contours.empty()) {
-    const auto lines = contours(in, {.interval = length_from(o.contours, in.quantity().unit, notes), .run = o.run()});
-    m.overlays.push_back({contour_layer(lines, in), OverlayStyle::Contours, "contours, " + o.contours});
-  }
-  if (!o.spots.empty()) {
-    const SpotOptions spot{.radius = length_from(o.spots, LengthUnit::Metre, notes), .run = o.run()};
-    m.overlays.push_back({spot_layer(spot_heights(in, spot), in), OverlayStyle::Spots, ""});
-  }
-  if (!o.shortlist.empty()) {
-    Layer tiles = read_layer(o.shortlist), gaps = tiles;
-    auto is_gap = [](const Feature& f) {
-      return std::any_of(f.properties.begin(), f.properties.end(),
-                         [](const auto& p) { return p.first == "role" && p.second == Property(std::string("gap")); });
-    };
-    std::erase_if(tiles.features, is_gap);
-    std::erase_if(gaps.features, [&](const Feature& f) { return !is_gap(f); });
-    m.overlays.push_back({tiles, OverlayStyle::Footprints, ""});
-    if (!gaps.features.empty()) m.overlays.push_back({gaps, OverlayStyle::Gaps, ""});
-  }
-  if (!o.overlay_area.empty()) {
-    const Area a = area_from(o.overlay_area);
-    m.overlays.push_back({{.name = "area", .crs = a.crs(), .features = {{a.shape(), {}}}}, OverlayStyle::Area, ""});
-  }
-  if (o.given()) {
-    const LineString line = section_line(o, "map", in.frame().crs(), notes);
-    refuse_outside("the line", line, in);
-    m.overlays.push_back(
-        {{.name = "line", .crs = in.frame().crs(), .features = {{line, {}}}}, OverlayStyle::Transect, ""});
-  }
-  for (const auto& [file, style] : {std::pair{&o.basins, OverlayStyle::Basins},
-                                    {&o.water, OverlayStyle::Water},
-                                    {&o.streams, OverlayStyle::Streams}})
-    if (!file->empty()) m.overlays.push_back({read_layer(*file, in.frame().crs()), style, ""});
-  if (!o.points.empty()) m.overlays.push_back({read_layer(o.points, in.frame().crs()), OverlayStyle::Points, ""});
-  const Picture p = draw_map(in, m);
-  write_picture(p, o.out, o.overwrite);
-  Statement s(o);
-  s.title(o.out);
-  s.line("size", fmt::format("{} x {}, {}", p.width, p.height, format_bytes(static_cast<double>(p.bytes.size()))));
-  s.fact("width", p.width);
-  s.fact("height", p.height);
-  s.notes(in.info(), notes);
-  s.print();
-  return 0;
-}
-
 void add_product_options(CLI::App& v, ProductCommand& o) {
   v.add_option("IN", o.in, "a surface")->required();
   v.add_option("--area", o.area, "only this area");
@@ -351,13 +261,15 @@ void add_product(CLI::App& app, const Product& p, int& status) {
     if (s.kind == SettingKind::Number || s.kind == SettingKind::Window) option->type_name("N");
   }
   add_product_options(*v, *o);
+  say_pictures(*v);
   v->add_option("--void", o->void_value, "the void value to write")->group(kOutputOptions);
   v->callback([o, &p, &status] {
     std::vector<std::string> notes;
     const Settings settings = p.settings(o->settings);
     for (const Setting& s : p.options)
       if (s.kind == SettingKind::Angle && settings.given(s.name)) angle_from(o->settings[s.name], notes);
-    status = write_and_state(p.make(open_product_input(*o, notes), settings), *o, notes);
+    const Grid made = p.make(open_product_input(*o, notes), settings);
+    status = is_picture(o->out) ? picture_and_state(made, *o, notes) : write_and_state(made, *o, notes);
   });
 }
 
@@ -478,27 +390,6 @@ void add_product_verbs(CLI::App& app, int& status) {
   add_output(*v, *p, false);
   add_running(*v, *p);
   v->callback([p, &status] { status = run_sample(*p); });
-
-  auto m = std::make_shared<MapCommand>();
-  v = app.add_subcommand("map", "a picture for a page: .png, .svg or .pdf");
-  v->add_option("IN", m->in, "a grid")->required();
-  v->add_option("--title", m->title, "above the map");
-  v->add_option("--width", m->width, "in pixels")->check(CLI::Range(400, 8000));
-  v->add_option("--contours", m->contours, "draw contours at this interval, e.g. 5m");
-  v->add_option("--spots", m->spots, "draw spot heights that stand out as far around as this, e.g. 100m");
-  v->add_option("--area", m->overlay_area, "draw this area");
-  v->add_option("--streams", m->streams, "draw the streams of this file, wider by order");
-  v->add_option("--basins", m->basins, "draw the basins of this file");
-  v->add_option("--water", m->water, "draw the polygons of this file as water: depressions, inundation");
-  add_line_options(*v, *m);
-  v->add_option("--points", m->points, "draw the points of this file");
-  v->add_option("--tiles", m->shortlist, "draw footprints and gaps of this shortlist (.geojson)");
-  v->add_option("--exaggerate", m->exaggerate, "of the hillshade");
-  v->add_flag("--no-shade", m->no_shade, "colours only");
-  add_reading(*v, *m, Reading::Converts);
-  add_output(*v, *m);
-  add_running(*v, *m);
-  v->callback([m, &status] { status = run_map(*m); });
 }
 
 }  // namespace katoptra::cli

@@ -73,6 +73,8 @@ GRID_VERBS = {
     "spots": "{in} --radius 4m -o {out}.geojson",
     "section": "{in} --from 677001,5841999 --to 677044,5841961 -o {out}.csv",
     "map": "{in} --contours 1m --width 400 --title Hill -o {out}.svg",
+    "picture": "{in} --contours 1m -o {out}.png",
+    "heightmap": "{in} -o {out}.png",
     "look": "{in}",
     "check": "{in}",
 }
@@ -90,7 +92,7 @@ CHANGES = {
 # Options that change nothing of what is made.
 SAME = {"--threads": "1", "--memory": "64M", "--host": "other.example", "--key-file": "key.txt"}
 # A height more does not change how the ground lies; and nothing is missing inside.
-BLIND = {("spots", "--columns"), ("spots", "--from-void"), ("spots", "--area"), ("flow", "--shift"), ("shadows", "--shift"), ("sky-view", "--shift"), ("openness", "--shift"), ("landforms", "--shift"), ("check", "--area"), ("look", "--area"), ("hillshade", "--shift"), ("slope", "--shift"), ("aspect", "--shift"), ("curvature", "--shift"), ("position", "--shift"), ("ruggedness", "--shift"), ("ruggedness", "--depths"), ("roughness", "--shift"), ("roughness", "--depths"), ("slope", "--depths")}
+BLIND = {("heightmap", "--shift"), ("spots", "--columns"), ("spots", "--from-void"), ("spots", "--area"), ("flow", "--shift"), ("shadows", "--shift"), ("sky-view", "--shift"), ("openness", "--shift"), ("landforms", "--shift"), ("check", "--area"), ("look", "--area"), ("hillshade", "--shift"), ("slope", "--shift"), ("aspect", "--shift"), ("curvature", "--shift"), ("position", "--shift"), ("ruggedness", "--shift"), ("ruggedness", "--depths"), ("roughness", "--shift"), ("roughness", "--depths"), ("slope", "--depths")}
 
 
 class Options(ToolTest):
@@ -191,12 +193,12 @@ class Options(ToolTest):
                 known = self.call(verb, words, "bare.asc", [crs, "EPSG:32725"])
                 if verb in ("mosaic", "reproject", "compare", "contours", "spots", "streams", "basins", "inundation"):  # there it is needed
                     self.assertIn("crs", self.refused(verb, *words.replace("{in}", "bare.asc").replace("{out}", "none").split(), status=3))
-                elif verb != "statistics":  # numbers alone
+                elif verb not in ("statistics", "picture", "heightmap"):  # numbers and pixels alone
                     self.assertNotEqual(known, self.call(verb, words, "bare.asc"))
                 if verb in ("look", "check"):
                     continue
                 # Feet are brought to metres where metres are wanted, heights above one thing to heights above another.
-                if (verb, "--shift") in BLIND:
+                if (verb, "--shift") in BLIND or verb == "picture":
                     continue
                 for option, taken, to in (("--from-unit", "--unit", ("ft", "m")), ("--from-heights", "--heights", ("EGM96", "ellipsoid"))):
                     first, second = (self.call(verb, words, more=[option, to[0], taken, wanted]) for wanted in to)
@@ -734,6 +736,38 @@ class OwnOptions(Options):
         plain = self.make("map g.asc --width 400", "a.svg")
         for n, more in enumerate(("--title Rill", "--contours 2m", "--spots 6m", f"--area {INSIDE}", "--line line.geojson", "--from 677003,5841965 --to 677040,5841990", "--from 677003,5841965 --bearing 60deg --length 30m", "--points places.csv", "--tiles tiles.geojson", "--exaggerate 4", "--no-shade", "--streams s.geojson", "--basins b.geojson", "--water w.geojson")):
             self.assertNotEqual(plain, self.make("map g.asc --width 400 " + more, f"a{n}.svg"), more)
+
+    def test_picture_options(self):
+        self.run_tool("find", "--in", DEMO, "--area", AREA, "-o", "tiles.geojson")
+        with open(self.path("line.geojson"), "w") as f:
+            json.dump(RILL, f)
+        with open(self.path("places.csv"), "w") as f:
+            f.write(f"x,y,name\n{WEST + 9},{NORTH - 9},Cairn\n")
+        for verb, name in (("streams", "s"), ("basins", "b")):
+            self.run_tool(verb, "g.asc", "--from-area", "40m2", "-o", f"{name}.geojson")
+
+        def made(more):
+            self.run_tool("picture", "g.asc", *more.split(), "-o", "p.png", "--overwrite")
+            with open(self.path("p.png"), "rb") as f:
+                return f.read()
+
+        plain = made("--width 96")
+        for more in ("--contours 2m", "--spots 4m", f"--area {INSIDE}", "--line line.geojson", "--from 677003,5841965 --to 677040,5841990", "--from 677003,5841965 --bearing 60deg --length 30m", "--points places.csv", "--tiles tiles.geojson", "--exaggerate 4", "--no-shade", "--streams s.geojson", "--basins b.geojson", "--water b.geojson"):
+            self.assertNotEqual(plain, made("--width 96 " + more), more)
+        self.assertNotEqual(plain, made(""))
+
+    def test_heightmap_options(self):
+        def made(*words):
+            self.run_tool("heightmap", "g.asc", *words, "-o", "h.raw", "--overwrite")
+            with open(self.path("h.raw"), "rb") as f:
+                return f.read()
+
+        plain = made()
+        self.assertEqual(len(plain), 2 * COLS * ROWS)
+        self.assertEqual(len(made("--depth", "8")), COLS * ROWS)
+        self.assertEqual(len(made("--size", "9x7")), 2 * 9 * 7)
+        for words in (("--range", "40m,90m"), ("--sea", "70"), ("--margin", "1m", "--area", INSIDE)):
+            self.assertNotEqual(plain, made(*words), words)
 
     def features(self, words, out="w.geojson"):
         self.run_tool(*words.split(), "-o", out, "--overwrite")

@@ -37,6 +37,47 @@ Canvas::Canvas(PictureFormat format, int width, int height) : format_(format), w
   cairo_paint(cr());
 }
 
+Canvas::Canvas(int width, int height) : format_(PictureFormat::Png), width_(width), height_(height) {
+  surface_.reset(cairo_image_surface_create(CAIRO_FORMAT_ARGB32, width, height));
+  if (cairo_surface_status(surface_.get()) != CAIRO_STATUS_SUCCESS)
+    throw Error(ErrorCode::TooLarge, fmt::format("a picture of {} x {} cannot be made", width, height), "picture",
+                "take a smaller width");
+  cr_.reset(cairo_create(surface_.get()));
+}
+
+std::vector<std::uint32_t> Canvas::pixels() {
+  cairo_surface_flush(surface_.get());
+  const unsigned char* data = cairo_image_surface_get_data(surface_.get());
+  const auto stride = static_cast<std::ptrdiff_t>(cairo_image_surface_get_stride(surface_.get()));
+  std::vector<std::uint32_t> out;
+  for (int r = 0; r < height_; ++r) {
+    const auto* row = reinterpret_cast<const std::uint32_t*>(data + r * stride);
+    out.insert(out.end(), row, row + width_);
+  }
+  return out;
+}
+
+void Canvas::paint(const std::vector<std::uint8_t>& rgba, int width) {
+  const int rows = static_cast<int>(rgba.size() / 4 / static_cast<std::size_t>(width));
+  cairo_surface_t* image = cairo_image_surface_create(CAIRO_FORMAT_ARGB32, width, rows);
+  unsigned char* data = cairo_image_surface_get_data(image);
+  const auto stride = static_cast<std::ptrdiff_t>(cairo_image_surface_get_stride(image));
+  for (int r = 0; r < rows; ++r) {
+    auto* to = reinterpret_cast<std::uint32_t*>(data + r * stride);
+    const std::uint8_t* from = rgba.data() + static_cast<std::ptrdiff_t>(r) * width * 4;
+    for (int c = 0; c < width; ++c, from += 4) {
+      const std::uint32_t alpha = from[3];
+      auto part = [&](int i) { return (from[i] * alpha + 127) / 255; };
+      to[c] = alpha << 24 | part(0) << 16 | part(1) << 8 | part(2);
+    }
+  }
+  cairo_surface_mark_dirty(image);
+  cairo_set_source_surface(cr(), image, 0, 0);
+  cairo_pattern_set_filter(cairo_get_source(cr()), CAIRO_FILTER_NEAREST);
+  cairo_paint(cr());
+  cairo_surface_destroy(image);
+}
+
 cairo_status_t Canvas::append(void* self, const unsigned char* data, unsigned n) {
   auto& bytes = static_cast<Canvas*>(self)->bytes_;
   bytes.insert(bytes.end(), data, data + n);

@@ -15,6 +15,8 @@ enum class Align { Left, Centre, Right };
 class Canvas {
  public:
   Canvas(PictureFormat format, int width, int height);
+  // A sheet that is clear, to be laid over a picture.
+  Canvas(int width, int height);
 
   cairo_t* cr() const { return cr_.get(); }
   void colour(Colour c, double alpha = 1) { cairo_set_source_rgba(cr(), c.red, c.green, c.blue, alpha); }
@@ -32,6 +34,10 @@ class Canvas {
   void text_along(double x, double y, const std::string& s, double size, double turn, Colour ink);
   // The same without being turned, and beside its place.
   void text_clear(double x, double y, const std::string& s, double size, Align align, Colour ink);
+  // Pixels of a picture (red, green, blue, opacity), from the upper left corner.
+  void paint(const std::vector<std::uint8_t>& rgba, int width);
+  // Of a clear sheet: opacity, red, green, blue from the highest byte, colours multiplied by their opacity.
+  std::vector<std::uint32_t> pixels();
   Picture finish();
 
  private:

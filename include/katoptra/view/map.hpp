@@ -4,7 +4,8 @@
 //   Picture p = draw_map(dem, {.title = "Kessa Inlet", .overlays = {contours}});
 //   save(p.bytes);                                  // a file is written by the rooms that know files
 //
-// The map is drawn in the CRS of the grid with the same ground scale in both directions at its middle. PNG, SVG or PDF.
+// The map is drawn in the CRS of the grid with the same ground scale in both directions at its middle. PNG, SVG or PDF;
+// a PDF is registered (ISO 32000-2, 12.10): readers that know maps tell where a place on it lies.
 #pragma once
 #include <cstdint>
 #include <string>

@@ -21,56 +21,13 @@
 #include "geokeys.hpp"
 #include "grid/shared_reading.hpp"
 #include "tiff_codec.hpp"
+#include "tiff_layout.hpp"
 
 namespace katoptra {
 namespace fs = std::filesystem;
 namespace {
 
-// ------------------------------------------------------------------------------------------------------ the layout
-
-class LittleEndian {
- public:
-  void u16(std::uint64_t v) { put(v, 2); }
-  void u32(std::uint64_t v) { put(v, 4); }
-  void u64(std::uint64_t v) { put(v, 8); }
-  void put(std::uint64_t v, int n) {
-    for (int i = 0; i < n; ++i) bytes.push_back(static_cast<std::uint8_t>(v >> (8 * i)));
-  }
-  std::vector<std::uint8_t> bytes;
-};
-
-struct Tag {
-  int id, type;
-  std::uint64_t count;
-  std::vector<std::uint8_t> data;
-};
-
-constexpr int kAscii = 2, kShort = 3, kLong = 4, kDouble = 12, kLong8 = 16;
-
-Tag shorts(int id, const std::vector<std::uint16_t>& v) {
-  LittleEndian d;
-  for (auto x : v) d.u16(x);
-  return {id, kShort, v.size(), d.bytes};
-}
-Tag longs(int id, const std::vector<std::uint64_t>& v, bool big) {
-  LittleEndian d;
-  for (auto x : v) d.put(x, big ? 8 : 4);
-  return {id, big ? kLong8 : kLong, v.size(), d.bytes};
-}
-Tag doubles(int id, const std::vector<double>& v) {
-  LittleEndian d;
-  for (double x : v) {
-    std::uint64_t bits = 0;
-    std::memcpy(&bits, &x, 8);
-    d.u64(bits);
-  }
-  return {id, kDouble, v.size(), d.bytes};
-}
-Tag text(int id, const std::string& s) {
-  Tag t{id, kAscii, s.size() + 1, {s.begin(), s.end()}};
-  t.data.push_back(0);
-  return t;
-}
+using tiff::Tag, tiff::longs, tiff::shorts, tiff::text;
 
 struct Level {
   std::int64_t cols = 0, rows = 0, across = 0, down = 0;
@@ -315,58 +272,16 @@ class TiffWriter {
     t.push_back(longs(324, l.offsets, big_));
     t.push_back(longs(325, l.counts, false));
     t.push_back(shorts(339, {static_cast<std::uint16_t>(format)}));
-    if (which == 0) geo(t);
+    if (which == 0) tiff::append_place(t, info_.frame, geo_tags_);
     t.push_back(text(42113, std::isnan(target_.void_value) ? "nan" : fmt::format("{}", target_.void_value)));
     return t;
   }
 
-  void geo(std::vector<Tag>& t) const {
-    const Frame& f = info_.frame;
-    t.push_back(doubles(33550, {f.cell().x, f.cell().y, 0}));
-    t.push_back(doubles(33922, {0, 0, 0, f.west(), f.north(), 0}));
-    const tiff::GeoTags& g = geo_tags_;
-    if (!g.directory.empty()) t.push_back(shorts(34735, g.directory));
-    if (!g.doubles.empty()) t.push_back(doubles(34736, g.doubles));
-    if (!g.text.empty()) t.push_back(text(34737, std::string(g.text.c_str())));
-  }
-
-  // The head of the file: header, directories and their tables; always the same size for the same frame and options.
+  // The head of the file; always the same size for the same frame and options.
   std::vector<std::uint8_t> directories() const {
-    const std::size_t header = big_ ? 16 : 8, entry = big_ ? 20 : 12, inline_bytes = big_ ? 8 : 4,
-                      fixed = big_ ? 16 : 6;
-    LittleEndian out;
-    out.bytes = {'I', 'I'};
-    out.u16(big_ ? 43 : 42);
-    if (big_) {
-      out.u16(8);
-      out.u16(0);
-    }
-    out.put(header, static_cast<int>(inline_bytes));
-    for (std::size_t which = 0; which < levels_.size(); ++which) {
-      const std::vector<Tag> ts = tags(which);
-      const std::size_t start = out.bytes.size(), tables = start + fixed + entry * ts.size();
-      LittleEndian extra;
-      out.put(ts.size(), big_ ? 8 : 2);
-      for (const Tag& tag : ts) {
-        out.u16(static_cast<std::uint64_t>(tag.id));
-        out.u16(static_cast<std::uint64_t>(tag.type));
-        out.put(tag.count, static_cast<int>(inline_bytes));
-        if (tag.data.size() <= inline_bytes) {
-          out.bytes.insert(out.bytes.end(), tag.data.begin(), tag.data.end());
-          out.bytes.resize(out.bytes.size() + inline_bytes - tag.data.size());
-        } else {
-          out.put(tables + extra.bytes.size(), static_cast<int>(inline_bytes));
-          extra.bytes.insert(extra.bytes.end(), tag.data.begin(), tag.data.end());
-          while (extra.bytes.size() % 8) extra.bytes.push_back(0);
-        }
-      }
-      const std::size_t next = tables + extra.bytes.size();
-      const std::size_t aligned = (next + 7) / 8 * 8;
-      out.put(which + 1 < levels_.size() ? aligned : 0, static_cast<int>(inline_bytes));
-      out.bytes.insert(out.bytes.end(), extra.bytes.begin(), extra.bytes.end());
-      out.bytes.resize(aligned);
-    }
-    return std::move(out.bytes);
+    std::vector<std::vector<Tag>> all;
+    for (std::size_t which = 0; which < levels_.size(); ++which) all.push_back(tags(which));
+    return tiff::head_of(all, big_);
   }
 
   Coding coding_, overview_coding_;

@@ -246,8 +246,12 @@ std::vector<std::uint8_t> blob_of(const Feature& f, int srs) {
   return std::move(w.bytes);
 }
 
-void create_tables(Sql& sql, const Layer& layer, int srs) {
-  const Crs& crs = layer.crs;
+}  // namespace
+
+int geopackage_srs(const Crs& crs) { return !crs ? -1 : crs.epsg() ? crs.epsg() : 100000; }
+
+void create_geopackage(Sql& sql, const Crs& crs) {
+  const int srs = geopackage_srs(crs);
   sql.run_all("PRAGMA application_id = 1196444487; PRAGMA user_version = 10200;");
   sql.run_all(
       "CREATE TABLE gpkg_spatial_ref_sys (srs_name TEXT NOT NULL, srs_id INTEGER NOT NULL PRIMARY KEY, organization "
@@ -277,12 +281,10 @@ void create_tables(Sql& sql, const Layer& layer, int srs) {
   if (crs) srs_row(crs, srs);
 }
 
-}  // namespace
-
 LayerReport write_geopackage(const Layer& layer, const std::filesystem::path& path, bool overwrite) {
   Sql sql{{}};
-  const int srs = !layer.crs ? -1 : layer.crs.epsg() ? layer.crs.epsg() : 100000;
-  create_tables(sql, layer, srs);
+  const int srs = geopackage_srs(layer.crs);
+  create_geopackage(sql, layer.crs);
   const std::string table = sql_name(layer.name);
   const std::vector<Column> all = columns_of(layer);
   std::string columns, names, marks;

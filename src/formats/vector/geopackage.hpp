@@ -5,6 +5,14 @@
 #include "katoptra/geo/feature.hpp"
 
 namespace katoptra {
+
+class Sql;
+
 Layer read_geopackage(const std::filesystem::path& path);
 LayerReport write_geopackage(const Layer& layer, const std::filesystem::path& path, bool overwrite);
+
+// The tables that every GeoPackage has, with rows for WGS 84 and this CRS, and the number that the CRS has in them.
+void create_geopackage(Sql& sql, const Crs& crs);
+int geopackage_srs(const Crs& crs);
+
 }  // namespace katoptra

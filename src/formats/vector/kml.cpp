@@ -1,8 +1,6 @@
 #include "kml.hpp"
 
 #include <algorithm>
-#include <archive.h>
-#include <archive_entry.h>
 #include <cmath>
 #include <fmt/format.h>
 #include <map>
@@ -15,6 +13,7 @@
 #include "katoptra/formats/bytes.hpp"
 
 #include "base/text.hpp"
+#include "formats/bytes/zip_write.hpp"
 #include "geo/turning.hpp"
 #include "level_labels.hpp"
 
@@ -169,28 +168,6 @@ std::string kml_text(const Layer& layer, const fs::path& path) {
     throw Error(ErrorCode::Refused, "KML is in longitude and latitude, and these features have no CRS to come from",
                 path.string(), "tell it with --crs, or write .gpkg");
   return KmlWriter(layer).text();
-}
-
-std::vector<std::uint8_t> zipped(const std::string& name, const std::string& text, const fs::path& path) {
-  std::vector<std::uint8_t> out(text.size() + (1 << 16));
-  std::size_t used = 0;
-  const auto refuse = [&] { throw Error(ErrorCode::Io, "the archive cannot be packed", path.string()); };
-  const std::unique_ptr<archive, int (*)(archive*)> a(archive_write_new(), archive_write_free);
-  const std::unique_ptr<archive_entry, void (*)(archive_entry*)> e(archive_entry_new(), archive_entry_free);
-  archive_write_set_format_zip(a.get());
-  archive_write_set_bytes_per_block(a.get(), 0);
-  if (archive_write_open_memory(a.get(), out.data(), out.size(), &used) != ARCHIVE_OK) refuse();
-  archive_entry_set_pathname(e.get(), name.c_str());
-  archive_entry_set_size(e.get(), static_cast<la_int64_t>(text.size()));
-  archive_entry_set_filetype(e.get(), AE_IFREG);
-  archive_entry_set_perm(e.get(), 0644);
-  archive_entry_set_mtime(e.get(), 315532800, 0);  // 1980, the first that zip knows: the same bytes every time
-  if (archive_write_header(a.get(), e.get()) != ARCHIVE_OK ||
-      archive_write_data(a.get(), text.data(), text.size()) != static_cast<la_ssize_t>(text.size()) ||
-      archive_write_close(a.get()) != ARCHIVE_OK)
-    refuse();
-  out.resize(used);
-  return out;
 }
 
 // ---- reading
@@ -351,7 +328,12 @@ LayerReport write_kml(const Layer& layer, const fs::path& path, bool overwrite) 
 }
 
 LayerReport write_kmz(const Layer& layer, const fs::path& path, bool overwrite) {
-  write_file(path, zipped("doc.kml", kml_text(layer, path), path), {.overwrite = overwrite});
+  const std::string text = kml_text(layer, path);
+  const auto sink = create_file(path, {.overwrite = overwrite});
+  ZipWriter zip(*sink, path.string());
+  zip.add("doc.kml", text);
+  zip.finish();
+  sink->commit();
   return {};
 }
 

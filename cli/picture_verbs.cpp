@@ -1,0 +1,322 @@
+// Pictures: maps for a page, pictures that know where they lie, height maps.
+#include <algorithm>
+#include <cmath>
+#include <filesystem>
+#include <fmt/format.h>
+#include <memory>
+#include <optional>
+
+#include "katoptra/formats/bytes.hpp"
+#include "katoptra/formats/height_map.hpp"
+#include "katoptra/formats/image_file.hpp"
+#include "katoptra/formats/vector_file.hpp"
+#include "katoptra/terrain/contours.hpp"
+#include "katoptra/terrain/spot_heights.hpp"
+#include "katoptra/view/image.hpp"
+
+#include "pictures.hpp"
+
+namespace katoptra::cli {
+
+void add_line_options(CLI::App& v, LineOptions& o) {
+  v.add_option("--line", o.line, "a vector file with the line");
+  v.add_option("--from", o.from, "where the line begins: X,Y or X,Y@CRS");
+  v.add_option("--to", o.to, "where it ends: X,Y or X,Y@CRS");
+  v.add_option("--bearing", o.bearing, "which way it runs instead, clockwise from grid north, e.g. 70deg");
+  v.add_option("--length", o.length, "with that: how far on the ground, e.g. 400m");
+}
+
+LineString section_line(const LineOptions& o, const char* verb, const Crs& crs, std::vector<std::string>& notes) {
+  if (!o.line.empty()) return read_line(o.line, crs, &notes);
+  if (o.from.empty())
+    throw Error(ErrorCode::BadArgument, "no line to follow", verb,
+                "give --line FILE, or --from X,Y with --to X,Y or with --bearing and --length");
+  const Point from = point_from(o.from, crs);
+  if (!o.to.empty()) return {from, point_from(o.to, crs)};
+  if (o.bearing.empty() || o.length.empty())
+    throw Error(ErrorCode::BadArgument, "--from needs --to, or --bearing and --length", verb,
+                "for instance --bearing 70deg --length 400m");
+  return line_by_bearing(crs, from, angle_from(o.bearing, notes), length_from(o.length, LengthUnit::Metre, notes));
+}
+
+namespace {
+
+struct MapCommand : Common, LineOptions {
+  std::string in, title, contours, spots, shortlist, overlay_area, points, basins, water, streams;
+  int width = 0;
+  double exaggerate = 1.5;
+  bool no_shade = false;
+};
+
+std::vector<MapOverlay> overlays_of(const MapCommand& o, const Grid& in, std::vector<std::string>& notes) {
+  std::vector<MapOverlay> overlays;
+  if (!o.contours.empty()) {
+    const auto lines = contours(in, {.interval = length_from(o.contours, in.quantity().unit, notes), .run = o.run()});
+    overlays.push_back({contour_layer(lines, in), OverlayStyle::Contours, "contours, " + o.contours});
+  }
+  if (!o.spots.empty()) {
+    const SpotOptions spot{.radius = length_from(o.spots, LengthUnit::Metre, notes), .run = o.run()};
+    overlays.push_back({spot_layer(spot_heights(in, spot), in), OverlayStyle::Spots, ""});
+  }
+  if (!o.shortlist.empty()) {
+    Layer tiles = read_layer(o.shortlist), gaps = tiles;
+    auto is_gap = [](const Feature& f) {
+      return std::any_of(f.properties.begin(), f.properties.end(),
+                         [](const auto& p) { return p.first == "role" && p.second == Property(std::string("gap")); });
+    };
+    std::erase_if(tiles.features, is_gap);
+    std::erase_if(gaps.features, [&](const Feature& f) { return !is_gap(f); });
+    overlays.push_back({tiles, OverlayStyle::Footprints, ""});
+    if (!gaps.features.empty()) overlays.push_back({gaps, OverlayStyle::Gaps, ""});
+  }
+  if (!o.overlay_area.empty()) {
+    const Area a = area_from(o.overlay_area);
+    overlays.push_back({{.name = "area", .crs = a.crs(), .features = {{a.shape(), {}}}}, OverlayStyle::Area, ""});
+  }
+  if (o.given()) {
+    const LineString line = section_line(o, "map", in.frame().crs(), notes);
+    refuse_outside("the line", line, in);
+    overlays.push_back(
+        {{.name = "line", .crs = in.frame().crs(), .features = {{line, {}}}}, OverlayStyle::Transect, ""});
+  }
+  for (const auto& [file, style] : {std::pair{&o.basins, OverlayStyle::Basins},
+                                    {&o.water, OverlayStyle::Water},
+                                    {&o.streams, OverlayStyle::Streams}})
+    if (!file->empty()) overlays.push_back({read_layer(*file, in.frame().crs()), style, ""});
+  if (!o.points.empty()) overlays.push_back({read_layer(o.points, in.frame().crs()), OverlayStyle::Points, ""});
+  return overlays;
+}
+
+int run_map(const MapCommand& o) {
+  std::vector<std::string> notes;
+  const Grid in = open_input(o.in, o);
+  MapOptions m{.format = picture_format_for(o.out),
+               .width = o.width,
+               .title = o.title,
+               .shade = !o.no_shade,
+               .exaggeration = o.exaggerate,
+               .overlays = overlays_of(o, in, notes),
+               .run = o.run()};
+  const Picture p = draw_map(in, m);
+  write_picture(p, o.out, o.overwrite);
+  Statement s(o);
+  s.title(o.out);
+  s.line("size", fmt::format("{} x {}, {}", p.width, p.height, format_bytes(static_cast<double>(p.bytes.size()))));
+  s.fact("width", p.width);
+  s.fact("height", p.height);
+  s.notes(in.info(), notes);
+  s.print();
+  return 0;
+}
+
+bool is_page(const std::string& out) { return has_ending(out, ".pdf"); }
+
+// In longitude and latitude where the form asks for it.
+Grid for_picture(const Grid& in, const std::string& out) {
+  if (!image_is_lonlat(out)) return in;
+  if (!in.frame().crs())
+    throw Error(ErrorCode::Refused, "KMZ is in longitude and latitude, and this grid has no CRS to come from", out,
+                "tell it with --crs");
+  if (in.frame().crs().same_place(Crs::wgs84())) return in;
+  return reproject(in, frame_for(in.frame(), Crs::wgs84()), Resampling::Automatic);
+}
+
+// Its size on the ground, which tells at what scale it can be used.
+std::string ground_text(const Frame& f) {
+  const GroundSpacing s = ground_spacing(f);
+  const double across = s.x.metres() * static_cast<double>(f.cols()),
+               down = s.y.metres() * static_cast<double>(f.rows());
+  if (std::max(across, down) >= 10'000)
+    return fmt::format("{:.1f} x {:.1f} km on the ground", across / 1000, down / 1000);
+  return fmt::format("{:.0f} x {:.0f} m on the ground", across, down);
+}
+
+int draw_and_state(const Grid& in, const ImageOptions& options, const Common& c,
+                   const std::vector<std::string>& notes) {
+  const Grid grid = for_picture(in, c.out);
+  const PlacedImage image = draw_image(grid, options);
+  const Frame& f = image.frame;
+  Statement s(c);
+  s.title(c.out);
+  std::string pixels = fmt::format("{} x {} pixels", f.cols(), f.rows());
+  if (f.crs()) pixels += ", " + ground_text(f);
+  if (c.dry_run) {
+    s.line("plan", pixels + "; nothing was written");
+    s.fact("dry_run", true);
+  } else if (is_page(c.out)) {
+    const Picture page = draw_image_page(grid, options);
+    write_picture(page, c.out, c.overwrite);
+    s.line("size", fmt::format("{}, {}", pixels, format_bytes(static_cast<double>(page.bytes.size()))));
+  } else {
+    const ImageReport r = write_image(image, c.out, {.overwrite = c.overwrite, .run = c.run()});
+    s.line("size", fmt::format("{}, {}", pixels, format_bytes(static_cast<double>(r.bytes))));
+    ordered_json beside = ordered_json::array();
+    std::string names;
+    for (const auto& b : r.beside) {
+      names += (names.empty() ? "" : ", ") + b.filename().string();
+      beside.push_back(b.string());
+    }
+    if (!names.empty()) s.line("beside", names + ": where it lies");
+    s.fact("beside", std::move(beside));
+  }
+  s.line("CRS", f.crs() ? f.crs().label() : "none: nobody can tell where it lies");
+  if (f.crs()) s.line("pixel", cell_text(f));
+  s.fact("width", f.cols());
+  s.fact("height", f.rows());
+  s.notes(in.info(), notes);
+  s.print();
+  return 0;
+}
+
+int run_picture(const MapCommand& o) {
+  std::vector<std::string> notes;
+  if (!is_picture(o.out) && !has_ending(o.out, ".tif") && !has_ending(o.out, ".tiff"))
+    throw Error(ErrorCode::Unsupported,
+                fmt::format("pictures are not written as '{}'", std::filesystem::path(o.out).extension().string()),
+                o.out, "give a name that ends in .png, .jpg, .tif, .gpkg, .kmz or .pdf");
+  const Grid in = open_input(o.in, o);
+  return draw_and_state(in,
+                        {.width = o.width,
+                         .shade = !o.no_shade,
+                         .exaggeration = o.exaggerate,
+                         .overlays = overlays_of(o, in, notes),
+                         .run = o.run()},
+                        o, notes);
+}
+
+struct HeightMapCommand : Common {
+  std::string in, size, range;
+  int depth = 16;
+  std::optional<double> sea;
+};
+
+// "2048x2048", "-20m,400m": two things apart.
+std::pair<std::string, std::string> two_of(const std::string& text, char between, const char* option,
+                                           const char* example) {
+  const auto at = text.find(between, 1);
+  if (at == text.npos || at + 1 == text.size() || text.find(between, at + 1) != text.npos)
+    throw Error(ErrorCode::BadArgument, fmt::format("'{}' is not two values", text), option,
+                fmt::format("write for instance {}", example));
+  return {text.substr(0, at), text.substr(at + 1)};
+}
+
+int run_height_map(const HeightMapCommand& o) {
+  std::vector<std::string> notes;
+  const Grid in = within(open_input(o.in, o), o, notes);
+  HeightMapOptions h{.depth = o.depth, .sea = o.sea, .overwrite = o.overwrite, .run = o.run()};
+  if (!o.size.empty()) {
+    const auto [cols, rows] = two_of(o.size, 'x', "--size", "2049x2049");
+    const auto c = parse_number(cols), r = parse_number(rows);
+    if (!c || !r || *c != std::floor(*c) || *r != std::floor(*r) || std::abs(*c) > 1e9 || std::abs(*r) > 1e9)
+      throw Error(ErrorCode::BadArgument, fmt::format("'{}' is no size", o.size), "--size",
+                  "write for instance 2049x2049");
+    h.cols = static_cast<std::int64_t>(*c);
+    h.rows = static_cast<std::int64_t>(*r);
+    if (h.cols == 0 || h.rows == 0)
+      throw Error(ErrorCode::BadArgument, "a size of 0 samples is none", "--size", "write for instance 2049x2049");
+  }
+  if (!o.range.empty()) {
+    const auto [low, high] = two_of(o.range, ',', "--range", "-20m,400m");
+    h.low = length_from(low, in.quantity().unit, notes).in(in.quantity().unit);
+    h.high = length_from(high, in.quantity().unit, notes).in(in.quantity().unit);
+  }
+  const HeightMapReport r = write_height_map(in, o.out, h);
+  const std::string unit = unit_name(in.quantity());
+  Statement s(o);
+  s.title(o.out);
+  s.line("size", fmt::format("{} x {} samples of {} bits, {}", r.frame.cols(), r.frame.rows(), o.depth,
+                             format_bytes(static_cast<double>(r.bytes))));
+  s.line("sample", fmt::format("{:.4g} m on the ground; {}", r.sample.metres(), ground_text(r.frame)));
+  if (o.depth == 32)
+    s.line("heights", fmt::format("{:g} to {:g} {}, as they are", r.low, r.high, unit));
+  else
+    s.line("greys", fmt::format("{} = {:g} {}, {} = {:g} {}", o.sea ? fmt::format("{:g}", *o.sea + 1) : "0", r.low,
+                                unit, o.depth == 8 ? 255 : 65535, r.high, unit));
+  s.line("beside", r.scale.filename().string() + ": the scale");
+  s.fact("samples", ordered_json{r.frame.cols(), r.frame.rows()});
+  s.fact("range", ordered_json{r.low, r.high});
+  s.fact("unit", unit);
+  s.fact("sample_m", r.sample.metres());
+  s.fact("voids", r.voids);
+  s.fact("cut", r.cut);
+  if (r.voids > 0)
+    notes.push_back(fmt::format("{} samples lie on voids and have the {} grey", r.voids, o.sea ? "sea's" : "lowest"));
+  if (r.cut > 1e-6)
+    notes.push_back(
+        fmt::format("its sides are another ratio than the surface's: {:.1f} % of that lies outside", 100 * r.cut));
+  s.notes(in.info(), notes);
+  s.print();
+  return 0;
+}
+
+void add_height_map(CLI::App& app, int& status) {
+  auto h = std::make_shared<HeightMapCommand>();
+  CLI::App* v = app.add_subcommand("heightmap", "heights as the greys of a picture, to build worlds from");
+  v->add_option("IN", h->in, "a surface")->required();
+  v->add_option("--size", h->size, "in samples, e.g. 2049x2049 (default: one for each cell)");
+  v->add_option("--depth", h->depth, "bits of a sample")->check(CLI::IsMember({8, 16, 32}));
+  v->add_option("--range", h->range, "heights of the darkest and the lightest, e.g. -20m,400m (default: all)");
+  v->add_option("--sea", h->sea, "the grey of what lies at or below zero; land is lighter");
+  v->add_option("--area", h->area, "only this area");
+  v->add_option("--margin", h->margin, "this much around the area, e.g. 50m");
+  add_reading(*v, *h, Reading::Converts);
+  add_output(*v, *h);
+  v->get_option("--out")->description("where to write: .png, or .raw for bare samples");
+  add_running(*v, *h);
+  v->callback([h, &status] { status = run_height_map(*h); });
+}
+
+void add_drawing(CLI::App& v, MapCommand& m) {
+  v.add_option("IN", m.in, "a grid")->required();
+  v.add_option("--contours", m.contours, "draw contours at this interval, e.g. 5m");
+  v.add_option("--spots", m.spots, "draw spot heights that stand out as far around as this, e.g. 100m");
+  v.add_option("--area", m.overlay_area, "draw this area");
+  v.add_option("--streams", m.streams, "draw the streams of this file, wider by order");
+  v.add_option("--basins", m.basins, "draw the basins of this file");
+  v.add_option("--water", m.water, "draw the polygons of this file as water: depressions, inundation");
+  add_line_options(v, m);
+  v.add_option("--points", m.points, "draw the points of this file");
+  v.add_option("--tiles", m.shortlist, "draw footprints and gaps of this shortlist (.geojson)");
+  v.add_option("--exaggerate", m.exaggerate, "of the hillshade");
+  v.add_flag("--no-shade", m.no_shade, "colours only");
+  add_reading(v, m, Reading::Converts);
+  add_output(v, m);
+  add_running(v, m);
+}
+
+}  // namespace
+
+bool is_picture(const std::string& out) {
+  const bool grid_or_picture = has_ending(out, ".tif") || has_ending(out, ".tiff");
+  return is_page(out) || (image_named(out) && !grid_or_picture);
+}
+
+void say_pictures(CLI::App& verb) {
+  verb.get_option("--out")->description(
+      "where to write; its end decides the form: values as .tif, .asc, .nc ...; a picture that knows where it lies as "
+      ".png, .jpg, .gpkg, .kmz, .pdf");
+}
+
+int picture_and_state(const Grid& grid, const Common& c, const std::vector<std::string>& notes) {
+  return draw_and_state(grid, {.overlays = {}, .run = c.run()}, c, notes);
+}
+
+void add_picture_verbs(CLI::App& app, int& status) {
+  auto m = std::make_shared<MapCommand>();
+  m->width = 1600;
+  CLI::App* v = app.add_subcommand("map", "a picture for a page: .png, .svg or .pdf");
+  v->add_option("--title", m->title, "above the map");
+  v->add_option("--width", m->width, "in pixels")->check(CLI::Range(400, 8000));
+  add_drawing(*v, *m);
+  v->callback([m, &status] { status = run_map(*m); });
+
+  auto p = std::make_shared<MapCommand>();
+  v = app.add_subcommand("picture", "the same without a page, on its place: .png, .jpg, .tif, .gpkg, .kmz or .pdf");
+  v->add_option("--width", p->width, "in pixels (default: one for each cell)")->check(CLI::Range(16, 60000));
+  add_drawing(*v, *p);
+  v->get_option("--out")->description("where to write: .png, .jpg, .tif, .gpkg, .kmz or .pdf");
+  v->callback([p, &status] { status = run_picture(*p); });
+  add_height_map(app, status);
+}
+
+}  // namespace katoptra::cli

@@ -1,0 +1,133 @@
+// A band of a picture is coloured from its own pixels and the light on them; what is drawn over it
+// is drawn anew for each band at the places it has on the whole picture, so no seam shows.
+#include "katoptra/view/image.hpp"
+
+#include <algorithm>
+#include <cmath>
+#include <fmt/format.h>
+#include <memory>
+
+#include "katoptra/base/error.hpp"
+
+#include "land.hpp"
+#include "overlays.hpp"
+#include "registration.hpp"
+
+namespace katoptra {
+namespace {
+
+constexpr std::int64_t kWidest = 60'000, kSample = 1200, kPixelsABand = 1 << 21, kMostPagePixels = 40'000'000;
+constexpr double kPixelsAnInch = 150;
+
+class ImagePainter {
+ public:
+  ImagePainter(const Grid& grid, const ImageOptions& options)
+      : grid_(somewhere(grid)),
+        lost_(!grid.frame().crs()),
+        options_(options),
+        frame_(options.width > 0 ? pixel_frame(grid_.frame(), options.width) : grid_.frame()),
+        pixels_(frame_ == grid_.frame() ? grid_ : at_pixels(grid_, frame_)),
+        colours_(grid_.quantity(), sample()) {
+    if (std::max(frame_.cols(), frame_.rows()) > kWidest)
+      throw Error(ErrorCode::TooLarge,
+                  fmt::format("a picture of {} x {} pixels is too large", frame_.cols(), frame_.rows()),
+                  grid_.info().name, "give it a --width, or an --area");
+  }
+
+  const Frame& frame() const { return frame_; }
+  Frame placed() const { return lost_ ? frame_.with_crs({}) : frame_; }
+  std::int64_t band() const { return std::clamp<std::int64_t>(kPixelsABand / frame_.cols(), 16, 4096); }
+
+  Pixels rows(std::int64_t first, std::int64_t end) const {
+    const Window inside{0, first, frame_.cols(), end - first};
+    const Block b = pixels_.read(inside);
+    std::vector<float> light;
+    if (options_.shade && grid_.quantity().kind == QuantityKind::Height)
+      light = light_of(pixels_, inside, options_.exaggeration);
+    Pixels out(static_cast<std::size_t>(inside.cells()) * 4);
+    for (std::size_t i = 0; i < out.size() / 4; ++i) {
+      const float v = b.row(0)[i];
+      if (std::isnan(v)) continue;  // transparent
+      const Colour k = colours_.at(v, light.empty() ? 0 : light[i]);
+      const double parts[] = {k.red, k.green, k.blue, 1};
+      for (std::size_t j = 0; j < 4; ++j) out[4 * i + j] = static_cast<std::uint8_t>(std::lround(255 * parts[j]));
+    }
+    if (!options_.overlays.empty()) draw_over(out, first, end);
+    return out;
+  }
+
+  void draw_overlays(Canvas& canvas) const {
+    OverlayPainter painter(canvas, frame_, {0, 0}, lost_);
+    for (const MapOverlay& o : options_.overlays) painter.draw(o);
+  }
+
+ private:
+  std::vector<float> sample() const {
+    const Frame& f = grid_.frame();
+    std::vector<float> values;
+    const Grid small = f.cols() > kSample ? at_pixels(grid_, pixel_frame(f, kSample)) : grid_;
+    for_each_band(small, Planes::Values, options_.run,
+                  [&](const Block& b) { values.insert(values.end(), b.row(0), b.row(0) + b.window().cells()); });
+    return values;
+  }
+
+  // Drawn on a sheet of its own, then laid over the pixels.
+  void draw_over(Pixels& pixels, std::int64_t first, std::int64_t end) const {
+    Canvas sheet(static_cast<int>(frame_.cols()), static_cast<int>(end - first));
+    cairo_translate(sheet.cr(), 0, static_cast<double>(-first));
+    draw_overlays(sheet);
+    const auto drawn = sheet.pixels();
+    for (std::size_t i = 0; i < drawn.size(); ++i) {
+      const std::uint32_t argb = drawn[i];
+      const std::uint32_t alpha = argb >> 24;
+      if (alpha == 0) continue;
+      std::uint8_t* p = pixels.data() + 4 * i;
+      const double below = (255.0 - alpha) / 255 * p[3] / 255, sum = alpha / 255.0 + below;
+      for (int j = 0; j < 3; ++j) {
+        const double over = static_cast<double>(argb >> (16 - 8 * j) & 255);  // multiplied by its opacity already
+        p[j] = static_cast<std::uint8_t>(std::lround(std::clamp((over + below * p[j]) / sum, 0.0, 255.0)));
+      }
+      p[3] = static_cast<std::uint8_t>(std::lround(255 * sum));
+    }
+  }
+
+  Grid grid_;
+  bool lost_;
+  ImageOptions options_;
+  Frame frame_;
+  Grid pixels_;
+  LandColours colours_;
+};
+
+}  // namespace
+
+PlacedImage draw_image(const Grid& grid, const ImageOptions& options) {
+  auto painter = std::make_shared<const ImagePainter>(grid, options);
+  return {.frame = painter->placed(),
+          .name = grid.info().name,
+          .band = painter->band(),
+          .rows = [painter](std::int64_t first, std::int64_t end) { return painter->rows(first, end); }};
+}
+
+Picture draw_image_page(const Grid& grid, const ImageOptions& options) {
+  ImageOptions land = options;
+  land.overlays.clear();
+  const ImagePainter painter(grid, land), lines(grid, options);
+  const Frame& f = painter.frame();
+  if (f.cols() * f.rows() > kMostPagePixels)
+    throw Error(ErrorCode::TooLarge, fmt::format("a page of {} x {} pixels is too large", f.cols(), f.rows()),
+                grid.info().name,
+                fmt::format("give it a --width, at most some {:.0f} pixels",
+                            std::floor(std::sqrt(static_cast<double>(kMostPagePixels)))));
+  const double scale = 72 / kPixelsAnInch;
+  const double width = static_cast<double>(f.cols()) * scale, height = static_cast<double>(f.rows()) * scale;
+  Canvas canvas(PictureFormat::Pdf, static_cast<int>(std::ceil(width)), static_cast<int>(std::ceil(height)));
+  cairo_scale(canvas.cr(), scale, scale);
+  canvas.paint(painter.rows(0, f.rows()), static_cast<int>(f.cols()));
+  lines.draw_overlays(canvas);
+  Picture p = canvas.finish();
+  if (grid.frame().crs()) register_page(p, f, {0, 0, width, height}, grid.info().name);
+  return p;
+}
+
+}  // namespace katoptra

@@ -1,0 +1,116 @@
+// The land is read at pixel size: the mean of cells where they are finer than pixels, bilinear where they are coarser.
+// Colours go by what the values are (Colouring of the quantity); shading changes their lightness alone, in a space
+// where equal steps look equal, so a hill's colour stays the colour of its height.
+#include "land.hpp"
+
+#include <algorithm>
+#include <cmath>
+#include <iterator>
+#include <numbers>
+#include <utility>
+
+#include "katoptra/surface/reproject.hpp"
+#include "katoptra/terrain/derivatives.hpp"
+
+namespace katoptra {
+namespace {
+
+// For differences, the range that 99 of 100 pixels keep, the same on both sides of zero.
+double difference_reach(const std::vector<float>& pixels) {
+  std::vector<float> sizes;
+  for (float v : pixels)
+    if (!std::isnan(v)) sizes.push_back(std::abs(v));
+  if (sizes.empty()) return 1;
+  const auto at = sizes.begin() + static_cast<std::ptrdiff_t>(static_cast<double>(sizes.size() - 1) * 0.99);
+  std::nth_element(sizes.begin(), at, sizes.end());
+  return static_cast<double>(*at);
+}
+
+// The range that colours are spread over: all of it for heights; for others up to where only two in a thousand pixels
+// lie beyond, so that one steep cell does not pale the rest.
+std::pair<double, double> colour_range(const std::vector<float>& pixels, bool whole) {
+  std::vector<float> known;
+  std::copy_if(pixels.begin(), pixels.end(), std::back_inserter(known), [](float v) { return !std::isnan(v); });
+  if (known.empty()) return {0, 0};
+  const auto [low, high] = std::minmax_element(known.begin(), known.end());
+  const auto lowest = static_cast<double>(*low), highest = static_cast<double>(*high);
+  if (whole) return {lowest, highest};
+  const auto beyond = static_cast<std::ptrdiff_t>(static_cast<double>(known.size()) * 0.998);
+  std::nth_element(known.begin(), known.begin() + std::min<std::ptrdiff_t>(beyond, std::ssize(known) - 1), known.end());
+  const auto most = static_cast<double>(known[std::min(static_cast<std::size_t>(beyond), known.size() - 1)]);
+  return {lowest, most > lowest ? most : highest};
+}
+
+Palette ramp_of(QuantityKind kind, double low, double high, double reach) {
+  switch (colouring_of(kind)) {
+    case Colouring::LandAndSea:
+      return Palette::land_and_sea(low, high);
+    case Colouring::Grey:
+      return kind == QuantityKind::Shade ? Palette::grey(0, 255) : Palette::grey(low, high);
+    case Colouring::Classes:
+      return Palette::classes(kind);
+    case Colouring::Directions:
+      return Palette::directions();
+    case Colouring::AroundZero:
+      return Palette::around_zero(reach);
+    case Colouring::Magnitudes:
+    case Colouring::Plain:
+      break;
+  }
+  return Palette::plain(low, high);
+}
+
+Palette palette_over(QuantityKind kind, std::vector<float> values) {
+  if (colouring_of(kind) == Colouring::Magnitudes)
+    for (float& v : values) v = v > 0 ? std::log10(v) : kVoid;
+  const auto [low, high] = colour_range(values, kind == QuantityKind::Height);
+  return ramp_of(kind, low, high, difference_reach(values));
+}
+
+}  // namespace
+
+Frame pixel_frame(const Frame& f, double width) {
+  const GroundSpacing s = ground_spacing(f);
+  const double ground_x = s.x.metres() / f.cell().x, ground_y = s.y.metres() / f.cell().y;  // metres per unit
+  const double cell_x = f.bounds().width() / width, cell_y = cell_x * ground_x / ground_y;
+  const double rows = std::clamp(f.bounds().height() / cell_y, 1.0, 16000.0);
+  return {f.crs(),
+          f.west(),
+          f.north(),
+          {cell_x, f.bounds().height() / std::ceil(rows)},
+          std::llround(width),
+          static_cast<std::int64_t>(std::ceil(rows))};
+}
+
+Grid at_pixels(const Grid& grid, const Frame& to) {
+  Resampling method = resolved(Resampling::Automatic, grid, to);
+  if (method == Resampling::Cubic) method = Resampling::Bilinear;
+  return reproject(grid, to, method);
+}
+
+Grid somewhere(const Grid& grid) {
+  if (grid.frame().crs()) return grid;
+  return relabelled(
+      grid, [](GridInfo& i) { i.frame = i.frame.with_crs(Crs::parse("+proj=utm +zone=31 +datum=WGS84 +type=crs")); });
+}
+
+LandColours::LandColours(const Quantity& quantity, const std::vector<float>& values)
+    : kind_(quantity.kind), palette_(palette_over(quantity.kind, values)) {}
+
+Colour LandColours::at(float value, float light) const {
+  // A shade is the grey it is.
+  if (kind_ == QuantityKind::Shade) {
+    const double grey = std::clamp(static_cast<double>(value) / 255, 0.0, 1.0);
+    return {grey, grey, grey};
+  }
+  const double flat = 1 + 254 * std::sin(std::numbers::pi / 4);
+  const double v = magnitudes() ? std::log10(static_cast<double>(value)) : static_cast<double>(value);
+  return palette_.at(v, light > 0 ? 0.55 + 0.45 * static_cast<double>(light) / flat : 1);
+}
+
+std::vector<float> light_of(const Grid& pixels, const Window& inside, double exaggeration) {
+  const Block b = hillshade(pixels, {.exaggeration = exaggeration}).read(inside);
+  return {b.row(0), b.row(0) + b.window().cells()};
+}
+
+}  // namespace katoptra

@@ -1,0 +1,38 @@
+// The land of a picture: values at the size of pixels, and the colours they have.
+#pragma once
+#include <optional>
+#include <vector>
+
+#include "katoptra/grid/grid.hpp"
+#include "katoptra/view/palette.hpp"
+
+namespace katoptra {
+
+// A frame whose cells are pixels, as high as wide on the ground.
+Frame pixel_frame(const Frame& f, double width);
+// A grid at the size of pixels, lazily. Where pixels are finer than cells, bilinear: a picture must not add swings.
+Grid at_pixels(const Grid& grid, const Frame& to);
+// One without a CRS as if it lay somewhere; others as they are.
+Grid somewhere(const Grid& grid);
+
+// How a kind of quantity is coloured over the range that some of its pixels show.
+class LandColours {
+ public:
+  // `values`: of a picture of all of it.
+  LandColours(const Quantity& quantity, const std::vector<float>& values);
+
+  const Palette& palette() const { return palette_; }
+  // Colours go by the power of ten.
+  bool magnitudes() const { return colouring_of(kind_) == Colouring::Magnitudes; }
+  // Of a value; `light`: 1 to 255 of a hillshade, 0 for none.
+  Colour at(float value, float light) const;
+
+ private:
+  QuantityKind kind_;
+  Palette palette_;
+};
+
+// The light that heights are shown under, for `inside` of the frame that the pixels lie on.
+std::vector<float> light_of(const Grid& pixels, const Window& inside, double exaggeration);
+
+}  // namespace katoptra
