@@ -75,6 +75,7 @@ GRID_VERBS = {
     "map": "{in} --contours 1m --width 400 --title Hill -o {out}.svg",
     "picture": "{in} --contours 1m -o {out}.png",
     "heightmap": "{in} -o {out}.png",
+    "solid": "{in} --scale 1000 -o {out}.obj",
     "look": "{in}",
     "check": "{in}",
 }
@@ -92,7 +93,7 @@ CHANGES = {
 # Options that change nothing of what is made.
 SAME = {"--threads": "1", "--memory": "64M", "--host": "other.example", "--key-file": "key.txt"}
 # A height more does not change how the ground lies; and nothing is missing inside.
-BLIND = {("heightmap", "--shift"), ("spots", "--columns"), ("spots", "--from-void"), ("spots", "--area"), ("flow", "--shift"), ("shadows", "--shift"), ("sky-view", "--shift"), ("openness", "--shift"), ("landforms", "--shift"), ("check", "--area"), ("look", "--area"), ("hillshade", "--shift"), ("slope", "--shift"), ("aspect", "--shift"), ("curvature", "--shift"), ("position", "--shift"), ("ruggedness", "--shift"), ("ruggedness", "--depths"), ("roughness", "--shift"), ("roughness", "--depths"), ("slope", "--depths")}
+BLIND = {("heightmap", "--shift"), ("solid", "--shift"), ("spots", "--columns"), ("spots", "--from-void"), ("spots", "--area"), ("flow", "--shift"), ("shadows", "--shift"), ("sky-view", "--shift"), ("openness", "--shift"), ("landforms", "--shift"), ("check", "--area"), ("look", "--area"), ("hillshade", "--shift"), ("slope", "--shift"), ("aspect", "--shift"), ("curvature", "--shift"), ("position", "--shift"), ("ruggedness", "--shift"), ("ruggedness", "--depths"), ("roughness", "--shift"), ("roughness", "--depths"), ("slope", "--depths")}
 
 
 class Options(ToolTest):
@@ -768,6 +769,15 @@ class OwnOptions(Options):
         self.assertEqual(len(made("--size", "9x7")), 2 * 9 * 7)
         for words in (("--range", "40m,90m"), ("--sea", "70"), ("--margin", "1m", "--area", INSIDE)):
             self.assertNotEqual(plain, made(*words), words)
+
+    def test_solid_options(self):
+        made = lambda more: self.run_json("solid", "g.asc", *more.split(), "-o", "s.stl", "--overwrite")
+        plain = made("--scale 1000")
+        self.assertAlmostEqual(made("--bed 100mmx100mm")["size_mm"][0], 100, places=2)
+        for more in ("--exaggerate 3", "--base 9mm", "--error 2mm", "--water 60m", f"--area {INSIDE}", f"--area {INSIDE} --margin 2m"):
+            other = made("--scale 1000 " + more)
+            self.assertNotEqual((plain["size_mm"], plain["triangles"]), (other["size_mm"], other["triangles"]), more)
+        self.assertGreater(made("--scale 1000 --water 60m --step 5mm")["size_mm"][2], made("--scale 1000 --water 60m")["size_mm"][2])
 
     def features(self, words, out="w.geojson"):
         self.run_tool(*words.split(), "-o", out, "--overwrite")

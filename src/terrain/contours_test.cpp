@@ -13,6 +13,8 @@
 namespace katoptra {
 namespace {
 
+using namespace testing;
+
 // The ground that bands shall fill: squares with four known corners, in cells.
 double squares_of(const Grid& g) {
   double n = 0;

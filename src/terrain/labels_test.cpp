@@ -12,6 +12,8 @@
 namespace katoptra {
 namespace {
 
+using namespace testing;
+
 double length_of(const LineString& l) {
   double sum = 0;
   for (std::size_t i = 1; i < l.size(); ++i) sum += std::hypot(l[i].x - l[i - 1].x, l[i].y - l[i - 1].y);

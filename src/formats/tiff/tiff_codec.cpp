@@ -49,7 +49,7 @@ struct FreeZstd {
 }  // namespace
 
 bool codes_here(int compression) {
-  return compression == kNone || compression == kDeflate || compression == kOldDeflate || compression == kZstd;
+  return compression == tiff::kNone || compression == kDeflate || compression == kOldDeflate || compression == kZstd;
 }
 
 void encode_difference(std::uint8_t* d, std::int64_t cols, std::int64_t rows, int bytes_per) {
@@ -94,7 +94,7 @@ void swap_samples(std::uint8_t* data, std::size_t samples, int bytes_per) {
 }
 
 std::vector<std::uint8_t> compress(std::span<const std::uint8_t> raw, int compression, int level) {
-  if (compression == kNone) return {raw.begin(), raw.end()};
+  if (compression == tiff::kNone) return {raw.begin(), raw.end()};
   std::vector<std::uint8_t> out;
   if (compression == kZstd) {
     thread_local std::unique_ptr<ZSTD_CCtx, FreeZstd> context(ZSTD_createCCtx());
@@ -116,7 +116,7 @@ std::vector<std::uint8_t> compress(std::span<const std::uint8_t> raw, int compre
 }
 
 bool decompress(std::span<const std::uint8_t> packed, int compression, std::span<std::uint8_t> out) {
-  if (compression == kNone) {
+  if (compression == tiff::kNone) {
     if (packed.size() < out.size()) return false;
     std::memcpy(out.data(), packed.data(), out.size());
     return true;

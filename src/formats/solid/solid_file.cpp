@@ -1,0 +1,245 @@
+#include "katoptra/formats/solid_file.hpp"
+
+#include <algorithm>
+#include <array>
+#include <bit>
+#include <cmath>
+#include <cstring>
+#include <fmt/format.h>
+#include <iterator>
+#include <nlohmann/json.hpp>
+
+#include "katoptra/base/error.hpp"
+#include "katoptra/formats/bytes.hpp"
+#include "katoptra/version.hpp"
+
+#include "base/text.hpp"
+#include "formats/bytes/zip_write.hpp"
+#include "formats/picture/image_writers.hpp"
+
+namespace katoptra {
+namespace fs = std::filesystem;
+namespace {
+
+using Bytes = std::vector<std::uint8_t>;
+
+template <class T>
+void put(Bytes& out, T value) {
+  static_assert(std::endian::native == std::endian::little);
+  const auto at = out.size();
+  out.resize(at + sizeof(T));
+  std::memcpy(out.data() + at, &value, sizeof(T));
+}
+
+std::string maker() { return fmt::format("Katoptra {}", KATOPTRA_VERSION); }
+
+// ------------------------------------------------------------------------------------------------------------- STL
+
+Bytes stl(const Solid& s, const SolidWriteOptions&) {
+  Bytes out;
+  out.reserve(84 + s.triangles.size() * 50);
+  // It must not begin with "solid", which is how the form in text begins.
+  const std::string head = maker() + ", millimetres";
+  out.assign(head.begin(), head.end());
+  out.resize(80, ' ');
+  put(out, static_cast<std::uint32_t>(s.triangles.size()));
+  for (const auto& t : s.triangles) {
+    const auto &a = s.vertices[t[0]], &b = s.vertices[t[1]], &c = s.vertices[t[2]];
+    double u[3], v[3];
+    for (std::size_t i = 0; i < 3; ++i) {
+      u[i] = static_cast<double>(b[i]) - static_cast<double>(a[i]);
+      v[i] = static_cast<double>(c[i]) - static_cast<double>(a[i]);
+    }
+    const double n[3] = {u[1] * v[2] - u[2] * v[1], u[2] * v[0] - u[0] * v[2], u[0] * v[1] - u[1] * v[0]};
+    const double length = std::sqrt(n[0] * n[0] + n[1] * n[1] + n[2] * n[2]);
+    for (const double x : n) put(out, static_cast<float>(length > 0 ? x / length : 0));
+    for (const std::uint32_t corner : t)
+      for (const float x : s.vertices[corner]) put(out, x);
+    put(out, std::uint16_t{0});
+  }
+  return out;
+}
+
+// ------------------------------------------------------------------------------------------------------------- OBJ
+
+Bytes obj(const Solid& s, const SolidWriteOptions&) {
+  std::string out = fmt::format("# {}: {}, millimetres, 1:{:.6g}\n", maker(), s.name, s.scale);
+  auto to = std::back_inserter(out);
+  for (const auto& v : s.vertices) fmt::format_to(to, "v {} {} {}\n", v[0], v[1], v[2]);
+  fmt::format_to(to, "g ground\n");
+  for (std::size_t i = 0; i < s.triangles.size(); ++i) {
+    if (i == s.ground) fmt::format_to(to, "g base\n");
+    const auto& t = s.triangles[i];
+    fmt::format_to(to, "f {} {} {}\n", t[0] + 1, t[1] + 1, t[2] + 1);
+  }
+  return {out.begin(), out.end()};
+}
+
+// ------------------------------------------------------------------------------------------------------------- 3MF
+
+std::string model_3mf(const Solid& s) {
+  std::string out = fmt::format(
+      "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<model unit=\"millimeter\" xml:lang=\"en-US\" "
+      "xmlns=\"http://schemas.microsoft.com/3dmanufacturing/core/2015/02\">\n<metadata name=\"Title\">{}</metadata>\n"
+      "<metadata name=\"Application\">{}</metadata>\n<resources>\n<object id=\"1\" "
+      "type=\"model\">\n<mesh>\n<vertices>\n",
+      xml_text(s.name), maker());
+  auto to = std::back_inserter(out);
+  for (const auto& v : s.vertices) fmt::format_to(to, "<vertex x=\"{}\" y=\"{}\" z=\"{}\"/>\n", v[0], v[1], v[2]);
+  fmt::format_to(to, "</vertices>\n<triangles>\n");
+  for (const auto& t : s.triangles) fmt::format_to(to, "<triangle v1=\"{}\" v2=\"{}\" v3=\"{}\"/>\n", t[0], t[1], t[2]);
+  return out + "</triangles>\n</mesh>\n</object>\n</resources>\n<build>\n<item objectid=\"1\"/>\n</build>\n</model>\n";
+}
+
+std::uint64_t write_3mf(const Solid& s, const fs::path& path, bool overwrite) {
+  const auto sink = create_file(path, {.overwrite = overwrite});
+  ZipWriter zip(*sink, path.string());
+  zip.add("[Content_Types].xml",
+          "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<Types "
+          "xmlns=\"http://schemas.openxmlformats.org/package/2006/content-types\"><Default Extension=\"rels\" "
+          "ContentType=\"application/vnd.openxmlformats-package.relationships+xml\"/><Default Extension=\"model\" "
+          "ContentType=\"application/vnd.ms-package.3dmanufacturing-3dmodel+xml\"/></Types>\n");
+  zip.add("_rels/.rels",
+          "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<Relationships "
+          "xmlns=\"http://schemas.openxmlformats.org/package/2006/relationships\"><Relationship "
+          "Target=\"/3D/3dmodel.model\" Id=\"rel0\" "
+          "Type=\"http://schemas.microsoft.com/3dmanufacturing/2013/01/3dmodel\"/></Relationships>\n");
+  zip.add("3D/3dmodel.model", model_3mf(s));
+  const std::uint64_t bytes = zip.finish();
+  sink->commit();
+  return bytes;
+}
+
+// ------------------------------------------------------------------------------------------------------------- glTF
+
+class Gltf {
+ public:
+  Gltf(const Solid& s, const PlacedImage* picture) : solid_(s), picture_(picture) {}
+
+  Bytes bytes() {
+    j_["asset"] = {{"version", "2.0"}, {"generator", maker()}};
+    j_["scene"] = 0;
+    j_["scenes"] = {{{"nodes", {0}}}};
+    j_["nodes"] = {{{"mesh", 0}, {"name", solid_.name}}};
+    positions();
+    places();
+    corners(0, solid_.ground);
+    corners(solid_.ground, solid_.triangles.size());
+    materials();
+    j_["meshes"] = {{{"primitives",
+                      {{{"attributes", {{"POSITION", 0}, {"TEXCOORD_0", 1}}}, {"indices", 2}, {"material", 0}},
+                       {{"attributes", {{"POSITION", 0}}}, {"indices", 3}, {"material", 1}}}}}};
+    j_["buffers"] = {{{"byteLength", data_.size()}}};
+    std::string text = j_.dump();
+    text.resize((text.size() + 3) / 4 * 4, ' ');
+    data_.resize((data_.size() + 3) / 4 * 4, 0);
+    Bytes out;
+    put(out, std::uint32_t{0x46546C67});
+    put(out, std::uint32_t{2});
+    put(out, static_cast<std::uint32_t>(12 + 8 + text.size() + 8 + data_.size()));
+    put(out, static_cast<std::uint32_t>(text.size()));
+    put(out, std::uint32_t{0x4E4F534A});
+    out.insert(out.end(), text.begin(), text.end());
+    put(out, static_cast<std::uint32_t>(data_.size()));
+    put(out, std::uint32_t{0x004E4942});
+    out.insert(out.end(), data_.begin(), data_.end());
+    return out;
+  }
+
+ private:
+  using Json = nlohmann::ordered_json;
+
+  // What was put into the data since `from`, as a view and something to read it by.
+  void view(std::size_t from, int target, const char* type, int component, std::size_t count,
+            Json more = Json::object()) {
+    j_["bufferViews"].push_back(
+        {{"buffer", 0}, {"byteOffset", from}, {"byteLength", data_.size() - from}, {"target", target}});
+    Json a = {
+        {"bufferView", j_["bufferViews"].size() - 1}, {"componentType", component}, {"count", count}, {"type", type}};
+    a.update(more);
+    j_["accessors"].push_back(std::move(a));
+  }
+  void positions() {
+    const std::size_t from = data_.size();
+    std::array<float, 3> low{1e30f, 1e30f, 1e30f}, high{-1e30f, -1e30f, -1e30f};
+    for (const auto& v : solid_.vertices) {
+      const std::array<float, 3> p{v[0] / 1000, v[2] / 1000, -v[1] / 1000};
+      for (std::size_t i = 0; i < 3; ++i) {
+        low[i] = std::min(low[i], p[i]);
+        high[i] = std::max(high[i], p[i]);
+        put(data_, p[i]);
+      }
+    }
+    view(from, 34962, "VEC3", 5126, solid_.vertices.size(), {{"min", low}, {"max", high}});
+  }
+  void places() {
+    const std::size_t from = data_.size();
+    for (const auto& p : solid_.on_map)
+      for (const float x : p) put(data_, x);
+    view(from, 34962, "VEC2", 5126, solid_.on_map.size());
+  }
+  void corners(std::size_t first, std::size_t end) {
+    const std::size_t from = data_.size();
+    for (std::size_t i = first; i < end; ++i)
+      for (const std::uint32_t v : solid_.triangles[i]) put(data_, v);
+    view(from, 34963, "SCALAR", 5125, 3 * (end - first));
+  }
+  void materials() {
+    auto plain = [](const char* name, std::array<double, 4> colour) {
+      return Json{
+          {"name", name},
+          {"pbrMetallicRoughness", {{"baseColorFactor", colour}, {"metallicFactor", 0}, {"roughnessFactor", 0.9}}}};
+    };
+    Json ground = plain("ground", picture_ ? std::array{1.0, 1.0, 1.0, 1.0} : std::array{0.62, 0.66, 0.55, 1.0});
+    if (picture_) {
+      const Frame& f = picture_->frame;
+      const Bytes png = png_bytes(picture_->rows(0, f.rows()), static_cast<int>(f.cols()));
+      const std::size_t from = data_.size();
+      data_.insert(data_.end(), png.begin(), png.end());
+      j_["bufferViews"].push_back({{"buffer", 0}, {"byteOffset", from}, {"byteLength", png.size()}});
+      j_["images"] = {{{"bufferView", j_["bufferViews"].size() - 1}, {"mimeType", "image/png"}}};
+      j_["samplers"] = {{{"magFilter", 9729}, {"minFilter", 9987}, {"wrapS", 33071}, {"wrapT", 33071}}};
+      j_["textures"] = {{{"source", 0}, {"sampler", 0}}};
+      ground["pbrMetallicRoughness"]["baseColorTexture"] = {{"index", 0}};
+    }
+    j_["materials"] = {ground, plain("base", {0.75, 0.75, 0.73, 1.0})};
+  }
+
+  const Solid& solid_;
+  const PlacedImage* picture_;
+  Json j_;
+  Bytes data_;
+};
+
+Bytes glb(const Solid& s, const SolidWriteOptions& o) { return Gltf(s, o.picture).bytes(); }
+
+struct SolidFormat {
+  const char* ending;
+  const char* name;
+  Bytes (*bytes)(const Solid&, const SolidWriteOptions&);  // none: 3MF
+};
+constexpr SolidFormat kFormats[] = {
+    {".stl", "STL", stl}, {".obj", "OBJ", obj}, {".glb", "glTF", glb}, {".3mf", "3MF", nullptr}};
+
+const SolidFormat* format_named(const fs::path& name) {
+  const std::string ending = lower_extension(name);
+  const auto f = std::find_if(std::begin(kFormats), std::end(kFormats), [&](auto& x) { return ending == x.ending; });
+  return f == std::end(kFormats) ? nullptr : f;
+}
+
+}  // namespace
+
+bool solid_named(const fs::path& name) { return format_named(name) != nullptr; }
+
+SolidReport write_solid(const Solid& solid, const fs::path& path, const SolidWriteOptions& options) {
+  const SolidFormat* f = format_named(path);
+  if (!f)
+    throw Error(ErrorCode::Unsupported, fmt::format("solids are not written as '{}'", lower_extension(path)),
+                path.string(), "give a name that ends in .stl, .3mf, .obj or .glb");
+  if (!f->bytes) return {write_3mf(solid, path, options.overwrite), f->name};
+  const Bytes bytes = f->bytes(solid, options);
+  write_file(path, bytes, {.overwrite = options.overwrite});
+  return {bytes.size(), f->name};
+}
+
+}  // namespace katoptra
