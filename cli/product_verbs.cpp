@@ -18,7 +18,6 @@
 #include "katoptra/terrain/products.hpp"
 #include "katoptra/terrain/sample.hpp"
 #include "katoptra/terrain/spot_heights.hpp"
-#include "katoptra/water/streams.hpp"
 
 #include "common.hpp"
 #include "pictures.hpp"
@@ -33,98 +32,6 @@ struct ProductCommand : Common {
 
 Grid open_product_input(const ProductCommand& o, std::vector<std::string>& notes) {
   return within(open_input(o.in, o), o, notes);
-}
-
-struct SectionCommand : Common, LineOptions {
-  std::string in, step, title, down_from, sea;
-};
-
-// The way of the water from a place, on the surface without depressions.
-Grid drained_below(const SectionCommand& o, const Grid& in, LineString& line, std::vector<std::string>& notes) {
-  if (o.given())
-    throw Error(ErrorCode::BadArgument, "two lines to follow", "section", "give either a line or --down-from");
-  DrainOptions d{.run = o.run()};
-  if (!o.sea.empty()) d.sea = length_from(o.sea, in.quantity().unit, notes).in(in.quantity().unit);
-  const Flow f = flow(in, d);
-  line = way_down(f, point_from(o.down_from, in.frame().crs()));
-  if (line.size() < 2)
-    throw Error(ErrorCode::BadArgument, "water leaves right where it falls", "section", "give a place farther up");
-  return f.surface();
-}
-
-// Rather than the table that .csv is for a section.
-bool leaves_as_line(const std::string& out) {
-  const Format* f = format_of(out, Holds::Features, Use::Written);
-  return f && !f->points_only && !has_ending(out, ".csv");
-}
-
-void write_section(const SectionCommand& o, const Section& s, const Grid& in, std::vector<std::string>& notes) {
-  if (has_ending(o.out, ".csv"))
-    write_text_file(o.out, section_csv(s), {.overwrite = o.overwrite});
-  else if (leaves_as_line(o.out))
-    write_features(section_layer(s), o, notes);
-  else
-    write_picture(draw_section(s, {.format = picture_format_for(o.out),
-                                   .title = o.title.empty() ? "Section through " + in.info().name : o.title}),
-                  o.out, o.overwrite);
-}
-
-void say_section(Statement& t, const Section& s) {
-  double low = std::nan(""), high = low;
-  std::size_t voids = 0;
-  for (const SectionPoint& p : s.points) {
-    if (std::isnan(p.value)) {
-      ++voids;
-      continue;
-    }
-    low = std::isnan(low) ? p.value : std::min(low, p.value);
-    high = std::isnan(high) ? p.value : std::max(high, p.value);
-  }
-  t.line("length",
-         fmt::format("{:.3f} {} on the ground, {} points", s.points.back().distance, symbol(s.unit), s.points.size()));
-  t.line("range", range_text(low, high, s.quantity));
-  t.line("voids", part_text(static_cast<std::int64_t>(voids), static_cast<std::int64_t>(s.points.size()), "points"));
-  if (s.quantity.kind == QuantityKind::Height) t.line("heights", height_text(s.quantity));
-  t.fact("length", s.points.back().distance);
-  t.fact("unit", symbol(s.unit));
-  t.fact("points", s.points.size());
-  t.fact("voids", voids);
-  t.fact("range", std::isnan(low) ? ordered_json{nullptr, nullptr} : ordered_json{low, high});
-}
-
-int run_section(const SectionCommand& o) {
-  std::vector<std::string> notes;
-  if (!has_ending(o.out, ".csv") && !picture_named(o.out) && !leaves_as_line(o.out))
-    throw Error(ErrorCode::Unsupported,
-                fmt::format("a section is not written as '{}'", std::filesystem::path(o.out).extension().string()),
-                o.out,
-                "give a name that ends in .csv for the table, .png, .svg or .pdf for the graph, or .gpkg, .dxf, .shp, "
-                ".kml for the line with its heights");
-  Grid in = open_input(o.in, o);
-  LineString line;
-  if (o.down_from.empty()) {
-    if (!o.sea.empty())
-      throw Error(ErrorCode::BadArgument, "the sea is for the way of water", "section", "it goes with --down-from");
-    line = section_line(o, "section", in.frame().crs(), notes);
-    refuse_outside("the line", line, in);
-  } else {
-    in = drained_below(o, in, line, notes);
-  }
-  SectionOptions options{.run = o.run()};
-  // The way of water goes from cell to cell: between them there is ground that it does not touch.
-  if (!o.down_from.empty()) {
-    const GroundSpacing cell = ground_spacing(in.frame());
-    options.step = std::max(cell.x, cell.y) * 2;
-  }
-  if (!o.step.empty()) options.step = length_from(o.step, LengthUnit::Metre, notes);
-  const Section s = section(in, line, options);
-  write_section(o, s, in, notes);
-  Statement t(o);
-  t.title(o.out);
-  say_section(t, s);
-  t.notes(in.info(), notes);
-  t.print();
-  return 0;
 }
 
 struct SampleCommand : Common {
@@ -351,24 +258,6 @@ void add_derive(CLI::App& app, int& status) {
   v->callback([o, &status] { status = run_derive(*o); });
 }
 
-void add_section(CLI::App& app, int& status) {
-  auto s = std::make_shared<SectionCommand>();
-  CLI::App* v = app.add_subcommand("section", "heights along a line: a graph, a table, or the line with its heights");
-  v->add_option("IN", s->in, "a grid")->required();
-  add_line_options(*v, *s);
-  v->add_option("--down-from", s->down_from, "instead: the way of the water from this place, X,Y, to where it leaves");
-  v->add_option("--sea", s->sea, "with that: where the sea stands, e.g. 0m, and water ends");
-  v->add_option("--step", s->step, "between points (default: a cell)");
-  v->add_option("--title", s->title, "above the graph");
-  add_reading(*v, *s, Reading::Converts);
-  add_output(*v, *s);
-  v->get_option("--out")->description(
-      "where to write: .png, .svg, .pdf for the graph, .csv for the table; for the line with its heights .gpkg, "
-      ".geojson, .shp, .dxf, .kml, .kmz, .gpx");
-  add_running(*v, *s);
-  v->callback([s, &status] { status = run_section(*s); });
-}
-
 }  // namespace
 
 void add_product_verbs(CLI::App& app, int& status) {
@@ -376,7 +265,7 @@ void add_product_verbs(CLI::App& app, int& status) {
   add_derive(app, status);
 
   add_contour_verbs(app, status);
-  add_section(app, status);
+  add_section_verb(app, status);
 
   auto p = std::make_shared<SampleCommand>();
   CLI::App* v = app.add_subcommand(

@@ -11,13 +11,47 @@
 
 namespace katoptra {
 
-std::string section_csv(const Section& s) {
-  std::string text = "distance,x,y,value\n";
-  const char* place = s.crs.is_geographic() ? "{:.4f},{:.9f},{:.9f},{}\n" : "{:.4f},{:.4f},{:.4f},{}\n";
-  for (const SectionPoint& p : s.points)
-    text += fmt::format(fmt::runtime(place), p.distance, p.place.x, p.place.y,
-                        std::isnan(p.value) ? "" : fmt::format("{:.4f}", p.value));
+namespace {
+
+// Between the points before and after, as far as they are known.
+std::string slope_text(const Section& s, std::size_t i) {
+  const double k = metres_per(s.quantity.unit) / metres_per(s.unit);
+  const std::size_t a = i > 0 && !std::isnan(s.points[i - 1].value) ? i - 1 : i,
+                    b = i + 1 < s.points.size() && !std::isnan(s.points[i + 1].value) ? i + 1 : i;
+  const double run = s.points[b].distance - s.points[a].distance;
+  if (std::isnan(s.points[i].value) || !(run > 0)) return {};
+  return fmt::format("{:.2f}", 100 * k * (s.points[b].value - s.points[a].value) / run + 0.0);
+}
+
+}  // namespace
+
+std::string profiles_csv(const std::vector<Profiles>& all) {
+  const bool across = !all.empty() && !all[0].name.empty();
+  std::string text = across ? "station,offset,x,y" : "distance,x,y";
+  for (const NamedSection& s : all.empty() ? std::vector<NamedSection>() : all[0].surfaces)
+    text += "," + csv_field(s.name);
+  text += ",slope\n";
+  for (const Profiles& p : all) {
+    const Section& first = p.surfaces[0].section;
+    const char* place = first.crs.is_geographic() ? ",{:.9f},{:.9f}" : ",{:.4f},{:.4f}";
+    const double half = first.points.back().distance / 2;
+    for (std::size_t i = 0; i < first.points.size(); ++i) {
+      const SectionPoint& at = first.points[i];
+      text += across ? fmt::format("{:.4f},{:.4f}", p.station, at.distance - half + 0.0)
+                     : fmt::format("{:.4f}", at.distance);
+      text += fmt::format(fmt::runtime(place), at.place.x, at.place.y);
+      for (const NamedSection& s : p.surfaces) {
+        const double z = s.section.points[i].value;
+        text += std::isnan(z) ? "," : fmt::format(",{:.4f}", z);
+      }
+      text += "," + slope_text(first, i) + "\n";
+    }
+  }
   return text;
+}
+
+std::string section_csv(const Section& s) {
+  return profiles_csv({{.name = {}, .surfaces = {{"value", s}}, .marks = {}}});
 }
 
 SampledPoints sample_points(const Grid& grid, const Layer& layer, const RunOptions& options) {

@@ -109,7 +109,7 @@ double Canvas::text_width(const std::string& s, double size, bool bold) {
 
 void Canvas::text(double x, double y, const std::string& s, double size, Align align, bool bold) {
   constexpr double kEdge = 8;
-  const double right = width_ - kEdge - x, left = x - kEdge;
+  const double right = width_of_words_ - kEdge - x, left = x - kEdge;
   place(x, y, s, size, align, bold,
         align == Align::Left    ? right
         : align == Align::Right ? left
@@ -140,7 +140,7 @@ void Canvas::text_upright(double x, double y, const std::string& s, double size)
   cairo_save(cr());
   cairo_translate(cr(), x, y);
   cairo_rotate(cr(), -std::numbers::pi / 2);
-  place(0, 0, s, size, Align::Centre, false, height_ - 16.0);
+  place(0, 0, s, size, Align::Centre, false, height_of_words_ - 16.0);
   cairo_restore(cr());
 }
 

@@ -38,6 +38,13 @@ class Canvas {
   void paint(const std::vector<std::uint8_t>& rgba, int width);
   // Of a clear sheet: opacity, red, green, blue from the highest byte, colours multiplied by their opacity.
   std::vector<std::uint32_t> pixels();
+  // Of PDF: what is drawn from here on lies on a page of its own.
+  void next_page() { cairo_show_page(cr()); }
+  // While a part is drawn at another scale: so wide and high is the sheet for words, in units of the part.
+  void within(int width, int height) {
+    width_of_words_ = width;
+    height_of_words_ = height;
+  }
   Picture finish();
 
  private:
@@ -51,7 +58,7 @@ class Canvas {
   static cairo_status_t append(void* self, const unsigned char* data, unsigned n);
 
   PictureFormat format_;
-  int width_, height_;
+  int width_, height_, width_of_words_ = width_, height_of_words_ = height_;
   std::vector<std::uint8_t> bytes_;
   std::unique_ptr<cairo_surface_t, Destroy> surface_;
   std::unique_ptr<cairo_t, Destroy> cr_;

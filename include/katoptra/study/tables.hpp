@@ -9,12 +9,16 @@
 #include "katoptra/check/check.hpp"
 #include "katoptra/geo/feature.hpp"
 #include "katoptra/grid/grid.hpp"
+#include "katoptra/terrain/profiles.hpp"
 #include "katoptra/terrain/section.hpp"
 
 namespace katoptra {
 
 // distance,x,y,value; an empty value for a void.
 std::string section_csv(const Section& s);
+// A column for each surface: by distance along the line; of cross sections by station and offset, to the left of the
+// centre line below zero. `slope` is that of the first surface along the line, in percent.
+std::string profiles_csv(const std::vector<Profiles>& all);
 
 struct SampledPoint {
   std::string name;             // property name or id, when there is one

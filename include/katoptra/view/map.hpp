@@ -13,6 +13,7 @@
 
 #include "katoptra/geo/feature.hpp"
 #include "katoptra/grid/grid.hpp"
+#include "katoptra/terrain/profiles.hpp"
 #include "katoptra/terrain/section.hpp"
 
 namespace katoptra {
@@ -69,9 +70,16 @@ struct GraphOptions {
   PictureFormat format = PictureFormat::Png;
   int width = 1600, height = 800;  // at least 1280 wide for PNG
   std::string title;
+  double exaggeration = 0;  // of heights against lengths, held exactly; 0: as much as fits
 };
 // The graph of a section: axes with units, vertical exaggeration stated, voids left open, the sea at zero.
 Picture draw_section(const Section& section, const GraphOptions& options = {});
+// Several surfaces in one graph with their names, what the second cuts from and fills on the first, marks on the line.
+Picture draw_profiles(const Profiles& profiles, const GraphOptions& options = {});
+// Cross sections in sheets, all to one scale. PDF: A4 across, six on a page, as many pages as it takes; PNG and SVG:
+// one sheet with two beside each other, TooLarge beyond kMostOnSheet.
+inline constexpr std::size_t kMostOnSheet = 40;
+Picture draw_profile_sheets(const std::vector<Profiles>& all, const GraphOptions& options = {});
 
 // Steps for an axis: 1, 2 or 5 times a power of ten, about `wanted` of them over the range.
 double axis_step(double range, int wanted);
