@@ -676,47 +676,6 @@ class OwnOptions(Options):
         area = ["--interval", "2m", "--area", "box:677030,5841990,677034,5841994@EPSG:32725"]
         self.assertLess(len(levels(*area)), len(levels("--interval", "2m", "--margin", "1m", "--area", INSIDE)))
 
-    def test_section_of_several(self):
-        """Several surfaces, cross sections, a corridor, marks."""
-        self.run_tool("correct", "g.asc", "--offset", "2m", "-o", "up.tif")
-        along = "--from 677003,5841960 --to 677044,5841960"
-        said = self.run_json("section", "g.asc", "up.tif", *along.split(), "-o", "two.csv")
-        rows = self.table("two.csv")
-        self.assertEqual(list(rows[0]), ["distance", "x", "y", "g", "up", "slope"])
-        both = [(float(r["g"]), float(r["up"])) for r in rows if r["g"] and r["up"]]
-        numpy.testing.assert_allclose([b - a for a, b in both], 2, atol=2e-4)
-        self.assertEqual(said["cut_area"], 0)
-        self.assertAlmostEqual(said["fill_area"], 2 * (len(both) - 1) * said["length"] / (len(rows) - 1), delta=0.05 * said["fill_area"])
-        # Slope by hand, in percent.
-        r = [(float(x["distance"]), float(x["g"])) for x in rows[:3]]
-        self.assertAlmostEqual(float(rows[1]["slope"]), 100 * (r[2][1] - r[0][1]) / (r[2][0] - r[0][0]), places=1)
-        with open(self.path("centre.geojson"), "w") as f:
-            json.dump({"type": "LineString", "coordinates": [[677006, 5841980], [677042, 5841980]], "crs": {"type": "name", "properties": {"name": "EPSG:32725"}}}, f)
-        across = ["g.asc", "up.tif", "--across", "centre.geojson", "--every", "9m", "--width", "12m"]
-        said = self.run_json("section", *across, "-o", "across.csv")
-        rows = self.table("across.csv")
-        self.assertEqual(sorted({float(r["station"]) for r in rows}), [0, 9, 18, 27, 36] if said["sections"] == 5 else [0, 9, 18, 27])
-        self.assertEqual((min(float(r["offset"]) for r in rows), max(float(r["offset"]) for r in rows)), (-6, 6))
-        left = next(r for r in rows if float(r["offset"]) == -6)
-        self.assertGreater(float(left["y"]), 5841980, "left of a line to the east is north")
-        self.assertGreater(said["fill_volume"], 0)
-        self.assertEqual(said["sections"], len({r["station"] for r in rows}))
-        for name in ("across.pdf", "across.svg", "across.dxf", "across.gpkg"):
-            self.assertEqual(self.run_json("section", *across, "-o", name)["sections"], said["sections"])
-        swath = self.run_json("section", "g.asc", *along.split(), "--swath", "8m", "-o", "swath.csv")
-        for r in self.table("swath.csv"):
-            if r["mean"]:
-                self.assertTrue(float(r["lowest"]) <= float(r["mean"]) <= float(r["highest"]))
-        self.assertGreater(swath["points"], 10)
-        with open(self.path("marks.csv"), "w") as f:
-            f.write("x,y,name\n677020,5841960,Cairn\n677020,5841999,Far\n")
-        said = self.run_json("section", "g.asc", *along.split(), "--marks", "marks.csv", "-o", "marked.svg")
-        self.assertEqual([m["name"] for m in said["marks"]], ["Cairn"])
-        one, other = (self.make(f"section g.asc {along} {more}", f"x{n}.svg") for n, more in enumerate(("", "--exaggerate 1")))
-        self.assertNotEqual(one, other)
-        for words, expect in ((["g.asc", "up.tif", *along.split(), "--swath", "8m"], "one surface"), (["g.asc", "--across", "centre.geojson"], "--every 50m"), (["g.asc", *along.split(), "--across", "centre.geojson", "--every", "5m", "--width", "4m"], "two lines"), (["g.asc", *along.split(), "--exaggerate", "-1"], "exaggeration"), (["g.asc", "--across", "centre.geojson", "--every", "0m", "--width", "4m"], "above zero"), (["g.asc"] * 9 + along.split(), "surfaces")):
-            self.assertIn(expect, self.refused("section", *words, "-o", "n.csv", status=2))
-
     def test_spots_options(self):
         ys, xs = numpy.mgrid[0:ROWS, 0:COLS]
         z = numpy.round(60 + 5 * numpy.sin(xs / 2) * numpy.sin(ys / 2) + xs / 9, 2)
@@ -755,6 +714,44 @@ class OwnOptions(Options):
         with open(self.path("line.geojson"), "w") as f:
             json.dump(RILL, f)
         self.assertIn("distance", self.make("section g.asc --line line.geojson", "e.csv"))
+        self.run_tool("correct", "g.asc", "--offset", "2m", "-o", "up.tif")
+        along = "--from 677003,5841960 --to 677044,5841960"
+        said = self.run_json("section", "g.asc", "up.tif", *along.split(), "-o", "two.csv")
+        rows = self.table("two.csv")
+        self.assertEqual(list(rows[0]), ["distance", "x", "y", "g", "up", "slope"])
+        both = [(float(r["g"]), float(r["up"])) for r in rows if r["g"] and r["up"]]
+        numpy.testing.assert_allclose([b - a for a, b in both], 2, atol=2e-4)
+        self.assertEqual(said["cut_area"], 0)
+        self.assertAlmostEqual(said["fill_area"], 2 * (len(both) - 1) * said["length"] / (len(rows) - 1), delta=0.05 * said["fill_area"])
+        # Slope by hand, in percent.
+        r = [(float(x["distance"]), float(x["g"])) for x in rows[:3]]
+        self.assertAlmostEqual(float(rows[1]["slope"]), 100 * (r[2][1] - r[0][1]) / (r[2][0] - r[0][0]), places=1)
+        with open(self.path("centre.geojson"), "w") as f:
+            json.dump({"type": "LineString", "coordinates": [[677006, 5841980], [677042, 5841980]], "crs": {"type": "name", "properties": {"name": "EPSG:32725"}}}, f)
+        across = ["g.asc", "up.tif", "--across", "centre.geojson", "--every", "9m", "--width", "12m"]
+        said = self.run_json("section", *across, "-o", "across.csv")
+        rows = self.table("across.csv")
+        self.assertEqual(sorted({float(r["station"]) for r in rows}), [0, 9, 18, 27, 36] if said["sections"] == 5 else [0, 9, 18, 27])
+        self.assertEqual((min(float(r["offset"]) for r in rows), max(float(r["offset"]) for r in rows)), (-6, 6))
+        left = next(r for r in rows if float(r["offset"]) == -6)
+        self.assertGreater(float(left["y"]), 5841980, "left of a line to the east is north")
+        self.assertGreater(said["fill_volume"], 0)
+        self.assertEqual(said["sections"], len({r["station"] for r in rows}))
+        for name in ("across.pdf", "across.svg", "across.dxf", "across.gpkg"):
+            self.assertEqual(self.run_json("section", *across, "-o", name)["sections"], said["sections"])
+        swath = self.run_json("section", "g.asc", *along.split(), "--swath", "8m", "-o", "swath.csv")
+        for r in self.table("swath.csv"):
+            if r["mean"]:
+                self.assertTrue(float(r["lowest"]) <= float(r["mean"]) <= float(r["highest"]))
+        self.assertGreater(swath["points"], 10)
+        with open(self.path("marks.csv"), "w") as f:
+            f.write("x,y,name\n677020,5841960,Cairn\n677020,5841999,Far\n")
+        said = self.run_json("section", "g.asc", *along.split(), "--marks", "marks.csv", "-o", "marked.svg")
+        self.assertEqual([m["name"] for m in said["marks"]], ["Cairn"])
+        one, other = (self.make(f"section g.asc {along} {more}", f"x{n}.svg") for n, more in enumerate(("", "--exaggerate 1")))
+        self.assertNotEqual(one, other)
+        for words, expect in ((["g.asc", "up.tif", *along.split(), "--swath", "8m"], "one surface"), (["g.asc", "--across", "centre.geojson"], "--every 50m"), (["g.asc", *along.split(), "--across", "centre.geojson", "--every", "5m", "--width", "4m"], "two lines"), (["g.asc", *along.split(), "--exaggerate", "-1"], "exaggeration"), (["g.asc", "--across", "centre.geojson", "--every", "0m", "--width", "4m"], "above zero"), (["g.asc"] * 9 + along.split(), "surfaces")):
+            self.assertIn(expect, self.refused("section", *words, "-o", "n.csv", status=2))
 
     def test_sample_options(self):
         z = ground()

@@ -191,7 +191,7 @@ class Products(ToolTest):
         truth = os.path.join(DEMO, "reference", "truth.tif")
         j = self.run_json("section", truth, "--line", line, "-o", "s.csv")
         rows = list(csv.DictReader(open(self.path("s.csv"))))
-        self.assertEqual(list(rows[0]), ["distance", "x", "y", "value"])
+        self.assertEqual(list(rows[0]), ["distance", "x", "y", "value", "slope"])
         self.assertEqual(len(rows), j["points"])
         self.assertAlmostEqual(float(rows[-1]["distance"]), j["length"], 3)
         for name, magic in (("s.png", b"\x89PNG"), ("s.svg", b"<?xml"), ("s.pdf", b"%PDF")):

@@ -1,8 +1,7 @@
 // A picture that knows where it lies: pixels with colours, on a frame whose cells are the pixels.
 //
-//   PlacedImage shade = draw_image(dem);               // view/image.hpp makes one
-//   write_image(shade, "shade.png", {});               // formats/image_file.hpp writes it, with what says where it
-//   lies
+//   PlacedImage shade = draw_image(dem);        // view/image.hpp makes one
+//   write_image(shade, "shade.png");            // formats/image_file.hpp writes it, and where it lies
 //
 // Pixels are made in bands of rows, from north to south, when a writer asks for them, so a picture of any size fits
 // into memory.

@@ -1,7 +1,7 @@
 // Contour lines, and the bands between them: all levels in one pass, joined to whole lines.
 //
 //   std::vector<ContourLine> lines = contours(dem, {.interval = 1_ft});
-//   std::vector<ContourLine> chart = contours(sea_floor, {.levels = {0_m, -2_m, -5_m, -10_m, -20_m}});
+//   std::vector<ContourLine> chart = contours(dem, {.levels = {0_m, -2_m, -5_m, -10_m, -20_m}});
 //   std::vector<ContourBand> zones = contour_bands(dem, {.levels = {0_m, 10_m, 20_m}});
 //
 // Marching squares between cell centres; where opposite corners are high, the value of the bilinear surface at its

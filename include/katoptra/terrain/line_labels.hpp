@@ -1,8 +1,9 @@
 // Where labels stand on lines: on straight stretches, at a spacing, clear of one another.
 //
 //   LineLabels labels({.height = 12, .spacing = 400});
-//   for (const LineLabel& l : labels.along(line, 40)) write(text, l.centre, l.turn);
-//   for (const LineString& part : without_labels(line, places)) draw(part);     // the line is broken behind them
+//   const std::vector<LineLabel> places = labels.along(line, 40);
+//   for (const LineLabel& l : places) say(text, l.centre, l.turn);
+//   for (const LineString& part : without_labels(line, places)) save(part);   // the line is broken behind them
 //
 // Coordinates are those of the sheet or drawing, y up. A label reads along its line; the top of its letters is on the
 // left of it. Contours have the higher ground there, so their numbers stand upright to somebody who looks uphill. A

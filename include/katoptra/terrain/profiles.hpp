@@ -1,8 +1,8 @@
 // Sections for engineers: several surfaces along one line, many lines across one, cut and fill, corridors.
 //
-//   Profiles p = profiles({{"before", dem_2014}, {"after", dem_2022}}, line);
+//   Profiles p = profiles({{"before", old_survey}, {"after", new_survey}}, line);
 //   CutFill along = cut_and_fill(p.surfaces[0].section, p.surfaces[1].section);
-//   for (const CrossLine& c : cross_lines(crs, centre_line, 50_m, 80_m)) draw(profiles(grids, c.line));
+//   for (const CrossLine& c : cross_lines(dem.frame().crs(), line, 50_m, 80_m)) use(profiles({{"", dem}}, c.line));
 //   Profiles swath = swath_profiles(dem, line, 40_m);       // lowest, mean and highest in a corridor
 //
 // All surfaces have the heights, the unit and the places of the first: heights are brought to its reference and unit,

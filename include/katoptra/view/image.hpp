@@ -1,7 +1,7 @@
 // A grid as a picture without a page: coloured as a map is, with what is drawn on it, pixel for pixel on its place.
 //
-//   PlacedImage relief = draw_image(dem, {.overlays = {{contour_layer(contours(dem, {}), dem), OverlayStyle::Contours,
-//   ""}}});
+//   const MapOverlay contours_of{contour_layer(lines, dem), OverlayStyle::Contours, ""};
+//   PlacedImage relief = draw_image(dem, {.overlays = {contours_of}});
 //
 // Heights are coloured and shaded, shades are grey, slopes, classes and whatever else has a palette on maps have the
 // same here. Voids are transparent. Colours are spread over what a picture of 1200 pixels would show of the grid.
