@@ -336,6 +336,13 @@ Length length_from(const std::string& text, LengthUnit bare, std::vector<std::st
   return l;
 }
 
+double scale_from(const std::string& text) {
+  const auto scale = parse_number(text.starts_with("1:") ? text.substr(2) : text);
+  if (!scale || !(*scale > 0))
+    throw Error(ErrorCode::BadArgument, fmt::format("'{}' is no scale", text), "--scale", "write for instance 1:5000");
+  return *scale;
+}
+
 Angle angle_from(const std::string& text, std::vector<std::string>& notes) {
   const Angle a = Angle::parse(text);
   if (parse_number(text)) notes.push_back(fmt::format("{} was taken for {} degrees", text, text));

@@ -87,6 +87,8 @@ Point point_from(const std::string& text, const Crs& crs);
 void refuse_outside(const std::string& what, std::span<const Point> places, const Grid& grid);
 // A length; a bare number is taken in `bare` and said so.
 Length length_from(const std::string& text, LengthUnit bare, std::vector<std::string>& notes);
+// "1:5000", or the number alone.
+double scale_from(const std::string& text);
 // The same for an angle: degrees are taken for granted.
 Angle angle_from(const std::string& text, std::vector<std::string>& notes);
 // Opens a grid and brings its heights to the reference and unit asked for.

@@ -42,6 +42,9 @@ LineString section_line(const LineOptions& o, const char* verb, const Crs& crs, 
 namespace {
 
 struct MapCommand : Common, LineOptions {
+  std::string page, scale;
+  int dpi = 150;
+  bool grid_lines = false;
   std::string in, title, contours, spots, shortlist, overlay_area, points, basins, water, streams;
   int width = 0;
   double exaggerate = 1.5;
@@ -55,7 +58,9 @@ std::vector<MapOverlay> overlays_of(const MapCommand& o, const Grid& in, std::ve
     overlays.push_back({contour_layer(lines, in), OverlayStyle::Contours, "contours, " + o.contours});
   }
   if (!o.spots.empty()) {
-    const SpotOptions spot{.radius = length_from(o.spots, LengthUnit::Metre, notes), .run = o.run()};
+    // What stands out by less than there is between two contours says nothing.
+    const Length relief = o.contours.empty() ? Length() : length_from(o.contours, in.quantity().unit, notes);
+    const SpotOptions spot{.radius = length_from(o.spots, LengthUnit::Metre, notes), .relief = relief, .run = o.run()};
     overlays.push_back({spot_layer(spot_heights(in, spot), in), OverlayStyle::Spots, ""});
   }
   if (!o.shortlist.empty()) {
@@ -87,6 +92,18 @@ std::vector<MapOverlay> overlays_of(const MapCommand& o, const Grid& in, std::ve
   return overlays;
 }
 
+void on_paper(const MapCommand& o, const Grid& in, MapOptions& m) {
+  m.grid_lines = o.grid_lines;
+  m.dpi = o.dpi;
+  if (o.page.empty() && !o.scale.empty())
+    throw Error(ErrorCode::BadArgument, "a scale needs a page", "--scale", "give --page A4, too");
+  if (o.page.empty()) return;
+  const GroundSpacing s = ground_spacing(in.frame());
+  m.paper = parse_paper(o.page, s.x.metres() * static_cast<double>(in.frame().cols()) /
+                                    (s.y.metres() * static_cast<double>(in.frame().rows())));
+  if (!o.scale.empty()) m.scale = scale_from(o.scale);
+}
+
 int run_map(const MapCommand& o) {
   std::vector<std::string> notes;
   const Grid in = open_input(o.in, o);
@@ -97,11 +114,21 @@ int run_map(const MapCommand& o) {
                .exaggeration = o.exaggerate,
                .overlays = overlays_of(o, in, notes),
                .run = o.run()};
+  on_paper(o, in, m);
   const Picture p = draw_map(in, m);
   write_picture(p, o.out, o.overwrite);
   Statement s(o);
   s.title(o.out);
   s.line("size", fmt::format("{} x {}, {}", p.width, p.height, format_bytes(static_cast<double>(p.bytes.size()))));
+  if (p.scale > 0) {
+    s.line("scale",
+           fmt::format("1:{:.6g} on {:.0f} x {:.0f} mm{}", p.scale, 1000 * m.paper->width.metres(),
+                       1000 * m.paper->height.metres(), p.sheets > 1 ? fmt::format(", {} sheets", p.sheets) : ""));
+    s.fact("scale", p.scale);
+    s.fact("sheets", p.sheets);
+  }
+  if (p.format == PictureFormat::Pdf && in.frame().crs())
+    s.line("registered", "readers of PDF that know maps tell where a place lies");
   s.fact("width", p.width);
   s.fact("height", p.height);
   s.notes(in.info(), notes);
@@ -306,7 +333,11 @@ void add_picture_verbs(CLI::App& app, int& status) {
   m->width = 1600;
   CLI::App* v = app.add_subcommand("map", "a picture for a page: .png, .svg or .pdf");
   v->add_option("--title", m->title, "above the map");
-  v->add_option("--width", m->width, "in pixels")->check(CLI::Range(400, 8000));
+  auto* width = v->add_option("--width", m->width, "in pixels")->check(CLI::Range(400, 8000));
+  v->add_option("--page", m->page, "on paper instead, e.g. A4, A3-portrait or 297mmx420mm")->excludes(width);
+  v->add_option("--scale", m->scale, "with that: held exactly, e.g. 1:5000 (default: as large as fits)");
+  v->add_option("--dpi", m->dpi, "with that: dots an inch of a .png")->check(CLI::Range(50, 600));
+  v->add_flag("--grid-lines", m->grid_lines, "thin lines at the coordinates of the frame");
   add_drawing(*v, *m);
   v->callback([m, &status] { status = run_map(*m); });
 

@@ -35,14 +35,6 @@ void read_bed(const std::string& text, SolidOptions& s) {
   s.bed_depth = printed(text.substr(at + 1), "--bed");
 }
 
-double read_scale(const std::string& text) {
-  const std::string n = text.starts_with("1:") ? text.substr(2) : text;
-  const auto scale = parse_number(n);
-  if (!scale || !(*scale > 0))
-    throw Error(ErrorCode::BadArgument, fmt::format("'{}' is no scale", text), "--scale", "write for instance 1:5000");
-  return *scale;
-}
-
 SolidOptions solid_options(const SolidCommand& o, const Grid& in, std::vector<std::string>& notes) {
   SolidOptions s{.exaggeration = o.exaggerate,
                  .base = printed(o.base, "--base"),
@@ -52,7 +44,7 @@ SolidOptions solid_options(const SolidCommand& o, const Grid& in, std::vector<st
   if (o.bed.empty() && o.scale.empty())
     throw Error(ErrorCode::BadArgument, "a solid needs a size", "solid", "give --bed 200mmx150mm or --scale 1:5000");
   if (!o.bed.empty()) read_bed(o.bed, s);
-  if (!o.scale.empty()) s.scale = read_scale(o.scale);
+  if (!o.scale.empty()) s.scale = scale_from(o.scale);
   if (!o.water.empty()) s.water = length_from(o.water, in.quantity().unit, notes);
   return s;
 }

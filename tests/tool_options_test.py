@@ -775,6 +775,9 @@ class OwnOptions(Options):
         plain = self.make("map g.asc --width 400", "a.svg")
         for n, more in enumerate(("--title Rill", "--contours 2m", "--spots 6m", f"--area {INSIDE}", "--line line.geojson", "--from 677003,5841965 --to 677040,5841990", "--from 677003,5841965 --bearing 60deg --length 30m", "--points places.csv", "--tiles tiles.geojson", "--exaggerate 4", "--no-shade", "--streams s.geojson", "--basins b.geojson", "--water w.geojson")):
             self.assertNotEqual(plain, self.make("map g.asc --width 400 " + more, f"a{n}.svg"), more)
+        self.assertNotEqual(plain, self.make("map g.asc --width 400 --grid-lines", "lined.svg"))
+        paper = self.run_json("map", "g.asc", "--page", "A5", "--scale", "1:500", "--dpi", "72", "-o", "paper.png")
+        self.assertEqual((paper["scale"], paper["width"]), (500, 420 if paper["width"] < paper["height"] else 595))
 
     def test_picture_options(self):
         self.run_tool("find", "--in", DEMO, "--area", AREA, "-o", "tiles.geojson")

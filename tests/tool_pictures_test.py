@@ -185,6 +185,40 @@ class Pictures(ToolTest):
         found, pixel = self.registered("m.pdf", 72, 30)
         self.agree(found, self.lonlat(), pixel, "map")
 
+    def test_paper(self):
+        """A scale is held exactly on every sheet, and the sheets tile the ground."""
+        said = self.run_json("map", "marks.asc", "--page", "A6", "--scale", "1:1000", "--grid-lines", "-o", "m.pdf")
+        self.assertEqual(said["scale"], 1000)
+        self.assertGreater(said["sheets"], 3)
+        boxes, text = [], []
+        with pikepdf.open(self.path("m.pdf")) as pdf:
+            self.assertEqual(len(pdf.pages), said["sheets"])
+            for page in pdf.pages:
+                self.assertEqual([round(float(v) * 25.4 / 72) for v in list(page.MediaBox)[2:]], [148, 105])
+                x0, y0, x1, y1 = (float(v) for v in page.VP[0].BBox)
+                places = numpy.array([float(v) for v in page.VP[0].Measure.GPTS]).reshape(-1, 2)
+                text += [f"{lat:.10f} {lon:.10f}" for lat, lon in places[[0, 4]]]
+                boxes.append((x1 - x0, y1 - y0))
+        out = subprocess.run(["cs2cs", "-f", "%.6f", "EPSG:4326", "EPSG:32725"], input="\n".join(text), capture_output=True, text=True, check=True).stdout
+        corners = numpy.array([l.split()[:2] for l in out.splitlines()], float).reshape(-1, 2, 2)
+        ground = corners[:, 1] - corners[:, 0]
+        # On the ground, which the grid of the projection shows a little smaller.
+        numpy.testing.assert_allclose(ground / 0.9999775, numpy.array(boxes) * 0.0254 / 72 * 1000, rtol=2e-5)
+        self.assertLessEqual(corners[:, 0].min(axis=0)[0], WEST + 0.5)
+        self.assertGreaterEqual(corners[:, 1].max(axis=0)[1], NORTH - 0.5)
+        self.assertAlmostEqual(sum(g[0] * g[1] for g in ground), numpy.prod(corners[:, 1].max(axis=0) - corners[:, 0].min(axis=0)), delta=1)
+        # One sheet, as large as fits; a picture at the dots asked for.
+        one = self.run_json("map", "marks.asc", "--page", "A4-portrait", "--dpi", "100", "-o", "m.png")
+        self.assertEqual((one["width"], one["height"], one["sheets"]), (827, 1169, 1))
+        for words, expect in ((("--page", "A4", "--scale", "1:100"), "sheets"), (("--page", "A9"), "size of paper"), (("--page", "20mmx20mm"), "room for a map"), (("--scale", "1:1000"), "--page"), (("--page", "A4", "--scale", "big"), "no scale")):
+            self.assertIn(expect, self.refused("map", "marks.asc", *words, "-o", "n.png", status=(2, 3)))
+        with open(self.path("places.csv"), "w") as f:
+            f.write(f"x,y,name\n{WEST + 9},{NORTH - 9},Cairn\n")
+        with open(self.path("plain.prj"), "w") as f:
+            f.write("EPSG:32725")
+        os.rename(self.path("marks.asc"), self.path("plain.asc"))  # heights: a legend of colours
+        self.assertIn("legend", self.refused("map", "plain.asc", "--page", "140mmx48mm", "--points", "places.csv", "-o", "n.png", status=2))
+
     def test_drawn_over(self):
         """Lines lie where they do on a map, and the bands of a large picture show no seam."""
         ys, xs = numpy.mgrid[0:ROWS, 0:COLS]

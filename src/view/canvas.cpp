@@ -199,7 +199,7 @@ Picture Canvas::finish() {
   cr_.reset();
   if (format_ == PictureFormat::Png) write_png();
   cairo_surface_finish(surface_.get());
-  return {format_, width_, height_, std::move(bytes_)};
+  return {.format = format_, .width = width_, .height = height_, .bytes = std::move(bytes_)};
 }
 
 bool picture_named(const std::string& name) {

@@ -126,7 +126,7 @@ Picture draw_image_page(const Grid& grid, const ImageOptions& options) {
   canvas.paint(painter.rows(0, f.rows()), static_cast<int>(f.cols()));
   lines.draw_overlays(canvas);
   Picture p = canvas.finish();
-  if (grid.frame().crs()) register_page(p, f, {0, 0, width, height}, grid.info().name);
+  if (grid.frame().crs()) register_pages(p, {{f, {0, 0, width, height}}}, grid.info().name);
   return p;
 }
 

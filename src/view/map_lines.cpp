@@ -128,7 +128,7 @@ void draw_spots(Canvas& canvas, const Layer& layer, const OnSheet& on_sheet, con
     const Property* height = property_of(f, "height");
     const auto* z = height ? std::get_if<double>(height) : nullptr;
     if (!z) continue;
-    const std::string text = fmt::format("{:.1f}", *z);
+    const std::string text = fmt::format("{:.1f}", std::round(*z * 10) / 10 + 0.0);  // no zero with a sign
     const double width = canvas.text_width(text, kNumberSize);
     // To the right of its mark, else to the left of it, above or below.
     const double beside = 2.2 * kMark + width / 2;

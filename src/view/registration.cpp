@@ -56,27 +56,30 @@ QPDFObjectHandle measure_of(const Frame& frame) {
 
 }  // namespace
 
-void register_page(Picture& page, const Frame& frame, const Bounds& on_page, const std::string& name) {
+void register_pages(Picture& picture, const std::vector<RegisteredPlace>& places, const std::string& name) {
   try {
     QPDF pdf;
-    pdf.processMemoryFile("page", reinterpret_cast<const char*>(page.bytes.data()), page.bytes.size());
-    QPDFPageObjectHelper first = QPDFPageDocumentHelper(pdf).getAllPages().at(0);
-    const double top = first.getMediaBox().getArrayItem(3).getNumericValue();
-    QPDFObjectHandle view = QPDFObjectHandle::newDictionary();
-    view.replaceKey("/Type", QPDFObjectHandle::newName("/Viewport"));
-    view.replaceKey("/BBox", numbers({on_page.west, top - on_page.north, on_page.east, top - on_page.south}, 4));
-    view.replaceKey("/Name", QPDFObjectHandle::newUnicodeString(name));
-    view.replaceKey("/Measure", measure_of(frame));
-    QPDFObjectHandle views = QPDFObjectHandle::newArray();
-    views.appendItem(view);
-    first.getObjectHandle().replaceKey("/VP", views);
+    pdf.processMemoryFile("page", reinterpret_cast<const char*>(picture.bytes.data()), picture.bytes.size());
+    std::vector<QPDFPageObjectHelper> pages = QPDFPageDocumentHelper(pdf).getAllPages();
+    for (std::size_t i = 0; i < places.size(); ++i) {
+      const Bounds& on = places[i].on_page;
+      const double top = pages.at(i).getMediaBox().getArrayItem(3).getNumericValue();
+      QPDFObjectHandle view = QPDFObjectHandle::newDictionary();
+      view.replaceKey("/Type", QPDFObjectHandle::newName("/Viewport"));
+      view.replaceKey("/BBox", numbers({on.west, top - on.north, on.east, top - on.south}, 4));
+      view.replaceKey("/Name", QPDFObjectHandle::newUnicodeString(name));
+      view.replaceKey("/Measure", measure_of(places[i].frame));
+      QPDFObjectHandle views = QPDFObjectHandle::newArray();
+      views.appendItem(view);
+      pages[i].getObjectHandle().replaceKey("/VP", views);
+    }
     QPDFWriter writer(pdf);
     writer.setOutputMemory();
     writer.setDeterministicID(true);
     writer.setMinimumPDFVersion("1.7");
     writer.write();
     const auto buffer = writer.getBufferSharedPointer();
-    page.bytes.assign(buffer->getBuffer(), buffer->getBuffer() + buffer->getSize());
+    picture.bytes.assign(buffer->getBuffer(), buffer->getBuffer() + buffer->getSize());
   } catch (const std::exception& e) {
     throw Error(ErrorCode::Io, fmt::format("the page cannot be registered: {}", e.what()), name);
   }

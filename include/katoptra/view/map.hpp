@@ -8,7 +8,9 @@
 // a PDF is registered (ISO 32000-2, 12.10): readers that know maps tell where a place on it lies.
 #pragma once
 #include <cstdint>
+#include <optional>
 #include <string>
+#include <string_view>
 #include <vector>
 
 #include "katoptra/geo/feature.hpp"
@@ -22,6 +24,8 @@ enum class PictureFormat { Png, Svg, Pdf };
 struct Picture {
   PictureFormat format = PictureFormat::Png;
   int width = 0, height = 0;  // pixels (points for SVG and PDF)
+  double scale = 0;           // of a map on paper: 5000 for 1:5000
+  int sheets = 1;             // pages of a PDF
   std::vector<std::uint8_t> bytes;
 };
 // From the extension of a file name; Unsupported for others.
@@ -52,9 +56,23 @@ struct MapOverlay {
   std::string label;  // in the legend; empty: the style's own
 };
 
+// A page. Text: A0 to A6, the way round that suits a map of this ratio of width to height, or as -landscape or
+// -portrait say; or 297mmx420mm.
+struct Paper {
+  Length width, height;
+};
+Paper parse_paper(std::string_view text, double wide_to_high = 1);
+
 struct MapOptions {
   PictureFormat format = PictureFormat::Png;
-  int width = 1600;             // 400 to 8000
+  int width = 1600;  // 400 to 8000
+  // On paper instead of so many pixels: at a scale that is held exactly in the middle of each sheet (5000 for 1:5000),
+  // or as large as fits. What does not fit onto one page takes several, each with an index of them; only a PDF has
+  // those.
+  std::optional<Paper> paper = {};
+  double scale = 0;
+  int dpi = 150;                // of PNG on paper, 50 to 600
+  bool grid_lines = false;      // at the coordinates that the frame tells
   std::string title, subtitle;  // empty: what the grid says of itself
   bool shade = true;            // blend a hillshade into the colours of heights
   double exaggeration = 1.5;    // of that hillshade
