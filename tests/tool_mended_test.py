@@ -248,7 +248,7 @@ class Studies(Mended):
 
     def test_a_plan_looks_at_products(self):
         """A negative interval, a missing line or shade.png failed after the surface was made, without record or report."""
-        for product, said in (('kind = "contours"\nfile = "c.gpkg"\ninterval = "-1 m"', "interval"), ('kind = "section"\nfile = "s.png"\nline = "nowhere.geojson"', "nowhere.geojson"), ('kind = "hillshade"\nfile = "shade.png"', "shade.png"), ('kind = "contours"\nfile = "c.dwg"\ninterval = "1 m"', "c.dwg"), ('kind = "hillshade"\nfile = "s.tif"\naltitude = "95deg"', "light")):
+        for product, said in (('kind = "contours"\nfile = "c.gpkg"\ninterval = "-1 m"', "interval"), ('kind = "section"\nfile = "s.png"\nline = "nowhere.geojson"', "nowhere.geojson"), ('kind = "hillshade"\nfile = "shade.png"', "shade.png"), ('kind = "contours"\nfile = "c.dwg"\ninterval = "1 m"', "c.dwg"), ('kind = "hillshade"\nfile = "s.tif"\naltitude = "95deg"', "light"), ('kind = "solid"\nfile = "s.stl"\nbed = "0mmx20mm"', "bed"), ('kind = "solid"\nfile = "s.stl"', "a size"), ('kind = "section"\nfile = "s.pdf"\nacross = "nowhere.geojson"\nevery = "5m"\nwidth = "5m"', "nowhere.geojson"), ('kind = "map"\nfile = "m.pdf"\nscale = "1:500"', "page"), ('kind = "map"\nfile = "m.pdf"\npage = "A9"', "A9"), ('kind = "picture"\nfile = "p.svg"', ".svg"), ('kind = "contours"\nfile = "c.gpkg"\nlevels = ["two"]', "two")):
             self.study([product])
             for words in (["--dry-run"], ["-o", "out"]):
                 done = subprocess.run([TOOL, "study", "s.toml", *words], cwd=self.folder, env=self.environment, capture_output=True, text=True)

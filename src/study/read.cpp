@@ -265,11 +265,24 @@ const Product* row_named(const std::string& kind) {
   return w ? &w->row : nullptr;
 }
 
+// What is no row of a table of products.
+struct OwnKind {
+  const char* kind;
+  std::vector<std::string> keys;
+};
+const std::vector<OwnKind> kOwnKinds = {
+    {"contours", {"interval", "unit", "below", "levels", "depth_levels", "shortest", "smooth", "bands"}},
+    {"spots", {"radius", "relief"}},
+    {"section", {"line", "across", "every", "width"}},
+    {"map",
+     {"interval", "exaggerate", "line", "tiles", "area", "layers", "spots", "relief", "page", "scale", "grid_lines"}},
+    {"picture", {"interval", "exaggerate", "line", "tiles", "area", "layers", "spots", "relief"}},
+    {"solid", {"bed", "scale", "exaggerate", "base", "error", "water"}}};
+
 // The keys of a product besides kind, file and title; nothing when there is no such product.
 std::optional<std::vector<std::string>> keys_of_product(const std::string& kind) {
-  if (kind == "contours") return {{"interval", "unit"}};
-  if (kind == "section") return {{"line"}};
-  if (kind == "map") return {{"interval", "exaggerate", "line", "tiles", "area", "layers"}};
+  for (const OwnKind& k : kOwnKinds)
+    if (kind == k.kind) return k.keys;
   const Product* p = row_named(kind);
   if (!p) return std::nullopt;
   std::vector<std::string> keys;
@@ -281,11 +294,13 @@ std::string product_kinds() {
   std::string names;
   for (const Product& p : products()) names += p.name + ", ";
   for (const WaterProduct& p : water_products()) names += p.row.name + ", ";
-  return names + "contours, section or map";
+  for (const OwnKind& k : kOwnKinds) names += std::string(k.kind) + (&k == &kOwnKinds.back() ? "" : ", ");
+  return names;
 }
 
 std::vector<std::string> keys_of_all_products() {
-  std::vector<std::string> kinds = {"contours", "section", "map"}, keys = {"kind", "file", "title"};
+  std::vector<std::string> kinds, keys = {"kind", "file", "title"};
+  for (const OwnKind& k : kOwnKinds) kinds.push_back(k.kind);
   for (const Product& p : products()) kinds.push_back(p.name);
   for (const WaterProduct& p : water_products()) kinds.push_back(p.row.name);
   for (const std::string& kind : kinds) {
@@ -324,6 +339,50 @@ Settings product_settings(const Product& row, const StudyProduct& p, const Table
   return settings;
 }
 
+// "1:5000"; 0 where there is none.
+double read_scale(const TableReader& t) {
+  const auto scale = t.parsed("scale", [](const std::string& x) {
+    const auto n = parse_number(x.starts_with("1:") ? x.substr(2) : x);
+    if (!n || !(*n > 0))
+      throw Error(ErrorCode::BadArgument, fmt::format("'{}' is no scale", x), "scale", "write 1:5000");
+    return *n;
+  });
+  return scale.value_or(0);
+}
+
+void read_contours(const TableReader& t, StudyProduct& p) {
+  p.interval = t.length("interval");
+  p.unit = t.parsed("unit", [](const std::string& x) { return parse_length_unit(x); });
+  p.contour.interval_below = t.length("below");
+  p.contour.shortest = t.length("shortest").value_or(Length());
+  p.contour.tolerance = t.length("smooth").value_or(Length());
+  p.bands = t.flag("bands", false);
+  for (const char* key : {"levels", "depth_levels"})
+    for (const std::string& level : t.list(key)) {
+      p.depths = key == std::string("depth_levels");
+      try {
+        p.contour.levels.push_back(Length::parse(level) * (p.depths ? -1.0 : 1.0));
+      } catch (const Error& e) {
+        t.refuse(key, e.problem(), "give each with its unit: [\"0m\", \"2m\", \"5m\"]");
+      }
+    }
+}
+
+void read_solid(const TableReader& t, StudyProduct& p) {
+  t.parsed("bed", [&](const std::string& x) {
+    const auto at = x.find('x');
+    if (at == x.npos) throw Error(ErrorCode::BadArgument, fmt::format("'{}' is no bed", x), "bed", "write 200mmx150mm");
+    p.solid.bed_width = Length::parse(x.substr(0, at));
+    p.solid.bed_depth = Length::parse(x.substr(at + 1));
+    return true;
+  });
+  if (const double scale = read_scale(t); scale > 0) p.solid.scale = scale;
+  p.solid.exaggeration = t.number("exaggerate", 1);
+  p.solid.base = t.length("base").value_or(p.solid.base);
+  p.solid.error = t.length("error").value_or(p.solid.error);
+  p.solid.water = t.length("water");
+}
+
 StudyProduct read_product(const toml::table* table, const std::string& file, const Study& s) {
   StudyProduct p;
   std::vector<std::string> keys = {"kind", "file", "title"};
@@ -347,14 +406,40 @@ StudyProduct read_product(const toml::table* table, const std::string& file, con
     p.settings = product_settings(*row, p, t, s.folder);
     return p;
   }
-  const bool map = p.kind == "map";
-  if (p.kind != "section") p.interval = t.length("interval");
-  if (p.kind == "contours") p.unit = t.parsed("unit", [](const std::string& x) { return parse_length_unit(x); });
-  if (map) p.exaggeration = t.number("exaggerate", p.exaggeration);
-  if (p.kind != "contours")
-    if (const std::string line = t.text("line"); !line.empty()) p.line = s.folder / line;
-  if (p.kind == "section" && p.line.empty())
-    throw Error(ErrorCode::BadFile, "a section needs a line", file, "add line = \"transect.geojson\"");
+  if (p.kind == "contours") {
+    read_contours(t, p);
+    return p;
+  }
+  if (p.kind == "solid") {
+    read_solid(t, p);
+    return p;
+  }
+  if (p.kind == "spots") {
+    p.spot.radius = t.length("radius").value_or(Length());
+    p.spot.relief = t.length("relief").value_or(Length());
+    return p;
+  }
+  const bool map = p.kind == "map" || p.kind == "picture";
+  if (map) {
+    p.interval = t.length("interval");
+    p.exaggeration = t.number("exaggerate", p.exaggeration);
+    p.spot.radius = t.length("spots").value_or(Length());
+    p.spot.relief = t.length("relief").value_or(p.interval.value_or(Length()));
+  }
+  if (p.kind == "map") {
+    p.page = t.text("page");
+    p.scale = read_scale(t);
+    p.grid_lines = t.flag("grid_lines", false);
+  }
+  if (const std::string line = t.text("line"); !line.empty()) p.line = s.folder / line;
+  if (p.kind == "section") {
+    if (const std::string centre = t.text("across"); !centre.empty()) p.across = s.folder / centre;
+    p.every = t.length("every").value_or(Length());
+    p.width = t.length("width").value_or(Length());
+    if (p.line.empty() == p.across.empty())
+      throw Error(ErrorCode::BadFile, "a section needs a line, or one that it lies across", file,
+                  "add line = \"transect.geojson\", or across = with every = \"50m\" and width = \"80m\"");
+  }
   p.tiles = map && t.flag("tiles", false);
   p.area = map && t.flag("area", false);
   if (map) p.layers = t.list("layers");

@@ -24,6 +24,7 @@
 
 #include "base/text.hpp"
 #include "journal.hpp"
+#include "leaving.hpp"
 #include "points.hpp"
 #include "report.hpp"
 
@@ -174,11 +175,12 @@ const StudyProduct* product_of(const Study& s, const std::string& file) {
 // Lines or areas, which a map can draw.
 bool is_drawn(const StudyProduct& p) {
   const WaterProduct* water = water_product_named(p.kind);
-  return p.kind == "contours" || (water && water->layer);
+  return p.kind == "contours" || p.kind == "spots" || (water && water->layer);
 }
 
 OverlayStyle style_of(const StudyProduct& p) {
   return p.kind == "contours"  ? OverlayStyle::Contours
+         : p.kind == "spots"   ? OverlayStyle::Spots
          : p.kind == "streams" ? OverlayStyle::Streams
          : p.kind == "basins"  ? OverlayStyle::Basins
                                : OverlayStyle::Water;
@@ -425,7 +427,8 @@ class Runner {
     const Ready& r = ready(i, before);
     product(p, r.is_here);
     if (r.from) out_.kept.push_back(p.file);
-    if (p.kind != "map" && p.kind != "section" && r.from != &before) journal().add(p.file, r.key, {p.file});
+    if (p.kind != "map" && p.kind != "picture" && p.kind != "section" && r.from != &before)
+      journal().add(p.file, r.key, {p.file});
   }
 
   void judge() {
@@ -499,9 +502,11 @@ class Runner {
       else if (!is_here)
         write_layer(row->layer(surface_, p.settings, options_.run), to, {.overwrite = overwrite_});
     }
-    if (p.kind == "contours" && !is_here)
-      write_layer(contour_layer(lines_at(p), leveled(p)), to, {.overwrite = overwrite_});
+    if (p.kind == "contours" && !is_here) write_layer(levels_of(p), to, {.overwrite = overwrite_});
+    if (p.kind == "spots" && !is_here) write_layer(spot_layer(spots_of(p), surface_), to, {.overwrite = overwrite_});
     if (p.kind == "section") draw_profile(p, to);
+    if (p.kind == "solid" && !is_here) write_solid_of(p, surface_, to, overwrite_, options_.run);
+    if (p.kind == "picture") write_picture_of(p, surface_, overlays_of(p), to, overwrite_, options_.run);
     if (p.kind == "map") {
       const Picture picture = draw_map(surface_, map_options(p, to));
       save(picture, to);
@@ -525,13 +530,37 @@ class Runner {
     return p.unit && surface_.quantity().kind == QuantityKind::Height ? in_unit(surface_, *p.unit) : surface_;
   }
   std::vector<ContourLine> lines_at(const StudyProduct& p) const {
-    ContourOptions c{.run = options_.run};
+    ContourOptions c = p.contour;
+    c.run = options_.run;
     c.interval =
         p.interval.value_or(sensible_interval(out_.surface.lowest, out_.surface.highest, surface_.quantity().unit));
     return contours(leveled(p), c);
   }
+  Layer levels_of(const StudyProduct& p) const {
+    const Grid g = leveled(p);
+    if (p.bands) {
+      ContourOptions c = p.contour;
+      c.run = options_.run;
+      c.interval = p.interval.value_or(sensible_interval(out_.surface.lowest, out_.surface.highest, g.quantity().unit));
+      return band_layer(contour_bands(g, c), g);
+    }
+    Layer layer = contour_layer(lines_at(p), g);
+    if (p.depths) add_depths(layer);
+    return layer;
+  }
+  std::vector<SpotHeight> spots_of(const StudyProduct& p) const {
+    SpotOptions s = p.spot;
+    s.run = options_.run;
+    return spot_heights(surface_, s);
+  }
 
   void draw_profile(const StudyProduct& p, const fs::path& to) {
+    if (!p.across.empty()) {
+      const Picture sheets = write_cross_sections_of(p, surface_, to, overwrite_, options_.run);
+      if (sheets.format == PictureFormat::Png && !sheets.bytes.empty())
+        pictures_.push_back({p.title.empty() ? "Cross sections" : p.title, "Across the line.", p.file, sheets});
+      return;
+    }
     const Section s = section(surface_, read_line(p.line, surface_.frame().crs()), {.run = options_.run});
     const std::string title = p.title.empty() ? "Section along " + p.line.filename().string() : p.title;
     if (!has_ending(to, ".csv") && format_of(to, Holds::Features, Use::Written)) {
@@ -550,24 +579,32 @@ class Runner {
     MapOptions m{.format = picture_format_for(to.string()),
                  .title = p.title.empty() ? study_.title : p.title,
                  .exaggeration = p.exaggeration,
-                 .overlays = {},
+                 .overlays = overlays_of(p),
                  .run = options_.run};
-    if (p.interval)
-      m.overlays.push_back({contour_layer(lines_at(p), surface_), OverlayStyle::Contours,
-                            fmt::format("contours, {:g} {}", p.interval->in(surface_.quantity().unit),
-                                        symbol(surface_.quantity().unit))});
-    if (p.tiles) m.overlays.push_back(kept_tiles());
-    if (p.area) m.overlays.push_back(area_overlay());
-    for (const std::string& file : p.layers)
-      m.overlays.push_back(
-          {read_layer(path(file)), style_of(*product_of(study_, file)), product_of(study_, file)->title});
-    if (!p.line.empty())
-      m.overlays.push_back({{.name = "line",
-                             .crs = surface_.frame().crs(),
-                             .features = {{read_line(p.line, surface_.frame().crs()), {}}}},
-                            OverlayStyle::Transect,
-                            ""});
+    m.scale = p.scale;
+    m.grid_lines = p.grid_lines;
+    if (!p.page.empty()) m.paper = parse_paper(p.page, width_to_height(surface_.frame()));
     return m;
+  }
+
+  std::vector<MapOverlay> overlays_of(const StudyProduct& p) const {
+    std::vector<MapOverlay> out;
+    if (p.interval)
+      out.push_back({contour_layer(lines_at(p), surface_), OverlayStyle::Contours,
+                     fmt::format("contours, {:g} {}", p.interval->in(surface_.quantity().unit),
+                                 symbol(surface_.quantity().unit))});
+    if (p.spot.radius.metres() > 0) out.push_back({spot_layer(spots_of(p), surface_), OverlayStyle::Spots, ""});
+    if (p.tiles) out.push_back(kept_tiles());
+    if (p.area) out.push_back(area_overlay());
+    for (const std::string& file : p.layers)
+      out.push_back({read_layer(path(file)), style_of(*product_of(study_, file)), product_of(study_, file)->title});
+    if (!p.line.empty())
+      out.push_back({{.name = "line",
+                      .crs = surface_.frame().crs(),
+                      .features = {{read_line(p.line, surface_.frame().crs()), {}}}},
+                     OverlayStyle::Transect,
+                     ""});
+    return out;
   }
 
   MapOverlay kept_tiles() const {
@@ -620,12 +657,16 @@ void judge_product(const StudyProduct& p, const Study& s, const StudyPlan& plan)
     return list;
   };
   const WaterProduct* water = water_product_named(p.kind);
-  if (p.kind == "contours" || (water && water->layer))
+  if (is_drawn(p))
     ends_in(written(Holds::Features, &Format::points_only));
   else if (p.kind == "section")
     ends_in(".csv, .png, .svg, .pdf, " + written(Holds::Features, &Format::points_only));
   else if (p.kind == "map")
     ends_in(".png, .svg, .pdf");
+  else if (p.kind == "picture")
+    ends_in(".png, .jpg, .tif, .gpkg, .kmz, .pdf");
+  else if (p.kind == "solid")
+    ends_in(".stl, .3mf, .obj, .glb");
   else
     ends_in(written(Holds::Grids, &Format::heights_only));
   if (p.interval && !(p.interval->metres() > 0))
@@ -649,8 +690,9 @@ void judge_product(const StudyProduct& p, const Study& s, const StudyPlan& plan)
       refuse(fmt::format("draws {}, which no product before it makes as lines or areas", file),
              "name the file of contours, streams, basins, depressions or inundation above it");
   }
-  if (p.kind == "section" && p.line.empty()) refuse("follows no line", "give line = \"...\"");
-  if (!p.line.empty()) read_line(p.line, plan.frame.crs());
+  if (const auto wrong = why_not_leaving(p, plan.frame))
+    refuse("cannot be made: " + (wrong->where().empty() ? "" : wrong->where() + ": ") + wrong->problem(),
+           wrong->advice());
 }
 
 void judge_products(const Study& s, const StudyPlan& plan) {

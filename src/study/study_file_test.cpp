@@ -1,4 +1,5 @@
 // Study files that people mistyped: every line of the example study, in every way to get it wrong.
+#include <cctype>
 #include <fmt/format.h>
 #include <sstream>
 
@@ -91,6 +92,8 @@ TEST_F(StudyText, AValueOfAnotherTypeIsNamedWithItsLine) {
     const std::string key = lines_[i].substr(0, lines_[i].find(" = "));
     const std::string value = lines_[i].substr(key.size() + 3);
     for (const char* wrong : {"[]", "12"}) {
+      if (std::isdigit(static_cast<unsigned char>(value[0])) && std::isdigit(static_cast<unsigned char>(wrong[0])))
+        continue;
       const bool text = value[0] == '"', list = value[0] == '[', yes = value.starts_with("true");
       // What is of the right type may be right; what it says then is another test's.
       if ((text && wrong[0] == '"') || (list && wrong[0] == '[') || (yes && std::string(wrong) == "true")) continue;

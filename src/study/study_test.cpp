@@ -125,14 +125,35 @@ TEST_F(Marrowick, TheAreaIsCoveredAndTheGapBetweenShoreAndSonarClosed) {
 }
 
 TEST_F(Marrowick, EverythingIsThereAndOnRecord) {
-  for (const char* name : {"surface.tif",   "surface.lineage.tif", "surface.lineage.csv",
-                           "shortlist.csv", "shortlist.geojson",   "findings.geojson",
-                           "map.png",       "bridge.png",          "bridge.csv",
-                           "hillshade.tif", "slope.tif",           "bends.tif",
-                           "ridges.tif",    "contours.gpkg",       "contours.kmz",
-                           "contours.dxf",  "bridge.dxf",          "wetness.tif",
-                           "ponds.gpkg",    "basins.gpkg",         "streams.gpkg",
-                           "water.png",     "report.html",         "run.json"})
+  for (const char* name : {"surface.tif",
+                           "surface.lineage.tif",
+                           "surface.lineage.csv",
+                           "shortlist.csv",
+                           "shortlist.geojson",
+                           "findings.geojson",
+                           "map.png",
+                           "bridge.png",
+                           "bridge.csv",
+                           "hillshade.tif",
+                           "slope.tif",
+                           "bends.tif",
+                           "ridges.tif",
+                           "contours.gpkg",
+                           "contours.kmz",
+                           "contours.dxf",
+                           "bridge.dxf",
+                           "wetness.tif",
+                           "ponds.gpkg",
+                           "basins.gpkg",
+                           "streams.gpkg",
+                           "water.png",
+                           "sheet.pdf",
+                           "inlet.kmz",
+                           "inlet.stl",
+                           "across.pdf",
+                           "depths.gpkg",
+                           "report.html",
+                           "run.json"})
     EXPECT_GT(fs::file_size(*folder_ / ("out/" + std::string(name))), 500u) << name;
   const auto record = nlohmann::json::parse(read_text_file(*folder_ / "out/run.json"));
   EXPECT_EQ(record["inputs"].size(), 25u);

@@ -29,7 +29,10 @@
 #include "katoptra/surface/heights.hpp"
 #include "katoptra/surface/mosaic.hpp"
 #include "katoptra/surface/reproject.hpp"
+#include "katoptra/terrain/contours.hpp"
 #include "katoptra/terrain/products.hpp"
+#include "katoptra/terrain/solid.hpp"
+#include "katoptra/terrain/spot_heights.hpp"
 
 namespace katoptra {
 
@@ -62,7 +65,8 @@ struct StudyPoints {
 };
 
 struct StudyProduct {
-  // One of products() (terrain/products.hpp) or water_products() (water/water_products.hpp), or contours, section, map.
+  // One of products() (terrain/products.hpp) or water_products() (water/water_products.hpp), or contours, spots,
+  // section, map, picture, solid.
   std::string kind;
   std::string file;  // name in the folder of the run
   std::string title;
@@ -73,6 +77,15 @@ struct StudyProduct {
   std::filesystem::path line;        // section; map: drawn on it
   bool tiles = false, area = false;  // map: draw footprints, the area
   std::vector<std::string> layers;  // map: files of products before it that are drawn: streams, basins, depressions ...
+  ContourOptions contour;           // contours: all but interval and run; `bands`: areas instead of lines
+  bool bands = false, depths = false;  // `depths`: levels were given as depths
+  SpotOptions spot;                    // spots; of a map those drawn on it, where its radius is not zero
+  std::filesystem::path across;        // section: instead of a line, the centre line of cross sections
+  Length every, width;                 // with that
+  std::string page;                    // map: of paper
+  double scale = 0;                    // map: on that
+  bool grid_lines = false;             // map
+  SolidOptions solid;
 };
 
 struct Study {
