@@ -6,9 +6,11 @@
 #include <cmath>
 #include <fmt/format.h>
 #include <memory>
+#include <optional>
 
 #include "katoptra/base/error.hpp"
 
+#include "grid/shared_reading.hpp"
 #include "land.hpp"
 #include "overlays.hpp"
 #include "registration.hpp"
@@ -26,12 +28,17 @@ class ImagePainter {
         lost_(!grid.frame().crs()),
         options_(options),
         frame_(options.width > 0 ? pixel_frame(grid_.frame(), options.width) : grid_.frame()),
-        pixels_(frame_ == grid_.frame() ? grid_ : at_pixels(grid_, frame_)),
+        reading_(frame_ == grid_.frame() ? grid_ : at_pixels(grid_, frame_)),
         colours_(grid_.quantity(), sample()) {
     if (std::max(frame_.cols(), frame_.rows()) > kWidest)
       throw Error(ErrorCode::TooLarge,
                   fmt::format("a picture of {} x {} pixels is too large", frame_.cols(), frame_.rows()),
                   grid_.info().name, "give it a --width, or an --area");
+    colours_.prepare();
+    if (!options.shade || grid_.quantity().kind != QuantityKind::Height) return;
+    const auto make = [=](const Grid& g) { return light_over(g, options.exaggeration); };
+    light_ = make(reading_.grid());
+    reading_.learn(make, {0, 0, std::min<std::int64_t>(64, frame_.cols()), std::min<std::int64_t>(64, frame_.rows())});
   }
 
   const Frame& frame() const { return frame_; }
@@ -40,17 +47,21 @@ class ImagePainter {
 
   Pixels rows(std::int64_t first, std::int64_t end) const {
     const Window inside{0, first, frame_.cols(), end - first};
-    const Block b = pixels_.read(inside);
+    // Read once, with what the light needs around it.
+    const auto held = reading_.hold(inside, Planes::Values);
+    const Block b = reading_.grid().read(inside);
     std::vector<float> light;
-    if (options_.shade && grid_.quantity().kind == QuantityKind::Height)
-      light = light_of(pixels_, inside, options_.exaggeration);
+    if (light_) {
+      const Block l = light_->read(inside);
+      light.assign(l.row(0), l.row(0) + l.window().cells());
+    }
     Pixels out(static_cast<std::size_t>(inside.cells()) * 4);
     for (std::size_t i = 0; i < out.size() / 4; ++i) {
       const float v = b.row(0)[i];
       if (std::isnan(v)) continue;  // transparent
-      const Colour k = colours_.at(v, light.empty() ? 0 : light[i]);
-      const double parts[] = {k.red, k.green, k.blue, 1};
-      for (std::size_t j = 0; j < 4; ++j) out[4 * i + j] = static_cast<std::uint8_t>(std::lround(255 * parts[j]));
+      const auto& k = colours_.bytes(v, light.empty() ? 0 : light[i]);
+      for (std::size_t j = 0; j < 3; ++j) out[4 * i + j] = k[j];
+      out[4 * i + 3] = 255;
     }
     if (!options_.overlays.empty()) draw_over(out, first, end);
     return out;
@@ -95,8 +106,9 @@ class ImagePainter {
   bool lost_;
   ImageOptions options_;
   Frame frame_;
-  Grid pixels_;
+  mutable SharedReading reading_;  // of the pixels
   LandColours colours_;
+  std::optional<Grid> light_;
 };
 
 }  // namespace

@@ -6,6 +6,7 @@
 #include <algorithm>
 #include <cmath>
 #include <iterator>
+#include <memory>
 #include <numbers>
 #include <utility>
 
@@ -67,6 +68,42 @@ Palette palette_over(QuantityKind kind, std::vector<float> values) {
   return ramp_of(kind, low, high, difference_reach(values));
 }
 
+// Means of `by` times `by` cells from the upper left corner; at the far edges of what is there. What the kernels of
+// reproject weigh exactly, a picture need not.
+class Coarser final : public GridSource {
+ public:
+  Coarser(Grid input, std::int64_t by) : input_(std::move(input)), by_(by), info_(input_.info()) {
+    const Frame& f = input_.frame();
+    info_.frame = Frame(f.crs(), f.west(), f.north(),
+                        {f.cell().x * static_cast<double>(by), f.cell().y * static_cast<double>(by)},
+                        (f.cols() + by - 1) / by, (f.rows() + by - 1) / by);
+  }
+  const GridInfo& info() const override { return info_; }
+  void read(const BlockView& out) const override {
+    const Window& w = out.window;
+    const Block b = input_.read({w.col * by_, w.row * by_, w.cols * by_, w.rows * by_});
+    for (std::int64_t r = 0; r < w.rows; ++r)
+      for (std::int64_t c = 0; c < w.cols; ++c) {
+        float sum = 0;
+        int n = 0;
+        for (std::int64_t y = r * by_; y < (r + 1) * by_; ++y) {
+          const float* row = b.row(y) + c * by_;
+          for (std::int64_t x = 0; x < by_; ++x)
+            if (!std::isnan(row[x])) {
+              sum += row[x];
+              ++n;
+            }
+        }
+        out.row(r)[c] = n > 0 ? sum / static_cast<float>(n) : kVoid;
+      }
+  }
+
+ private:
+  Grid input_;
+  std::int64_t by_;
+  GridInfo info_;
+};
+
 }  // namespace
 
 Frame pixel_frame(const Frame& f, double width) {
@@ -84,6 +121,11 @@ Frame pixel_frame(const Frame& f, double width) {
 
 Grid at_pixels(const Grid& grid, const Frame& to) {
   Resampling method = resolved(Resampling::Automatic, grid, to);
+  if (method == Resampling::Mean) {
+    const double times = std::min(to.cell().x / grid.frame().cell().x, to.cell().y / grid.frame().cell().y);
+    if (const auto by = static_cast<std::int64_t>(std::floor(times)); by >= 2 && by <= 4096)
+      return reproject(Grid(std::make_shared<Coarser>(grid, by)), to, Resampling::Bilinear);
+  }
   if (method == Resampling::Cubic) method = Resampling::Bilinear;
   return reproject(grid, to, method);
 }
@@ -108,8 +150,43 @@ Colour LandColours::at(float value, float light) const {
   return palette_.at(v, light > 0 ? 0.55 + 0.45 * static_cast<double>(light) / flat : 1);
 }
 
+void LandColours::prepare() {
+  low_ = palette_.lowest();
+  high_ = palette_.highest();
+  if (kind_ == QuantityKind::Shade) {
+    low_ = 0;
+    high_ = 255;
+  }
+  table_.resize(static_cast<std::size_t>(2 * kSteps * kLights));
+  for (int side = 0; side < 2; ++side)
+    for (int i = 0; i < kSteps; ++i) {
+      const double from = side == 0 ? low_ : std::max(0.0, low_), to = side == 0 ? std::min(0.0, high_) : high_;
+      const double v = from + (to - from) * (i + 0.5) / kSteps;
+      const float value = static_cast<float>(magnitudes() ? std::pow(10, v) : v);
+      for (int light = 0; light < kLights; ++light) {
+        const Colour c = at(value, static_cast<float>(light));
+        const double parts[] = {c.red, c.green, c.blue};
+        for (std::size_t j = 0; j < 3; ++j)
+          table_[static_cast<std::size_t>((side * kSteps + i) * kLights + light)][j] =
+              static_cast<std::uint8_t>(std::lround(255 * parts[j]));
+      }
+    }
+}
+
+const std::array<std::uint8_t, 3>& LandColours::bytes(float value, float light) const {
+  const double v = magnitudes() ? std::log10(std::max(1e-30, static_cast<double>(value))) : static_cast<double>(value);
+  const bool above = v >= 0;
+  const double from = above ? std::max(0.0, low_) : low_, to = above ? high_ : std::min(0.0, high_);
+  const double share = to > from ? (v - from) / (to - from) * kSteps : 0;
+  const int i = static_cast<int>(std::clamp(share, 0.0, kSteps - 1.0));
+  const int l = static_cast<int>(std::clamp(std::nearbyint(light), 0.0F, kLights - 1.0F));
+  return table_[static_cast<std::size_t>(((above ? kSteps : 0) + i) * kLights + l)];
+}
+
+Grid light_over(const Grid& pixels, double exaggeration) { return hillshade(pixels, {.exaggeration = exaggeration}); }
+
 std::vector<float> light_of(const Grid& pixels, const Window& inside, double exaggeration) {
-  const Block b = hillshade(pixels, {.exaggeration = exaggeration}).read(inside);
+  const Block b = light_over(pixels, exaggeration).read(inside);
   return {b.row(0), b.row(0) + b.window().cells()};
 }
 

@@ -1,5 +1,7 @@
 // The land of a picture: values at the size of pixels, and the colours they have.
 #pragma once
+#include <array>
+#include <cstdint>
 #include <optional>
 #include <vector>
 
@@ -26,13 +28,23 @@ class LandColours {
   bool magnitudes() const { return colouring_of(kind_) == Colouring::Magnitudes; }
   // Of a value; `light`: 1 to 255 of a hillshade, 0 for none.
   Colour at(float value, float light) const;
+  // The same as red, green and blue bytes, from a table of kSteps values on either side of zero for each light: at most
+  // a level of 255 off. Made at the first call, which must come from one thread.
+  void prepare();
+  const std::array<std::uint8_t, 3>& bytes(float value, float light) const;
 
  private:
+  static constexpr int kSteps = 1024, kLights = 256;
+
   QuantityKind kind_;
   Palette palette_;
+  std::vector<std::array<std::uint8_t, 3>> table_;
+  double low_ = 0, high_ = 0;  // of the table, as values or powers
 };
 
-// The light that heights are shown under, for `inside` of the frame that the pixels lie on.
+// The light that heights are shown under.
+Grid light_over(const Grid& pixels, double exaggeration);
+// The same, for `inside` of the frame that the pixels lie on.
 std::vector<float> light_of(const Grid& pixels, const Window& inside, double exaggeration);
 
 }  // namespace katoptra

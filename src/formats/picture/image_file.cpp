@@ -53,7 +53,7 @@ ImageReport write_image(const PlacedImage& image, const fs::path& path, const Im
       static_cast<std::size_t>(thread_count(options.run) + 1), options.run,
       [&](std::size_t i) -> std::shared_ptr<void> {
         const std::int64_t first = static_cast<std::int64_t>(i) * image.band;
-        return std::make_shared<Pixels>(image.rows(first, std::min(rows, first + image.band)));
+        return std::make_shared<Pixels>(writer->packed(image.rows(first, std::min(rows, first + image.band))));
       },
       [&](std::size_t, const std::shared_ptr<void>& made) { writer->add(*static_cast<Pixels*>(made.get())); });
   ImageReport report;

@@ -13,7 +13,9 @@ namespace katoptra {
 class ImageWriter {
  public:
   virtual ~ImageWriter() = default;
-  // The next rows, from the north.
+  // What can be done with a band by itself: on any thread.
+  virtual Pixels packed(Pixels rows) const { return rows; }
+  // The next rows, from the north, as packed() gave them.
   virtual void add(const Pixels& rows) = 0;
   // The file under its name.
   virtual void finish(ImageReport& report) = 0;
