@@ -11,6 +11,7 @@
 #include <sys/resource.h>
 #include <vector>
 
+#include "katoptra/base/parallel.hpp"
 #include "katoptra/formats/grid_file.hpp"
 
 namespace bench {
@@ -97,6 +98,19 @@ inline katoptra::Grid ground_grid(std::int64_t cols, std::int64_t rows, double w
         return static_cast<double>(ground(std::llround(x - 600000.5), std::llround(5900000 - 0.5 - y)) + above);
       },
       heights());
+}
+
+// Ground of n x n cells of 1 m, rounded to centimetres, as a file.
+inline void write_ground(const std::filesystem::path& path, std::int64_t n) {
+  std::vector<float> v(static_cast<std::size_t>(n * n));
+  katoptra::parallel_for(static_cast<std::size_t>(n), {}, [&](std::size_t r) {
+    for (std::int64_t c = 0; c < n; ++c)
+      v[r * static_cast<std::size_t>(n) + static_cast<std::size_t>(c)] =
+          std::round(ground(c, static_cast<std::int64_t>(r)) * 100) / 100;
+  });
+  const katoptra::Frame frame(katoptra::Crs::parse("EPSG:32725"), 600000, 5900000, {1, 1}, n, n);
+  katoptra::write_grid(katoptra::grid_from_values(frame, std::move(v), heights()), path,
+                       {.overwrite = true, .date = {}, .survey = {}, .run = {}});
 }
 
 }  // namespace bench

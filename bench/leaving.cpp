@@ -17,15 +17,7 @@ namespace fs = std::filesystem;
 namespace {
 
 Grid make_ground(const fs::path& path, std::int64_t n) {
-  std::vector<float> v(static_cast<std::size_t>(n * n));
-  parallel_for(static_cast<std::size_t>(n), {}, [&](std::size_t r) {
-    for (std::int64_t c = 0; c < n; ++c)
-      v[r * static_cast<std::size_t>(n) + static_cast<std::size_t>(c)] =
-          std::round(bench::ground(c, static_cast<std::int64_t>(r)) * 100) / 100;
-  });
-  write_grid(
-      grid_from_values(Frame(Crs::parse("EPSG:32725"), 600000, 5900000, {1, 1}, n, n), std::move(v), bench::heights()),
-      path, {.overwrite = true, .date = {}, .survey = {}, .run = {}});
+  bench::write_ground(path, n);
   return open_grid(path);
 }
 

@@ -12,18 +12,6 @@ namespace fs = std::filesystem;
 
 namespace {
 
-void make_ground(const fs::path& path, std::int64_t n) {
-  std::vector<float> v(static_cast<std::size_t>(n * n));
-  parallel_for(static_cast<std::size_t>(n), {}, [&](std::size_t r) {
-    for (std::int64_t c = 0; c < n; ++c)
-      v[r * static_cast<std::size_t>(n) + static_cast<std::size_t>(c)] =
-          std::round(bench::ground(c, static_cast<std::int64_t>(r)) * 100) / 100;
-  });
-  write_grid(
-      grid_from_values(Frame(Crs::parse("EPSG:32725"), 600000, 5900000, {1, 1}, n, n), std::move(v), bench::heights()),
-      path, {.overwrite = true, .date = {}, .survey = {}, .run = {}});
-}
-
 std::string bytes_of(const fs::path& path) {
   const Grid g = open_grid(path);
   std::string out;
@@ -99,7 +87,7 @@ int main(int argc, char** argv) {
   const fs::path folder = (argc > 2 ? fs::path(argv[2]) : fs::temp_directory_path()) / "katoptra-products";
   fs::create_directories(folder);
   const fs::path ground = folder / "ground.tif";
-  make_ground(ground, n);
+  bench::write_ground(ground, n);
   const WriteOptions packed{.overwrite = true, .date = {}, .survey = {}, .run = {}};
   run(ground, folder, "deflate", kNarrow, packed);
   run(ground, folder, "not packed", kNarrow,

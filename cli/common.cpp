@@ -336,6 +336,15 @@ Length length_from(const std::string& text, LengthUnit bare, std::vector<std::st
   return l;
 }
 
+void add_surface_options(CLI::App& v, Common& o, std::string& in) {
+  v.add_option("IN", in, "a surface")->required();
+  v.add_option("--area", o.area, "only this area");
+  v.add_option("--margin", o.margin, "this much around the area, e.g. 50m");
+  add_reading(v, o, Reading::Converts);
+  add_output(v, o);
+  add_running(v, o);
+}
+
 double scale_from(const std::string& text) {
   const auto scale = parse_number(text.starts_with("1:") ? text.substr(2) : text);
   if (!scale || !(*scale > 0))

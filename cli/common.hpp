@@ -65,6 +65,9 @@ void add_area(CLI::App& verb, Common& c, bool required = false);  // --area --ma
 void add_writing(CLI::App& verb, Common& c);                      // --void --codec --dry-run
 void add_running(CLI::App& verb, Common& c);                      // --threads --memory --json --quiet
 
+// Of verbs that make something of a surface: IN, --area, --margin, and the groups that go with them.
+void add_surface_options(CLI::App& v, Common& o, std::string& in);
+
 // `gazetteer`: where places are looked up; empty: KATOPTRA_GAZETTEER, else gazetteer.geojson here or in `folders`.
 // `tiles`: whose sheets may be named. `option`: what the text was given for.
 struct Places {

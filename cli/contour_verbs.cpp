@@ -237,15 +237,6 @@ int run_spots(const SpotCommand& o) {
   return 0;
 }
 
-void add_surface_options(CLI::App& v, Common& o, std::string& in) {
-  v.add_option("IN", in, "a surface")->required();
-  v.add_option("--area", o.area, "only this area");
-  v.add_option("--margin", o.margin, "this much around the area, e.g. 50m");
-  add_reading(v, o, Reading::Converts);
-  add_output(v, o);
-  add_running(v, o);
-}
-
 }  // namespace
 
 void add_contour_verbs(CLI::App& app, int& status) {

@@ -279,17 +279,12 @@ int run_height_map(const HeightMapCommand& o) {
 void add_height_map(CLI::App& app, int& status) {
   auto h = std::make_shared<HeightMapCommand>();
   CLI::App* v = app.add_subcommand("heightmap", "heights as the greys of a picture, to build worlds from");
-  v->add_option("IN", h->in, "a surface")->required();
+  add_surface_options(*v, *h, h->in);
   v->add_option("--size", h->size, "in samples, e.g. 2049x2049 (default: one for each cell)");
   v->add_option("--depth", h->depth, "bits of a sample")->check(CLI::IsMember({8, 16, 32}));
   v->add_option("--range", h->range, "heights of the darkest and the lightest, e.g. -20m,400m (default: all)");
   v->add_option("--sea", h->sea, "the grey of what lies at or below zero; land is lighter");
-  v->add_option("--area", h->area, "only this area");
-  v->add_option("--margin", h->margin, "this much around the area, e.g. 50m");
-  add_reading(*v, *h, Reading::Converts);
-  add_output(*v, *h);
   v->get_option("--out")->description("where to write: .png, or .raw for bare samples");
-  add_running(*v, *h);
   v->callback([h, &status] { status = run_height_map(*h); });
 }
 

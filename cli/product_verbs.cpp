@@ -148,15 +148,6 @@ int run_sample(const SampleCommand& o) {
   return 0;
 }
 
-void add_product_options(CLI::App& v, ProductCommand& o) {
-  v.add_option("IN", o.in, "a surface")->required();
-  v.add_option("--area", o.area, "only this area");
-  v.add_option("--margin", o.margin, "this much around the area, e.g. 50m");
-  add_reading(v, o, Reading::Converts);
-  add_output(v, o);
-  add_running(v, o);
-}
-
 // A verb of the table.
 void add_product(CLI::App& app, const Product& p, int& status) {
   auto o = std::make_shared<ProductCommand>();
@@ -167,7 +158,7 @@ void add_product(CLI::App& app, const Product& p, int& status) {
     if (s.kind == SettingKind::Word && !s.words.empty()) option->check(CLI::IsMember(s.words));
     if (s.kind == SettingKind::Number || s.kind == SettingKind::Window) option->type_name("N");
   }
-  add_product_options(*v, *o);
+  add_surface_options(*v, *o, o->in);
   say_pictures(*v);
   v->add_option("--void", o->void_value, "the void value to write")->group(kOutputOptions);
   v->callback([o, &p, &status] {

@@ -90,7 +90,7 @@ int run_solid(const SolidCommand& o) {
 void add_solid_verb(CLI::App& app, int& status) {
   auto s = std::make_shared<SolidCommand>();
   CLI::App* v = app.add_subcommand("solid", "a surface on a base, to be printed or looked at");
-  v->add_option("IN", s->in, "a surface")->required();
+  add_surface_options(*v, *s, s->in);
   v->add_option("--bed", s->bed, "as large as fits into this, e.g. 200mmx150mm");
   v->add_option("--scale", s->scale, "or at this scale, e.g. 1:5000");
   v->add_option("--exaggerate", s->exaggerate, "heights so many times as much");
@@ -98,12 +98,7 @@ void add_solid_verb(CLI::App& app, int& status) {
   v->add_option("--error", s->error, "triangles may lie so far off, printed");
   v->add_option("--water", s->water, "what lies below this height is a level floor, e.g. 0m");
   v->add_option("--step", s->step, "with that: so much below the shore, printed");
-  v->add_option("--area", s->area, "only this area");
-  v->add_option("--margin", s->margin, "this much around the area, e.g. 50m");
-  add_reading(*v, *s, Reading::Converts);
-  add_output(*v, *s);
   v->get_option("--out")->description("where to write: .stl, .3mf, .obj or .glb");
-  add_running(*v, *s);
   v->callback([s, &status] { status = run_solid(*s); });
 }
 

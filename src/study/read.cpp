@@ -383,6 +383,21 @@ void read_solid(const TableReader& t, StudyProduct& p) {
   p.solid.water = t.length("water");
 }
 
+// What is drawn over the surface, and on what.
+void read_drawing(const TableReader& t, StudyProduct& p) {
+  p.interval = t.length("interval");
+  p.exaggeration = t.number("exaggerate", p.exaggeration);
+  p.spot.radius = t.length("spots").value_or(Length());
+  p.spot.relief = t.length("relief").value_or(p.interval.value_or(Length()));
+  p.tiles = t.flag("tiles", false);
+  p.area = t.flag("area", false);
+  p.layers = t.list("layers");
+  if (p.kind != "map") return;
+  p.page = t.text("page");
+  p.scale = read_scale(t);
+  p.grid_lines = t.flag("grid_lines", false);
+}
+
 StudyProduct read_product(const toml::table* table, const std::string& file, const Study& s) {
   StudyProduct p;
   std::vector<std::string> keys = {"kind", "file", "title"};
@@ -419,18 +434,7 @@ StudyProduct read_product(const toml::table* table, const std::string& file, con
     p.spot.relief = t.length("relief").value_or(Length());
     return p;
   }
-  const bool map = p.kind == "map" || p.kind == "picture";
-  if (map) {
-    p.interval = t.length("interval");
-    p.exaggeration = t.number("exaggerate", p.exaggeration);
-    p.spot.radius = t.length("spots").value_or(Length());
-    p.spot.relief = t.length("relief").value_or(p.interval.value_or(Length()));
-  }
-  if (p.kind == "map") {
-    p.page = t.text("page");
-    p.scale = read_scale(t);
-    p.grid_lines = t.flag("grid_lines", false);
-  }
+  if (p.kind == "map" || p.kind == "picture") read_drawing(t, p);
   if (const std::string line = t.text("line"); !line.empty()) p.line = s.folder / line;
   if (p.kind == "section") {
     if (const std::string centre = t.text("across"); !centre.empty()) p.across = s.folder / centre;
@@ -440,9 +444,6 @@ StudyProduct read_product(const toml::table* table, const std::string& file, con
       throw Error(ErrorCode::BadFile, "a section needs a line, or one that it lies across", file,
                   "add line = \"transect.geojson\", or across = with every = \"50m\" and width = \"80m\"");
   }
-  p.tiles = map && t.flag("tiles", false);
-  p.area = map && t.flag("area", false);
-  if (map) p.layers = t.list("layers");
   return p;
 }
 

@@ -27,10 +27,9 @@ void each_run(const std::vector<SectionPoint>& points, const Body& body) {
   }
 }
 
-// The ground as a filled curve; with a `shore`, water over it up to zero.
+// The ground below its line; with a `shore`, water over it up to zero.
 void draw_ground(Canvas& c, const Plot& p, const std::vector<SectionPoint>& points, bool shore) {
-  const Colour land = from_oklch(0.45, 0.07, 140), fill = from_oklch(0.80, 0.05, 110),
-               sea = from_oklch(0.55, 0.11, 240);
+  const Colour fill = from_oklch(0.80, 0.05, 110), sea = from_oklch(0.55, 0.11, 240);
   each_run(points, [&](std::size_t first, std::size_t last) {
     if (shore) {
       // Water stands over the ground up to zero.
@@ -46,11 +45,6 @@ void draw_ground(Canvas& c, const Plot& p, const std::vector<SectionPoint>& poin
     cairo_line_to(c.cr(), p.x(points[last - 1].distance), p.top + p.height);
     c.colour(fill, 0.75);
     cairo_fill(c.cr());
-    for (std::size_t i = first; i < last; ++i) cairo_line_to(c.cr(), p.x(points[i].distance), p.y(points[i].value));
-    c.colour(land);
-    c.line_width(2.6);
-    cairo_set_line_join(c.cr(), CAIRO_LINE_JOIN_ROUND);
-    cairo_stroke(c.cr());
   });
   if (shore) {
     c.colour(sea);

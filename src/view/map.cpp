@@ -209,76 +209,84 @@ class MapPainter {
 
   // Returns where it ends.
   double legend() {
-    Canvas& c = canvas_;
     const double x = margins_.left + width() + 34;
     double y = margins_.top + 8;
     const Quantity& q = grid_.quantity();
     if (has_land_) y = class_legend(x, y, q.kind);
-    if (has_land_ && classes_of(q.kind).empty() && q.kind != QuantityKind::Shade && q.kind != QuantityKind::Code) {
-      c.colour(kInk);
-      const std::string unit = unit_name(q);
-      // Of what has no name, the unit says what it is.
-      const std::string what = q.kind == QuantityKind::Unknown && !unit.empty()
-                                   ? unit
-                                   : name_of(q.kind) + (unit.empty() ? std::string() : " (" + unit + ")");
-      c.text(x, y + 8, what, 16, Align::Left, true);
-      const double tall = std::clamp(height() * 0.45, 160.0, 360.0), low = colours_->palette().lowest(),
-                   high = colours_->palette().highest();
-      y += 26;
-      for (int i = 0; i < static_cast<int>(tall); ++i) {
-        c.colour(colours_->palette().at(high - (high - low) * (i + 0.5) / tall));
-        c.box(x, y + i, 26, 1.5);
-        cairo_fill(c.cr());
-      }
-      c.colour(kInk);
-      c.line_width(1);
-      c.box(x, y, 26, tall);
-      cairo_stroke(c.cr());
-      const double step =
-          colours_->magnitudes() ? std::max(1.0, std::round((high - low) / 7)) : axis_step(high - low, 7);
-      for (double v = std::ceil(low / step - 1e-9) * step; v <= high + 1e-9 * step; v += step) {
-        const double at = y + (high - v) / (high - low) * tall;
-        c.line(x + 26, at, x + 32, at);
-        c.text(x + 38, at + 5, colours_->magnitudes() ? axis_label(std::pow(10, v), 1) : axis_label(v, step), 15);
-      }
-      y += tall + 34;
-    }
+    if (has_land_ && classes_of(q.kind).empty() && q.kind != QuantityKind::Shade && q.kind != QuantityKind::Code)
+      y = ramp_legend(x, y, q);
     for (const MapOverlay& o : options_.overlays) {
-      const Pen p = pen_of(o.style);
       if (o.style == OverlayStyle::Residuals) {
         y = residual_legend(x, y);
         continue;
       }
-      c.colour(p.colour);
-      c.line_width(std::max(1.4, p.width));
-      if (p.dashed) c.dashes({8, 4});
-      if (o.style == OverlayStyle::Spots) {
-        cairo_new_path(c.cr());
-        cairo_move_to(c.cr(), x + 13, y - 10);
-        cairo_line_to(c.cr(), x + 18, y - 1);
-        cairo_line_to(c.cr(), x + 8, y - 1);
-        cairo_close_path(c.cr());
-        cairo_fill(c.cr());
-      } else if (o.style == OverlayStyle::Points || o.style == OverlayStyle::Places) {
-        cairo_new_path(c.cr());
-        cairo_arc(c.cr(), x + 13, y - 5, o.style == OverlayStyle::Places ? 9 : 4.5, 0, 2 * std::numbers::pi);
-        cairo_stroke(c.cr());
-      } else if (o.style == OverlayStyle::Contours || o.style == OverlayStyle::Transect ||
-                 o.style == OverlayStyle::Streams) {
-        c.line(x, y - 5, x + 26, y - 5);
-      } else {
-        c.box(x + 1, y - 13, 24, 15);
-        c.colour(p.colour, p.fill);
-        cairo_fill_preserve(c.cr());
-        c.colour(p.colour);
-        cairo_stroke(c.cr());
-      }
-      c.dashes({});
-      c.colour(kInk);
-      c.text(x + 36, y, o.label.empty() ? p.label : o.label, 15);
+      const Pen p = pen_of(o.style);
+      sign(x, y, o.style, p);
+      canvas_.colour(kInk);
+      canvas_.text(x + 36, y, o.label.empty() ? p.label : o.label, 15);
       y += 26;
     }
     return y;
+  }
+
+  double ramp_legend(double x, double y, const Quantity& q) {
+    Canvas& c = canvas_;
+    c.colour(kInk);
+    const std::string unit = unit_name(q);
+    // Of what has no name, the unit says what it is.
+    const std::string what = q.kind == QuantityKind::Unknown && !unit.empty()
+                                 ? unit
+                                 : name_of(q.kind) + (unit.empty() ? std::string() : " (" + unit + ")");
+    c.text(x, y + 8, what, 16, Align::Left, true);
+    const double tall = std::clamp(height() * 0.45, 160.0, 360.0), low = colours_->palette().lowest(),
+                 high = colours_->palette().highest();
+    y += 26;
+    for (int i = 0; i < static_cast<int>(tall); ++i) {
+      c.colour(colours_->palette().at(high - (high - low) * (i + 0.5) / tall));
+      c.box(x, y + i, 26, 1.5);
+      cairo_fill(c.cr());
+    }
+    c.colour(kInk);
+    c.line_width(1);
+    c.box(x, y, 26, tall);
+    cairo_stroke(c.cr());
+    const double step = colours_->magnitudes() ? std::max(1.0, std::round((high - low) / 7)) : axis_step(high - low, 7);
+    for (double v = std::ceil(low / step - 1e-9) * step; v <= high + 1e-9 * step; v += step) {
+      const double at = y + (high - v) / (high - low) * tall;
+      c.line(x + 26, at, x + 32, at);
+      c.text(x + 38, at + 5, colours_->magnitudes() ? axis_label(std::pow(10, v), 1) : axis_label(v, step), 15);
+    }
+    y += tall + 34;
+    return y;
+  }
+
+  // How something that is drawn over the land looks.
+  void sign(double x, double y, OverlayStyle style, const Pen& p) {
+    Canvas& c = canvas_;
+    c.colour(p.colour);
+    c.line_width(std::max(1.4, p.width));
+    if (p.dashed) c.dashes({8, 4});
+    if (style == OverlayStyle::Spots) {
+      cairo_new_path(c.cr());
+      cairo_move_to(c.cr(), x + 13, y - 10);
+      cairo_line_to(c.cr(), x + 18, y - 1);
+      cairo_line_to(c.cr(), x + 8, y - 1);
+      cairo_close_path(c.cr());
+      cairo_fill(c.cr());
+    } else if (style == OverlayStyle::Points || style == OverlayStyle::Places) {
+      cairo_new_path(c.cr());
+      cairo_arc(c.cr(), x + 13, y - 5, style == OverlayStyle::Places ? 9 : 4.5, 0, 2 * std::numbers::pi);
+      cairo_stroke(c.cr());
+    } else if (style == OverlayStyle::Contours || style == OverlayStyle::Transect || style == OverlayStyle::Streams) {
+      c.line(x, y - 5, x + 26, y - 5);
+    } else {
+      c.box(x + 1, y - 13, 24, 15);
+      c.colour(p.colour, p.fill);
+      cairo_fill_preserve(c.cr());
+      c.colour(p.colour);
+      cairo_stroke(c.cr());
+    }
+    c.dashes({});
   }
 
   double class_legend(double x, double y, QuantityKind kind) {
