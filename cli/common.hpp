@@ -92,6 +92,11 @@ void refuse_outside(const std::string& what, std::span<const Point> places, cons
 Length length_from(const std::string& text, LengthUnit bare, std::vector<std::string>& notes);
 // "1:5000", or the number alone.
 double scale_from(const std::string& text);
+// Of heights a length; of other quantities, which are counted in something else, a bare number.
+Length interval_from(const std::string& text, const Quantity& q, std::vector<std::string>& notes);
+// "0,2,5,10,20m", ascending; the unit at the end is that of all that have none of their own. `sign`: -1 for depths.
+std::vector<Length> levels_from(const std::string& text, const char* option, const Quantity& q, double sign,
+                                std::vector<std::string>& notes);
 // The same for an angle: degrees are taken for granted.
 Angle angle_from(const std::string& text, std::vector<std::string>& notes);
 // Opens a grid and brings its heights to the reference and unit asked for.

@@ -41,18 +41,6 @@ struct ContourCommand : Common {
       in.info().name, "take a shorter --interval, or another --base");
 }
 
-// Heights have an interval with a unit. Other quantities have one in their own, which is no length: a number.
-Length interval_from(const std::string& text, const Quantity& q, std::vector<std::string>& notes) {
-  // What is counted in nothing (a shade, codes) is refused below, as what it is.
-  if (unit_name(q) == symbol(q.unit) || unit_name(q).empty()) return length_from(text, q.unit, notes);
-  const auto number = parse_number(text);
-  if (!number)
-    throw Error(ErrorCode::BadArgument,
-                fmt::format("'{}' is no interval of {}, which is counted in {}", text, name_of(q.kind), unit_name(q)),
-                "--interval", "give a number without a unit, for instance 5");
-  return Length::of(*number, q.unit);
-}
-
 // As it was given, with what it is in the unit of the surface.
 std::string interval_text(const std::string& given, Length interval, const Quantity& q) {
   const std::string here = fmt::format("{:g} {}", interval.in(q.unit), unit_name(q));
@@ -63,34 +51,6 @@ std::string interval_text(const std::string& given, Length interval, const Quant
   for (const LengthUnit u : {LengthUnit::Metre, LengthUnit::Foot, LengthUnit::UsFoot})
     if (u != q.unit && given.ends_with(symbol(u))) return fmt::format("{:g} {} ({})", interval.in(u), symbol(u), here);
   return q.unit == LengthUnit::Metre ? here : fmt::format("{} ({:g} m)", here, interval.metres());
-}
-
-// "0,2,5,10,20m": the unit at the end is that of all that have none of their own.
-std::vector<Length> levels_from(const std::string& text, const char* option, const Quantity& q, double sign,
-                                std::vector<std::string>& notes) {
-  const std::size_t noted = notes.size();
-  std::vector<std::string> parts;
-  for (std::size_t at = 0; at <= text.size();) {
-    const std::size_t comma = std::min(text.find(',', at), text.size());
-    parts.push_back(text.substr(at, comma - at));
-    at = comma + 1;
-  }
-  const std::size_t unit = parts.back().find_first_not_of("0123456789.+-eE ");
-  const bool has_unit = unit != std::string::npos && !parse_number(parts.back());
-  std::vector<Length> out;
-  try {
-    interval_from(parts.back(), q, notes);
-    for (std::string& p : parts) {
-      if (has_unit && parse_number(p)) p += parts.back().substr(unit);
-      out.push_back(interval_from(p, q, notes) * sign);
-    }
-  } catch (const Error& e) {
-    throw Error(ErrorCode::BadArgument, e.what(), option, "give levels apart by commas, for instance 0,2,5,10,20m");
-  }
-  // One note for all of them.
-  if (notes.size() > noted + 1) notes.erase(notes.begin() + static_cast<std::ptrdiff_t>(noted) + 1, notes.end());
-  std::sort(out.begin(), out.end());
-  return out;
 }
 
 ContourOptions contour_options(const ContourCommand& o, const Grid& in, std::vector<std::string>& notes) {

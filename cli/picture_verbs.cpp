@@ -42,7 +42,7 @@ LineString section_line(const LineOptions& o, const char* verb, const Crs& crs, 
 namespace {
 
 struct MapCommand : Common, LineOptions {
-  std::string page, scale;
+  std::string page, scale, ramp, classes;
   int dpi = 150;
   bool grid_lines = false;
   std::string in, title, contours, spots, shortlist, overlay_area, points, basins, water, streams;
@@ -92,6 +92,21 @@ std::vector<MapOverlay> overlays_of(const MapCommand& o, const Grid& in, std::ve
   return overlays;
 }
 
+std::optional<Palette> ramp_of(const MapCommand& o) {
+  if (o.ramp.empty()) return std::nullopt;
+  return parse_ramp(read_text_file(o.ramp), o.ramp);
+}
+
+// "natural:6", or breaks as levels of contours are given.
+std::optional<ClassBreaks> classes_of(const MapCommand& o, const Grid& in, std::vector<std::string>& notes) {
+  if (o.classes.empty()) return std::nullopt;
+  if (o.classes.find(':') != std::string::npos) return parse_class_breaks(o.classes);
+  ClassBreaks by{.how = ClassesBy::Given, .given = {}};
+  for (const Length l : levels_from(o.classes, "--classes", in.quantity(), 1, notes))
+    by.given.push_back(l.in(in.quantity().unit));
+  return by;
+}
+
 void on_paper(const MapCommand& o, const Grid& in, MapOptions& m) {
   m.grid_lines = o.grid_lines;
   m.dpi = o.dpi;
@@ -115,6 +130,8 @@ int run_map(const MapCommand& o) {
                .overlays = overlays_of(o, in, notes),
                .run = o.run()};
   on_paper(o, in, m);
+  m.ramp = ramp_of(o);
+  m.classes = classes_of(o, in, notes);
   const Picture p = draw_map(in, m);
   write_picture(p, o.out, o.overwrite);
   Statement s(o);
@@ -207,6 +224,8 @@ int run_picture(const MapCommand& o) {
                          .shade = !o.no_shade,
                          .exaggeration = o.exaggerate,
                          .overlays = overlays_of(o, in, notes),
+                         .ramp = ramp_of(o),
+                         .classes = classes_of(o, in, notes),
                          .run = o.run()},
                         o, notes);
 }
@@ -301,6 +320,8 @@ void add_drawing(CLI::App& v, MapCommand& m) {
   v.add_option("--tiles", m.shortlist, "draw footprints and gaps of this shortlist (.geojson)");
   v.add_option("--exaggerate", m.exaggerate, "of the hillshade");
   v.add_flag("--no-shade", m.no_shade, "colours only");
+  v.add_option("--ramp", m.ramp, "colours of your own: a file with a value and a colour on each line");
+  v.add_option("--classes", m.classes, "a colour to each class: 0,10,25,50m, or equal:5, quantile:5, natural:5");
   add_reading(v, m, Reading::Converts);
   add_output(v, m);
   add_running(v, m);

@@ -776,6 +776,14 @@ class OwnOptions(Options):
         for n, more in enumerate(("--title Rill", "--contours 2m", "--spots 6m", f"--area {INSIDE}", "--line line.geojson", "--from 677003,5841965 --to 677040,5841990", "--from 677003,5841965 --bearing 60deg --length 30m", "--points places.csv", "--tiles tiles.geojson", "--exaggerate 4", "--no-shade", "--streams s.geojson", "--basins b.geojson", "--water w.geojson")):
             self.assertNotEqual(plain, self.make("map g.asc --width 400 " + more, f"a{n}.svg"), more)
         self.assertNotEqual(plain, self.make("map g.asc --width 400 --grid-lines", "lined.svg"))
+        with open(self.path("ramp.txt"), "w") as f:
+            f.write("0 #102030\n60 #ff8040\n90 255 255 255\n")
+        for n, more in enumerate(("--ramp ramp.txt", "--classes 55,60,65m", "--classes natural:4", "--classes quantile:3 --ramp ramp.txt")):
+            self.assertNotEqual(plain, self.make("map g.asc --width 400 " + more, f"coloured{n}.svg"), more)
+        with open(self.path("bad.txt"), "w") as f:
+            f.write("9 #102030\n6 #ff8040\n")
+        for words, expect in (("--ramp bad.txt", "line 2"), ("--ramp nowhere.txt", "nowhere.txt"), ("--classes even:3", "natural"), ("--classes equal:1", "2 to")):
+            self.assertIn(expect, self.refused("map", "g.asc", *words.split(), "-o", "n.png", status=(2, 3, 4)))
         paper = self.run_json("map", "g.asc", "--page", "A5", "--scale", "1:500", "--dpi", "72", "-o", "paper.png")
         self.assertEqual((paper["scale"], paper["width"]), (500, 420 if paper["width"] < paper["height"] else 595))
 
@@ -797,6 +805,10 @@ class OwnOptions(Options):
         for more in ("--contours 2m", "--spots 4m", f"--area {INSIDE}", "--line line.geojson", "--from 677003,5841965 --to 677040,5841990", "--from 677003,5841965 --bearing 60deg --length 30m", "--points places.csv", "--tiles tiles.geojson", "--exaggerate 4", "--no-shade", "--streams s.geojson", "--basins b.geojson", "--water b.geojson"):
             self.assertNotEqual(plain, made("--width 96 " + more), more)
         self.assertNotEqual(plain, made(""))
+        with open(self.path("ramp.txt"), "w") as f:
+            f.write("0 #102030\n60 #ff8040\n90 255 255 255\n")
+        self.assertNotEqual(plain, made("--width 96 --ramp ramp.txt"))
+        self.assertNotEqual(plain, made("--width 96 --classes equal:4"))
 
     def test_heightmap_options(self):
         def made(*words):

@@ -29,7 +29,7 @@ class ImagePainter {
         options_(options),
         frame_(options.width > 0 ? pixel_frame(grid_.frame(), options.width) : grid_.frame()),
         reading_(frame_ == grid_.frame() ? grid_ : at_pixels(grid_, frame_)),
-        colours_(grid_.quantity(), sample()) {
+        colours_(grid_.quantity(), sample(), options.ramp, options.classes) {
     if (std::max(frame_.cols(), frame_.rows()) > kWidest)
       throw Error(ErrorCode::TooLarge,
                   fmt::format("a picture of {} x {} pixels is too large", frame_.cols(), frame_.rows()),

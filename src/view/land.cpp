@@ -5,11 +5,13 @@
 
 #include <algorithm>
 #include <cmath>
+#include <fmt/format.h>
 #include <iterator>
 #include <memory>
 #include <numbers>
 #include <utility>
 
+#include "katoptra/base/error.hpp"
 #include "katoptra/surface/reproject.hpp"
 #include "katoptra/terrain/derivatives.hpp"
 
@@ -66,6 +68,12 @@ Palette palette_over(QuantityKind kind, std::vector<float> values) {
     for (float& v : values) v = v > 0 ? std::log10(v) : kVoid;
   const auto [low, high] = colour_range(values, kind == QuantityKind::Height);
   return ramp_of(kind, low, high, difference_reach(values));
+}
+
+// Of the values themselves, also where colours go by powers.
+Palette plain_over(QuantityKind kind, const std::vector<float>& values) {
+  const auto [low, high] = colour_range(values, true);
+  return ramp_of(kind, low, high, std::max(std::abs(low), std::abs(high)));
 }
 
 // Means of `by` times `by` cells from the upper left corner; at the far edges of what is there. What the kernels of
@@ -136,12 +144,23 @@ Grid somewhere(const Grid& grid) {
       grid, [](GridInfo& i) { i.frame = i.frame.with_crs(Crs::parse("+proj=utm +zone=31 +datum=WGS84 +type=crs")); });
 }
 
-LandColours::LandColours(const Quantity& quantity, const std::vector<float>& values)
-    : kind_(quantity.kind), palette_(palette_over(quantity.kind, values)) {}
+LandColours::LandColours(const Quantity& quantity, const std::vector<float>& values, const std::optional<Palette>& ramp,
+                         const std::optional<ClassBreaks>& classes)
+    : kind_(quantity.kind),
+      own_(ramp || classes),
+      palette_(ramp      ? *ramp
+               : classes ? plain_over(quantity.kind, values)
+                         : palette_over(quantity.kind, values)) {
+  if (!own_) return;
+  if (!classes_of(kind_).empty() || kind_ == QuantityKind::Shade)
+    throw Error(ErrorCode::Refused, fmt::format("its values are {}, which have colours of their own", name_of(kind_)),
+                "map", "leave the ramp and the classes out");
+  if (classes) palette_ = Palette::stepped(palette_, class_breaks(*classes, {values.begin(), values.end()}));
+}
 
 Colour LandColours::at(float value, float light) const {
   // A shade is the grey it is.
-  if (kind_ == QuantityKind::Shade) {
+  if (kind_ == QuantityKind::Shade && !own_) {
     const double grey = std::clamp(static_cast<double>(value) / 255, 0.0, 1.0);
     return {grey, grey, grey};
   }

@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "katoptra/grid/grid.hpp"
+#include "katoptra/view/classes.hpp"
 #include "katoptra/view/palette.hpp"
 
 namespace katoptra {
@@ -21,11 +22,12 @@ Grid somewhere(const Grid& grid);
 class LandColours {
  public:
   // `values`: of a picture of all of it.
-  LandColours(const Quantity& quantity, const std::vector<float>& values);
+  LandColours(const Quantity& quantity, const std::vector<float>& values, const std::optional<Palette>& ramp = {},
+              const std::optional<ClassBreaks>& classes = {});
 
   const Palette& palette() const { return palette_; }
   // Colours go by the power of ten.
-  bool magnitudes() const { return colouring_of(kind_) == Colouring::Magnitudes; }
+  bool magnitudes() const { return !own_ && colouring_of(kind_) == Colouring::Magnitudes; }
   // Of a value; `light`: 1 to 255 of a hillshade, 0 for none.
   Colour at(float value, float light) const;
   // The same as red, green and blue bytes, from a table of kSteps values on either side of zero for each light: at most
@@ -37,6 +39,7 @@ class LandColours {
   static constexpr int kSteps = 1024, kLights = 256;
 
   QuantityKind kind_;
+  bool own_ = false;  // a ramp or classes of the user's
   Palette palette_;
   std::vector<std::array<std::uint8_t, 3>> table_;
   double low_ = 0, high_ = 0;  // of the table, as values or powers

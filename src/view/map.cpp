@@ -115,7 +115,7 @@ class MapPainter {
     std::vector<float> values;
     for_each_band(at_pixels(grid_, pixels), Planes::Values, options_.run,
                   [&](const Block& b) { values.insert(values.end(), b.row(0), b.row(0) + b.window().cells()); });
-    if (!colours_) colours_.emplace(grid_.quantity(), values);
+    if (!colours_) colours_.emplace(grid_.quantity(), values, options_.ramp, options_.classes);
     std::vector<float> light;
     if (options_.shade && heights())
       light = light_of(grid_from_values(pixels, values, grid_.quantity()), pixels.window(), options_.exaggeration);
@@ -250,12 +250,22 @@ class MapPainter {
     c.line_width(1);
     c.box(x, y, 26, tall);
     cairo_stroke(c.cr());
-    const double step = colours_->magnitudes() ? std::max(1.0, std::round((high - low) / 7)) : axis_step(high - low, 7);
-    for (double v = std::ceil(low / step - 1e-9) * step; v <= high + 1e-9 * step; v += step) {
+    auto tick = [&](double v, const std::string& number) {
       const double at = y + (high - v) / (high - low) * tall;
       c.line(x + 26, at, x + 32, at);
-      c.text(x + 38, at + 5, colours_->magnitudes() ? axis_label(std::pow(10, v), 1) : axis_label(v, step), 15);
+      c.text(x + 38, at + 5, number, 15);
+      return at;
+    };
+    const std::vector<double>& breaks = colours_->palette().breaks();
+    double last = 1e9;
+    for (const double v : breaks) {
+      // Numbers of classes that are very narrow beside the others would stand in one another.
+      const double at = y + (high - v) / (high - low) * tall;
+      if (last - at >= 15) last = tick(v, fmt::format("{:.4g}", v));
     }
+    const double step = colours_->magnitudes() ? std::max(1.0, std::round((high - low) / 7)) : axis_step(high - low, 7);
+    for (double v = std::ceil(low / step - 1e-9) * step; breaks.empty() && v <= high + 1e-9 * step; v += step)
+      tick(v, colours_->magnitudes() ? axis_label(std::pow(10, v), 1) : axis_label(v, step));
     y += tall + 34;
     return y;
   }
@@ -467,12 +477,13 @@ PaperPlan plan_of(const Frame& f, const MapOptions& o) {
 }
 
 // What a picture of 1200 pixels shows of the whole, so that all sheets have the same colours.
-LandColours colours_of(const Grid& grid, const RunOptions& run) {
+LandColours colours_of(const Grid& grid, const MapOptions& options) {
+  const RunOptions& run = options.run;
   std::vector<float> values;
   const Grid small = grid.frame().cols() > 1200 ? at_pixels(grid, pixel_frame(grid.frame(), 1200)) : grid;
   for_each_band(small, Planes::Values, run,
                 [&](const Block& b) { values.insert(values.end(), b.row(0), b.row(0) + b.window().cells()); });
-  return {grid.quantity(), values};
+  return {grid.quantity(), values, options.ramp, options.classes};
 }
 
 Picture draw_on_paper(const Grid& grid, const MapOptions& options) {
@@ -486,7 +497,7 @@ Picture draw_on_paper(const Grid& grid, const MapOptions& options) {
   Canvas canvas(options.format, static_cast<int>(std::lround(plan.wide * scale)),
                 static_cast<int>(std::lround(plan.high * scale)));
   canvas.within(static_cast<int>(plan.wide), static_cast<int>(plan.high));
-  const LandColours colours = colours_of(g, options.run);
+  const LandColours colours = colours_of(g, options);
   std::vector<RegisteredPlace> places;
   for (std::size_t i = 0; i < plan.sheets.size(); ++i) {
     if (i > 0) canvas.next_page();

@@ -3,7 +3,13 @@
 #include <algorithm>
 #include <array>
 #include <cmath>
+#include <fmt/format.h>
 #include <numbers>
+#include <optional>
+#include <sstream>
+
+#include "katoptra/base/error.hpp"
+#include "katoptra/base/units.hpp"
 
 namespace katoptra {
 namespace {
@@ -170,6 +176,96 @@ Palette Palette::classes(QuantityKind kind) {
     code += 1;
   }
   return p;
+}
+
+Palette Palette::through(const std::vector<std::pair<double, Colour>>& stops) {
+  if (stops.size() < 2)
+    throw Error(ErrorCode::BadArgument, "a ramp needs two colours", "ramp", "give a value and a colour on each line");
+  Palette p;
+  for (const auto& [value, colour] : stops) {
+    if (!std::isfinite(value) || (!p.stops_.empty() && value < p.stops_.back().value))
+      throw Error(ErrorCode::BadArgument, fmt::format("the value {:g} of a ramp does not ascend", value), "ramp",
+                  "begin with the lowest");
+    const Lab lab = to_lab(colour);
+    const double chroma = std::hypot(lab.a, lab.b);
+    double hue = std::atan2(lab.b, lab.a) * 180 / std::numbers::pi;
+    // A grey has the hue of its neighbour, and hues go round the shorter way.
+    if (!p.stops_.empty()) {
+      Stop& before = p.stops_.back();
+      if (chroma < 1e-3) hue = before.hue;
+      if (before.chroma < 1e-3) before.hue = hue;
+      hue -= 360 * std::round((hue - before.hue) / 360);
+    }
+    p.stops_.push_back({value, lab.l, chroma, hue});
+  }
+  p.lowest_ = stops.front().first;
+  p.highest_ = std::max(stops.back().first, p.lowest_ + 1e-9);
+  return p;
+}
+
+Palette Palette::stepped(const Palette& ramp, const std::vector<double>& breaks) {
+  Palette p;
+  p.lowest_ = breaks.empty() ? ramp.lowest_ : std::min(ramp.lowest_, breaks.front() - 1e-9);
+  p.highest_ = breaks.empty() ? ramp.highest_ : std::max(ramp.highest_, breaks.back() + 1e-9);
+  std::vector<double> edges{p.lowest_};
+  edges.insert(edges.end(), breaks.begin(), breaks.end());
+  edges.push_back(p.highest_);
+  const std::size_t n = edges.size() - 1;
+  // Classes of one side of zero stand evenly along that side of the ramp, however wide they are: neighbours can be
+  // told.
+  const bool two_sided = ramp.lowest_ < 0 && ramp.highest_ > 0;
+  auto is_below = [&](std::size_t i) { return two_sided && edges[i] + edges[i + 1] < 0; };
+  std::size_t below = 0;
+  while (below < n && is_below(below)) ++below;
+  for (std::size_t i = 0; i < n; ++i) {
+    const double from = i < below || !two_sided ? ramp.lowest_ : 0, to = i < below ? 0 : ramp.highest_;
+    const auto at = static_cast<double>(i < below ? i : i - below),
+               of = static_cast<double>(i < below ? below : n - below);
+    const Lab lab = to_lab(ramp.at(from + (to - from) * (at + 0.5) / of));
+    const double chroma = std::hypot(lab.a, lab.b), hue = std::atan2(lab.b, lab.a) * 180 / std::numbers::pi;
+    p.stops_.push_back({edges[i], lab.l, chroma, hue});
+    p.stops_.push_back({edges[i + 1], lab.l, chroma, hue});
+  }
+  p.breaks_ = breaks;
+  return p;
+}
+
+Palette parse_ramp(std::string_view text, const std::string& file) {
+  std::vector<std::pair<double, Colour>> stops;
+  int number = 0;
+  std::istringstream in{std::string(text)};
+  for (std::string line; std::getline(in, line);) {
+    ++number;
+    auto refuse = [&](const std::string& what) {
+      throw Error(ErrorCode::BadFile, what, fmt::format("{} line {}", file, number),
+                  "write a value and a colour, such as 12.5 #88aa66 or 12.5 136 170 102");
+    };
+    std::istringstream words(line);
+    std::vector<std::string> w;
+    for (std::string one; words >> one;) w.push_back(one);
+    if (w.empty() || (w[0][0] == '#')) continue;
+    const auto value = parse_number(w[0]);
+    if (!value || (w.size() != 2 && w.size() != 4))
+      refuse(fmt::format("'{}' is no value with a colour", line.substr(0, 60)));
+    double parts[3] = {};
+    for (std::size_t i = 0; i < 3; ++i) {
+      const bool hex = w.size() == 2 && w[1].size() == 7 && w[1][0] == '#' &&
+                       w[1].find_first_not_of("0123456789abcdefABCDEF", 1) == std::string::npos;
+      const auto v = w.size() == 4 ? parse_number(w[i + 1])
+                     : hex         ? std::optional<double>(std::stoi(w[1].substr(1 + 2 * i, 2), nullptr, 16))
+                                   : std::nullopt;
+      if (!v || *v < 0 || *v > 255) refuse(fmt::format("'{}' is no colour", line.substr(line.find(w[1]))));
+      parts[i] = *v / 255;
+    }
+    if (!stops.empty() && *value < stops.back().first)
+      refuse(fmt::format("{:g} comes after {:g}", *value, stops.back().first));
+    stops.push_back({*value, {parts[0], parts[1], parts[2]}});
+  }
+  try {
+    return Palette::through(stops);
+  } catch (const Error& e) {
+    throw Error(ErrorCode::BadFile, e.problem(), file, e.advice());
+  }
 }
 
 Colour Palette::at(double value, double light) const {

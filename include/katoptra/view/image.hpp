@@ -16,6 +16,8 @@ struct ImageOptions {
   bool shade = true;  // as of a map
   double exaggeration = 1.5;
   std::vector<MapOverlay> overlays;
+  std::optional<Palette> ramp = {};  // as of a map
+  std::optional<ClassBreaks> classes = {};
   RunOptions run;
 };
 // TooLarge beyond 60,000 pixels a side. What is drawn over the picture is clipped at its edge.

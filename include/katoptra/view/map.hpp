@@ -17,6 +17,8 @@
 #include "katoptra/grid/grid.hpp"
 #include "katoptra/terrain/profiles.hpp"
 #include "katoptra/terrain/section.hpp"
+#include "katoptra/view/classes.hpp"
+#include "katoptra/view/palette.hpp"
 
 namespace katoptra {
 
@@ -71,11 +73,13 @@ struct MapOptions {
   // those.
   std::optional<Paper> paper = {};
   double scale = 0;
-  int dpi = 150;                // of PNG on paper, 50 to 600
-  bool grid_lines = false;      // at the coordinates that the frame tells
-  std::string title, subtitle;  // empty: what the grid says of itself
-  bool shade = true;            // blend a hillshade into the colours of heights
-  double exaggeration = 1.5;    // of that hillshade
+  int dpi = 150;                            // of PNG on paper, 50 to 600
+  std::optional<Palette> ramp = {};         // instead of the colours that the kind of values has
+  std::optional<ClassBreaks> classes = {};  // one colour to each class, of that ramp
+  bool grid_lines = false;                  // at the coordinates that the frame tells
+  std::string title, subtitle;              // empty: what the grid says of itself
+  bool shade = true;                        // blend a hillshade into the colours of heights
+  double exaggeration = 1.5;                // of that hillshade
   std::vector<MapOverlay> overlays;
   RunOptions run;
 };

@@ -5,6 +5,9 @@
 //   Colour c = p.at(12.5);
 #pragma once
 #include <cstdint>
+#include <string>
+#include <string_view>
+#include <utility>
 #include <vector>
 
 #include "katoptra/grid/quantity.hpp"
@@ -21,6 +24,11 @@ double lightness_of(Colour c);
 // The same hue, lighter or darker: lightness times `factor`.
 Colour shaded(Colour c, double factor);
 
+class Palette;
+// A ramp as text: a line each with a value and a colour (#rrggbb, or red, green and blue from 0 to 255), ascending; #
+// at the beginning of a line or blanks pass. BadFile with the line.
+Palette parse_ramp(std::string_view text, const std::string& file);
+
 class Palette {
  public:
   // Land from dark moss to pale sand, sea from deep to shallow blue; zero is the shore. A range on one side uses one
@@ -33,6 +41,12 @@ class Palette {
   // Around the circle, for directions in degrees.
   static Palette directions();
   static Palette grey(double lowest, double highest);
+  // Through these colours, evenly to the eye between two; two at one value make a sharp change. BadArgument for fewer
+  // than two and for values that do not ascend.
+  static Palette through(const std::vector<std::pair<double, Colour>>& stops);
+  // One colour between each two breaks, below the first and above the last; evenly along the ramp, on each side of zero
+  // apart.
+  static Palette stepped(const Palette& ramp, const std::vector<double>& breaks);
   // A colour for each code of classes_of(kind): high ground warm, low ground cool, level ground pale.
   static Palette classes(QuantityKind kind);
 
@@ -41,6 +55,8 @@ class Palette {
   Colour at(double value, double light) const;
   double lowest() const { return lowest_; }
   double highest() const { return highest_; }
+  // Of a stepped one; else none.
+  const std::vector<double>& breaks() const { return breaks_; }
 
  private:
   struct Stop {
@@ -48,6 +64,7 @@ class Palette {
   };
   std::vector<Stop> stops_;  // ascending; two stops with one value make a sharp change
   double lowest_ = 0, highest_ = 1;
+  std::vector<double> breaks_;
 };
 
 }  // namespace katoptra
