@@ -95,8 +95,39 @@ int run_sample_points(const SampleCommand& o) {
   return 0;
 }
 
+// The points as they came, with their heights.
+Layer with_heights(const Layer& points, const SampledPoints& sampled, const Grid& in) {
+  Layer out{.name = "samples", .crs = points.crs, .features = {}, .unit = in.quantity().unit};
+  std::size_t i = 0;
+  for (const Feature& f : points.features) {
+    if (!std::holds_alternative<Point>(f.geometry)) continue;
+    Feature one{f.geometry, f.properties, {}};
+    if (const double z = sampled.rows[i++].value; !std::isnan(z)) {
+      if (in.quantity().kind == QuantityKind::Height) one.heights = {z};
+      std::erase_if(one.properties, [](const auto& p) { return p.first == "value" || p.first == "unit"; });
+      one.properties.emplace_back("value", z);
+      one.properties.emplace_back("unit", unit_name(in.quantity()));
+    }
+    out.features.push_back(std::move(one));
+  }
+  return out;
+}
+
+void require_table(const SampleCommand& o) {
+  if (!o.out.empty() && !has_ending(o.out, ".csv") && !has_ending(o.out, ".txt"))
+    throw Error(ErrorCode::Unsupported,
+                fmt::format("a table is not written as '{}'", std::filesystem::path(o.out).extension().string()), o.out,
+                "give a name that ends in .csv");
+}
+
 int run_sample(const SampleCommand& o) {
-  if (looks_like_points(o.in)) return run_sample_points(o);
+  if (looks_like_points(o.in)) {
+    require_table(o);
+    return run_sample_points(o);
+  }
+  const Format* format = o.out.empty() ? nullptr : format_of(o.out, Holds::Features, Use::Written);
+  const bool as_points = format && !has_ending(o.out, ".csv") && !has_ending(o.out, ".txt");
+  if (!as_points) require_table(o);
   Common reading = o;
   reading.crs.clear();
   const Grid in = open_input(o.in, reading);
@@ -116,7 +147,11 @@ int run_sample(const SampleCommand& o) {
   if (layer.crs && crs) Transform(layer.crs, crs).forward(places);
   refuse_outside(places.size() == 1 ? "the point" : "every point", places, in);
   const std::string csv = sampled_csv(sampled);
-  if (!o.out.empty()) write_text_file(o.out, csv, {.overwrite = o.overwrite});
+  std::vector<std::string> notes;
+  if (as_points)
+    write_features(with_heights(layer, sampled, in), o, notes);
+  else if (!o.out.empty())
+    write_text_file(o.out, csv, {.overwrite = o.overwrite});
   if (o.json) {
     ordered_json j;
     j["unit"] = unit_name(in.quantity());
@@ -137,7 +172,8 @@ int run_sample(const SampleCommand& o) {
     return 0;
   }
   if (o.quiet) return 0;
-  for (const std::string& n : in.info().notes) fmt::print(stderr, "note: {}\n", n);
+  notes.insert(notes.begin(), in.info().notes.begin(), in.info().notes.end());
+  for (const std::string& n : notes) fmt::print(stderr, "note: {}\n", n);
   if (o.out.empty())
     std::fputs(csv.c_str(), stdout);
   else
@@ -268,6 +304,7 @@ void add_product_verbs(CLI::App& app, int& status) {
   v->add_option("--at", p->at, "X,Y or X,Y@CRS; may be given several times")->allow_extra_args(false);
   v->add_option("--crs", p->crs, "the CRS of a table that does not say (default: the grid's)");
   add_output(*v, *p, false);
+  say_lines(*v, ".csv for a table; the points with their heights: ");
   add_running(*v, *p);
   v->callback([p, &status] { status = run_sample(*p); });
 }

@@ -4,6 +4,7 @@
 #include <filesystem>
 #include <fmt/format.h>
 #include <memory>
+#include <optional>
 
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/format.hpp"
@@ -20,7 +21,7 @@ namespace {
 struct SectionCommand : Common, LineOptions {
   std::vector<std::string> in, marks;
   std::string step, title, down_from, sea, across, every, width, swath;
-  double exaggerate = 0;
+  std::optional<double> exaggerate;
 };
 
 // The way of the water from a place, on the surface without depressions.
@@ -82,7 +83,7 @@ void require_sense(const SectionCommand& o) {
   if (o.in.size() > 1 && !(o.down_from.empty() && o.swath.empty()))
     refuse("the way of water and a corridor are of one surface", "give one");
   if (!o.down_from.empty() && !o.swath.empty()) refuse("a corridor needs a line", "leave --down-from out");
-  if (o.exaggerate < 0 || !std::isfinite(o.exaggerate) || o.exaggerate > 10000)
+  if (o.exaggerate && !(*o.exaggerate > 0 && *o.exaggerate <= 10000))
     refuse("an exaggeration is above zero", "10 draws heights ten times as large as lengths");
 }
 
@@ -151,7 +152,7 @@ int run_cross_sections(const SectionCommand& o) {
   else
     write_picture(draw_profile_sheets(all, {.format = picture_format_for(o.out),
                                             .title = title_of(o, "Cross sections of " + first.info().name),
-                                            .exaggeration = o.exaggerate}),
+                                            .exaggeration = o.exaggerate.value_or(0)}),
                   o.out, o.overwrite);
   Statement t(o);
   t.title(o.out);
@@ -197,7 +198,7 @@ int run_section(const SectionCommand& o) {
   else
     write_picture(draw_profiles(p, {.format = picture_format_for(o.out),
                                     .title = title_of(o, "Section through " + in.info().name),
-                                    .exaggeration = o.exaggerate}),
+                                    .exaggeration = o.exaggerate.value_or(0)}),
                   o.out, o.overwrite);
   Statement t(o);
   t.title(o.out);

@@ -133,6 +133,26 @@ class Vectors(ToolTest):
             numpy.testing.assert_allclose([[float(p.get("lon")), float(p.get("lat"))] for p in points], coordinates, rtol=0, atol=2e-8)
             self.assertEqual({float(p.find(f"{GPX}ele").text) for p in points}, {properties["level"]})
 
+    def test_waypoints_get_their_heights(self):
+        """Points of any form come back with the height of the surface, in every form; what is no form of points is refused."""
+        self.part()
+        spots = self.run_json("spots", "part.tif", "--radius", "20m", "-o", "spots.gpx")
+        self.assertGreater(sum(spots[k] for k in ("summits", "pits", "saddles")), 0)
+        places = [(p.get("lon"), p.get("lat")) for p in etree.parse(self.path("spots.gpx")).findall(f"{GPX}wpt")]
+        with open(self.path("bare.gpx"), "w") as f:
+            f.write('<gpx xmlns="http://www.topografix.com/GPX/1/1" version="1.1" creator="t">' + "".join(f'<wpt lat="{lat}" lon="{lon}"><name>w{i}</name></wpt>' for i, (lon, lat) in enumerate(places)) + "</gpx>")
+        truth = [p["value"] for p in self.run_json("sample", "part.tif", "--points", "bare.gpx")["points"]]
+        for name in ("high.gpx", "high.kml", "high.geojson", "high.gpkg", "high.shp"):
+            self.run_tool("sample", "part.tif", "--points", "bare.gpx", "-o", name)
+        self.assertIn("longitudes", self.refused("sample", "part.tif", "--points", "bare.gpx", "-o", "high.dxf", status=3))
+        got = [float(p.find(f"{GPX}ele").text) for p in etree.parse(self.path("high.gpx")).findall(f"{GPX}wpt")]
+        numpy.testing.assert_allclose(got, truth, atol=1e-3)
+        with open(self.path("high.geojson")) as f:
+            features = json.load(f)["features"]
+        self.assertEqual([p["properties"]["name"] for p in features], [f"w{i}" for i in range(len(places))])
+        numpy.testing.assert_allclose([p["geometry"]["coordinates"][2] for p in features], truth, atol=1e-3)
+        self.assertIn(".dwg", self.refused("sample", "part.tif", "--points", "bare.gpx", "-o", "h.dwg", status=3))
+
     def test_areas(self):
         """Basins: the same ground in every form, holes as holes."""
         for ending in ("geojson", "shp", "kml", "dxf", "csv"):
