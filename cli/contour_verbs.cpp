@@ -23,6 +23,9 @@ struct ContourCommand : Common {
 
 // An empty file with success would hide that the interval, the base or the unit is not what was meant.
 [[noreturn]] void refuse_no_lines(const Grid& in, const ContourOptions& c) {
+  if (in.frame().rows() < 2 || in.frame().cols() < 2)
+    throw Error(ErrorCode::BadFile, "is a single row of cells, between which no line runs", in.info().name,
+                "take a larger area");
   const Statistics s = statistics(in, c.run);
   if (std::isnan(s.lowest))
     throw Error(ErrorCode::BadFile, "holds nothing but voids, so it has no lines", in.info().name, "check the area");

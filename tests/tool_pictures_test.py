@@ -262,6 +262,12 @@ class Pictures(ToolTest):
         self.run_tool("picture", "marks.asc", "-o", "bare.png")
         self.assertFalse(os.path.exists(self.path("bare.prj")))
         self.run_tool("picture", "marks.asc", "--crs", "EPSG:32725", "-o", "p.kmz")
+        # That of the surface itself, however it says the same.
+        with open(self.path("marks.prj"), "w") as f:
+            f.write("EPSG:32725")
+        self.run_tool("picture", "marks.asc", "-o", "marks.png")
+        with open(self.path("marks.prj")) as f:
+            self.assertEqual(f.read(), "EPSG:32725")
         with open(self.path("other.prj"), "w") as f:
             f.write("something else")
         self.assertIn("other.prj", self.refused("picture", "marks.asc", "--crs", "EPSG:32725", "-o", "other.png", status=4))

@@ -11,6 +11,7 @@
 #include "katoptra/base/error.hpp"
 
 #include "base/png_handles.hpp"
+#include "formats/vector/prj.hpp"
 #include "image_writers.hpp"
 
 namespace katoptra {
@@ -27,7 +28,10 @@ class PlaceBeside {
                     f.north() - f.cell().y / 2),
         overwrite);
     const fs::path prj = fs::path(path).replace_extension(".prj");
-    if (f.crs()) add(prj, f.crs().with_heights({}).file_wkt() + "\n", overwrite);
+    if (tells_crs(prj, f.crs()))
+      files_.emplace_back(prj, nullptr);
+    else if (f.crs())
+      add(prj, f.crs().with_heights({}).file_wkt() + "\n", overwrite);
   }
   void commit(ImageReport& report) {
     for (auto& [path, sink] : files_) {
@@ -38,12 +42,6 @@ class PlaceBeside {
 
  private:
   void add(const fs::path& path, const std::string& text, bool overwrite) {
-    std::error_code ec;
-    // Another picture of the same place may have its .prj there.
-    if (fs::is_regular_file(path, ec) && fs::file_size(path, ec) == text.size() && read_text_file(path) == text) {
-      files_.emplace_back(path, nullptr);
-      return;
-    }
     auto sink = create_file(path, {.overwrite = overwrite});
     sink->write_at(0, std::span(reinterpret_cast<const std::uint8_t*>(text.data()), text.size()));
     files_.emplace_back(path, std::move(sink));

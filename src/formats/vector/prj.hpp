@@ -6,6 +6,8 @@
 
 namespace katoptra {
 
+// Whether this .prj tells the same horizontal system already, however it is written: then it serves as it is.
+bool tells_crs(const std::filesystem::path& prj, const Crs& crs);
 // Io when another .prj lies there, perhaps that of another file, and nothing may be replaced: asked before anything is
 // written.
 void require_prj(const std::filesystem::path& beside, const Crs& crs, bool overwrite);
