@@ -132,17 +132,12 @@ int run_cross_sections(const SectionCommand& o) {
                width = length_from(o.width, LengthUnit::Metre, notes);
   SectionOptions options{.run = o.run()};
   if (!o.step.empty()) options.step = length_from(o.step, LengthUnit::Metre, notes);
-  std::vector<Profiles> all;
+  std::vector<Profiles> all = cross_sections(grids, centre, every, width, options);
   std::size_t empty = 0;
-  for (const CrossLine& c : cross_lines(first.frame().crs(), centre, every, width)) {
-    Profiles p = profiles(grids, c.line, options);
-    const LengthUnit unit = p.surfaces[0].section.unit;
-    p.station = c.station / metres_per(unit);
-    p.name = station_name(p.station, unit);
+  for (Profiles& p : all) {
     add_marks(o, p);
     const auto& points = p.surfaces[0].section.points;
     empty += std::all_of(points.begin(), points.end(), [](const SectionPoint& q) { return std::isnan(q.value); });
-    all.push_back(std::move(p));
   }
   const LengthUnit unit = all[0].surfaces[0].section.unit;
   if (has_ending(o.out, ".csv"))

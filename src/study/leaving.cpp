@@ -46,14 +46,8 @@ void write_solid_of(const StudyProduct& p, const Grid& surface, const fs::path& 
 Picture write_cross_sections_of(const StudyProduct& p, const Grid& surface, const fs::path& to, bool overwrite,
                                 const RunOptions& run) {
   const Crs& crs = surface.frame().crs();
-  std::vector<Profiles> all;
-  for (const CrossLine& c : cross_lines(crs, read_line(p.across, crs), p.every, p.width)) {
-    Profiles one = profiles({{"surface", surface}}, c.line, {.run = run});
-    const LengthUnit unit = one.surfaces[0].section.unit;
-    one.station = c.station / metres_per(unit);
-    one.name = station_name(one.station, unit);
-    all.push_back(std::move(one));
-  }
+  const std::vector<Profiles> all =
+      cross_sections({{"surface", surface}}, read_line(p.across, crs), p.every, p.width, {.run = run});
   if (has_ending(to, ".csv")) {
     write_text_file(to, profiles_csv(all), {.overwrite = overwrite});
     return {};

@@ -117,7 +117,14 @@ std::vector<ContourLine> contours(const Grid& surface, const ContourOptions& opt
   if (!(tolerance >= 0) || !std::isfinite(tolerance))
     throw Error(ErrorCode::BadArgument, "a tolerance must not be below zero", "contours", "write for instance 1m");
   RunOptions run = options.run;
-  if (tolerance > 0) run.memory /= 3;
+  if (tolerance > 0) {
+    run.memory /= 3;
+    const GroundSpacing s = ground_spacing(surface.frame());
+    if (const double most = kWidestTolerance * std::min(s.x, s.y).metres(); tolerance > most * 1.001)
+      throw Error(ErrorCode::BadArgument,
+                  fmt::format("a tolerance of {:g} m is more than {} cells", tolerance, kWidestTolerance), "contours",
+                  fmt::format("take at most {:.3g} m, or bring the surface to larger cells first", most));
+  }
   const Levels levels = levels_of(surface, options);
   const int every = std::max(1, options.index_every);
   const GroundRuler ruler(surface.frame().crs());

@@ -270,6 +270,7 @@ TEST(SmoothContours, StayNearNeverCrossAndTurnLess) {
         }
     }
     EXPECT_EQ(error_of([&] { contours(g, {.tolerance = Length::metres(-1)}); }), ErrorCode::BadArgument);
+    EXPECT_EQ(error_of([&] { contours(g, {.tolerance = Length::metres(1e6)}); }), ErrorCode::BadArgument);
   }
 }
 

@@ -2,6 +2,7 @@
 #include <algorithm>
 #include <cmath>
 #include <gtest/gtest.h>
+#include <limits>
 #include <random>
 
 #include "katoptra/terrain/line_labels.hpp"
@@ -75,6 +76,8 @@ TEST(LineLabels, NoneWhereThereIsNoRoom) {
   EXPECT_TRUE(labels.along({}, 10).empty());
   EXPECT_TRUE(labels.along({{0, 0}}, 10).empty());
   EXPECT_TRUE(labels.along({{0, 0}, {0, 0}}, 10).empty());
+  EXPECT_TRUE(labels.along({{0, 0}, {std::numeric_limits<double>::infinity(), 0}}, 10).empty());
+  EXPECT_TRUE(labels.along({{0, 0}, {std::nan(""), 0}, {500, 0}}, 10).empty());
   EXPECT_TRUE(labels.along({{0, 0}, {29, 0}}, 10).empty());
   EXPECT_EQ(labels.along({{0, 0}, {31, 0}}, 10).size(), 1u);
   EXPECT_TRUE(labels.along({{0, 0}, {31, 0}}, 10).empty()) << "taken";

@@ -84,7 +84,8 @@ std::vector<LineLabel> LineLabels::along(const LineString& line, double width) {
   if (line.size() < 2) return out;
   const Measured measured(line);
   const double length = measured.length(), gap = width + 0.6 * options_.height, step = options_.height / 2;
-  if (!(length >= 3 * width)) return out;
+  // A line that a projection sent to infinity has no place for one.
+  if (!(length >= 3 * width) || !std::isfinite(length)) return out;
   const auto parts = static_cast<int>(std::clamp(std::floor(length / options_.spacing), 1.0, 10000.0));
   for (int part = 0; part < parts; ++part) {
     const double begin = length * part / parts, end = length * (part + 1) / parts;

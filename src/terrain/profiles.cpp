@@ -132,6 +132,29 @@ std::vector<CrossLine> cross_lines(const Crs& crs, const LineString& centre, Len
   return out;
 }
 
+std::vector<Profiles> cross_sections(const std::vector<NamedGrid>& grids, const LineString& centre, Length every,
+                                     Length width, const SectionOptions& options) {
+  if (grids.empty()) return {profiles(grids, centre, options)};  // says what is missing
+  const Grid& first = grids[0].grid;
+  const GroundSpacing s = ground_spacing(first.frame());
+  const std::vector<CrossLine> lines = cross_lines(first.frame().crs(), centre, every, width);
+  const double points = width.metres() / options.step.value_or(std::min(s.x, s.y)).metres() *
+                        static_cast<double>(lines.size() * grids.size());
+  if (!(points <= kMostCrossPoints))
+    throw Error(ErrorCode::TooLarge,
+                fmt::format("{} cross sections of {:g} m have too many points", lines.size(), width.metres()),
+                "section", "take a longer step, narrower ones or fewer");
+  std::vector<Profiles> out;
+  for (const CrossLine& c : lines) {
+    Profiles p = profiles(grids, c.line, options);
+    const LengthUnit unit = p.surfaces[0].section.unit;
+    p.station = c.station / metres_per(unit);
+    p.name = station_name(p.station, unit);
+    out.push_back(std::move(p));
+  }
+  return out;
+}
+
 std::string station_name(double station, LengthUnit unit) {
   const int whole = unit == LengthUnit::Metre ? 1000 : 100, digits = unit == LengthUnit::Metre ? 3 : 2;
   const double rounded = std::round(station * 100) / 100, major = std::floor(rounded / whole),

@@ -109,17 +109,14 @@ TEST(CrossLines, StandSquareToTheLineAtEveryStation) {
 TEST(CrossLines, VolumesByAverageEndAreas) {
   // A metre and a half more everywhere: a prism of the corridor.
   const Grid a = tilted(0.02, 10), b = tilted(0.02, 11.5);
-  std::vector<Profiles> all;
-  for (const CrossLine& c : cross_lines(a.frame().crs(), kEast, 20_m, 30_m)) {
-    Profiles p = profiles({{"a", a}, {"b", b}}, c.line);
-    p.station = c.station;
-    p.name = station_name(c.station, LengthUnit::Metre);
-    all.push_back(std::move(p));
-  }
+  const std::vector<Profiles> all = cross_sections({{"a", a}, {"b", b}}, kEast, 20_m, 30_m);
   ASSERT_EQ(all.size(), 6u);
   const CutFill v = volumes_between(all);
   EXPECT_NEAR(v.fill, 1.5 * 30 * 100, 1);
   EXPECT_EQ(v.cut, 0);
+  EXPECT_EQ(all[3].name, "0+060");
+  EXPECT_EQ(error_of([&] { cross_sections({{"a", a}}, kEast, 1_m, Length::metres(1e6)); }), ErrorCode::TooLarge);
+  EXPECT_EQ(error_of([&] { cross_sections({}, kEast, 1_m, 10_m); }), ErrorCode::BadArgument);
   const Layer layer = profiles_layer(all, "cross sections");
   EXPECT_EQ(layer.features.size(), 12u);
   EXPECT_EQ(*property_of(layer.features[3], "surface"), Property(std::string("b")));

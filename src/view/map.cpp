@@ -27,7 +27,7 @@ namespace katoptra {
 namespace {
 
 constexpr double kInch = 0.0254, kWordsPerInch = 150, kLeastBelow = 12;
-constexpr double kMostSheets = 200;
+constexpr double kMostSheets = 200, kMostPaperPixels = 1e8, kBytesPerLandPixel = 12;
 
 // What a page has around the map; a bare picture has nothing.
 struct Margins {
@@ -494,6 +494,13 @@ Picture draw_on_paper(const Grid& grid, const MapOptions& options) {
   const bool lost = !grid.frame().crs(), png = options.format == PictureFormat::Png;
   const PaperPlan plan = plan_of(g.frame(), options);
   const double scale = png ? static_cast<double>(options.dpi) / kWordsPerInch : 72.0 / kWordsPerInch;
+  if (png && plan.wide * plan.high * scale * scale > kMostPaperPixels)
+    throw Error(ErrorCode::TooLarge,
+                fmt::format("a page of {:.0f} x {:.0f} pixels is too large", plan.wide * scale, plan.high * scale),
+                "map", "take a smaller --dpi, or write .pdf");
+  // 300 pixels of land to an inch, unless the page is so large that memory would not hold them.
+  const double twice = 4 * kBytesPerLandPixel * plan.wide * plan.high;
+  const int fine = (png && options.dpi <= kWordsPerInch) || twice > static_cast<double>(options.run.memory) ? 1 : 2;
   Canvas canvas(options.format, static_cast<int>(std::lround(plan.wide * scale)),
                 static_cast<int>(std::lround(plan.high * scale)));
   canvas.within(static_cast<int>(plan.wide), static_cast<int>(plan.high));
@@ -504,7 +511,7 @@ Picture draw_on_paper(const Grid& grid, const MapOptions& options) {
     cairo_save(canvas.cr());
     cairo_scale(canvas.cr(), scale, scale);
     const auto& [sheet, frame] = plan.sheets[i];
-    MapPainter painter(canvas, g, lost, options, frame, plan.high, png && options.dpi <= kWordsPerInch ? 1 : 2);
+    MapPainter painter(canvas, g, lost, options, frame, plan.high, fine);
     painter.with_colours(colours);
     painter.with_sheet(sheet);
     painter.draw();

@@ -29,6 +29,7 @@ namespace katoptra {
 
 inline constexpr int kMostContourLevels = 10'000;
 inline constexpr int kBytesPerContourPoint = 50;
+inline constexpr int kWidestTolerance = 10;
 
 struct ContourLine {
   double level = 0;     // in the unit of the grid
@@ -46,7 +47,8 @@ struct ContourOptions {
   int index_every = 5;
   // Of lines, not of bands:
   Length shortest = {};   // closed ones that are shorter on the ground are left out
-  Length tolerance = {};  // on the ground: lines are smoothed and thinned as far as this from where they lie
+  Length tolerance = {};  // on the ground: lines are smoothed and thinned as far as this from where they lie; at most
+                          // kWidestTolerance cells
   RunOptions run = {};
 };
 

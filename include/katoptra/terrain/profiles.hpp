@@ -62,6 +62,10 @@ struct CrossLine {
 };
 // BadArgument for lengths that are not above zero; TooLarge beyond kMostCrossLines.
 std::vector<CrossLine> cross_lines(const Crs& crs, const LineString& centre, Length every, Length width);
+// Profiles along each of them, with their stations. TooLarge beyond kMostCrossPoints points in all.
+inline constexpr double kMostCrossPoints = 5e6;
+std::vector<Profiles> cross_sections(const std::vector<NamedGrid>& grids, const LineString& centre, Length every,
+                                     Length width, const SectionOptions& options = {});
 // "1+250": kilometres and metres, or hundreds of feet.
 std::string station_name(double station, LengthUnit unit);
 
