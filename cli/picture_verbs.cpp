@@ -59,7 +59,8 @@ std::vector<MapOverlay> overlays_of(const MapCommand& o, const Grid& in, std::ve
   }
   if (!o.spots.empty()) {
     // What stands out by less than there is between two contours says nothing.
-    const Length relief = o.contours.empty() ? Length() : length_from(o.contours, in.quantity().unit, notes);
+    std::vector<std::string> told;  // with the contours
+    const Length relief = o.contours.empty() ? Length() : length_from(o.contours, in.quantity().unit, told);
     const SpotOptions spot{.radius = length_from(o.spots, LengthUnit::Metre, notes), .relief = relief, .run = o.run()};
     overlays.push_back({spot_layer(spot_heights(in, spot), in), OverlayStyle::Spots, ""});
   }
