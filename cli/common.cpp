@@ -683,12 +683,15 @@ int write_and_state(const Grid& grid, const Common& c, const std::vector<std::st
   return 0;
 }
 
-void write_features(const Layer& layer, const Common& c, std::vector<std::string>& notes) {
-  const LayerReport r = write_layer(layer, c.out, {.overwrite = c.overwrite});
+void say_layer(const LayerReport& r, std::vector<std::string>& notes) {
   std::string names;
   for (const auto& b : r.beside) names += (names.empty() ? "" : ", ") + b.filename().string();
   if (!names.empty()) notes.push_back(fmt::format("{} belong{} to it", names, r.beside.size() == 1 ? "s" : ""));
   notes.insert(notes.end(), r.notes.begin(), r.notes.end());
+}
+
+void write_features(const Layer& layer, const Common& c, std::vector<std::string>& notes) {
+  say_layer(write_layer(layer, c.out, {.overwrite = c.overwrite}), notes);
 }
 
 void write_picture(const Picture& p, const std::string& path, bool overwrite) {

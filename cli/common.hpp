@@ -13,6 +13,7 @@
 #include "katoptra/catalogue/tile.hpp"
 #include "katoptra/formats/grid_file.hpp"
 #include "katoptra/formats/http.hpp"
+#include "katoptra/formats/vector_file.hpp"
 #include "katoptra/geo/area.hpp"
 #include "katoptra/surface/reproject.hpp"
 #include "katoptra/terrain/section.hpp"
@@ -149,6 +150,8 @@ void write_or_plan(const Grid& grid, const Common& c, Statement& s, bool lineage
 // The same with the statement printed.
 int write_and_state(const Grid& grid, const Common& c, const std::vector<std::string>& notes, bool lineage = false);
 // Features where -o says; what else was written, and what the format could not say, is added to the notes.
+// What belongs to a file of lines or areas, and what was said of it.
+void say_layer(const LayerReport& r, std::vector<std::string>& notes);
 void write_features(const Layer& layer, const Common& c, std::vector<std::string>& notes);
 void write_picture(const Picture& p, const std::string& path, bool overwrite);
 

@@ -84,13 +84,6 @@ ContourOptions contour_options(const ContourCommand& o, const Grid& in, std::vec
   return c;
 }
 
-// Levels that were given as depths are told as depths, too.
-void tell_depths(Layer& layer) {
-  for (Feature& f : layer.features)
-    if (const Property* level = property_of(f, "level"))
-      f.properties.emplace_back("depth", 0.0 - std::get<double>(*level));
-}
-
 void say_levels(Statement& s, const ContourCommand& o, const ContourOptions& c, const Quantity& q) {
   if (!c.levels.empty()) {
     ordered_json list = ordered_json::array();
@@ -140,7 +133,7 @@ void make_lines(const ContourCommand& o, const Grid& in, const ContourOptions& c
   const auto lines = contours(in, c);
   if (lines.empty()) refuse_no_lines(in, c);
   Layer layer = contour_layer(lines, in);
-  if (!o.depth_levels.empty()) tell_depths(layer);
+  if (!o.depth_levels.empty()) add_depths(layer);
   write_features(layer, o, notes);
   std::size_t points = 0;
   for (const ContourLine& l : lines) points += l.points.size();

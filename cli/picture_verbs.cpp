@@ -10,9 +10,9 @@
 #include "katoptra/formats/height_map.hpp"
 #include "katoptra/formats/image_file.hpp"
 #include "katoptra/formats/vector_file.hpp"
+#include "katoptra/study/leaving.hpp"
 #include "katoptra/terrain/contours.hpp"
 #include "katoptra/terrain/spot_heights.hpp"
-#include "katoptra/view/image.hpp"
 
 #include "pictures.hpp"
 
@@ -156,16 +156,6 @@ int run_map(const MapCommand& o) {
 
 bool is_page(const std::string& out) { return has_ending(out, ".pdf"); }
 
-// In longitude and latitude where the form asks for it.
-Grid for_picture(const Grid& in, const std::string& out) {
-  if (!image_is_lonlat(out)) return in;
-  if (!in.frame().crs())
-    throw Error(ErrorCode::Refused, "KMZ is in longitude and latitude, and this grid has no CRS to come from", out,
-                "tell it with --crs");
-  if (in.frame().crs().same_place(Crs::wgs84())) return in;
-  return reproject(in, frame_for(in.frame(), Crs::wgs84()), Resampling::Automatic);
-}
-
 // Its size on the ground, which tells at what scale it can be used.
 std::string ground_text(const Frame& f) {
   const GroundSpacing s = ground_spacing(f);
@@ -178,32 +168,21 @@ std::string ground_text(const Frame& f) {
 
 int draw_and_state(const Grid& in, const ImageOptions& options, const Common& c,
                    const std::vector<std::string>& notes) {
-  const Grid grid = for_picture(in, c.out);
-  const PlacedImage image = draw_image(grid, options);
-  const Frame& f = image.frame;
+  const PlacedReport r = write_placed_picture(in, c.out, options, c.overwrite);
+  const Frame& f = r.frame;
   Statement s(c);
   s.title(c.out);
   std::string pixels = fmt::format("{} x {} pixels", f.cols(), f.rows());
   if (f.crs()) pixels += ", " + ground_text(f);
-  if (c.dry_run) {
-    s.line("plan", pixels + "; nothing was written");
-    s.fact("dry_run", true);
-  } else if (is_page(c.out)) {
-    const Picture page = draw_image_page(grid, options);
-    write_picture(page, c.out, c.overwrite);
-    s.line("size", fmt::format("{}, {}", pixels, format_bytes(static_cast<double>(page.bytes.size()))));
-  } else {
-    const ImageReport r = write_image(image, c.out, {.overwrite = c.overwrite, .run = c.run()});
-    s.line("size", fmt::format("{}, {}", pixels, format_bytes(static_cast<double>(r.bytes))));
-    ordered_json beside = ordered_json::array();
-    std::string names;
-    for (const auto& b : r.beside) {
-      names += (names.empty() ? "" : ", ") + b.filename().string();
-      beside.push_back(b.string());
-    }
-    if (!names.empty()) s.line("beside", names + ": where it lies");
-    s.fact("beside", std::move(beside));
+  s.line("size", fmt::format("{}, {}", pixels, format_bytes(static_cast<double>(r.file.bytes))));
+  ordered_json beside = ordered_json::array();
+  std::string names;
+  for (const auto& b : r.file.beside) {
+    names += (names.empty() ? "" : ", ") + b.filename().string();
+    beside.push_back(b.string());
   }
+  if (!names.empty()) s.line("beside", names + ": where it lies");
+  s.fact("beside", std::move(beside));
   s.line("CRS", f.crs() ? f.crs().label() : "none: nobody can tell where it lies");
   if (f.crs()) s.line("pixel", cell_text(f));
   s.fact("width", f.cols());

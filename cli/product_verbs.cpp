@@ -113,6 +113,25 @@ Layer with_heights(const Layer& points, const SampledPoints& sampled, const Grid
   return out;
 }
 
+void print_as_json(const SampledPoints& sampled, const Grid& in) {
+  ordered_json j;
+  j["unit"] = unit_name(in.quantity());
+  j["points"] = ordered_json::array();
+  for (const SampledPoint& p : sampled.rows) {
+    ordered_json k{{"x", p.place.x},
+                   {"y", p.place.y},
+                   {"value", std::isnan(p.value) ? ordered_json(nullptr) : ordered_json(p.value)}};
+    if (p.known) k["residual"] = std::isnan(p.value) ? ordered_json(nullptr) : ordered_json(p.value - *p.known);
+    j["points"].push_back(std::move(k));
+  }
+  j["notes"] = in.info().notes;
+  if (sampled.residuals > 0) {
+    j["residuals"] = {
+        {"count", sampled.residuals}, {"mean", sampled.mean}, {"rmse", sampled.rmse}, {"largest", sampled.largest}};
+  }
+  std::fputs((j.dump(2) + "\n").c_str(), stdout);
+}
+
 void require_table(const SampleCommand& o) {
   if (!o.out.empty() && !has_ending(o.out, ".csv") && !has_ending(o.out, ".txt"))
     throw Error(ErrorCode::Unsupported,
@@ -153,22 +172,7 @@ int run_sample(const SampleCommand& o) {
   else if (!o.out.empty())
     write_text_file(o.out, csv, {.overwrite = o.overwrite});
   if (o.json) {
-    ordered_json j;
-    j["unit"] = unit_name(in.quantity());
-    j["points"] = ordered_json::array();
-    for (const SampledPoint& p : sampled.rows) {
-      ordered_json k{{"x", p.place.x},
-                     {"y", p.place.y},
-                     {"value", std::isnan(p.value) ? ordered_json(nullptr) : ordered_json(p.value)}};
-      if (p.known) k["residual"] = std::isnan(p.value) ? ordered_json(nullptr) : ordered_json(p.value - *p.known);
-      j["points"].push_back(std::move(k));
-    }
-    j["notes"] = in.info().notes;
-    if (sampled.residuals > 0) {
-      j["residuals"] = {
-          {"count", sampled.residuals}, {"mean", sampled.mean}, {"rmse", sampled.rmse}, {"largest", sampled.largest}};
-    }
-    std::fputs((j.dump(2) + "\n").c_str(), stdout);
+    print_as_json(sampled, in);
     return 0;
   }
   if (o.quiet) return 0;

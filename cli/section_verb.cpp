@@ -9,7 +9,7 @@
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/format.hpp"
 #include "katoptra/formats/vector_file.hpp"
-#include "katoptra/study/tables.hpp"
+#include "katoptra/study/leaving.hpp"
 #include "katoptra/terrain/profiles.hpp"
 #include "katoptra/water/streams.hpp"
 
@@ -118,8 +118,11 @@ void say_cut_and_fill(Statement& t, const CutFill& cf, LengthUnit unit, bool vol
   t.fact(volume ? "fill_volume" : "fill_area", cf.fill);
 }
 
-std::string title_of(const SectionCommand& o, const std::string& otherwise) {
-  return o.title.empty() ? otherwise : o.title;
+void write_sections(const SectionCommand& o, const std::vector<Profiles>& all, const std::string& title,
+                    std::vector<std::string>& notes) {
+  const ProfilesReport r = write_profiles(
+      all, o.out, {.title = o.title.empty() ? title : o.title, .exaggeration = o.exaggerate.value_or(0)}, o.overwrite);
+  say_layer(r.layer, notes);
 }
 
 int run_cross_sections(const SectionCommand& o) {
@@ -140,15 +143,7 @@ int run_cross_sections(const SectionCommand& o) {
     empty += std::all_of(points.begin(), points.end(), [](const SectionPoint& q) { return std::isnan(q.value); });
   }
   const LengthUnit unit = all[0].surfaces[0].section.unit;
-  if (has_ending(o.out, ".csv"))
-    write_text_file(o.out, profiles_csv(all), {.overwrite = o.overwrite});
-  else if (leaves_as_line(o.out))
-    write_features(profiles_layer(all, "cross sections"), o, notes);
-  else
-    write_picture(draw_profile_sheets(all, {.format = picture_format_for(o.out),
-                                            .title = title_of(o, "Cross sections of " + first.info().name),
-                                            .exaggeration = o.exaggerate.value_or(0)}),
-                  o.out, o.overwrite);
+  write_sections(o, all, "Cross sections of " + first.info().name, notes);
   Statement t(o);
   t.title(o.out);
   t.line("sections", fmt::format("{}, {} to {}, each {:g} {} wide", all.size(), all.front().name, all.back().name,
@@ -186,15 +181,7 @@ int run_section(const SectionCommand& o) {
   add_marks(o, p);
   const Section& s = p.surfaces[p.corridor ? 1 : 0].section;
   const bool one = p.surfaces.size() == 1;
-  if (has_ending(o.out, ".csv"))
-    write_text_file(o.out, one ? section_csv(s) : profiles_csv({p}), {.overwrite = o.overwrite});
-  else if (leaves_as_line(o.out))
-    write_features(one ? section_layer(s) : profiles_layer({p}, "section"), o, notes);
-  else
-    write_picture(draw_profiles(p, {.format = picture_format_for(o.out),
-                                    .title = title_of(o, "Section through " + in.info().name),
-                                    .exaggeration = o.exaggerate.value_or(0)}),
-                  o.out, o.overwrite);
+  write_sections(o, {p}, "Section through " + in.info().name, notes);
   Statement t(o);
   t.title(o.out);
   say_section(t, s);

@@ -7,7 +7,7 @@
 
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/solid_file.hpp"
-#include "katoptra/view/image.hpp"
+#include "katoptra/study/leaving.hpp"
 
 #include "common.hpp"
 
@@ -57,13 +57,7 @@ int run_solid(const SolidCommand& o) {
                 "give a name that ends in .stl, .3mf, .obj or .glb");
   const Grid in = within(open_input(o.in, o), o, notes);
   const Solid s = surface_solid(in, solid_options(o, in, notes));
-  std::optional<PlacedImage> picture;
-  if (has_ending(o.out, ".glb"))
-    picture = draw_image(
-        in, {.width = static_cast<int>(std::min<std::int64_t>(2048, std::max<std::int64_t>(256, in.frame().cols()))),
-             .overlays = {},
-             .run = o.run()});
-  const SolidReport r = write_solid(s, o.out, {.overwrite = o.overwrite, .picture = picture ? &*picture : nullptr});
+  const SolidReport r = write_solid_with_map(s, in, o.out, o.overwrite, o.run());
   Statement t(o);
   t.title(o.out);
   t.line("size", fmt::format("{:.1f} x {:.1f} x {:.1f} mm, {}", s.width, s.depth, s.height,

@@ -263,6 +263,12 @@ std::string text_of(const Property& value) {
       value);
 }
 
+bool is_set(const Feature& f, std::string_view name) {
+  const Property* p = property_of(f, name);
+  const auto* whole = p ? std::get_if<std::int64_t>(p) : nullptr;
+  return whole && *whole != 0;
+}
+
 const Property* property_of(const Feature& f, std::string_view name) {
   for (const auto& [key, value] : f.properties)
     if (key == name) return &value;

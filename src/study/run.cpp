@@ -15,6 +15,7 @@
 #include "katoptra/formats/format.hpp"
 #include "katoptra/formats/vector_file.hpp"
 #include "katoptra/study/judgements.hpp"
+#include "katoptra/study/leaving.hpp"
 #include "katoptra/study/study.hpp"
 #include "katoptra/surface/clip.hpp"
 #include "katoptra/surface/heights.hpp"
@@ -24,7 +25,7 @@
 
 #include "base/text.hpp"
 #include "journal.hpp"
-#include "leaving.hpp"
+#include "leaving_products.hpp"
 #include "points.hpp"
 #include "report.hpp"
 
@@ -505,8 +506,14 @@ class Runner {
     if (p.kind == "contours" && !is_here) write_layer(levels_of(p), to, {.overwrite = overwrite_});
     if (p.kind == "spots" && !is_here) write_layer(spot_layer(spots_of(p), surface_), to, {.overwrite = overwrite_});
     if (p.kind == "section") draw_profile(p, to);
-    if (p.kind == "solid" && !is_here) write_solid_of(p, surface_, to, overwrite_, options_.run);
-    if (p.kind == "picture") write_picture_of(p, surface_, overlays_of(p), to, overwrite_, options_.run);
+    if (p.kind == "solid" && !is_here) {
+      SolidOptions o = p.solid;
+      o.run = options_.run;
+      write_solid_with_map(surface_solid(surface_, o), surface_, to, overwrite_, options_.run);
+    }
+    if (p.kind == "picture")
+      write_placed_picture(
+          surface_, to, {.exaggeration = p.exaggeration, .overlays = overlays_of(p), .run = options_.run}, overwrite_);
     if (p.kind == "map") {
       const Picture picture = draw_map(surface_, map_options(p, to));
       save(picture, to);
@@ -555,24 +562,22 @@ class Runner {
   }
 
   void draw_profile(const StudyProduct& p, const fs::path& to) {
-    if (!p.across.empty()) {
-      const Picture sheets = write_cross_sections_of(p, surface_, to, overwrite_, options_.run);
-      if (sheets.format == PictureFormat::Png && !sheets.bytes.empty())
-        pictures_.push_back({p.title.empty() ? "Cross sections" : p.title, "Across the line.", p.file, sheets});
-      return;
-    }
-    const Section s = section(surface_, read_line(p.line, surface_.frame().crs()), {.run = options_.run});
-    const std::string title = p.title.empty() ? "Section along " + p.line.filename().string() : p.title;
-    if (!has_ending(to, ".csv") && format_of(to, Holds::Features, Use::Written)) {
-      write_layer(section_layer(s), to, {.overwrite = overwrite_});
-      return;
-    }
-    if (has_ending(to, ".csv")) {
-      write_text_file(to, section_csv(s), {.overwrite = overwrite_});
-      return;
-    }
-    save(draw_section(s, {.format = picture_format_for(p.file), .title = title}), to);
-    pictures_.push_back({title, "Heights along the transect.", p.file, draw_section(s, {.title = title})});
+    const Crs& crs = surface_.frame().crs();
+    const bool across = !p.across.empty();
+    const std::string line = (across ? p.across : p.line).filename().string(),
+                      title = !p.title.empty() ? p.title : (across ? "Cross sections of " : "Section along ") + line;
+    const std::vector<NamedGrid> grids{{"surface", surface_}};
+    const std::vector<Profiles> all =
+        across ? cross_sections(grids, read_line(p.across, crs), p.every, p.width, {.run = options_.run})
+               : std::vector{profiles(grids, read_line(p.line, crs), {.run = options_.run})};
+    const auto drawn = write_profiles(all, to, {.title = title}, overwrite_).picture;
+    if (!drawn) return;
+    const char* what = across ? "Heights across the line." : "Heights along the transect.";
+    // The report shows pixels, whatever the file is; sheets have pages of their own.
+    if (drawn->format == PictureFormat::Png)
+      pictures_.push_back({title, what, p.file, *drawn});
+    else if (!across)
+      pictures_.push_back({title, what, p.file, draw_profiles(all[0], {.title = title})});
   }
 
   MapOptions map_options(const StudyProduct& p, const fs::path& to) const {

@@ -5,8 +5,8 @@
 // lattice that is crossed, and the level), not as places, so rings close without looking for near points. A ring is
 // walked with the band on its left: along the border to the next contour, along that to its other end, on along the
 // border. Closed contours are rings already, of the band above and, turned round, of the band below. Where heights lie
-// exactly at a level, lines touch themselves at cell centres; rings are taken apart there, and parts without area
-// vanish.
+// exactly at a level, lines touch at cell centres, and two may run along the same cells: sides that a band has on both
+// sides of it are taken out, rings are taken apart where they touch themselves, and parts without area vanish.
 #include <algorithm>
 #include <array>
 #include <cmath>
@@ -352,7 +352,7 @@ MultiPolygon polygons_of(std::vector<Ring> rings) {
   std::sort(outer.begin(), outer.end(), by_place);
   std::sort(holes.begin(), holes.end(), by_place);
   MultiPolygon out;
-  for (const Ring& r : outer) out.push_back({r, {}});
+  for (Ring& r : outer) out.push_back({std::move(r), {}});
   if (holes.empty()) return out;
   std::vector<InsideRing> inside;
   std::vector<double> sizes;
@@ -397,13 +397,14 @@ MultiPolygon polygons_of(std::vector<Ring> rings) {
 std::vector<ContourBand> contour_bands(const Grid& surface, const ContourOptions& options) {
   const Levels levels = levels_of(surface, options);
   std::vector<TracedLine> lines;
-  with_levels(surface, levels, options.run, [&](TracedLine l) { lines.push_back(std::move(l)); });
+  RunOptions run = options.run;
+  run.memory /= 3;  // a line is a side of two bands
+  with_levels(surface, levels, run, [&](TracedLine l) { lines.push_back(std::move(l)); });
   const Frame& f = surface.frame();
   BorderFinder border(f.cols());
   std::vector<std::int32_t> steps(static_cast<std::size_t>(f.cols()));
-  RunOptions quiet = options.run;
-  quiet.progress = nullptr;
-  for_each_band(surface, Planes::Values, quiet, [&](const Block& b) {
+  run.progress = nullptr;
+  for_each_band(surface, Planes::Values, run, [&](const Block& b) {
     for (std::int64_t r = 0; r < b.window().rows; ++r) {
       levels.steps(b.row(r), f.cols(), steps.data());
       border.add(steps);

@@ -173,4 +173,25 @@ Layer contour_layer(const std::vector<ContourLine>& lines, const Grid& surface) 
   return layer;
 }
 
+void add_depths(Layer& contours) {
+  for (Feature& f : contours.features)
+    if (const Property* level = property_of(f, "level"))
+      f.properties.emplace_back("depth", 0.0 - std::get<double>(*level));
+}
+
+std::string number_on(const Feature& contour) {
+  const Property* p = property_of(contour, "depth");
+  if (!p) p = property_of(contour, "level");
+  if (!p) return {};
+  const auto* number = std::get_if<double>(p);
+  return number ? fmt::format("{:g}", *number + 0.0) : text_of(*p);
+}
+
+bool is_numbered(const Feature& contour, bool layer_has_index) { return !layer_has_index || is_set(contour, "index"); }
+
+bool has_index_lines(const Layer& contours) {
+  return std::any_of(contours.features.begin(), contours.features.end(),
+                     [](const Feature& f) { return is_set(f, "index"); });
+}
+
 }  // namespace katoptra

@@ -9,6 +9,8 @@
 #include "katoptra/surface/heights.hpp"
 #include "katoptra/terrain/sample.hpp"
 
+#include "section_parts.hpp"
+
 namespace katoptra {
 namespace {
 
@@ -264,26 +266,15 @@ std::vector<LineMark> marks_on(const Section& section, const Layer& layer, Lengt
 }
 
 Layer profiles_layer(const std::vector<Profiles>& all, const std::string& name) {
-  Layer out;
+  Layer out{.name = name, .crs = {}, .features = {}};
   for (const Profiles& p : all)
     for (const NamedSection& s : p.surfaces) {
-      Layer one{.name = name, .crs = s.section.crs, .features = {}, .unit = s.section.quantity.unit};
-      try {
-        one = section_layer(s.section, name);
-      } catch (const Error&) {
-        // A line over nothing but voids.
-      }
-      if (out.features.empty()) {
-        out.name = name;
-        out.crs = one.crs;
-        out.unit = one.unit;
-      }
-      for (Feature& f : one.features) {
+      out.crs = s.section.crs;
+      out.unit = s.section.quantity.unit;
+      std::vector<Feature> parts = parts_of(s.section);
+      for (Feature& f : parts) {
         std::vector<std::pair<std::string, Property>> properties;
-        if (!p.name.empty()) {
-          properties.emplace_back("station", p.station);
-          properties.emplace_back("name", p.name);
-        }
+        if (!p.name.empty()) properties = {{"station", p.station}, {"name", p.name}};
         properties.emplace_back("surface", s.name);
         properties.insert(properties.end(), f.properties.begin(), f.properties.end());
         f.properties = std::move(properties);

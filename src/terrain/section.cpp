@@ -7,18 +7,20 @@
 #include "katoptra/base/error.hpp"
 #include "katoptra/terrain/sample.hpp"
 
+#include "section_parts.hpp"
+
 namespace katoptra {
 
 Length Section::length() const { return points.empty() ? Length() : Length::of(points.back().distance, unit); }
 
-Layer section_layer(const Section& s, const std::string& name) {
-  Layer layer{.name = name, .crs = s.crs, .features = {}, .unit = s.quantity.unit};
+std::vector<Feature> parts_of(const Section& s) {
+  std::vector<Feature> out;
   Feature part{LineString{}, {}, {}};
   double from = 0, to = 0;
   const auto finish = [&] {
     if (part.heights.size() > 1) {
       part.properties = {{"from", from}, {"length", to - from}, {"unit", std::string(symbol(s.unit))}};
-      layer.features.push_back(std::move(part));
+      out.push_back(std::move(part));
     }
     part = {LineString{}, {}, {}};
   };
@@ -33,6 +35,11 @@ Layer section_layer(const Section& s, const std::string& name) {
     part.heights.push_back(p.value);
   }
   finish();
+  return out;
+}
+
+Layer section_layer(const Section& s, const std::string& name) {
+  Layer layer{.name = name, .crs = s.crs, .features = parts_of(s), .unit = s.quantity.unit};
   if (layer.features.empty())
     throw Error(ErrorCode::BadArgument, "no two points in a row have a value", name, "take a line over the surface");
   return layer;

@@ -10,7 +10,7 @@
 
 #include "katoptra/base/error.hpp"
 
-#include "base/png_handles.hpp"
+#include "base/png_stream.hpp"
 #include "base/text.hpp"
 
 namespace katoptra {
@@ -166,33 +166,23 @@ void Canvas::text_clear(double x, double y, const std::string& s, double size, A
   cairo_fill(cr());
 }
 
-// As Cairo's own writer would, at the level that takes half the time for a twentieth more bytes.
 void Canvas::write_png() {
-  Png png;
-  png.open(this, [](png_structp, png_const_charp why) {
-    throw Error(ErrorCode::Io, fmt::format("the picture cannot be written: {}", why), "picture");
-  });
-  if (!png.image) throw Error(ErrorCode::TooLarge, "no memory for a picture", "picture", "take a smaller width");
-  png_set_write_fn(
-      png.png, this,
-      [](png_structp p, png_bytep data, png_size_t n) { append(png_get_io_ptr(p), data, static_cast<unsigned>(n)); },
-      nullptr);
-  png_set_IHDR(png.png, png.image, static_cast<png_uint_32>(width_), static_cast<png_uint_32>(height_), 8,
-               PNG_COLOR_TYPE_RGB, PNG_INTERLACE_NONE, PNG_COMPRESSION_TYPE_DEFAULT, PNG_FILTER_TYPE_DEFAULT);
-  png_set_compression_level(png.png, 4);
-  png_write_info(png.png, png.image);
+  PngStream png(
+      {.cols = width_, .rows = height_},
+      [this](std::span<const std::uint8_t> bytes) { bytes_.insert(bytes_.end(), bytes.begin(), bytes.end()); },
+      "picture");
   // A pixel of Cairo's is a number of 32 bits, red above green above blue.
   if constexpr (std::endian::native == std::endian::little) {
-    png_set_filler(png.png, 0, PNG_FILLER_AFTER);
-    png_set_bgr(png.png);
+    png_set_filler(png.library(), 0, PNG_FILLER_AFTER);
+    png_set_bgr(png.library());
   } else {
-    png_set_filler(png.png, 0, PNG_FILLER_BEFORE);
+    png_set_filler(png.library(), 0, PNG_FILLER_BEFORE);
   }
   cairo_surface_flush(surface_.get());
   const unsigned char* data = cairo_image_surface_get_data(surface_.get());
   const auto stride = static_cast<std::ptrdiff_t>(cairo_image_surface_get_stride(surface_.get()));
-  for (int r = 0; r < height_; ++r) png_write_row(png.png, data + r * stride);
-  png_write_end(png.png, png.image);
+  for (int r = 0; r < height_; ++r) png.row(data + r * stride);
+  png.finish();
 }
 
 Picture Canvas::finish() {

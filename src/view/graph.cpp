@@ -55,9 +55,10 @@ void draw_ground(Canvas& c, const Plot& p, const std::vector<SectionPoint>& poin
   }
 }
 
-// Of the surfaces after the first: apart in hue and in lightness, so that a grey print tells them, too.
+// Of each surface: the ground's, then apart in hue and in lightness, so that a grey print tells them, too.
 Colour line_colour(std::size_t i) {
   constexpr double kHues[] = {35, 265, 350, 95, 200, 310, 150};
+  if (i == 0) return from_oklch(0.45, 0.07, 140);
   return from_oklch(i % 2 ? 0.42 : 0.58, 0.16, kHues[(i - 1) % std::size(kHues)]);
 }
 constexpr double kCutHue = 35, kFillHue = 225;
@@ -166,8 +167,7 @@ void draw_legend(Canvas& c, const Plot& p, const Profiles& all) {
   if (all.corridor) {
     rows = {{from_oklch(0.80, 0.05, 110), "lowest to highest", true}, {from_oklch(0.40, 0.08, 140), "mean"}};
   } else {
-    for (std::size_t i = 0; i < all.surfaces.size(); ++i)
-      rows.push_back({i == 0 ? from_oklch(0.45, 0.07, 140) : line_colour(i), all.surfaces[i].name});
+    for (std::size_t i = 0; i < all.surfaces.size(); ++i) rows.push_back({line_colour(i), all.surfaces[i].name});
     rows.push_back({from_oklch(0.72, 0.11, kCutHue), "cut", true});
     rows.push_back({from_oklch(0.72, 0.11, kFillHue), "fill", true});
   }
@@ -252,7 +252,7 @@ void draw_field(Canvas& c, const Plot& p, const Profiles& all) {
     draw_ground(c, p, s.points, heights && known.low < 0 && p.y1 > 0);
     if (all.surfaces.size() > 1) draw_between(c, p, s.points, all.surfaces[1].section.points);
     for (std::size_t i = 0; i < all.surfaces.size(); ++i)
-      draw_line(c, p, all.surfaces[i].section.points, i == 0 ? from_oklch(0.45, 0.07, 140) : line_colour(i));
+      draw_line(c, p, all.surfaces[i].section.points, line_colour(i));
   }
   draw_marks(c, p, all.marks);
   draw_legend(c, p, all);

@@ -7,6 +7,7 @@
 #include <fmt/format.h>
 #include <memory>
 #include <optional>
+#include <utility>
 
 #include "katoptra/base/error.hpp"
 
@@ -18,7 +19,7 @@
 namespace katoptra {
 namespace {
 
-constexpr std::int64_t kWidest = 60'000, kSample = 1200, kPixelsABand = 1 << 21, kMostPagePixels = 40'000'000;
+constexpr std::int64_t kWidest = 60'000, kPixelsABand = 1 << 21, kMostPagePixels = 40'000'000;
 constexpr double kPixelsAnInch = 150;
 
 class ImagePainter {
@@ -29,13 +30,14 @@ class ImagePainter {
         options_(options),
         frame_(options.width > 0 ? pixel_frame(grid_.frame(), options.width) : grid_.frame()),
         reading_(frame_ == grid_.frame() ? grid_ : at_pixels(grid_, frame_)),
-        colours_(grid_.quantity(), sample(), options.ramp, options.classes) {
+        colours_(grid_.quantity(), sample_of(grid_, options.run), options.ramp, options.classes) {
     if (std::max(frame_.cols(), frame_.rows()) > kWidest)
       throw Error(ErrorCode::TooLarge,
                   fmt::format("a picture of {} x {} pixels is too large", frame_.cols(), frame_.rows()),
                   grid_.info().name, "give it a --width, or an --area");
-    colours_.prepare();
-    if (!options.shade || grid_.quantity().kind != QuantityKind::Height) return;
+    const bool lit = options.shade && grid_.quantity().kind == QuantityKind::Height;
+    colours_.prepare(lit);
+    if (!lit) return;
     const auto make = [=](const Grid& g) { return light_over(g, options.exaggeration); };
     light_ = make(reading_.grid());
     reading_.learn(make, {0, 0, std::min<std::int64_t>(64, frame_.cols()), std::min<std::int64_t>(64, frame_.rows())});
@@ -63,6 +65,10 @@ class ImagePainter {
       for (std::size_t j = 0; j < 3; ++j) out[4 * i + j] = k[j];
       out[4 * i + 3] = 255;
     }
+    return out;
+  }
+  Pixels rows_with_overlays(std::int64_t first, std::int64_t end) const {
+    Pixels out = rows(first, end);
     if (!options_.overlays.empty()) draw_over(out, first, end);
     return out;
   }
@@ -73,15 +79,6 @@ class ImagePainter {
   }
 
  private:
-  std::vector<float> sample() const {
-    const Frame& f = grid_.frame();
-    std::vector<float> values;
-    const Grid small = f.cols() > kSample ? at_pixels(grid_, pixel_frame(f, kSample)) : grid_;
-    for_each_band(small, Planes::Values, options_.run,
-                  [&](const Block& b) { values.insert(values.end(), b.row(0), b.row(0) + b.window().cells()); });
-    return values;
-  }
-
   // Drawn on a sheet of its own, then laid over the pixels.
   void draw_over(Pixels& pixels, std::int64_t first, std::int64_t end) const {
     Canvas sheet(static_cast<int>(frame_.cols()), static_cast<int>(end - first));
@@ -118,13 +115,11 @@ PlacedImage draw_image(const Grid& grid, const ImageOptions& options) {
   return {.frame = painter->placed(),
           .name = grid.info().name,
           .band = painter->band(),
-          .rows = [painter](std::int64_t first, std::int64_t end) { return painter->rows(first, end); }};
+          .rows = [painter](std::int64_t first, std::int64_t end) { return painter->rows_with_overlays(first, end); }};
 }
 
-Picture draw_image_page(const Grid& grid, const ImageOptions& options) {
-  ImageOptions land = options;
-  land.overlays.clear();
-  const ImagePainter painter(grid, land), lines(grid, options);
+PlacedPage draw_image_page(const Grid& grid, const ImageOptions& options) {
+  const ImagePainter painter(grid, options);
   const Frame& f = painter.frame();
   if (f.cols() * f.rows() > kMostPagePixels)
     throw Error(ErrorCode::TooLarge, fmt::format("a page of {} x {} pixels is too large", f.cols(), f.rows()),
@@ -136,10 +131,10 @@ Picture draw_image_page(const Grid& grid, const ImageOptions& options) {
   Canvas canvas(PictureFormat::Pdf, static_cast<int>(std::ceil(width)), static_cast<int>(std::ceil(height)));
   cairo_scale(canvas.cr(), scale, scale);
   canvas.paint(painter.rows(0, f.rows()), static_cast<int>(f.cols()));
-  lines.draw_overlays(canvas);
+  painter.draw_overlays(canvas);
   Picture p = canvas.finish();
   if (grid.frame().crs()) register_pages(p, {{f, {0, 0, width, height}}}, grid.info().name);
-  return p;
+  return {std::move(p), painter.placed()};
 }
 
 }  // namespace katoptra

@@ -169,24 +169,25 @@ Colour LandColours::at(float value, float light) const {
   return palette_.at(v, light > 0 ? 0.55 + 0.45 * static_cast<double>(light) / flat : 1);
 }
 
-void LandColours::prepare() {
+void LandColours::prepare(bool lit) {
+  lights_ = lit ? 256 : 1;
   low_ = palette_.lowest();
   high_ = palette_.highest();
   if (kind_ == QuantityKind::Shade) {
     low_ = 0;
     high_ = 255;
   }
-  table_.resize(static_cast<std::size_t>(2 * kSteps * kLights));
+  table_.resize(static_cast<std::size_t>(2 * kSteps * lights_));
   for (int side = 0; side < 2; ++side)
     for (int i = 0; i < kSteps; ++i) {
       const double from = side == 0 ? low_ : std::max(0.0, low_), to = side == 0 ? std::min(0.0, high_) : high_;
       const double v = from + (to - from) * (i + 0.5) / kSteps;
       const float value = static_cast<float>(magnitudes() ? std::pow(10, v) : v);
-      for (int light = 0; light < kLights; ++light) {
+      for (int light = 0; light < lights_; ++light) {
         const Colour c = at(value, static_cast<float>(light));
         const double parts[] = {c.red, c.green, c.blue};
         for (std::size_t j = 0; j < 3; ++j)
-          table_[static_cast<std::size_t>((side * kSteps + i) * kLights + light)][j] =
+          table_[static_cast<std::size_t>((side * kSteps + i) * lights_ + light)][j] =
               static_cast<std::uint8_t>(std::lround(255 * parts[j]));
       }
     }
@@ -198,8 +199,21 @@ const std::array<std::uint8_t, 3>& LandColours::bytes(float value, float light) 
   const double from = above ? std::max(0.0, low_) : low_, to = above ? high_ : std::min(0.0, high_);
   const double share = to > from ? (v - from) / (to - from) * kSteps : 0;
   const int i = static_cast<int>(std::clamp(share, 0.0, kSteps - 1.0));
-  const int l = static_cast<int>(std::clamp(std::nearbyint(light), 0.0F, kLights - 1.0F));
-  return table_[static_cast<std::size_t>(((above ? kSteps : 0) + i) * kLights + l)];
+  const int l = static_cast<int>(std::clamp(std::nearbyint(light), 0.0F, static_cast<float>(lights_ - 1)));
+  return table_[static_cast<std::size_t>(((above ? kSteps : 0) + i) * lights_ + l)];
+}
+
+std::vector<float> values_of(const Grid& grid, const RunOptions& run) {
+  std::vector<float> out;
+  for_each_band(grid, Planes::Values, run,
+                [&](const Block& b) { out.insert(out.end(), b.row(0), b.row(0) + b.window().cells()); });
+  return out;
+}
+
+std::vector<float> sample_of(const Grid& grid, const RunOptions& run) {
+  constexpr double kWide = 1200;
+  const Frame& f = grid.frame();
+  return values_of(static_cast<double>(f.cols()) > kWide ? at_pixels(grid, pixel_frame(f, kWide)) : grid, run);
 }
 
 Grid light_over(const Grid& pixels, double exaggeration) { return hillshade(pixels, {.exaggeration = exaggeration}); }

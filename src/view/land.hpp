@@ -18,6 +18,11 @@ Grid at_pixels(const Grid& grid, const Frame& to);
 // One without a CRS as if it lay somewhere; others as they are.
 Grid somewhere(const Grid& grid);
 
+// What a picture of 1200 pixels shows of a grid: enough to know the range of its colours.
+std::vector<float> sample_of(const Grid& grid, const RunOptions& run);
+// All values of a grid, row by row.
+std::vector<float> values_of(const Grid& grid, const RunOptions& run);
+
 // How a kind of quantity is coloured over the range that some of its pixels show.
 class LandColours {
  public:
@@ -31,17 +36,18 @@ class LandColours {
   // Of a value; `light`: 1 to 255 of a hillshade, 0 for none.
   Colour at(float value, float light) const;
   // The same as red, green and blue bytes, from a table of kSteps values on either side of zero for each light: at most
-  // a level of 255 off. Made at the first call, which must come from one thread.
-  void prepare();
+  // a level of 255 off. prepare() makes the table, for light 0 alone where there is none.
+  void prepare(bool lit);
   const std::array<std::uint8_t, 3>& bytes(float value, float light) const;
 
  private:
-  static constexpr int kSteps = 1024, kLights = 256;
+  static constexpr int kSteps = 1024;
 
   QuantityKind kind_;
   bool own_ = false;  // a ramp or classes of the user's
   Palette palette_;
   std::vector<std::array<std::uint8_t, 3>> table_;
+  int lights_ = 1;
   double low_ = 0, high_ = 0;  // of the table, as values or powers
 };
 

@@ -112,9 +112,7 @@ class MapPainter {
   cairo_surface_t* coloured() {
     const Frame pixels(frame_.crs(), frame_.west(), frame_.north(), {frame_.cell().x / fine_, frame_.cell().y / fine_},
                        frame_.cols() * fine_, frame_.rows() * fine_);
-    std::vector<float> values;
-    for_each_band(at_pixels(grid_, pixels), Planes::Values, options_.run,
-                  [&](const Block& b) { values.insert(values.end(), b.row(0), b.row(0) + b.window().cells()); });
+    const std::vector<float> values = values_of(at_pixels(grid_, pixels), options_.run);
     if (!colours_) colours_.emplace(grid_.quantity(), values, options_.ramp, options_.classes);
     std::vector<float> light;
     if (options_.shade && heights())
@@ -476,16 +474,6 @@ PaperPlan plan_of(const Frame& f, const MapOptions& o) {
   return plan;
 }
 
-// What a picture of 1200 pixels shows of the whole, so that all sheets have the same colours.
-LandColours colours_of(const Grid& grid, const MapOptions& options) {
-  const RunOptions& run = options.run;
-  std::vector<float> values;
-  const Grid small = grid.frame().cols() > 1200 ? at_pixels(grid, pixel_frame(grid.frame(), 1200)) : grid;
-  for_each_band(small, Planes::Values, run,
-                [&](const Block& b) { values.insert(values.end(), b.row(0), b.row(0) + b.window().cells()); });
-  return {grid.quantity(), values, options.ramp, options.classes};
-}
-
 Picture draw_on_paper(const Grid& grid, const MapOptions& options) {
   if (!grid.frame().crs() && options.scale > 0)
     throw Error(ErrorCode::Refused, "a scale needs a CRS, which says how large the ground is", grid.info().name,
@@ -504,7 +492,8 @@ Picture draw_on_paper(const Grid& grid, const MapOptions& options) {
   Canvas canvas(options.format, static_cast<int>(std::lround(plan.wide * scale)),
                 static_cast<int>(std::lround(plan.high * scale)));
   canvas.within(static_cast<int>(plan.wide), static_cast<int>(plan.high));
-  const LandColours colours = colours_of(g, options);
+  // Of the whole, so that all sheets have the same.
+  const LandColours colours(g.quantity(), sample_of(g, options.run), options.ramp, options.classes);
   std::vector<RegisteredPlace> places;
   for (std::size_t i = 0; i < plan.sheets.size(); ++i) {
     if (i > 0) canvas.next_page();

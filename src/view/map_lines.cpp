@@ -7,6 +7,8 @@
 #include <string>
 #include <vector>
 
+#include "katoptra/terrain/contours.hpp"
+
 namespace katoptra {
 namespace {
 
@@ -21,20 +23,6 @@ LineString upwards(const LineString& line, const OnSheet& on_sheet) {
     out.push_back({q.x, -q.y});
   }
   return out;
-}
-
-bool flag(const Feature& f, const char* name) {
-  const Property* p = property_of(f, name);
-  const auto* yes = p ? std::get_if<std::int64_t>(p) : nullptr;
-  return yes && *yes;
-}
-
-std::string number_of(const Feature& f, const char* first, const char* second) {
-  const Property* p = property_of(f, first);
-  if (!p) p = property_of(f, second);
-  if (!p) return {};
-  const auto* number = std::get_if<double>(p);
-  return number ? fmt::format("{:g}", *number + 0.0) : text_of(*p);
 }
 
 void stroke(Canvas& canvas, const LineString& up, double width, Colour ink) {
@@ -75,8 +63,7 @@ LineLabels numbers_within(const Bounds& sheet) {
 
 void draw_contours(Canvas& canvas, const Layer& layer, const OnSheet& on_sheet, const Bounds& sheet, Colour ink,
                    LineLabels& numbers) {
-  const bool all =
-      std::none_of(layer.features.begin(), layer.features.end(), [](const Feature& f) { return flag(f, "index"); });
+  const bool has_index = has_index_lines(layer);
   struct Number {
     LineLabel at;
     std::string text;
@@ -86,17 +73,17 @@ void draw_contours(Canvas& canvas, const Layer& layer, const OnSheet& on_sheet, 
   for (const bool index : {true, false})
     for (const Feature& f : layer.features) {
       const auto* line = std::get_if<LineString>(&f.geometry);
-      if (!line || line->size() < 2 || flag(f, "index") != index) continue;
+      if (!line || line->size() < 2 || is_set(f, "index") != index) continue;
       const LineString up = upwards(*line, on_sheet);
       Bounds box = bounds_of(up);
       if (!box.intersects({sheet.west, -sheet.north, sheet.east, -sheet.south})) continue;
       const double width = index ? 1.6 : 0.8;
-      const std::string text = number_of(f, "depth", "level");
+      const std::string text = number_on(f);
       std::vector<LineLabel> places;
-      if ((index || all) && !text.empty()) places = numbers.along(up, canvas.text_width(text, kNumberSize));
+      if (is_numbered(f, has_index) && !text.empty()) places = numbers.along(up, canvas.text_width(text, kNumberSize));
       for (const LineLabel& l : places) texts.push_back({l, text});
       for (const LineString& part : without_labels(up, places)) stroke(canvas, part, width, ink);
-      if (flag(f, "hollow")) ticks(canvas, up, width, ink);
+      if (is_set(f, "hollow")) ticks(canvas, up, width, ink);
     }
   for (const Number& n : texts) canvas.text_along(n.at.centre.x, -n.at.centre.y, n.text, kNumberSize, -n.at.turn, ink);
 }

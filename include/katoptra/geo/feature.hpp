@@ -34,6 +34,8 @@ struct Feature {
 double height_at(const Feature& f, std::size_t i);
 // The value of that name; null where there is none.
 const Property* property_of(const Feature& f, std::string_view name);
+// Whether it has that property, as a whole number other than zero.
+bool is_set(const Feature& f, std::string_view name);
 // Whether each point of a point or a line has a height of its own.
 bool has_heights(const Feature& f);
 

@@ -10,16 +10,17 @@
 // The lines, their points and their order are the same for every number of threads and block size: lines run with the
 // higher ground on their left (so closed ones run counter-clockwise round a hill and clockwise round a hollow), closed
 // ones begin at their western-most point, and lines are ordered by level, then by first point.
-// Bands are the polygons between the levels. Together they fill what lies between the centres of known cells, exactly:
-// neighbours have the same points along the line that parts them, so there is no sliver and no overlap.
-// Within a tolerance lines are drawn smoother and with fewer points. No line crosses another, changes the side of
-// another or comes to lie where a line of another level was, so each stays between the heights of its neighbours
-// (Taubin 1995 for the smoothing). About the cell is a good tolerance for a map. Memory: kBytesPerContourPoint for each
-// point of all lines together (three times that with a tolerance), within the budget of RunOptions: TooLarge beyond it,
-// beyond kMostContourLevels levels (with their number), and when a level is further than 2^30 intervals from the base.
-// Refused for shades, directions and codes.
+// Bands are the polygons between the levels; the surface is read twice for them. Together they fill what lies between
+// the centres of known cells, exactly: neighbours have the same points along the line that parts them, so there is no
+// sliver and no overlap. Within a tolerance lines are drawn smoother and with fewer points. No line crosses another,
+// changes the side of another or comes to lie where a line of another level was, so each stays between the heights of
+// its neighbours (Taubin 1995 for the smoothing). About the cell is a good tolerance for a map. Memory:
+// kBytesPerContourPoint for each point of all lines together (three times that with a tolerance or for bands), within
+// the budget of RunOptions: TooLarge beyond it, beyond kMostContourLevels levels (with their number), and when a level
+// is further than 2^30 intervals from the base. Refused for shades, directions and codes.
 #pragma once
 #include <optional>
+#include <string>
 #include <vector>
 
 #include "katoptra/geo/feature.hpp"
@@ -68,6 +69,13 @@ Length sensible_interval(double lowest, double highest, LengthUnit unit, int wan
 
 // As features with the properties level, unit, index, hollow.
 Layer contour_layer(const std::vector<ContourLine>& lines, const Grid& surface);
+// The property depth besides, for levels that were given as depths.
+void add_depths(Layer& contours);
+// What stands on a line of such a layer: its depth, else its level; empty where it has neither. Index lines are
+// numbered, or all where there are none.
+std::string number_on(const Feature& contour);
+bool is_numbered(const Feature& contour, bool layer_has_index);
+bool has_index_lines(const Layer& contours);
 // As polygons with the properties from, to (missing where there is no end) and unit.
 Layer band_layer(const std::vector<ContourBand>& bands, const Grid& surface);
 

@@ -22,7 +22,11 @@ struct ImageOptions {
 };
 // TooLarge beyond 60,000 pixels a side. What is drawn over the picture is clipped at its edge.
 PlacedImage draw_image(const Grid& grid, const ImageOptions& options = {});
+struct PlacedPage {
+  Picture picture;
+  Frame frame;  // whose cells are the pixels
+};
 // The same as a page of PDF at 150 pixels an inch, registered: readers that know maps tell where a place on it lies.
-Picture draw_image_page(const Grid& grid, const ImageOptions& options = {});
+PlacedPage draw_image_page(const Grid& grid, const ImageOptions& options = {});
 
 }  // namespace katoptra

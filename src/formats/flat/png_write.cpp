@@ -1,11 +1,13 @@
 // The 16-bit height map: a grey picture whose samples are heights in equal steps. A shade is the 8-bit picture it is.
 #include <cmath>
+#include <cstring>
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
+#include <optional>
 
 #include "katoptra/base/error.hpp"
 
-#include "base/png_handles.hpp"
+#include "base/png_stream.hpp"
 #include "formats/writers.hpp"
 
 namespace katoptra {
@@ -35,15 +37,17 @@ class PngWriter final : public RowWriter {
     step_ = whole || picture_ ? 1 : round_step(std::max(highest - lowest, 1e-6) / (kSteps - 1));
     zero_ = (std::floor(lowest / step_) - 1) * step_;
     beside_.add(path_.string() + ".json", scale_text());
-    png_.open(this, &PngWriter::fail);
-    if (!png_.image) throw Error(ErrorCode::TooLarge, "no memory for a picture", path.string());
-    png_set_write_fn(png_.png, this, &PngWriter::write, nullptr);
-    png_set_user_limits(png_.png, 0x7fffffff, 0x7fffffff);
-    png_set_IHDR(png_.png, png_.image, static_cast<png_uint_32>(info.frame.cols()),
-                 static_cast<png_uint_32>(info.frame.rows()), picture_ ? 8 : 16, PNG_COLOR_TYPE_GRAY,
-                 PNG_INTERLACE_NONE, PNG_COMPRESSION_TYPE_DEFAULT, PNG_FILTER_TYPE_DEFAULT);
-    png_set_compression_level(png_.png, 3);
-    png_write_info(png_.png, png_.image);
+    png_.emplace(
+        PngForm{.cols = info.frame.cols(),
+                .rows = info.frame.rows(),
+                .depth = picture_ ? 8 : 16,
+                .colours = PNG_COLOR_TYPE_GRAY,
+                .level = 3},
+        [this](std::span<const std::uint8_t> bytes) {
+          sink_->write_at(at_, bytes);
+          at_ += bytes.size();
+        },
+        path.string());
   }
 
   std::vector<std::uint8_t> encode(const Block& rows) const override {
@@ -59,17 +63,16 @@ class PngWriter final : public RowWriter {
         out[i] = static_cast<std::uint8_t>(s);
         continue;
       }
-      out[2 * i] = static_cast<std::uint8_t>(s >> 8);
-      out[2 * i + 1] = static_cast<std::uint8_t>(s);
+      std::memcpy(out.data() + 2 * i, &s, 2);
     }
     return out;
   }
   void place(const Window& band, std::span<const std::uint8_t> bytes) override {
     for (std::int64_t r = 0; r < band.rows; ++r)
-      png_write_row(png_.png, bytes.data() + static_cast<std::size_t>(r * band.cols) * sample_bytes());
+      png_->row(bytes.data() + static_cast<std::size_t>(r * band.cols) * sample_bytes());
   }
   void finish(WriteReport& report) override {
-    png_write_end(png_.png, png_.image);
+    png_->finish();
     beside_.commit(report);
     sink_->commit();
     report.bytes = at_;
@@ -100,24 +103,14 @@ class PngWriter final : public RowWriter {
     j["void"] = 0;
     return j.dump(2) + "\n";
   }
-  static void write(png_structp png, png_bytep data, png_size_t n) {
-    auto* self = static_cast<PngWriter*>(png_get_io_ptr(png));
-    self->sink_->write_at(self->at_, std::span(data, n));
-    self->at_ += n;
-  }
-  [[noreturn]] static void fail(png_structp png, png_const_charp why) {
-    const auto* self = static_cast<const PngWriter*>(png_get_error_ptr(png));
-    throw Error(ErrorCode::Io, fmt::format("the picture cannot be written: {}", why), self->path_.string());
-  }
-
   fs::path path_;
   GridInfo info_;
   std::unique_ptr<ByteSink> sink_;
   FilesBeside beside_;
   bool picture_;
   double zero_ = 0, step_ = 1;
-  Png png_;
   std::uint64_t at_ = 0;
+  std::optional<PngStream> png_;
 };
 
 }  // namespace

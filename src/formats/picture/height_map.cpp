@@ -6,12 +6,13 @@
 #include <cstring>
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
+#include <optional>
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/surface/reproject.hpp"
 
-#include "base/png_handles.hpp"
+#include "base/png_stream.hpp"
 #include "base/text.hpp"
 #include "formats/writers.hpp"
 
@@ -46,26 +47,11 @@ struct Scale {
 class Samples {
  public:
   Samples(const fs::path& path, const Frame& frame, const HeightMapOptions& options)
-      : path_(path), depth_(options.depth), sink_(create_file(path, {.overwrite = options.overwrite})) {
-    if (lower_extension(path) != ".png") return;
-    png_.open(this, [](png_structp p, png_const_charp why) {
-      const auto* self = static_cast<const Samples*>(png_get_error_ptr(p));
-      throw Error(ErrorCode::Io, fmt::format("the picture cannot be written: {}", why), self->path_.string());
-    });
-    if (!png_.image) throw Error(ErrorCode::TooLarge, "no memory for a picture", path.string());
-    png_set_write_fn(
-        png_.png, this,
-        [](png_structp p, png_bytep data, png_size_t n) {
-          static_cast<Samples*>(png_get_io_ptr(p))->put(std::span(data, n));
-        },
-        nullptr);
-    png_set_user_limits(png_.png, 0x7fffffff, 0x7fffffff);
-    png_set_IHDR(png_.png, png_.image, static_cast<png_uint_32>(frame.cols()), static_cast<png_uint_32>(frame.rows()),
-                 depth_, PNG_COLOR_TYPE_GRAY, PNG_INTERLACE_NONE, PNG_COMPRESSION_TYPE_DEFAULT,
-                 PNG_FILTER_TYPE_DEFAULT);
-    png_set_compression_level(png_.png, 4);
-    png_write_info(png_.png, png_.image);
-    if (depth_ == 16 && std::endian::native == std::endian::little) png_set_swap(png_.png);
+      : depth_(options.depth), sink_(create_file(path, {.overwrite = options.overwrite})) {
+    if (lower_extension(path) == ".png")
+      png_.emplace(
+          PngForm{.cols = frame.cols(), .rows = frame.rows(), .depth = depth_, .colours = PNG_COLOR_TYPE_GRAY},
+          [this](std::span<const std::uint8_t> bytes) { put(bytes); }, path.string());
   }
 
   void row(const float* z, std::int64_t n, const Scale& scale) {
@@ -81,13 +67,13 @@ class Samples {
         add(static_cast<std::uint32_t>(std::lround(scale.sample(z[c]))), depth_ / 8);
       }
     }
-    if (png_.png)
-      png_write_row(png_.png, bytes_.data());
+    if (png_)
+      png_->row(bytes_.data());
     else
       put(bytes_);
   }
   std::uint64_t finish() {
-    if (png_.png) png_write_end(png_.png, png_.image);
+    if (png_) png_->finish();
     sink_->commit();
     return at_;
   }
@@ -101,12 +87,11 @@ class Samples {
     at_ += bytes.size();
   }
 
-  fs::path path_;
   int depth_;
   std::unique_ptr<ByteSink> sink_;
   std::uint64_t at_ = 0;
   std::vector<std::uint8_t> bytes_;
-  Png png_;
+  std::optional<PngStream> png_;
 };
 
 void require_sense(const fs::path& path, const Grid& surface, const HeightMapOptions& o) {
@@ -177,10 +162,13 @@ HeightMapReport write_height_map(const Grid& surface, const fs::path& path, cons
     report.cut = 0;
   }
   const Grid samples = same ? surface : reproject(surface, report.frame, Resampling::Automatic);
-  auto [low, high] = extremes_of(samples, options.run);
-  if (!(low <= high)) throw Error(ErrorCode::BadFile, "holds nothing but voids", surface.info().name, "check the area");
-  if (options.sea) low = 0;
-  report.low = options.low.value_or(low);
+  // Both ends given: the surface need not be looked through for them.
+  std::pair<double, double> ends{options.low.value_or(0), options.high.value_or(0)};
+  if (!options.high || !(options.low || options.sea)) ends = extremes_of(samples, options.run);
+  const double high = ends.second;
+  if (!(ends.first <= high))
+    throw Error(ErrorCode::BadFile, "holds nothing but voids", surface.info().name, "check the area");
+  report.low = options.low.value_or(options.sea ? 0 : ends.first);
   report.high = options.high.value_or(std::max(high, report.low));
   if (report.high < report.low)
     throw Error(ErrorCode::BadArgument, fmt::format("the surface ends at {:g}, below the range", high),

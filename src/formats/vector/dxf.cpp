@@ -151,10 +151,8 @@ class DxfWriter {
   // Index contours apart from those between.
   std::string layer_of(const Feature& f) const {
     const std::string base = drawing_name(layer_.name);
-    const Property* index = property_of(f, "index");
-    if (!index) return base;
-    const auto* is = std::get_if<std::int64_t>(index);
-    return drawing_name(base.substr(0, 18) + (is && *is ? "_INDEX" : "_INTERMEDIATE"));
+    if (!property_of(f, "index")) return base;
+    return drawing_name(base.substr(0, 18) + (is_set(f, "index") ? "_INDEX" : "_INTERMEDIATE"));
   }
   std::string labels() const { return drawing_name(drawing_name(layer_.name).substr(0, 24) + "_LABELS"); }
   double height(const Feature& f, std::size_t i) const {

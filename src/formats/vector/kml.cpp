@@ -83,11 +83,9 @@ class KmlWriter {
   }
 
   void placemark(const Feature& f, std::size_t i) {
-    const Property* index = property_of(f, "index");
-    const auto* is_index = index ? std::get_if<std::int64_t>(index) : nullptr;
     out_ += fmt::format("<Placemark><name>{}</name>", xml_text(name_of(f, i)));
     if (!std::holds_alternative<Point>(f.geometry))
-      out_ += fmt::format("<styleUrl>#{}</styleUrl>", is_index && *is_index ? "index" : "line");
+      out_ += fmt::format("<styleUrl>#{}</styleUrl>", is_set(f, "index") ? "index" : "line");
     if (!f.properties.empty()) {
       out_ += "<ExtendedData><SchemaData schemaUrl=\"#properties\">";
       for (const auto& [name, value] : f.properties)
