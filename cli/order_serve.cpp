@@ -130,9 +130,9 @@ void draw_demand(const OrderCommand& c) {
   }
   write_picture(draw_map(g, {.format = picture_format_for(c.out),
                              .width = 1280,
+                             .land = {.light = MapLight::None},
                              .title = "Where data are wanted",
-                             .subtitle = fmt::format("{} orders and fetches", orders.size()),
-                             .shade = false}),
+                             .subtitle = fmt::format("{} orders and fetches", orders.size())}),
                 c.out, c.overwrite);
   if (!c.quiet && !c.json) fmt::print("{}\n", c.out);
 }

@@ -7,10 +7,12 @@
 #include <optional>
 
 #include "katoptra/formats/bytes.hpp"
+#include "katoptra/formats/format.hpp"
 #include "katoptra/formats/height_map.hpp"
 #include "katoptra/formats/image_file.hpp"
 #include "katoptra/formats/vector_file.hpp"
 #include "katoptra/study/leaving.hpp"
+#include "katoptra/study/map_style.hpp"
 #include "katoptra/terrain/contours.hpp"
 #include "katoptra/terrain/spot_heights.hpp"
 
@@ -43,16 +45,41 @@ namespace {
 
 struct MapCommand : Common, LineOptions {
   std::string page, scale, ramp, classes;
-  int dpi = 150;
+  std::optional<int> dpi;
   bool grid_lines = false;
   std::string in, title, contours, spots, shortlist, overlay_area, points, basins, water, streams;
+  std::string style, light, shore, backdrop, waypoints, reference, sources, licence, date, inset;
+  std::string graticule;
   int width = 0;
   double exaggerate = 1.5;
   bool no_shade = false;
 };
 
+// Colours rather than values: three or four bytes a pixel.
+bool is_photograph(const std::string& file) {
+  const GridFile f = open_grid_file(file, {.band = "1"});
+  return f.facts.bands.size() >= 3 && f.grid.info().type == SampleType::UInt8;
+}
+
+// A layer as a style file has it: what an option cannot say has its usual look.
+MapOverlay as_layer(const char* kind, const std::string& file, const MapCommand& o, const Grid& in,
+                    std::vector<std::string>& notes) {
+  StyleLayer l{.kind = kind, .file = file};
+  if (l.kind == "waypoints") l.heights = true;
+  if (l.kind == "reference" && !o.contours.empty()) {
+    std::vector<std::string> told;  // with the contours
+    l.interval = length_from(o.contours, in.quantity().unit, told);
+  }
+  return overlay_of(l, in, o.run(), &notes);
+}
+
 std::vector<MapOverlay> overlays_of(const MapCommand& o, const Grid& in, std::vector<std::string>& notes) {
   std::vector<MapOverlay> overlays;
+  if (!o.backdrop.empty()) {
+    const bool values = format_of(o.backdrop, Holds::Grids) && !is_photograph(o.backdrop);
+    overlays.push_back(as_layer(values ? "grid" : "picture", o.backdrop, o, in, notes));
+    overlays.push_back({.layer = {}, .style = OverlayStyle::Land});
+  }
   if (!o.contours.empty()) {
     const auto lines = contours(in, {.interval = length_from(o.contours, in.quantity().unit, notes), .run = o.run()});
     overlays.push_back({contour_layer(lines, in), OverlayStyle::Contours, "contours, " + o.contours});
@@ -90,6 +117,8 @@ std::vector<MapOverlay> overlays_of(const MapCommand& o, const Grid& in, std::ve
                                     {&o.streams, OverlayStyle::Streams}})
     if (!file->empty()) overlays.push_back({read_layer(*file, in.frame().crs()), style, ""});
   if (!o.points.empty()) overlays.push_back({read_layer(o.points, in.frame().crs()), OverlayStyle::Points, ""});
+  if (!o.reference.empty()) overlays.push_back(as_layer("reference", o.reference, o, in, notes));
+  if (!o.waypoints.empty()) overlays.push_back(as_layer("waypoints", o.waypoints, o, in, notes));
   return overlays;
 }
 
@@ -108,16 +137,26 @@ std::optional<ClassBreaks> classes_of(const MapCommand& o, const Grid& in, std::
   return by;
 }
 
+LandLook land_of(const MapCommand& o, const Grid& in, std::vector<std::string>& notes) {
+  LandLook look;
+  look.ramp = ramp_of(o);
+  look.classes = classes_of(o, in, notes);
+  look.light = o.no_shade ? MapLight::None : o.light.empty() ? MapLight::Hillshade : parse_map_light(o.light);
+  if (!o.shore.empty()) look.shore = length_from(o.shore, in.quantity().unit, notes).in(in.quantity().unit);
+  look.exaggeration = o.exaggerate;
+  return look;
+}
+
 void on_paper(const MapCommand& o, const Grid& in, MapOptions& m) {
-  m.grid_lines = o.grid_lines;
-  m.dpi = o.dpi;
-  if (o.page.empty() && !o.scale.empty())
+  m.grid_lines = m.grid_lines || o.grid_lines;
+  if (o.dpi) m.dpi = *o.dpi;
+  if (o.page.empty() && !o.scale.empty() && !m.paper)
     throw Error(ErrorCode::BadArgument, "a scale needs a page", "--scale", "give --page A4, too");
+  if (!o.scale.empty()) m.scale = scale_from(o.scale);
   if (o.page.empty()) return;
   const GroundSpacing s = ground_spacing(in.frame());
   m.paper = parse_paper(o.page, s.x.metres() * static_cast<double>(in.frame().cols()) /
                                     (s.y.metres() * static_cast<double>(in.frame().rows())));
-  if (!o.scale.empty()) m.scale = scale_from(o.scale);
 }
 
 int run_map(const MapCommand& o) {
@@ -126,13 +165,16 @@ int run_map(const MapCommand& o) {
   MapOptions m{.format = picture_format_for(o.out),
                .width = o.width,
                .title = o.title,
-               .shade = !o.no_shade,
-               .exaggeration = o.exaggerate,
                .overlays = overlays_of(o, in, notes),
                .run = o.run()};
+  m.land = land_of(o, in, notes);
+  m.sources = o.sources;
+  m.licence = o.licence;
+  m.date = o.date;
+  if (!o.graticule.empty()) m.graticule = o.graticule == "degrees" ? Crs::wgs84() : Crs::parse(o.graticule);
+  if (!o.inset.empty()) m.inset = MapInset{open_grid(o.inset), ""};
+  if (!o.style.empty()) apply(read_map_style(o.style), in, m, &notes);
   on_paper(o, in, m);
-  m.ramp = ramp_of(o);
-  m.classes = classes_of(o, in, notes);
   const Picture p = draw_map(in, m);
   write_picture(p, o.out, o.overwrite);
   Statement s(o);
@@ -199,15 +241,10 @@ int run_picture(const MapCommand& o) {
                 fmt::format("pictures are not written as '{}'", std::filesystem::path(o.out).extension().string()),
                 o.out, "give a name that ends in .png, .jpg, .tif, .gpkg, .kmz or .pdf");
   const Grid in = open_input(o.in, o);
-  return draw_and_state(in,
-                        {.width = o.width,
-                         .shade = !o.no_shade,
-                         .exaggeration = o.exaggerate,
-                         .overlays = overlays_of(o, in, notes),
-                         .ramp = ramp_of(o),
-                         .classes = classes_of(o, in, notes),
-                         .run = o.run()},
-                        o, notes);
+  ImageOptions image{
+      .width = o.width, .land = land_of(o, in, notes), .overlays = overlays_of(o, in, notes), .run = o.run()};
+  if (!o.style.empty()) apply(read_map_style(o.style), in, image, &notes);
+  return draw_and_state(in, image, o, notes);
 }
 
 struct HeightMapCommand : Common {
@@ -298,7 +335,15 @@ void add_drawing(CLI::App& v, MapCommand& m) {
   add_line_options(v, m);
   v.add_option("--points", m.points, "draw the points of this file");
   v.add_option("--tiles", m.shortlist, "draw footprints and gaps of this shortlist (.geojson)");
-  v.add_option("--exaggerate", m.exaggerate, "of the hillshade");
+  v.add_option("--waypoints", m.waypoints, "draw the points of this file with their names and the surface's heights");
+  v.add_option(
+      "--reference", m.reference,
+      "contours that stand out over ours: of this grid (at the interval of --contours), or lines of this file");
+  v.add_option("--backdrop", m.backdrop, "a grid or a picture that is seen where the surface has voids");
+  v.add_option("--style", m.style, "a style file: layers in their order, colours, words (docs/view.md)");
+  v.add_option("--light", m.light, "on heights: hillshade, sky or none");
+  v.add_option("--shore", m.shore, "where land and sea part in the colours, e.g. 0.4m");
+  v.add_option("--exaggerate", m.exaggerate, "of that light");
   v.add_flag("--no-shade", m.no_shade, "colours only");
   v.add_option("--ramp", m.ramp, "colours of your own: a file with a value and a colour on each line");
   v.add_option("--classes", m.classes, "a colour to each class: 0,10,25,50m, or equal:5, quantile:5, natural:5");
@@ -334,6 +379,11 @@ void add_picture_verbs(CLI::App& app, int& status) {
   v->add_option("--scale", m->scale, "with that: held exactly, e.g. 1:5000 (default: as large as fits)");
   v->add_option("--dpi", m->dpi, "with that: dots an inch of a .png")->check(CLI::Range(50, 600));
   v->add_flag("--grid-lines", m->grid_lines, "thin lines at the coordinates of the frame");
+  v->add_option("--graticule", m->graticule, "lines of longitude and latitude: degrees; or of a system: EPSG:32725");
+  v->add_option("--inset", m->inset, "a grid to show where the map lies, small beside it");
+  v->add_option("--sources", m->sources, "below the map: where the data come from");
+  v->add_option("--licence", m->licence, "below the map: under what they may be used");
+  v->add_option("--date", m->date, "below the map");
   add_drawing(*v, *m);
   v->callback([m, &status] { status = run_map(*m); });
 

@@ -2,12 +2,24 @@
 
 #include "katoptra/formats/vector_file.hpp"
 #include "katoptra/terrain/profiles.hpp"
+#include "katoptra/water/water_products.hpp"
 
 namespace katoptra {
 
 double width_to_height(const Frame& f) {
   const GroundSpacing s = ground_spacing(f);
   return s.x.metres() * static_cast<double>(f.cols()) / (s.y.metres() * static_cast<double>(f.rows()));
+}
+
+const StudyProduct* product_of(const Study& s, const std::string& file) {
+  for (const StudyProduct& p : s.products)
+    if (p.file == file) return &p;
+  return nullptr;
+}
+
+bool is_drawn(const StudyProduct& p) {
+  const WaterProduct* water = water_product_named(p.kind);
+  return p.kind == "contours" || p.kind == "spots" || (water && water->layer);
 }
 
 std::optional<Error> why_not_leaving(const StudyProduct& p, const Frame& surface) {

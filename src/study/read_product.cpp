@@ -96,17 +96,6 @@ Settings product_settings(const Product& row, const StudyProduct& p, const Table
   return settings;
 }
 
-// "1:5000"; 0 where there is none.
-double read_scale(const TableReader& t) {
-  const auto scale = t.parsed("scale", [](const std::string& x) {
-    const auto n = parse_number(x.starts_with("1:") ? x.substr(2) : x);
-    if (!n || !(*n > 0))
-      throw Error(ErrorCode::BadArgument, fmt::format("'{}' is no scale", x), "scale", "write 1:5000");
-    return *n;
-  });
-  return scale.value_or(0);
-}
-
 void read_contours(const TableReader& t, StudyProduct& p) {
   p.interval = t.length("interval");
   p.unit = t.parsed("unit", [](const std::string& x) { return parse_length_unit(x); });
@@ -133,7 +122,7 @@ void read_solid(const TableReader& t, StudyProduct& p) {
     p.solid.bed_depth = Length::parse(x.substr(at + 1));
     return true;
   });
-  if (const double scale = read_scale(t); scale > 0) p.solid.scale = scale;
+  if (const double scale = t.scale("scale"); scale > 0) p.solid.scale = scale;
   p.solid.exaggeration = t.number("exaggerate", 1);
   p.solid.base = t.length("base").value_or(p.solid.base);
   p.solid.error = t.length("error").value_or(p.solid.error);
@@ -151,7 +140,7 @@ void read_drawing(const TableReader& t, StudyProduct& p) {
   p.layers = t.list("layers");
   if (p.kind != "map") return;
   p.page = t.text("page");
-  p.scale = read_scale(t);
+  p.scale = t.scale("scale");
   p.grid_lines = t.flag("grid_lines", false);
 }
 

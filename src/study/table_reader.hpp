@@ -88,6 +88,17 @@ class TableReader {
                   fmt::format("{} line {}, {}", file_, node(key)->source().begin.line, key), e.advice());
     }
   }
+  bool has(const char* key) const { return node(key) != nullptr; }
+  // "1:5000"; 0 where there is none.
+  double scale(const char* key) const {
+    const auto scale = parsed(key, [](const std::string& x) {
+      const auto n = parse_number(x.starts_with("1:") ? x.substr(2) : x);
+      if (!n || !(*n > 0))
+        throw Error(ErrorCode::BadArgument, fmt::format("'{}' is no scale", x), "scale", "write 1:5000");
+      return *n;
+    });
+    return scale.value_or(0);
+  }
   std::optional<Length> length(const char* key) const {
     return parsed(key, [](const std::string& t) { return Length::parse(t); });
   }
@@ -104,7 +115,7 @@ class TableReader {
 };
 
 [[noreturn]] inline void refuse_shape(const toml::node& n, const std::string& file, const std::string& is,
-                               const std::string& wanted) {
+                                      const std::string& wanted) {
   throw Error(ErrorCode::BadFile, is, fmt::format("{} line {}", file, n.source().begin.line), "write " + wanted);
 }
 

@@ -75,8 +75,12 @@ bool LineLabels::is_free(Point centre, double turn, double width) const {
 
 bool LineLabels::take(Point centre, double turn, double width) {
   if (!is_free(centre, turn, width)) return false;
-  for (const Point p : discs(centre, turn, width)) taken_[box_of(p, 0, 0)].push_back(p);
+  keep(centre, turn, width);
   return true;
+}
+
+void LineLabels::keep(Point centre, double turn, double width) {
+  for (const Point p : discs(centre, turn, width)) taken_[box_of(p, 0, 0)].push_back(p);
 }
 
 std::vector<LineLabel> LineLabels::along(const LineString& line, double width) {

@@ -6,12 +6,14 @@
 #include <cairo-svg.h>
 #include <cmath>
 #include <fmt/format.h>
+#include <iterator>
 #include <numbers>
 
 #include "katoptra/base/error.hpp"
 
 #include "base/png_stream.hpp"
 #include "base/text.hpp"
+#include "jpeg.hpp"
 
 namespace katoptra {
 
@@ -57,24 +59,35 @@ std::vector<std::uint32_t> Canvas::pixels() {
   return out;
 }
 
-void Canvas::paint(const std::vector<std::uint8_t>& rgba, int width) {
-  const int rows = static_cast<int>(rgba.size() / 4 / static_cast<std::size_t>(width));
-  cairo_surface_t* image = cairo_image_surface_create(CAIRO_FORMAT_ARGB32, width, rows);
+void Canvas::paint(const std::vector<std::uint8_t>& rgba, std::int64_t width, const Laid& how) {
+  const auto cols = static_cast<int>(width), rows = static_cast<int>(std::ssize(rgba) / 4 / width);
+  cairo_surface_t* image = cairo_image_surface_create(CAIRO_FORMAT_ARGB32, cols, rows);
   unsigned char* data = cairo_image_surface_get_data(image);
   const auto stride = static_cast<std::ptrdiff_t>(cairo_image_surface_get_stride(image));
+  bool opaque = true;
   for (int r = 0; r < rows; ++r) {
     auto* to = reinterpret_cast<std::uint32_t*>(data + r * stride);
-    const std::uint8_t* from = rgba.data() + static_cast<std::ptrdiff_t>(r) * width * 4;
-    for (int c = 0; c < width; ++c, from += 4) {
+    const std::uint8_t* from = rgba.data() + static_cast<std::ptrdiff_t>(r) * cols * 4;
+    for (int c = 0; c < cols; ++c, from += 4) {
       const std::uint32_t alpha = from[3];
+      opaque = opaque && alpha == 255;
       auto part = [&](int i) { return (from[i] * alpha + 127) / 255; };
       to[c] = alpha << 24 | part(0) << 16 | part(1) << 8 | part(2);
     }
   }
   cairo_surface_mark_dirty(image);
+  if (how.photo && opaque && format_ == PictureFormat::Pdf) as_jpeg(image);
+  cairo_save(cr());
+  cairo_translate(cr(), how.corner.x, how.corner.y);
+  cairo_scale(cr(), how.pixel, how.pixel);
   cairo_set_source_surface(cr(), image, 0, 0);
-  cairo_pattern_set_filter(cairo_get_source(cr()), CAIRO_FILTER_NEAREST);
-  cairo_paint(cr());
+  if (how.pixel == 1) cairo_pattern_set_filter(cairo_get_source(cr()), CAIRO_FILTER_NEAREST);
+  if (how.multiply) cairo_set_operator(cr(), CAIRO_OPERATOR_MULTIPLY);
+  if (how.opacity < 1)
+    cairo_paint_with_alpha(cr(), how.opacity);
+  else
+    cairo_paint(cr());
+  cairo_restore(cr());
   cairo_surface_destroy(image);
 }
 

@@ -34,8 +34,15 @@ class Canvas {
   void text_along(double x, double y, const std::string& s, double size, double turn, Colour ink);
   // The same without being turned, and beside its place.
   void text_clear(double x, double y, const std::string& s, double size, Align align, Colour ink);
-  // Pixels of a picture (red, green, blue, opacity), from the upper left corner.
-  void paint(const std::vector<std::uint8_t>& rgba, int width);
+  // Pixels of a picture (red, green, blue, opacity).
+  struct Laid {
+    Point corner = {};  // the upper left one
+    double pixel = 1;   // its edge
+    double opacity = 1;
+    bool multiply = false;  // darkens what lies below instead of hiding it
+    bool photo = false;     // packed as photographs are, where a PDF is made and nothing shows through
+  };
+  void paint(const std::vector<std::uint8_t>& rgba, std::int64_t width, const Laid& how);
   // Of a clear sheet: opacity, red, green, blue from the highest byte, colours multiplied by their opacity.
   std::vector<std::uint32_t> pixels();
   // Of PDF: what is drawn from here on lies on a page of its own.

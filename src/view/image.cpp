@@ -30,15 +30,16 @@ class ImagePainter {
         options_(options),
         frame_(options.width > 0 ? pixel_frame(grid_.frame(), options.width) : grid_.frame()),
         reading_(frame_ == grid_.frame() ? grid_ : at_pixels(grid_, frame_)),
-        colours_(grid_.quantity(), sample_of(grid_, options.run), options.ramp, options.classes) {
+        colours_(grid_.quantity(), sample_of(grid_, options.run), options.land),
+        rasters_(options_.overlays, options.run) {
     if (std::max(frame_.cols(), frame_.rows()) > kWidest)
       throw Error(ErrorCode::TooLarge,
                   fmt::format("a picture of {} x {} pixels is too large", frame_.cols(), frame_.rows()),
                   grid_.info().name, "give it a --width, or an --area");
-    const bool lit = options.shade && grid_.quantity().kind == QuantityKind::Height;
+    const bool lit = is_lit(options.land, grid_.quantity());
     colours_.prepare(lit);
     if (!lit) return;
-    const auto make = [=](const Grid& g) { return light_over(g, options.exaggeration); };
+    const auto make = [look = options.land](const Grid& g) { return light_over(g, look); };
     light_ = make(reading_.grid());
     reading_.learn(make, {0, 0, std::min<std::int64_t>(64, frame_.cols()), std::min<std::int64_t>(64, frame_.rows())});
   }
@@ -68,35 +69,34 @@ class ImagePainter {
     return out;
   }
   Pixels rows_with_overlays(std::int64_t first, std::int64_t end) const {
-    Pixels out = rows(first, end);
-    if (!options_.overlays.empty()) draw_over(out, first, end);
-    return out;
+    if (options_.overlays.empty()) return rows(first, end);
+    Canvas sheet(static_cast<int>(frame_.cols()), static_cast<int>(end - first));
+    cairo_translate(sheet.cr(), 0, static_cast<double>(-first));
+    draw(sheet, first, end);
+    return clear_of_opacity(sheet.pixels());
   }
-
-  void draw_overlays(Canvas& canvas) const {
+  // The land of these rows, and what of the rest lies on them.
+  void draw(Canvas& canvas, std::int64_t first, std::int64_t end) const {
     OverlayPainter painter(canvas, frame_, {0, 0}, lost_);
-    for (const MapOverlay& o : options_.overlays) painter.draw(o);
+    painter.draw(options_.overlays, rasters_, [&](const OverlayLook& look, bool) {
+      canvas.paint(rows(first, end), frame_.cols(),
+                   {.corner = {0, static_cast<double>(first)}, .opacity = look.opacity, .multiply = look.multiply});
+    });
   }
 
  private:
-  // Drawn on a sheet of its own, then laid over the pixels.
-  void draw_over(Pixels& pixels, std::int64_t first, std::int64_t end) const {
-    Canvas sheet(static_cast<int>(frame_.cols()), static_cast<int>(end - first));
-    cairo_translate(sheet.cr(), 0, static_cast<double>(-first));
-    draw_overlays(sheet);
-    const auto drawn = sheet.pixels();
+  // Colours of a sheet are multiplied by their opacity.
+  static Pixels clear_of_opacity(const std::vector<std::uint32_t>& drawn) {
+    Pixels out(drawn.size() * 4);
     for (std::size_t i = 0; i < drawn.size(); ++i) {
-      const std::uint32_t argb = drawn[i];
-      const std::uint32_t alpha = argb >> 24;
+      const std::uint32_t alpha = drawn[i] >> 24;
       if (alpha == 0) continue;
-      std::uint8_t* p = pixels.data() + 4 * i;
-      const double below = (255.0 - alpha) / 255 * p[3] / 255, sum = alpha / 255.0 + below;
-      for (int j = 0; j < 3; ++j) {
-        const double over = static_cast<double>(argb >> (16 - 8 * j) & 255);  // multiplied by its opacity already
-        p[j] = static_cast<std::uint8_t>(std::lround(std::clamp((over + below * p[j]) / sum, 0.0, 255.0)));
-      }
-      p[3] = static_cast<std::uint8_t>(std::lround(255 * sum));
+      for (std::size_t j = 0; j < 3; ++j)
+        out[4 * i + j] =
+            static_cast<std::uint8_t>(std::min(255U, ((drawn[i] >> (16 - 8 * j) & 255) * 255 + alpha / 2) / alpha));
+      out[4 * i + 3] = static_cast<std::uint8_t>(alpha);
     }
+    return out;
   }
 
   Grid grid_;
@@ -105,6 +105,7 @@ class ImagePainter {
   Frame frame_;
   mutable SharedReading reading_;  // of the pixels
   LandColours colours_;
+  RasterColours rasters_;
   std::optional<Grid> light_;
 };
 
@@ -130,8 +131,7 @@ PlacedPage draw_image_page(const Grid& grid, const ImageOptions& options) {
   const double width = static_cast<double>(f.cols()) * scale, height = static_cast<double>(f.rows()) * scale;
   Canvas canvas(PictureFormat::Pdf, static_cast<int>(std::ceil(width)), static_cast<int>(std::ceil(height)));
   cairo_scale(canvas.cr(), scale, scale);
-  canvas.paint(painter.rows(0, f.rows()), static_cast<int>(f.cols()));
-  painter.draw_overlays(canvas);
+  painter.draw(canvas, 0, f.rows());
   Picture p = canvas.finish();
   if (grid.frame().crs()) register_pages(p, {{f, {0, 0, width, height}}}, grid.info().name);
   return {std::move(p), painter.placed()};

@@ -14,9 +14,13 @@
 #include "katoptra/base/error.hpp"
 #include "katoptra/surface/reproject.hpp"
 #include "katoptra/terrain/derivatives.hpp"
+#include "katoptra/terrain/sight.hpp"
 
 namespace katoptra {
 namespace {
+
+// What a hillshade gives level ground.
+const double kLevelLight = 1 + 254 * std::sin(std::numbers::pi / 4);
 
 // For differences, the range that 99 of 100 pixels keep, the same on both sides of zero.
 double difference_reach(const std::vector<float>& pixels) {
@@ -44,10 +48,10 @@ std::pair<double, double> colour_range(const std::vector<float>& pixels, bool wh
   return {lowest, most > lowest ? most : highest};
 }
 
-Palette ramp_of(QuantityKind kind, double low, double high, double reach) {
+Palette ramp_of(QuantityKind kind, double low, double high, double reach, double shore) {
   switch (colouring_of(kind)) {
     case Colouring::LandAndSea:
-      return Palette::land_and_sea(low, high);
+      return Palette::land_and_sea(low, high, shore);
     case Colouring::Grey:
       return kind == QuantityKind::Shade ? Palette::grey(0, 255) : Palette::grey(low, high);
     case Colouring::Classes:
@@ -63,17 +67,17 @@ Palette ramp_of(QuantityKind kind, double low, double high, double reach) {
   return Palette::plain(low, high);
 }
 
-Palette palette_over(QuantityKind kind, std::vector<float> values) {
+Palette palette_over(QuantityKind kind, std::vector<float> values, double shore) {
   if (colouring_of(kind) == Colouring::Magnitudes)
     for (float& v : values) v = v > 0 ? std::log10(v) : kVoid;
   const auto [low, high] = colour_range(values, kind == QuantityKind::Height);
-  return ramp_of(kind, low, high, difference_reach(values));
+  return ramp_of(kind, low, high, difference_reach(values), shore);
 }
 
 // Of the values themselves, also where colours go by powers.
-Palette plain_over(QuantityKind kind, const std::vector<float>& values) {
+Palette plain_over(QuantityKind kind, const std::vector<float>& values, double shore) {
   const auto [low, high] = colour_range(values, true);
-  return ramp_of(kind, low, high, std::max(std::abs(low), std::abs(high)));
+  return ramp_of(kind, low, high, std::max(std::abs(low), std::abs(high)), shore);
 }
 
 // Means of `by` times `by` cells from the upper left corner; at the far edges of what is there. What the kernels of
@@ -112,6 +116,24 @@ class Coarser final : public GridSource {
   GridInfo info_;
 };
 
+// The share of the sky as a light. Little of it is hidden even in a valley: what is counts twice.
+class SkyLight final : public GridSource {
+ public:
+  explicit SkyLight(Grid open) : open_(std::move(open)) {}
+  const GridInfo& info() const override { return open_.info(); }
+  void read(const BlockView& out) const override {
+    const Block b = open_.read(out.window);
+    for (std::int64_t r = 0; r < out.window.rows; ++r)
+      for (std::int64_t c = 0; c < out.window.cols; ++c) {
+        const float v = b.row(r)[c];
+        out.row(r)[c] = std::isnan(v) ? v : std::max(1.0F, static_cast<float>(kLevelLight) * (2 * v - 1));
+      }
+  }
+
+ private:
+  Grid open_;
+};
+
 }  // namespace
 
 Frame pixel_frame(const Frame& f, double width) {
@@ -127,10 +149,22 @@ Frame pixel_frame(const Frame& f, double width) {
           static_cast<std::int64_t>(std::ceil(rows))};
 }
 
+namespace {
+
+// Along the side where they are fewer.
+double cells_a_pixel(const Frame& grid, const Frame& pixels) {
+  if (!grid.crs() || !pixels.crs() || grid.crs().same_place(pixels.crs()))
+    return std::min(pixels.cell().x / grid.cell().x, pixels.cell().y / grid.cell().y);
+  const GroundSpacing a = ground_spacing(grid), b = ground_spacing(pixels);
+  return std::min(b.x.metres(), b.y.metres()) / std::max(a.x.metres(), a.y.metres());
+}
+
+}  // namespace
+
 Grid at_pixels(const Grid& grid, const Frame& to) {
   Resampling method = resolved(Resampling::Automatic, grid, to);
   if (method == Resampling::Mean) {
-    const double times = std::min(to.cell().x / grid.frame().cell().x, to.cell().y / grid.frame().cell().y);
+    const double times = cells_a_pixel(grid.frame(), to);
     if (const auto by = static_cast<std::int64_t>(std::floor(times)); by >= 2 && by <= 4096)
       return reproject(Grid(std::make_shared<Coarser>(grid, by)), to, Resampling::Bilinear);
   }
@@ -144,18 +178,22 @@ Grid somewhere(const Grid& grid) {
       grid, [](GridInfo& i) { i.frame = i.frame.with_crs(Crs::parse("+proj=utm +zone=31 +datum=WGS84 +type=crs")); });
 }
 
-LandColours::LandColours(const Quantity& quantity, const std::vector<float>& values, const std::optional<Palette>& ramp,
-                         const std::optional<ClassBreaks>& classes)
+LandColours::LandColours(const Quantity& quantity, const std::vector<float>& values, const LandLook& look)
     : kind_(quantity.kind),
-      own_(ramp || classes),
-      palette_(ramp      ? *ramp
-               : classes ? plain_over(quantity.kind, values)
-                         : palette_over(quantity.kind, values)) {
+      own_(look.ramp || look.classes),
+      palette_(look.ramp      ? *look.ramp
+               : look.classes ? plain_over(quantity.kind, values, look.shore.value_or(0))
+                              : palette_over(quantity.kind, values, look.shore.value_or(0))),
+      middle_(look.shore.value_or(0)) {
+  if (look.shore && colouring_of(kind_) != Colouring::LandAndSea)
+    throw Error(ErrorCode::Refused, fmt::format("its values are {}, which have no shore", name_of(kind_)), "map",
+                "leave the shore out");
   if (!own_) return;
   if (!classes_of(kind_).empty() || kind_ == QuantityKind::Shade)
     throw Error(ErrorCode::Refused, fmt::format("its values are {}, which have colours of their own", name_of(kind_)),
                 "map", "leave the ramp and the classes out");
-  if (classes) palette_ = Palette::stepped(palette_, class_breaks(*classes, {values.begin(), values.end()}));
+  if (look.classes)
+    palette_ = Palette::stepped(palette_, class_breaks(*look.classes, {values.begin(), values.end()}), middle_);
 }
 
 Colour LandColours::at(float value, float light) const {
@@ -164,9 +202,8 @@ Colour LandColours::at(float value, float light) const {
     const double grey = std::clamp(static_cast<double>(value) / 255, 0.0, 1.0);
     return {grey, grey, grey};
   }
-  const double flat = 1 + 254 * std::sin(std::numbers::pi / 4);
   const double v = magnitudes() ? std::log10(static_cast<double>(value)) : static_cast<double>(value);
-  return palette_.at(v, light > 0 ? 0.55 + 0.45 * static_cast<double>(light) / flat : 1);
+  return palette_.at(v, light > 0 ? 0.55 + 0.45 * static_cast<double>(light) / kLevelLight : 1);
 }
 
 void LandColours::prepare(bool lit) {
@@ -180,7 +217,7 @@ void LandColours::prepare(bool lit) {
   table_.resize(static_cast<std::size_t>(2 * kSteps * lights_));
   for (int side = 0; side < 2; ++side)
     for (int i = 0; i < kSteps; ++i) {
-      const double from = side == 0 ? low_ : std::max(0.0, low_), to = side == 0 ? std::min(0.0, high_) : high_;
+      const double from = side == 0 ? low_ : std::max(middle_, low_), to = side == 0 ? std::min(middle_, high_) : high_;
       const double v = from + (to - from) * (i + 0.5) / kSteps;
       const float value = static_cast<float>(magnitudes() ? std::pow(10, v) : v);
       for (int light = 0; light < lights_; ++light) {
@@ -195,8 +232,8 @@ void LandColours::prepare(bool lit) {
 
 const std::array<std::uint8_t, 3>& LandColours::bytes(float value, float light) const {
   const double v = magnitudes() ? std::log10(std::max(1e-30, static_cast<double>(value))) : static_cast<double>(value);
-  const bool above = v >= 0;
-  const double from = above ? std::max(0.0, low_) : low_, to = above ? high_ : std::min(0.0, high_);
+  const bool above = v >= middle_;
+  const double from = above ? std::max(middle_, low_) : low_, to = above ? high_ : std::min(middle_, high_);
   const double share = to > from ? (v - from) / (to - from) * kSteps : 0;
   const int i = static_cast<int>(std::clamp(share, 0.0, kSteps - 1.0));
   const int l = static_cast<int>(std::clamp(std::nearbyint(light), 0.0F, static_cast<float>(lights_ - 1)));
@@ -216,11 +253,70 @@ std::vector<float> sample_of(const Grid& grid, const RunOptions& run) {
   return values_of(static_cast<double>(f.cols()) > kWide ? at_pixels(grid, pixel_frame(f, kWide)) : grid, run);
 }
 
-Grid light_over(const Grid& pixels, double exaggeration) { return hillshade(pixels, {.exaggeration = exaggeration}); }
+bool is_lit(const LandLook& look, const Quantity& quantity) {
+  return look.light != MapLight::None && quantity.kind == QuantityKind::Height;
+}
 
-std::vector<float> light_of(const Grid& pixels, const Window& inside, double exaggeration) {
-  const Block b = light_over(pixels, exaggeration).read(inside);
-  return {b.row(0), b.row(0) + b.window().cells()};
+Grid light_over(const Grid& pixels, const LandLook& look) {
+  if (look.light != MapLight::Sky) return hillshade(pixels, {.exaggeration = look.exaggeration});
+  return Grid(std::make_shared<SkyLight>(sky_view(pixels, {.exaggeration = look.exaggeration})));
+}
+
+RasterColours::RasterColours(const std::vector<MapOverlay>& overlays, const RunOptions& run) {
+  for (const MapOverlay& o : overlays)
+    if (o.raster && o.raster->grids.size() == 1 && !o.raster->light_only) {
+      const Grid& g = o.raster->grids[0];
+      known_.try_emplace(&o, g.quantity(), sample_of(g, run), o.raster->look);
+    }
+}
+
+const LandColours* RasterColours::of(const MapOverlay& o) const {
+  const auto known = known_.find(&o);
+  return known == known_.end() ? nullptr : &known->second;
+}
+
+namespace {
+
+// Of a picture's parts.
+Pixels picture_pixels(const std::vector<Grid>& parts, const Frame& pixels, const Window& inside) {
+  Pixels out(static_cast<std::size_t>(inside.cells()) * 4, 255);
+  for (std::size_t j = 0; j < std::min<std::size_t>(4, parts.size()); ++j) {
+    const Block b = at_pixels(parts[j], pixels).read(inside);
+    for (std::size_t i = 0; i < out.size() / 4; ++i) {
+      const float v = b.row(0)[i];
+      if (std::isnan(v)) {
+        out[4 * i + 3] = 0;
+      } else if (j < 3 || out[4 * i + 3] > 0) {
+        out[4 * i + j] = static_cast<std::uint8_t>(std::lround(std::clamp(v, 0.0F, 255.0F)));
+      }
+    }
+  }
+  return out;
+}
+
+}  // namespace
+
+Pixels raster_pixels(const MapRaster& raster, const LandColours* colours, const Frame& pixels, const Window& inside) {
+  if (raster.grids.size() > 1) return picture_pixels(raster.grids, pixels, inside);
+  const Grid values = at_pixels(raster.grids[0], pixels);
+  const bool lit = is_lit(raster.look, values.quantity());
+  const Block b = values.read(inside);
+  std::optional<Block> light;
+  if (lit) light = light_over(values, raster.look).read(inside);
+  Pixels out(static_cast<std::size_t>(inside.cells()) * 4);
+  for (std::size_t i = 0; i < out.size() / 4; ++i) {
+    const float v = b.row(0)[i], l = light ? light->row(0)[i] : 0;
+    if (std::isnan(v)) continue;
+    Colour k;
+    if (raster.light_only)
+      k.red = k.green = k.blue = std::clamp(static_cast<double>(l) / 255, 0.0, 1.0);
+    else
+      k = colours->at(v, l);
+    const double parts[] = {k.red, k.green, k.blue};
+    for (std::size_t j = 0; j < 3; ++j) out[4 * i + j] = static_cast<std::uint8_t>(std::lround(255 * parts[j]));
+    out[4 * i + 3] = 255;
+  }
+  return out;
 }
 
 }  // namespace katoptra

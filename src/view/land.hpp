@@ -2,12 +2,13 @@
 #pragma once
 #include <array>
 #include <cstdint>
+#include <map>
 #include <optional>
 #include <vector>
 
 #include "katoptra/grid/grid.hpp"
-#include "katoptra/view/classes.hpp"
-#include "katoptra/view/palette.hpp"
+#include "katoptra/grid/image.hpp"
+#include "katoptra/view/map.hpp"
 
 namespace katoptra {
 
@@ -27,16 +28,15 @@ std::vector<float> values_of(const Grid& grid, const RunOptions& run);
 class LandColours {
  public:
   // `values`: of a picture of all of it.
-  LandColours(const Quantity& quantity, const std::vector<float>& values, const std::optional<Palette>& ramp = {},
-              const std::optional<ClassBreaks>& classes = {});
+  LandColours(const Quantity& quantity, const std::vector<float>& values, const LandLook& look = {});
 
   const Palette& palette() const { return palette_; }
   // Colours go by the power of ten.
   bool magnitudes() const { return !own_ && colouring_of(kind_) == Colouring::Magnitudes; }
   // Of a value; `light`: 1 to 255 of a hillshade, 0 for none.
   Colour at(float value, float light) const;
-  // The same as red, green and blue bytes, from a table of kSteps values on either side of zero for each light: at most
-  // a level of 255 off. prepare() makes the table, for light 0 alone where there is none.
+  // The same as red, green and blue bytes, from a table of kSteps values on either side of the shore for each light: at
+  // most a level of 255 off. prepare() makes the table, for light 0 alone where there is none.
   void prepare(bool lit);
   const std::array<std::uint8_t, 3>& bytes(float value, float light) const;
 
@@ -48,12 +48,24 @@ class LandColours {
   Palette palette_;
   std::vector<std::array<std::uint8_t, 3>> table_;
   int lights_ = 1;
-  double low_ = 0, high_ = 0;  // of the table, as values or powers
+  double low_ = 0, high_ = 0, middle_ = 0;  // of the table, as values or powers
 };
 
-// The light that heights are shown under.
-Grid light_over(const Grid& pixels, double exaggeration);
-// The same, for `inside` of the frame that the pixels lie on.
-std::vector<float> light_of(const Grid& pixels, const Window& inside, double exaggeration);
+// The light that heights are shown under, 1 to 255; level ground has the same under each kind.
+Grid light_over(const Grid& pixels, const LandLook& look);
+// Whether the look lights values of this kind.
+bool is_lit(const LandLook& look, const Quantity& quantity);
+
+// Ready colours of rasters for all of a map, however often parts of it are drawn.
+class RasterColours {
+ public:
+  RasterColours(const std::vector<MapOverlay>& overlays, const RunOptions& run);
+  const LandColours* of(const MapOverlay& o) const;
+
+ private:
+  std::map<const MapOverlay*, LandColours> known_;
+};
+// A window of pixels as red, green, blue and opacity.
+Pixels raster_pixels(const MapRaster& raster, const LandColours* colours, const Frame& pixels, const Window& inside);
 
 }  // namespace katoptra

@@ -61,8 +61,9 @@ LineLabels numbers_within(const Bounds& sheet) {
                      .within = {sheet.west, -sheet.north, sheet.east, -sheet.south}});
 }
 
-void draw_contours(Canvas& canvas, const Layer& layer, const OnSheet& on_sheet, const Bounds& sheet, Colour ink,
-                   LineLabels& numbers) {
+void draw_contours(Canvas& canvas, const Layer& layer, const OnSheet& on_sheet, const Bounds& sheet,
+                   const ContourPen& pen, LineLabels& numbers) {
+  const Colour ink = pen.ink;
   const bool has_index = has_index_lines(layer);
   struct Number {
     LineLabel at;
@@ -77,7 +78,7 @@ void draw_contours(Canvas& canvas, const Layer& layer, const OnSheet& on_sheet, 
       const LineString up = upwards(*line, on_sheet);
       Bounds box = bounds_of(up);
       if (!box.intersects({sheet.west, -sheet.north, sheet.east, -sheet.south})) continue;
-      const double width = index ? 1.6 : 0.8;
+      const double width = index ? 2 * pen.width : pen.width;
       const std::string text = number_on(f);
       std::vector<LineLabel> places;
       if (is_numbered(f, has_index) && !text.empty()) places = numbers.along(up, canvas.text_width(text, kNumberSize));

@@ -17,8 +17,12 @@ LineLabels numbers_within(const Bounds& sheet);
 
 // Contours: index lines bolder, numbers on them that read uphill and break the line, ticks on the lower side of closed
 // hollows. Where no line is an index line, all have numbers.
-void draw_contours(Canvas& canvas, const Layer& layer, const OnSheet& on_sheet, const Bounds& sheet, Colour ink,
-                   LineLabels& numbers);
+struct ContourPen {
+  Colour ink;
+  double width;  // index lines are twice as wide
+};
+void draw_contours(Canvas& canvas, const Layer& layer, const OnSheet& on_sheet, const Bounds& sheet,
+                   const ContourPen& pen, LineLabels& numbers);
 // Spot heights: a mark by kind, and the height beside it where there is room.
 void draw_spots(Canvas& canvas, const Layer& layer, const OnSheet& on_sheet, const Bounds& sheet, LineLabels& numbers);
 

@@ -4,9 +4,13 @@
 #include <cmath>
 #include <numbers>
 #include <string>
+#include <tuple>
+#include <utility>
 
 namespace katoptra {
 namespace {
+
+constexpr double kNameSize = 13, kMark = 4;
 
 std::optional<double> property(const Feature& f, const char* name) {
   for (const auto& [key, value] : f.properties) {
@@ -15,6 +19,11 @@ std::optional<double> property(const Feature& f, const char* name) {
     if (const auto* i = std::get_if<std::int64_t>(&value)) return static_cast<double>(*i);
   }
   return std::nullopt;
+}
+
+LineString on_sheet_all(LineString line, const OnSheet& placed) {
+  std::transform(line.begin(), line.end(), line.begin(), placed);
+  return line;
 }
 
 }  // namespace
@@ -47,11 +56,31 @@ Pen pen_of(OverlayStyle style) {
       return {{0.16, 0.12, 0.10}, 1.0, 0, false, "spot heights"};
     case OverlayStyle::Water:
       return {{0.10, 0.45, 0.70}, 1.0, 0.55, false, "water"};
+    case OverlayStyle::Reference:
+      return {{0.76, 0.03, 0.50}, 1.0, 0, false, "reference contours"};
+    case OverlayStyle::Waypoints:
+      return {{0.45, 0.08, 0.12}, 1.4, 0, false, "waypoints"};
+    case OverlayStyle::Lines:
+      return {{0.25, 0.25, 0.28}, 1.4, 0, false, "lines"};
+    case OverlayStyle::Areas:
+      return {{0.36, 0.30, 0.46}, 1.4, 0.20, false, "areas"};
+    case OverlayStyle::Raster:
+    case OverlayStyle::Land:
+      break;
   }
   return {};
 }
 
-OverlayPainter::OverlayPainter(Canvas& canvas, const Frame& frame, Point corner, bool lost)
+Pen pen_of(const MapOverlay& o) {
+  Pen p = pen_of(o.style);
+  p.colour = o.look.colour.value_or(p.colour);
+  p.width = o.look.width.value_or(p.width);
+  p.fill = o.look.fill.value_or(p.fill);
+  p.dashed = o.look.dashed.value_or(p.dashed);
+  return p;
+}
+
+OverlayPainter::OverlayPainter(Canvas& canvas, const Frame& frame, Point corner, bool lost, int fine)
     : canvas_(canvas),
       frame_(frame),
       corner_(corner),
@@ -59,7 +88,8 @@ OverlayPainter::OverlayPainter(Canvas& canvas, const Frame& frame, Point corner,
       // South is the smaller of the two, as y goes down.
       sheet_{corner.x, corner.y, corner.x + static_cast<double>(frame.cols()),
              corner.y + static_cast<double>(frame.rows())},
-      numbers_(numbers_within(sheet_)) {}
+      numbers_(numbers_within(sheet_)),
+      fine_(fine) {}
 
 void OverlayPainter::path(const LineString& line, bool close) {
   bool first = true;
@@ -74,21 +104,45 @@ void OverlayPainter::path(const LineString& line, bool close) {
   if (close) cairo_close_path(canvas_.cr());
 }
 
-void OverlayPainter::draw(const MapOverlay& o) {
+void OverlayPainter::draw(const std::vector<MapOverlay>& overlays, const RasterColours& colours, const DrawLand& land) {
+  place_names(overlays);
+  const bool ordered =
+      std::any_of(overlays.begin(), overlays.end(), [](const MapOverlay& o) { return o.style == OverlayStyle::Land; });
+  if (!ordered) land({}, true);
+  for (const MapOverlay& o : overlays)
+    if (o.style == OverlayStyle::Land)
+      land(o.look, &o == &overlays.front());
+    else
+      draw(o, colours);
+}
+
+void OverlayPainter::draw(const MapOverlay& o, const RasterColours& colours) {
+  if (o.raster) return raster(o, colours);
   if (lost_ && o.layer.crs) return;
-  const Pen p = pen_of(o.style);
+  const Pen p = pen_of(o);
   const Transform t(o.layer.crs ? o.layer.crs : frame_.crs(), frame_.crs());
   const OnSheet placed = [&](Point q) { return on_sheet(t.forward(q)); };
-  if (o.style == OverlayStyle::Residuals) return residuals(o.layer, t);
-  if (o.style == OverlayStyle::Contours) return draw_contours(canvas_, o.layer, placed, sheet_, p.colour, numbers_);
-  if (o.style == OverlayStyle::Spots) return draw_spots(canvas_, o.layer, placed, sheet_, numbers_);
+  switch (o.style) {
+    case OverlayStyle::Residuals:
+      return residuals(o.layer, t);
+    case OverlayStyle::Contours:
+    case OverlayStyle::Reference:
+      return draw_contours(canvas_, o.layer, placed, sheet_, {.ink = p.colour, .width = p.width}, numbers_);
+    case OverlayStyle::Spots:
+      return draw_spots(canvas_, o.layer, placed, sheet_, numbers_);
+    case OverlayStyle::Waypoints:
+      return waypoints(o, p);
+    default:
+      break;
+  }
   for (const Feature& f : o.layer.features) {
     double w = p.width;
     // A stream of each higher order is wider.
     if (o.style == OverlayStyle::Streams) w += 0.9 * (property(f, "strahler").value_or(1) - 1);
+    const auto* l = std::get_if<LineString>(&f.geometry);
     if (const auto* m = std::get_if<MultiPolygon>(&f.geometry))
       areas(transformed(*m, t), p);
-    else if (const auto* l = std::get_if<LineString>(&f.geometry))
+    else if (l)
       line(*l, t, p, w);
     else
       place(placed(std::get<Point>(f.geometry)), o.style);
@@ -96,8 +150,127 @@ void OverlayPainter::draw(const MapOverlay& o) {
     canvas_.line_width(w);
     cairo_stroke(canvas_.cr());
     canvas_.dashes({});
-    label(f, t, p.colour);
+    if (l && o.style == OverlayStyle::Transect) letters(on_sheet_all(*l, placed), p.colour);
+    label(f, t, p.colour, o.look.words.empty() ? "label" : o.look.words);
   }
+}
+
+// Only what is seen of it is made: of pictures that are made in bands, a band.
+void OverlayPainter::raster(const MapOverlay& o, const RasterColours& colours) {
+  Bounds seen;
+  cairo_clip_extents(canvas_.cr(), &seen.west, &seen.south, &seen.east, &seen.north);
+  const Frame pixels(frame_.crs(), frame_.west(), frame_.north(), {frame_.cell().x / fine_, frame_.cell().y / fine_},
+                     frame_.cols() * fine_, frame_.rows() * fine_);
+  auto within = [&](double at, double corner, std::int64_t most) {
+    return std::clamp<std::int64_t>(std::llround((at - corner) * fine_), 0, most);
+  };
+  const std::int64_t left = within(std::floor(seen.west), corner_.x, pixels.cols()),
+                     top = within(std::floor(seen.south), corner_.y, pixels.rows()),
+                     right = within(std::ceil(seen.east), corner_.x, pixels.cols()),
+                     bottom = within(std::ceil(seen.north), corner_.y, pixels.rows());
+  if (left >= right || top >= bottom) return;
+  const Pixels rgba = raster_pixels(*o.raster, colours.of(o), pixels, {left, top, right - left, bottom - top});
+  canvas_.paint(
+      rgba, right - left,
+      {.corner = {corner_.x + static_cast<double>(left) / fine_, corner_.y + static_cast<double>(top) / fine_},
+       .pixel = 1.0 / fine_,
+       .opacity = o.look.opacity,
+       .multiply = o.look.multiply,
+       .photo = true});
+}
+
+// Names choose their places before numbers of contours do: beside their mark, clear of all other marks.
+void OverlayPainter::place_names(const std::vector<MapOverlay>& overlays) {
+  std::vector<std::pair<const MapOverlay*, Named>> all;
+  for (const MapOverlay& o : overlays) {
+    if (o.style != OverlayStyle::Waypoints || (lost_ && o.layer.crs)) continue;
+    const Transform t(o.layer.crs ? o.layer.crs : frame_.crs(), frame_.crs());
+    for (const Feature& f : o.layer.features) {
+      const auto* place = std::get_if<Point>(&f.geometry);
+      const Point at = place ? on_sheet(t.forward(*place)) : Point{};
+      if (!place || !sheet_.contains(at)) continue;
+      const Property* word = property_of(f, o.look.words.empty() ? "name" : o.look.words);
+      all.push_back({&o, {.at = at, .text = word ? text_of(*word) : ""}});
+    }
+  }
+  auto hits_mark = [&](const Bounds& box) {
+    return std::any_of(all.begin(), all.end(), [&](const auto& n) { return box.grown(kMark).contains(n.second.at); });
+  };
+  for (auto& [overlay, n] : all) {
+    const double width = canvas_.text_width(n.text, kNameSize), beside = 2 * kMark + width / 2, above = 1.3 * kNameSize;
+    for (const Point off : {Point{beside, 0},
+                            {-beside, 0},
+                            {0, -above},
+                            {0, above},
+                            {beside, -above},
+                            {-beside, -above},
+                            {beside, above},
+                            {-beside, above}}) {
+      const Point m{n.at.x + off.x, n.at.y + off.y};
+      const Bounds box{m.x - width / 2, m.y - kNameSize / 2, m.x + width / 2, m.y + kNameSize / 2};
+      if (n.text.empty() || box.west < sheet_.west || box.east > sheet_.east || box.south < sheet_.south ||
+          box.north > sheet_.north || hits_mark(box) || !numbers_.take({m.x, -m.y}, 0, width))
+        continue;
+      n.middle = m;
+      break;
+    }
+  }
+  for (auto& [overlay, n] : all) {
+    numbers_.keep({n.at.x, -n.at.y}, 0, kMark);
+    names_[overlay].push_back(std::move(n));
+  }
+}
+
+void OverlayPainter::waypoints(const MapOverlay& o, const Pen& p) {
+  cairo_t* cr = canvas_.cr();
+  for (const Named& n : names_[&o]) {
+    cairo_new_path(cr);
+    for (const Point tip : {Point{0, -kMark}, {kMark, 0}, {0, kMark}, {-kMark, 0}})
+      cairo_line_to(cr, n.at.x + tip.x, n.at.y + tip.y);
+    cairo_close_path(cr);
+    canvas_.colour(kPaper, 0.85);
+    canvas_.line_width(2.6);
+    cairo_stroke_preserve(cr);
+    canvas_.colour(p.colour);
+    cairo_fill(cr);
+    if (n.middle)
+      canvas_.text_clear(n.middle->x, n.middle->y + 0.36 * kNameSize, n.text, kNameSize, Align::Centre, p.colour);
+  }
+}
+
+// Beyond its ends: A and A′ of the first line, B and B′ of the next. Of a line that leaves the sheet, beside the place
+// where it does.
+void OverlayPainter::letters(const LineString& line, Colour ink) {
+  constexpr double kSize = 16, kBeyond = 13;
+  if (line.size() < 2) return;
+  const std::string letter(1, static_cast<char>('A' + lines_++ % 26));
+  const Bounds room = sheet_.grown(-kSize);
+  auto place = [&](const LineString& from) -> std::optional<Point> {
+    for (std::size_t i = 1; i < from.size(); ++i) {
+      const Point a = from[i - 1], b = from[i];
+      const double dx = b.x - a.x, dy = b.y - a.y, far = std::hypot(dx, dy);
+      if (!(far > 0) || !std::isfinite(far)) continue;
+      if (i == 1 && room.contains(a)) return Point{a.x - dx / far * kBeyond, a.y - dy / far * kBeyond};
+      // Where this part of it comes in.
+      double in = 0, out = 1;
+      for (const auto& [at, along, low, high] :
+           {std::tuple{a.x, dx, room.west, room.east}, {a.y, dy, room.south, room.north}}) {
+        if (along == 0 && (at < low || at > high)) out = -1;
+        if (along == 0) continue;
+        in = std::max(in, std::min((low - at) / along, (high - at) / along));
+        out = std::min(out, std::max((low - at) / along, (high - at) / along));
+      }
+      if (in <= out) return Point{a.x + in * dx - dy / far * kBeyond, a.y + in * dy + dx / far * kBeyond};
+    }
+    return std::nullopt;
+  };
+  const auto first = place(line), last = place({line.rbegin(), line.rend()});
+  for (const auto& [at, text] : {std::pair{first, letter}, {last, letter + "\u2032"}}) {
+    if (!at) continue;
+    numbers_.keep({at->x, -at->y}, 0, kSize);
+    canvas_.text_clear(at->x, at->y + 0.36 * kSize, text, kSize, Align::Centre, ink);
+  }
+  cairo_new_path(canvas_.cr());
 }
 
 void OverlayPainter::areas(const MultiPolygon& shape, const Pen& p) {
@@ -158,11 +331,11 @@ void OverlayPainter::disc(Point at, double residual, bool outlier) {
 }
 
 // In the middle of what is seen of a polygon, when there is room.
-void OverlayPainter::label(const Feature& f, const Transform& t, Colour colour) {
+void OverlayPainter::label(const Feature& f, const Transform& t, Colour colour, const std::string& words) {
   const auto* shape = std::get_if<MultiPolygon>(&f.geometry);
-  const auto named = std::find_if(f.properties.begin(), f.properties.end(), [](auto& p) { return p.first == "label"; });
-  if (!shape || named == f.properties.end() || !std::holds_alternative<std::string>(named->second)) return;
-  const std::string& text = std::get<std::string>(named->second);
+  const Property* named = property_of(f, words);
+  if (!shape || !named) return;
+  const std::string text = text_of(*named);
   const Bounds b = bounds_of(transformed(*shape, t));
   const Point a = on_sheet({b.west, b.north}), z = on_sheet({b.east, b.south});
   const double left = std::max(a.x, sheet_.west), right = std::min(z.x, sheet_.east), top = std::max(a.y, sheet_.south),

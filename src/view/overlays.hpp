@@ -1,12 +1,14 @@
 // What is drawn over the land of a map or a picture.
 #pragma once
 #include <functional>
+#include <map>
 #include <optional>
 
 #include "katoptra/grid/frame.hpp"
 #include "katoptra/view/map.hpp"
 
 #include "canvas.hpp"
+#include "land.hpp"
 #include "map_lines.hpp"
 
 namespace katoptra {
@@ -18,26 +20,37 @@ struct Pen {
   const char* label;
 };
 Pen pen_of(OverlayStyle style);
+// With what differs from it.
+Pen pen_of(const MapOverlay& o);
 
 class OverlayPainter {
  public:
   // The upper left corner of `frame`, whose cells are pixels, lies at this place of the canvas. `lost`: the frame's CRS
-  // is made up, so only what has none lies on it.
-  OverlayPainter(Canvas& canvas, const Frame& frame, Point corner, bool lost);
+  // is made up, so only what has none lies on it. `fine`: pixels of rasters along a cell of the frame.
+  OverlayPainter(Canvas& canvas, const Frame& frame, Point corner, bool lost, int fine = 1);
 
-  void draw(const MapOverlay& o);
+  // In their order; `land` is called where the land comes.
+  using DrawLand = std::function<void(const OverlayLook& look, bool is_lowest)>;
+  void draw(const std::vector<MapOverlay>& overlays, const RasterColours& colours, const DrawLand& land);
+  // Keeps words apart.
+  LineLabels& numbers() { return numbers_; }
   // A disc as large as a residual is beside the largest of the residuals drawn.
   void disc(Point at, double residual, bool outlier);
   double most_residual() const { return most_residual_; }
 
  private:
+  void draw(const MapOverlay& o, const RasterColours& colours);
+  void raster(const MapOverlay& o, const RasterColours& colours);
+  void place_names(const std::vector<MapOverlay>& overlays);
+  void waypoints(const MapOverlay& o, const Pen& p);
+  void letters(const LineString& line, Colour ink);
   Point on_sheet(Point p) const { return {corner_.x + frame_.col_at(p.x), corner_.y + frame_.row_at(p.y)}; }
   void path(const LineString& line, bool close);
   void areas(const MultiPolygon& shape, const Pen& p);
   void line(LineString line, const Transform& t, const Pen& p, double width);
   void place(Point at, OverlayStyle style);
   void residuals(const Layer& layer, const Transform& t);
-  void label(const Feature& f, const Transform& t, Colour colour);
+  void label(const Feature& f, const Transform& t, Colour colour, const std::string& words);
 
   Canvas& canvas_;
   const Frame& frame_;
@@ -45,7 +58,15 @@ class OverlayPainter {
   bool lost_;
   Bounds sheet_;
   LineLabels numbers_;
+  // Where waypoints stand, and where their names do, if there is room.
+  struct Named {
+    Point at;
+    std::string text;
+    std::optional<Point> middle = {};
+  };
+  std::map<const MapOverlay*, std::vector<Named>> names_;
   double most_residual_ = 0;
+  int fine_, lines_ = 0;  // lines that have their letters
 };
 
 }  // namespace katoptra

@@ -70,8 +70,15 @@ Colour shaded(Colour c, double factor) {
   return to_srgb(lab);
 }
 
-Palette Palette::land_and_sea(double lowest, double highest) {
+Palette Palette::land_and_sea(double lowest, double highest, double shore) {
   Palette p;
+  if (shore != 0) {
+    p = land_and_sea(lowest - shore, highest - shore);
+    for (Stop& s : p.stops_) s.value += shore;
+    p.lowest_ += shore;
+    p.highest_ += shore;
+    return p;
+  }
   p.lowest_ = lowest;
   p.highest_ = std::max(highest, lowest + 1e-9);
   // A hair of sea beside high land (or of land beside deep sea) does not take a whole ramp: it stays near the shore.
@@ -203,7 +210,7 @@ Palette Palette::through(const std::vector<std::pair<double, Colour>>& stops) {
   return p;
 }
 
-Palette Palette::stepped(const Palette& ramp, const std::vector<double>& breaks) {
+Palette Palette::stepped(const Palette& ramp, const std::vector<double>& breaks, double middle) {
   Palette p;
   p.lowest_ = breaks.empty() ? ramp.lowest_ : std::min(ramp.lowest_, breaks.front() - 1e-9);
   p.highest_ = breaks.empty() ? ramp.highest_ : std::max(ramp.highest_, breaks.back() + 1e-9);
@@ -211,14 +218,14 @@ Palette Palette::stepped(const Palette& ramp, const std::vector<double>& breaks)
   edges.insert(edges.end(), breaks.begin(), breaks.end());
   edges.push_back(p.highest_);
   const std::size_t n = edges.size() - 1;
-  // Classes of one side of zero stand evenly along that side of the ramp, however wide they are: neighbours can be
-  // told.
-  const bool two_sided = ramp.lowest_ < 0 && ramp.highest_ > 0;
-  auto is_below = [&](std::size_t i) { return two_sided && edges[i] + edges[i + 1] < 0; };
+  // Classes of one side of the middle stand evenly along that side of the ramp, however wide they are: neighbours can
+  // be told.
+  const bool two_sided = ramp.lowest_ < middle && ramp.highest_ > middle;
+  auto is_below = [&](std::size_t i) { return two_sided && edges[i] + edges[i + 1] < 2 * middle; };
   std::size_t below = 0;
   while (below < n && is_below(below)) ++below;
   for (std::size_t i = 0; i < n; ++i) {
-    const double from = i < below || !two_sided ? ramp.lowest_ : 0, to = i < below ? 0 : ramp.highest_;
+    const double from = i < below || !two_sided ? ramp.lowest_ : middle, to = i < below ? middle : ramp.highest_;
     const auto at = static_cast<double>(i < below ? i : i - below),
                of = static_cast<double>(i < below ? below : n - below);
     const Lab lab = to_lab(ramp.at(from + (to - from) * (at + 0.5) / of));
@@ -228,6 +235,14 @@ Palette Palette::stepped(const Palette& ramp, const std::vector<double>& breaks)
   }
   p.breaks_ = breaks;
   return p;
+}
+
+std::optional<Colour> parse_colour(std::string_view text) {
+  if (text.size() != 7 || text[0] != '#' ||
+      text.find_first_not_of("0123456789abcdefABCDEF", 1) != std::string_view::npos)
+    return std::nullopt;
+  auto part = [&](std::size_t at) { return std::stoi(std::string(text.substr(at, 2)), nullptr, 16) / 255.0; };
+  return Colour{part(1), part(3), part(5)};
 }
 
 Palette parse_ramp(std::string_view text, const std::string& file) {
@@ -248,18 +263,16 @@ Palette parse_ramp(std::string_view text, const std::string& file) {
     if (!value || (w.size() != 2 && w.size() != 4))
       refuse(fmt::format("'{}' is no value with a colour", line.substr(0, 60)));
     double parts[3] = {};
+    const auto named = parse_colour(w[1]);
     for (std::size_t i = 0; i < 3; ++i) {
-      const bool hex = w.size() == 2 && w[1].size() == 7 && w[1][0] == '#' &&
-                       w[1].find_first_not_of("0123456789abcdefABCDEF", 1) == std::string::npos;
-      const auto v = w.size() == 4 ? parse_number(w[i + 1])
-                     : hex         ? std::optional<double>(std::stoi(w[1].substr(1 + 2 * i, 2), nullptr, 16))
-                                   : std::nullopt;
-      if (!v || *v < 0 || *v > 255) refuse(fmt::format("'{}' is no colour", line.substr(line.find(w[1]))));
-      parts[i] = *v / 255;
+      const auto v = w.size() == 4 ? parse_number(w[i + 1]) : std::nullopt;
+      if (w.size() == 2 ? !named : !v || *v < 0 || *v > 255)
+        refuse(fmt::format("'{}' is no colour", line.substr(line.find(w[1]))));
+      parts[i] = v ? *v / 255 : 0;
     }
     if (!stops.empty() && *value < stops.back().first)
       refuse(fmt::format("{:g} comes after {:g}", *value, stops.back().first));
-    stops.push_back({*value, {parts[0], parts[1], parts[2]}});
+    stops.push_back({*value, named ? *named : Colour{parts[0], parts[1], parts[2]}});
   }
   try {
     return Palette::through(stops);

@@ -85,7 +85,7 @@ TEST(Pictures, AMapHasTheColoursOfItsPalette) {
                {QuantityKind::Aspect, 90, 270, Palette::directions()}};
   for (const auto& k : cases) {
     const Grid g = halves(k.kind, k.west, k.east);
-    const Picture p = draw_map(g, {.width = 900, .shade = false, .overlays = {}});
+    const Picture p = draw_map(g, {.width = 900, .land = {.light = MapLight::None}, .overlays = {}});
     const Pixels seen(p);
     const Sheet sheet(p, g.frame());
     for (const auto& [col, value] : {std::pair{8.0, k.west}, {32.0, k.east}}) {
@@ -115,7 +115,7 @@ TEST(Pictures, AVoidIsNoLand) {
     for (int c = 10; c < 30; ++c) v[static_cast<std::size_t>(r * 40 + c)] = kVoid;
   v[0] = 0;
   const Grid g = grid_from_values(utm_frame(40, 20, 5), v, metres_above_egm2008());
-  const Picture p = draw_map(g, {.width = 900, .shade = false, .overlays = {}});
+  const Picture p = draw_map(g, {.width = 900, .land = {.light = MapLight::None}, .overlays = {}});
   const Pixels seen(p);
   const Sheet sheet(p, g.frame());
   const Colour land = Palette::land_and_sea(0, 50).at(50);
@@ -130,7 +130,7 @@ TEST(Pictures, ContoursAndLinesLieWhereTheyBelong) {
   const Frame f = utm_frame(50, 25, 4);
   const Grid g = grid_from_function(
       f, [&](double x, double) { return (x - f.west()) / f.bounds().width() * 50; }, metres_above_egm2008());
-  const MapOptions plain{.width = 900, .shade = false, .overlays = {}};
+  const MapOptions plain{.width = 900, .land = {.light = MapLight::None}, .overlays = {}};
   MapOptions lined = plain;
   lined.overlays.push_back({contour_layer(contours(g, {.interval = Length::metres(50), .base = Length::metres(25)}), g),
                             OverlayStyle::Contours, ""});

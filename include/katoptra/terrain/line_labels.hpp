@@ -39,6 +39,8 @@ class LineLabels {
   std::vector<LineLabel> along(const LineString& line, double width);
   // Keeps this place free of labels, if it still is; false when something stands there.
   bool take(Point centre, double turn, double width);
+  // Keeps it free in any case: something else stands there.
+  void keep(Point centre, double turn, double width);
 
  private:
   bool is_free(Point centre, double turn, double width) const;

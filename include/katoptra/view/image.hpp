@@ -12,12 +12,9 @@
 namespace katoptra {
 
 struct ImageOptions {
-  int width = 0;      // in pixels; 0: a pixel for each cell
-  bool shade = true;  // as of a map
-  double exaggeration = 1.5;
+  int width = 0;  // in pixels; 0: a pixel for each cell
+  LandLook land = {};
   std::vector<MapOverlay> overlays;
-  std::optional<Palette> ramp = {};  // as of a map
-  std::optional<ClassBreaks> classes = {};
   RunOptions run;
 };
 // TooLarge beyond 60,000 pixels a side. What is drawn over the picture is clipped at its edge.

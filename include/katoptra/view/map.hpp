@@ -35,8 +35,10 @@ PictureFormat picture_format_for(const std::string& file_name);
 // Whether there is a format of pictures for it.
 bool picture_named(const std::string& file_name);
 
-// Contours have numbers on them and ticks in hollows, Spots (spot_layer) their heights beside them: none over another.
-// Residuals: points with the properties residual and outlier, as discs. Places: outlines of findings.
+// Contours have numbers on them and ticks in hollows, Spots (spot_layer) their heights beside them, Waypoints their
+// names: none over another. Reference: contours of another surface or chart, in a colour that stands out. Residuals:
+// points with the properties residual and outlier, as discs. Places: outlines of findings. A Transect has a letter at
+// either end. Raster: a grid, a picture or light. Land: where the land itself comes in the order (else below all).
 enum class OverlayStyle {
   Area,
   Contours,
@@ -50,12 +52,57 @@ enum class OverlayStyle {
   Streams,
   Basins,
   Water,
-  Spots
+  Spots,
+  Reference,
+  Waypoints,
+  Lines,
+  Areas,
+  Raster,
+  Land
 };
+
+// What differs from how its style looks.
+struct OverlayLook {
+  std::optional<Colour> colour = {};
+  std::optional<double> width = {};  // of lines, in pixels, or 150ths of an inch on paper
+  std::optional<double> fill = {};   // of areas: how opaque, 0 to 1
+  std::optional<bool> dashed = {};
+  std::string words = {};  // the property that stands beside points, in areas
+  double opacity = 1;      // of Raster and Land
+  bool multiply = false;   // of Raster: darkens what lies below instead of hiding it
+};
+
+enum class MapLight { None, Hillshade, Sky };
+
+// How values become colours.
+struct LandLook {
+  std::optional<Palette> ramp = {};         // instead of the colours that the kind of values has
+  std::optional<ClassBreaks> classes = {};  // one colour to each class, of that ramp
+  std::optional<double> shore = {};         // where land and sea part, in the unit of the heights; zero
+  MapLight light = MapLight::Hillshade;     // makes the colours of heights darker and lighter
+  double exaggeration = 1.5;                // of that light
+};
+
+// Values coloured as a map of them would be; of heights the light alone; or a picture.
+struct MapRaster {
+  // One of values; or three or four of a picture: red, green, blue, opacity from 0 to 255.
+  std::vector<Grid> grids = {};
+  LandLook look = {};
+  bool light_only = false;  // the grey of `look.light` on the heights
+};
+
 struct MapOverlay {
   Layer layer;
   OverlayStyle style = OverlayStyle::Area;
-  std::string label;  // in the legend; empty: the style's own
+  std::string label = {};  // in the legend; empty: the style's own
+  OverlayLook look = {};
+  std::optional<MapRaster> raster = {};
+};
+
+// A small map in the margin that shows where the map lies.
+struct MapInset {
+  Grid grid;
+  std::string label = {};
 };
 
 // A page. Text: A0 to A6, the way round that suits a map of this ratio of width to height, or as -landscape or
@@ -73,13 +120,13 @@ struct MapOptions {
   // those.
   std::optional<Paper> paper = {};
   double scale = 0;
-  int dpi = 150;                            // of PNG on paper, 50 to 600
-  std::optional<Palette> ramp = {};         // instead of the colours that the kind of values has
-  std::optional<ClassBreaks> classes = {};  // one colour to each class, of that ramp
-  bool grid_lines = false;                  // at the coordinates that the frame tells
-  std::string title, subtitle;              // empty: what the grid says of itself
-  bool shade = true;                        // blend a hillshade into the colours of heights
-  double exaggeration = 1.5;                // of that hillshade
+  int dpi = 150;  // of PNG on paper, 50 to 600
+  LandLook land = {};
+  bool grid_lines = false;             // at the coordinates that the frame tells
+  std::optional<Crs> graticule = {};   // lines of another system, such as degrees, with their numbers
+  std::string title, subtitle;         // empty: what the grid says of itself
+  std::string sources, licence, date;  // below the map, as they are
+  std::optional<MapInset> inset = {};
   std::vector<MapOverlay> overlays;
   RunOptions run;
 };

@@ -5,6 +5,7 @@
 //   Colour c = p.at(12.5);
 #pragma once
 #include <cstdint>
+#include <optional>
 #include <string>
 #include <string_view>
 #include <utility>
@@ -24,6 +25,9 @@ double lightness_of(Colour c);
 // The same hue, lighter or darker: lightness times `factor`.
 Colour shaded(Colour c, double factor);
 
+// "#rrggbb"; nothing for other text.
+std::optional<Colour> parse_colour(std::string_view text);
+
 class Palette;
 // A ramp as text: a line each with a value and a colour (#rrggbb, or red, green and blue from 0 to 255), ascending; #
 // at the beginning of a line or blanks pass. BadFile with the line.
@@ -31,9 +35,9 @@ Palette parse_ramp(std::string_view text, const std::string& file);
 
 class Palette {
  public:
-  // Land from dark moss to pale sand, sea from deep to shallow blue; zero is the shore. A range on one side uses one
-  // ramp.
-  static Palette land_and_sea(double lowest, double highest);
+  // Land from dark moss to pale sand, sea from deep to shallow blue; they part at the shore. A range on one side uses
+  // one ramp.
+  static Palette land_and_sea(double lowest, double highest, double shore = 0);
   // One ramp for quantities without a zero (slope, roughness, uncertainty).
   static Palette plain(double lowest, double highest);
   // Two ramps away from zero, plum below and teal above, pale where nothing differs; the same reach on both sides.
@@ -44,9 +48,9 @@ class Palette {
   // Through these colours, evenly to the eye between two; two at one value make a sharp change. BadArgument for fewer
   // than two and for values that do not ascend.
   static Palette through(const std::vector<std::pair<double, Colour>>& stops);
-  // One colour between each two breaks, below the first and above the last; evenly along the ramp, on each side of zero
-  // apart.
-  static Palette stepped(const Palette& ramp, const std::vector<double>& breaks);
+  // One colour between each two breaks, below the first and above the last; evenly along the ramp, on each side of
+  // `middle` (zero, or the shore) apart.
+  static Palette stepped(const Palette& ramp, const std::vector<double>& breaks, double middle = 0);
   // A colour for each code of classes_of(kind): high ground warm, low ground cool, level ground pale.
   static Palette classes(QuantityKind kind);
 
