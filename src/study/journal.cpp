@@ -81,6 +81,9 @@ std::string printed(const toml::node& node) {
 std::vector<fs::path> named_files(const Study& study) {
   std::vector<fs::path> out;
   find_named_files(toml::parse(study.text), study.folder, out);
+  // And what the styles of its maps name.
+  for (const StudyProduct& p : study.products)
+    for (const fs::path& f : files_of(p.style)) out.push_back(f);
   return out;
 }
 

@@ -27,7 +27,14 @@ std::optional<Error> why_not_leaving(const StudyProduct& p, const Frame& surface
     if (!p.line.empty()) read_line(p.line, surface.crs());
     if (!p.across.empty()) cross_lines(surface.crs(), read_line(p.across, surface.crs()), p.every, p.width);
     if (!p.page.empty()) parse_paper(p.page, width_to_height(surface));
-    if (p.kind == "map" && p.scale > 0 && p.page.empty())
+    for (const std::filesystem::path& f : files_of(p.style)) {
+      std::error_code ec;
+      if (!std::filesystem::exists(f, ec))
+        return Error(ErrorCode::Io, "is named by the style and is not there", f.string(),
+                     "check its name in " + p.style.file.filename().string());
+    }
+    if (!p.style.page.empty()) parse_paper(p.style.page);
+    if (p.kind == "map" && p.scale > 0 && p.page.empty() && p.style.page.empty())
       return Error(ErrorCode::BadArgument, "has a scale and no page", p.file, "give page = \"A4\", too");
     // Sizes are judged with a plain in the same place: the centres of its outer cells lie where those of the surface
     // do.

@@ -12,6 +12,7 @@
 #include "katoptra/formats/image_file.hpp"
 #include "katoptra/formats/vector_file.hpp"
 #include "katoptra/surface/clip.hpp"
+#include "katoptra/surface/heights.hpp"
 #include "katoptra/terrain/contours.hpp"
 #include "katoptra/terrain/sample.hpp"
 #include "katoptra/terrain/spot_heights.hpp"
@@ -45,7 +46,7 @@ const std::vector<LayerKind> kLayerKinds = {
      OverlayStyle::Contours,
      {"interval", "levels", "below", "smooth", "shortest", "colour", "width"},
      false},
-    {"reference", OverlayStyle::Reference, {"file", "crs", "interval", "levels", "colour", "width"}, true},
+    {"reference", OverlayStyle::Reference, {"file", "crs", "shift", "interval", "levels", "colour", "width"}, true},
     {"spots", OverlayStyle::Spots, {"radius", "relief"}, false},
     {"streams", OverlayStyle::Streams, kLineKeys, true},
     {"lines", OverlayStyle::Lines, kLineKeys, true},
@@ -119,6 +120,8 @@ StyleLayer read_layer_of(const toml::table* table, const std::string& file, cons
     first.refuse("kind", fmt::format("a layer of kind {} needs a file", l.kind), "add file = \"...\"");
   read_look(t, l);
   l.crs = t.parsed("crs", [](const std::string& x) { return Crs::parse(x); });
+  l.shift = parse_height_shift(t.text("shift"), LengthUnit::Metre,
+                               [&](const std::string& name) { return open_grid(folder / name); });
   l.interval = t.length("interval");
   l.levels = lengths(t, "levels");
   l.below = t.length("below");
@@ -142,15 +145,6 @@ StyleLayer read_layer_of(const toml::table* table, const std::string& file, cons
   return l;
 }
 
-LandLook look_of(const StyleLayer& l, LandLook look, const Grid& grid) {
-  if (!l.ramp.empty()) look.ramp = parse_ramp(read_text_file(l.ramp), l.ramp.string());
-  if (!l.classes.empty()) look.classes = class_breaks_from(l.classes);
-  look.light = l.light.value_or(look.light);
-  look.exaggeration = l.exaggeration.value_or(look.exaggeration);
-  if (l.shore) look.shore = l.shore->in(grid.quantity().unit);
-  return look;
-}
-
 // As much of a grid as the surface has under it.
 Grid part_under(const Grid& grid, const Grid& surface) {
   const Frame& f = surface.frame();
@@ -172,6 +166,22 @@ Grid part_under(const Grid& grid, const Grid& surface) {
   if (there.empty() || left >= right || top >= bottom)
     throw Error(ErrorCode::Refused, "lies nowhere under the surface", grid.info().name, "leave the layer out");
   return cut(grid, {left, top, right - left, bottom - top});
+}
+
+// Its heights above what those of the surface are above, in their unit: else their contours would say nothing.
+Grid as_the_surface(const Grid& grid, const HeightShift& shift, const Grid& surface, std::vector<std::string>* notes) {
+  const Quantity &a = grid.quantity(), &b = surface.quantity();
+  if (a.kind != QuantityKind::Height || b.kind != QuantityKind::Height) return grid;
+  Grid out = grid;
+  if (shift.given() || (a.heights.known() && b.heights.known() && !(a.heights == b.heights))) try {
+      out = brought_to(out, b.heights, shift);
+    } catch (const Error& e) {
+      throw Error(e.code(), e.problem(), e.where(), "convert it first, or give its layer a shift in a style file");
+    }
+  if (!shift.given() && !(a.heights.known() && b.heights.known()) && notes)
+    notes->push_back(fmt::format("{} does not say what its heights are above: those of {} are taken as they are",
+                                 (a.heights.known() ? surface : grid).info().name, grid.info().name));
+  return out.quantity().unit == b.unit ? out : in_unit(out, b.unit);
 }
 
 Layer contours_of(const StyleLayer& l, const Grid& grid, const RunOptions& run) {
@@ -209,6 +219,15 @@ void name_waypoints(Layer& layer, const StyleLayer& l, const Grid& surface) {
 }
 
 }  // namespace
+
+LandLook look_of(const StyleLayer& l, LandLook look, const Grid& grid) {
+  if (!l.ramp.empty()) look.ramp = parse_ramp(read_text_file(l.ramp), l.ramp.string());
+  if (!l.classes.empty()) look.classes = class_breaks_from(l.classes);
+  look.light = l.light.value_or(look.light);
+  look.exaggeration = l.exaggeration.value_or(look.exaggeration);
+  if (l.shore) look.shore = l.shore->in(grid.quantity().unit);
+  return look;
+}
 
 MapLight parse_map_light(std::string_view text) {
   if (text == "hillshade") return MapLight::Hillshade;
@@ -275,7 +294,8 @@ MapStyle read_map_style(const fs::path& path) {
 }
 
 std::vector<fs::path> files_of(const MapStyle& s) {
-  std::vector<fs::path> out{s.file};
+  std::vector<fs::path> out;
+  if (!s.file.empty()) out.push_back(s.file);
   if (!s.inset.empty()) out.push_back(s.inset);
   for (const StyleLayer& l : s.layers) {
     if (!l.file.empty()) out.push_back(l.file);
@@ -319,8 +339,11 @@ MapOverlay overlay_of(const StyleLayer& l, const Grid& surface, const RunOptions
       o.label =
           fmt::format("contours, {:g} {}", l.interval->in(surface.quantity().unit), symbol(surface.quantity().unit));
   } else if (l.kind == "reference") {
-    o.layer =
-        format_of(l.file, Holds::Features) ? read_layer(l.file, crs) : contours_of(l, part_under(open(), surface), run);
+    o.layer = format_of(l.file, Holds::Features)
+                  ? read_layer(l.file, crs)
+                  : contours_of(l, as_the_surface(part_under(open(), surface), l.shift, surface, notes), run);
+    if (o.layer.features.empty() && notes)
+      notes->push_back(fmt::format("none of the contours asked for meets {}", l.file.filename().string()));
     if (o.label.empty()) o.label = "contours of " + l.file.stem().string();
   } else if (l.kind == "spots") {
     o.layer = spot_layer(spot_heights(surface, {.radius = l.radius, .relief = l.relief, .run = run}), surface);
@@ -337,16 +360,26 @@ MapOverlay overlay_of(const StyleLayer& l, const Grid& surface, const RunOptions
 
 namespace {
 
+// What was to be drawn already lies over what covers the ground, and below the rest.
 void add_layers(const MapStyle& s, const Grid& surface, LandLook& land, std::vector<MapOverlay>& overlays,
                 const RunOptions& run, std::vector<std::string>* notes) {
+  std::vector<MapOverlay> all;
+  std::size_t ground = 0;
   for (const StyleLayer& l : s.layers) {
-    if (l.kind != "land") {
-      overlays.push_back(overlay_of(l, surface, run, notes));
-      continue;
+    if (l.kind == "land") {
+      land = look_of(l, land, surface);
+      all.push_back({.layer = {}, .style = OverlayStyle::Land, .look = l.look});
+    } else {
+      all.push_back(overlay_of(l, surface, run, notes));
     }
-    land = look_of(l, land, surface);
-    overlays.push_back({.layer = {}, .style = OverlayStyle::Land, .look = l.look});
+    if (l.kind == "land" || all.back().raster) ground = all.size();
   }
+  all.insert(all.begin() + static_cast<std::ptrdiff_t>(ground), overlays.begin(), overlays.end());
+  // There is one land.
+  const auto is_land = [](const MapOverlay& o) { return o.style == OverlayStyle::Land; };
+  const auto first = std::find_if(all.begin(), all.end(), is_land);
+  if (first != all.end()) all.erase(std::remove_if(first + 1, all.end(), is_land), all.end());
+  overlays = std::move(all);
 }
 
 }  // namespace

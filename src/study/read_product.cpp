@@ -32,8 +32,11 @@ const std::vector<OwnKind> kOwnKinds = {
     {"spots", {"radius", "relief"}},
     {"section", {"line", "across", "every", "width"}},
     {"map",
-     {"interval", "exaggerate", "line", "tiles", "area", "layers", "spots", "relief", "page", "scale", "grid_lines"}},
-    {"picture", {"interval", "exaggerate", "line", "tiles", "area", "layers", "spots", "relief"}},
+     {"interval", "exaggerate", "line", "tiles", "area", "layers", "spots", "relief", "style", "ramp", "classes",
+      "shore", "light", "page", "scale", "grid_lines"}},
+    {"picture",
+     {"interval", "exaggerate", "line", "tiles", "area", "layers", "spots", "relief", "style", "ramp", "classes",
+      "shore", "light"}},
     {"solid", {"bed", "scale", "exaggerate", "base", "error", "water"}}};
 
 // The keys of a product besides kind, file and title; nothing when there is no such product.
@@ -130,7 +133,7 @@ void read_solid(const TableReader& t, StudyProduct& p) {
 }
 
 // What is drawn over the surface, and on what.
-void read_drawing(const TableReader& t, StudyProduct& p) {
+void read_drawing(const TableReader& t, const fs::path& folder, StudyProduct& p) {
   p.interval = t.length("interval");
   p.exaggeration = t.number("exaggerate", p.exaggeration);
   p.spot.radius = t.length("spots").value_or(Length());
@@ -138,6 +141,11 @@ void read_drawing(const TableReader& t, StudyProduct& p) {
   p.tiles = t.flag("tiles", false);
   p.area = t.flag("area", false);
   p.layers = t.list("layers");
+  if (const std::string style = t.text("style"); !style.empty()) p.style = read_map_style(folder / style);
+  if (const std::string ramp = t.text("ramp"); !ramp.empty()) p.land.ramp = folder / ramp;
+  t.parsed("classes", [&](const std::string& x) { return class_breaks_from(p.land.classes = x); });
+  p.land.shore = t.length("shore");
+  p.land.light = t.parsed("light", [](const std::string& x) { return parse_map_light(x); });
   if (p.kind != "map") return;
   p.page = t.text("page");
   p.scale = t.scale("scale");
@@ -182,7 +190,7 @@ StudyProduct read_product(const toml::table* table, const std::string& file, con
     p.spot.relief = t.length("relief").value_or(Length());
     return p;
   }
-  if (p.kind == "map" || p.kind == "picture") read_drawing(t, p);
+  if (p.kind == "map" || p.kind == "picture") read_drawing(t, s.folder, p);
   if (const std::string line = t.text("line"); !line.empty()) p.line = s.folder / line;
   if (p.kind == "section") {
     if (const std::string centre = t.text("across"); !centre.empty()) p.across = s.folder / centre;

@@ -366,8 +366,9 @@ class Runner {
       write_solid_with_map(surface_solid(surface_, o), surface_, to, overwrite_, options_.run);
     }
     if (p.kind == "picture")
-      write_placed_picture(
-          surface_, to, {.land = {.exaggeration = p.exaggeration}, .overlays = overlays_of(p), .run = options_.run}, overwrite_);
+      write_placed_picture(surface_, to,
+                           {.land = {.exaggeration = p.exaggeration}, .overlays = overlays_of(p), .run = options_.run},
+                           overwrite_);
     if (p.kind == "map") {
       const Picture picture = draw_map(surface_, map_options(p, to));
       save(picture, to);
@@ -436,14 +437,44 @@ class Runner {
 
   MapOptions map_options(const StudyProduct& p, const fs::path& to) const {
     MapOptions m{.format = picture_format_for(to.string()),
-                 .land = {.exaggeration = p.exaggeration},
-                 .title = p.title.empty() ? study_.title : p.title,
+                 .land = land_of(p),
+                 .title = study_.title,
+                 .sources = survey_names(),
+                 .licence = licences(),
                  .overlays = overlays_of(p),
                  .run = options_.run};
-    m.scale = p.scale;
-    m.grid_lines = p.grid_lines;
+    apply(p.style, surface_, m);
+    if (!p.title.empty()) m.title = p.title;
+    if (p.scale > 0) m.scale = p.scale;
+    m.grid_lines = m.grid_lines || p.grid_lines;
     if (!p.page.empty()) m.paper = parse_paper(p.page, width_to_height(surface_.frame()));
     return m;
+  }
+
+  LandLook land_of(const StudyProduct& p) const { return look_of(p.land, {.exaggeration = p.exaggeration}, surface_); }
+  // What a map says below of the tiles that it was made from: each survey once, with its dates.
+  std::string survey_names() const {
+    std::map<std::string, std::pair<std::string, std::string>> years;
+    for (const ShortlistTile& t : out_.plan.shortlist.tiles) {
+      if (!t.kept || t.tile.survey.empty()) continue;
+      const std::string year = t.tile.date_guessed ? "" : t.tile.date.substr(0, 4);
+      auto [at, fresh] = years.try_emplace(t.tile.survey, year, year);
+      if (!fresh && !year.empty()) at->second = {std::min(at->second.first, year), std::max(at->second.second, year)};
+    }
+    std::string all;
+    for (const auto& [survey, of] : years) {
+      all += (all.empty() ? "" : "; ") + survey;
+      const auto& [first, last] = of;
+      if (survey.find(last) == std::string::npos && !last.empty())
+        all += first == last || first.empty() ? " (" + last + ")" : " (" + first + "\u2013" + last + ")";
+    }
+    return all;
+  }
+  std::string licences() const {
+    std::set<std::string> each;
+    for (const ShortlistTile& t : out_.plan.shortlist.tiles)
+      if (t.kept && !t.tile.licence.empty()) each.insert(t.tile.licence);
+    return fmt::format("{}", fmt::join(each, "; "));
   }
 
   std::vector<MapOverlay> overlays_of(const StudyProduct& p) const {

@@ -118,9 +118,8 @@ class MapPainter {
 Picture draw_by_width(const Grid& grid, const MapOptions& options, bool land) {
   const Grid g = somewhere(grid);
   const int width = std::clamp(options.width, 400, 8000);
-  const auto below = words_below(options, width - Margins().left - kLeastBelow);
-  const Margins m = with_room_for({}, below);
-  const MapField field{g, !grid.frame().crs(), options, pixel_frame(g.frame(), width - m.left - m.right), m, {}, below};
+  const Margins m;
+  const MapField field{g, !grid.frame().crs(), options, pixel_frame(g.frame(), width - m.left - m.right), m, {}};
   const RasterColours rasters(options.overlays, options.run);
   int height = std::max(560, static_cast<int>(static_cast<double>(field.frame.rows()) + m.top + m.bottom));
   for (;;) {
@@ -144,8 +143,6 @@ Picture draw_by_width(const Grid& grid, const MapOptions& options, bool land) {
 struct PaperPlan {
   double wide = 0, high = 0;  // of the page
   double metres = 0;          // of ground in a length of the page
-  Margins margins;
-  std::vector<std::string> below;
   std::vector<std::pair<Sheet, Frame>> sheets;
 };
 
@@ -153,9 +150,7 @@ PaperPlan plan_of(const Frame& f, const MapOptions& o) {
   PaperPlan plan;
   plan.wide = o.paper->width.metres() / kInch * kWordsPerInch;
   plan.high = o.paper->height.metres() / kInch * kWordsPerInch;
-  plan.below = words_below(o, plan.wide - kOnPaper.left - kLeastBelow);
-  plan.margins = with_room_for(kOnPaper, plan.below);
-  const Margins& m = plan.margins;
+  const Margins& m = kOnPaper;
   const double across = std::floor(plan.wide - m.left - m.right), down = std::floor(plan.high - m.top - m.bottom);
   if (!(across >= 100 && down >= 100))
     throw Error(ErrorCode::BadArgument, "the page has no room for a map", "map", "take A6 or larger");
@@ -217,7 +212,7 @@ Picture draw_on_paper(const Grid& grid, const MapOptions& options) {
     cairo_save(canvas.cr());
     cairo_scale(canvas.cr(), scale, scale);
     const auto& [sheet, frame] = plan.sheets[i];
-    const MapField field{g, lost, options, frame, plan.margins, sheet, plan.below};
+    const MapField field{g, lost, options, frame, kOnPaper, sheet};
     MapPainter painter(canvas, field, fine);
     painter.with_colours(colours);
     if (painter.draw(rasters) > plan.high - kLeastBelow)

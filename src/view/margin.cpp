@@ -11,32 +11,24 @@
 namespace katoptra {
 namespace {
 
-constexpr double kBelowFirst = 98, kBelowLine = 18, kBelowSize = 12.5, kBeside = 34, kAway = 14;
+constexpr double kWordsSize = 11.5, kWordsLine = 15, kBeside = 34, kAway = 14;
 constexpr double kIndexWide = 110, kIndexHigh = 70;
-
-// The room that a line takes, without asking for a sheet first.
-double width_of(const std::string& text) {
-  Canvas measure(1, 1);
-  return measure.text_width(text, kBelowSize);
-}
 
 }  // namespace
 
 std::string Sheet::name() const { return fmt::format("{}{}", static_cast<char>('A' + row), col + 1); }
 
-std::vector<std::string> words_below(const MapOptions& options, double page_wide) {
+// Where the map comes from, in lines that the column beside it holds.
+std::vector<std::string> MapMargin::words() const {
   std::vector<std::string> lines;
-  auto fits = [&](const std::string& line) { return width_of(line) <= page_wide; };
-  for (const auto& [what, text] :
-       {std::pair{"Sources", &options.sources}, {"Licence", &options.licence}, {"Date", &options.date}}) {
+  const double room = field_.margins.right - kBeside - kAway;
+  auto fits = [&](const std::string& line) { return canvas_.text_width(line, kWordsSize) <= room; };
+  const MapOptions& o = field_.options;
+  for (const auto& [what, text] : {std::pair{"Sources", &o.sources}, {"Licence", &o.licence}, {"Date", &o.date}}) {
     if (text->empty()) continue;
-    const std::string part = fmt::format("{}: {}", what, *text);
-    if (!lines.empty() && fits(lines.back() + "   " + part)) {
-      lines.back() += "   " + part;
-      continue;
-    }
-    // A long one goes on below; a word that is wider than the page is cut when it is drawn.
+    // A word that is wider than the column is cut when it is drawn.
     lines.emplace_back();
+    const std::string part = fmt::format("{}: {}", what, *text);
     for (std::size_t from = 0; from < part.size();) {
       const std::size_t to = std::min(part.size(), part.find(' ', from));
       const std::string word = part.substr(from, to - from);
@@ -48,22 +40,32 @@ std::vector<std::string> words_below(const MapOptions& options, double page_wide
   return lines;
 }
 
-Margins with_room_for(Margins m, const std::vector<std::string>& below) {
-  if (!below.empty())
-    m.bottom = std::max(m.bottom, kBelowFirst + kBelowLine * static_cast<double>(below.size() - 1) + kAway);
-  return m;
-}
-
 double MapMargin::draw(const LandColours* colours, OverlayPainter& overlays) {
   if (field_.options.grid_lines) grid_lines();
   ticks();
   title();
   double down = legend(colours, overlays);
-  if (field_.options.inset) down = inset(down);
   scale_bar();
   north_arrow();
-  words();
-  if (field_.sheet.across * field_.sheet.down > 1) index();
+  // From below: the words, as far as they do not fit beside the scale bar within the map's height; the index of sheets;
+  // the inset.
+  const std::vector<std::string> lines = words();
+  double bottom = field_.margins.top + height();
+  const double taken = kWordsLine * static_cast<double>(lines.size()), under = field_.margins.bottom - 2 * kAway;
+  const double first = bottom + kAway - std::max(0.0, taken - under);
+  if (taken > under) bottom = first - kWordsLine - kAway;
+  if (field_.sheet.across * field_.sheet.down > 1) {
+    index(bottom);
+    bottom -= kIndexHigh + kAway;
+  }
+  if (field_.options.inset) down = inset(down, bottom);
+  canvas_.colour(kQuiet);
+  double y = std::max(first, down + kAway) + kWordsLine / 2;
+  for (const std::string& line : lines) {
+    canvas_.text(field_.margins.left + width() + kBeside, y, line, kWordsSize);
+    y += kWordsLine;
+  }
+  if (!lines.empty()) down = std::max(down, y - kWordsLine);
   return down;
 }
 
@@ -308,10 +310,10 @@ void MapMargin::scale_bar() {
 }
 
 // Where this sheet lies among the others.
-void MapMargin::index() {
+void MapMargin::index(double bottom) {
   Canvas& c = canvas_;
   const double box = std::min(kIndexWide / field_.sheet.across, kIndexHigh / field_.sheet.down);
-  const double x = field_.margins.left + width() + 34, y = field_.margins.top + height() - box * field_.sheet.down;
+  const double x = field_.margins.left + width() + 34, y = bottom - box * field_.sheet.down;
   for (int row = 0; row < field_.sheet.down; ++row)
     for (int col = 0; col < field_.sheet.across; ++col) {
       const bool here = row == field_.sheet.row && col == field_.sheet.col;
@@ -347,7 +349,7 @@ void MapMargin::north_arrow() {
 }
 
 // The lowest of what stands beside the map, above the index of sheets; lower where the legend is long.
-double MapMargin::inset(double from) {
+double MapMargin::inset(double from, double bottom) {
   constexpr double kHigh = 170, kWords = 12.5;
   Canvas& c = canvas_;
   const MapInset& inset = *field_.options.inset;
@@ -357,10 +359,8 @@ double MapMargin::inset(double from) {
   if (static_cast<double>(f.rows()) > kHigh)
     f = pixel_frame(grid.frame(), std::max(16.0, std::floor(most * kHigh / static_cast<double>(f.rows()))));
   const double wide = static_cast<double>(f.cols()), high = static_cast<double>(f.rows());
-  const double above = inset.label.empty() ? 0 : 20,
-               taken = field_.sheet.across * field_.sheet.down > 1 ? kIndexHigh + kAway : 0;
-  const double x = field_.margins.left + width() + kBeside,
-               y = std::max(field_.margins.top + height() - taken - high, from + kAway + above);
+  const double above = inset.label.empty() ? 0 : 20;
+  const double x = field_.margins.left + width() + kBeside, y = std::max(bottom - high, from + kAway + above);
   c.colour(kInk);
   if (above > 0) c.text(x, y - 7, inset.label, kWords);
   const MapRaster raster{.grids = {grid}};
@@ -403,15 +403,6 @@ double MapMargin::inset(double from) {
   cairo_stroke(c.cr());
   cairo_restore(c.cr());
   return y + high;
-}
-
-void MapMargin::words() {
-  canvas_.colour(kQuiet);
-  double y = field_.margins.top + height() + kBelowFirst;
-  for (const std::string& line : field_.below) {
-    canvas_.text(field_.margins.left, y, line, kBelowSize);
-    y += kBelowLine;
-  }
 }
 
 }  // namespace katoptra

@@ -26,11 +26,6 @@ struct Sheet {
   std::string name() const;
 };
 
-// What the page below the map says of where it comes from: lines that are no wider than the page.
-std::vector<std::string> words_below(const MapOptions& options, double page_wide);
-// With room for those.
-Margins with_room_for(Margins m, const std::vector<std::string>& below);
-
 // A map on its page, all lengths those of the page.
 struct MapField {
   Grid grid;
@@ -39,7 +34,6 @@ struct MapField {
   Frame frame;
   Margins margins;
   Sheet sheet;
-  std::vector<std::string> below;
 
   double width() const { return static_cast<double>(frame.cols()); }
   double height() const { return static_cast<double>(frame.rows()); }
@@ -70,10 +64,10 @@ class MapMargin {
   double residual_legend(double x, double y, OverlayPainter& overlays);
   void sign(double x, double y, const MapOverlay& o);
   void scale_bar();
-  void index();
-  double inset(double from);
+  void index(double bottom);
+  double inset(double from, double bottom);
+  std::vector<std::string> words() const;
   void north_arrow();
-  void words();
 
   Canvas& canvas_;
   const MapField& field_;

@@ -23,6 +23,7 @@
 #include "katoptra/check/control.hpp"
 #include "katoptra/formats/grid_file.hpp"
 #include "katoptra/points/gridding.hpp"
+#include "katoptra/study/map_style.hpp"
 #include "katoptra/study/tables.hpp"
 #include "katoptra/surface/correct.hpp"
 #include "katoptra/surface/fill.hpp"
@@ -85,6 +86,8 @@ struct StudyProduct {
   std::string page;                    // map: of paper
   double scale = 0;                    // map: on that
   bool grid_lines = false;             // map
+  MapStyle style;                      // map, picture: from a file
+  StyleLayer land{.kind = "land"};     // the same: ramp, classes, shore, light
   SolidOptions solid;
 };
 
