@@ -776,6 +776,13 @@ class OwnOptions(Options):
         for n, more in enumerate(("--title Rill", "--contours 2m", "--spots 6m", f"--area {INSIDE}", "--line line.geojson", "--from 677003,5841965 --to 677040,5841990", "--from 677003,5841965 --bearing 60deg --length 30m", "--points places.csv", "--tiles tiles.geojson", "--exaggerate 4", "--no-shade", "--streams s.geojson", "--basins b.geojson", "--water w.geojson")):
             self.assertNotEqual(plain, self.make("map g.asc --width 400 " + more, f"a{n}.svg"), more)
         self.assertNotEqual(plain, self.make("map g.asc --width 400 --grid-lines", "lined.svg"))
+        self.run_tool("picture", "g.asc", "-o", "back.png")
+        with open(self.path("own.toml"), "w") as f:
+            f.write('[[layer]]\nkind = "contours"\ninterval = "2m"\n')
+        for n, more in enumerate(("--style own.toml", "--light sky", "--shore 60m", "--waypoints places.csv", "--reference g.asc --contours 2m",
+                                  "--backdrop back.png", "--graticule degrees", "--graticule EPSG:32726", "--inset g.asc", "--sources Nobody",
+                                  "--licence Free", "--date 2026")):
+            self.assertNotEqual(plain, self.make("map g.asc --width 400 " + more, f"styled{n}.svg"), more)
         with open(self.path("ramp.txt"), "w") as f:
             f.write("0 #102030\n60 #ff8040\n90 255 255 255\n")
         for n, more in enumerate(("--ramp ramp.txt", "--classes 55,60,65m", "--classes natural:4", "--classes quantile:3 --ramp ramp.txt")):
@@ -795,6 +802,9 @@ class OwnOptions(Options):
             f.write(f"x,y,name\n{WEST + 9},{NORTH - 9},Cairn\n")
         for verb, name in (("streams", "s"), ("basins", "b")):
             self.run_tool(verb, "g.asc", "--from-area", "40m2", "-o", f"{name}.geojson")
+        self.run_tool("picture", "g.asc", "-o", "back.tif")
+        with open(self.path("own.toml"), "w") as f:
+            f.write('[[layer]]\nkind = "contours"\ninterval = "2m"\n')
 
         def made(more):
             self.run_tool("picture", "g.asc", *more.split(), "-o", "p.png", "--overwrite")
@@ -802,7 +812,8 @@ class OwnOptions(Options):
                 return f.read()
 
         plain = made("--width 96")
-        for more in ("--contours 2m", "--spots 4m", f"--area {INSIDE}", "--line line.geojson", "--from 677003,5841965 --to 677040,5841990", "--from 677003,5841965 --bearing 60deg --length 30m", "--points places.csv", "--tiles tiles.geojson", "--exaggerate 4", "--no-shade", "--streams s.geojson", "--basins b.geojson", "--water b.geojson"):
+        for more in ("--contours 2m", "--spots 4m", f"--area {INSIDE}", "--line line.geojson", "--from 677003,5841965 --to 677040,5841990", "--from 677003,5841965 --bearing 60deg --length 30m", "--points places.csv", "--tiles tiles.geojson", "--exaggerate 4", "--no-shade", "--streams s.geojson", "--basins b.geojson", "--water b.geojson",
+                     "--style own.toml", "--light sky", "--shore 60m", "--waypoints places.csv", "--reference g.asc --contours 2m", "--backdrop back.tif"):
             self.assertNotEqual(plain, made("--width 96 " + more), more)
         self.assertNotEqual(plain, made(""))
         with open(self.path("ramp.txt"), "w") as f:

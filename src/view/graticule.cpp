@@ -19,7 +19,7 @@ constexpr double kStepsOfDegrees[] = {30.0,        20.0,        10.0,        5.0
 double degree_step(double range, int wanted) {
   for (const double step : kStepsOfDegrees)
     if (range / step >= wanted * 0.75) return step;
-  return axis_step(range * 3600, wanted) / 3600;
+  return axis_step(range * 3600, wanted + 1) / 3600;
 }
 
 std::string degree_label(double degrees, double step, bool east) {

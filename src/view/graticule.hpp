@@ -14,6 +14,8 @@ class Graticule {
   // Round numbers, some four lines each way. Its numbers stand inside the map's edge, above and on the right; they take
   // their places from `numbers` at once, so that nothing else is written there.
   Graticule(const Crs& crs, const MapField& field, Canvas& canvas, LineLabels& numbers);
+  // On the sheet.
+  const std::vector<LineString>& lines() const { return lines_; }
   // Within the field, over what is drawn there.
   void draw(Canvas& canvas) const;
 

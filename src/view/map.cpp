@@ -57,7 +57,7 @@ class MapPainter {
     overlays_.draw(o.overlays, rasters, [&](const OverlayLook& look, bool is_lowest) { land(look, is_lowest); });
     if (lines) lines->draw(canvas_);
     cairo_reset_clip(canvas_.cr());
-    return MapMargin(canvas_, field_).draw(has_land_ ? &*colours_ : nullptr, overlays_);
+    return MapMargin(canvas_, field_).draw(has_land_ ? &*colours_ : nullptr, rasters, overlays_);
   }
 
  private:

@@ -40,11 +40,11 @@ std::vector<std::string> MapMargin::words() const {
   return lines;
 }
 
-double MapMargin::draw(const LandColours* colours, OverlayPainter& overlays) {
+double MapMargin::draw(const LandColours* colours, const RasterColours& rasters, OverlayPainter& overlays) {
   if (field_.options.grid_lines) grid_lines();
   ticks();
   title();
-  double down = legend(colours, overlays);
+  double down = legend(colours, rasters, overlays);
   scale_bar();
   north_arrow();
   // From below: the words, as far as they do not fit beside the scale bar within the map's height; the index of sheets;
@@ -143,7 +143,7 @@ void MapMargin::title() {
 }
 
 // Returns where it ends.
-double MapMargin::legend(const LandColours* colours, OverlayPainter& overlays) {
+double MapMargin::legend(const LandColours* colours, const RasterColours& rasters, OverlayPainter& overlays) {
   const double x = field_.margins.left + width() + 34;
   double y = field_.margins.top + 8;
   const Quantity& q = field_.grid.quantity();
@@ -157,7 +157,10 @@ double MapMargin::legend(const LandColours* colours, OverlayPainter& overlays) {
     }
     // Light and pictures are seen to be what they are.
     if (o.style == OverlayStyle::Land || (o.style == OverlayStyle::Raster && o.label.empty())) continue;
-    sign(x, y, o);
+    if (const LandColours* own = rasters.of(o))
+      ramp_sign(x, y, *own);
+    else
+      sign(x, y, o);
     canvas_.colour(kInk);
     canvas_.text(x + 36, y, o.label.empty() ? pen_of(o.style).label : o.label, 15);
     y += 26;
@@ -205,6 +208,22 @@ double MapMargin::ramp_legend(double x, double y, const LandColours& colours) {
     tick(v, colours.magnitudes() ? axis_label(std::pow(10, v), 1) : axis_label(v, step));
   y += tall + 34;
   return y;
+}
+
+// The colours of a grid over the land, from the lowest to the highest.
+void MapMargin::ramp_sign(double x, double y, const LandColours& colours) {
+  Canvas& c = canvas_;
+  constexpr int kParts = 24;
+  const double low = colours.palette().lowest(), high = colours.palette().highest();
+  for (int i = 0; i < kParts; ++i) {
+    c.colour(colours.palette().at(low + (high - low) * (i + 0.5) / kParts));
+    c.box(x + 1 + i, y - 13, 1.5, 15);
+    cairo_fill(c.cr());
+  }
+  c.colour(kInk);
+  c.line_width(1);
+  c.box(x + 1, y - 13, kParts, 15);
+  cairo_stroke(c.cr());
 }
 
 // How something that is drawn over the land looks.
@@ -289,7 +308,7 @@ void MapMargin::scale_bar() {
   Canvas& c = canvas_;
   const double per_pixel = ground_spacing(field_.frame).x.metres();
   const double length = axis_step(per_pixel * std::min(width() * 0.35, 360.0) * 0.4, 1);
-  const double w = length / per_pixel, x = field_.margins.left, y = field_.margins.top + height() + 50;
+  const double w = length / per_pixel, x = field_.margins.left, y = field_.margins.top + height() + 43;
   const bool km = length >= 1000;
   for (int i = 0; i < 4; ++i) {
     c.colour(i % 2 ? kPaper : kInk);
@@ -301,10 +320,10 @@ void MapMargin::scale_bar() {
   c.box(x, y, w, 9);
   cairo_stroke(c.cr());
   auto label = [&](double v) { return km ? fmt::format("{:g}", v / 1000) : fmt::format("{:g}", v); };
-  c.text(x, y + 28, "0", 15, Align::Centre);
-  c.text(x + w / 2, y + 28, label(length / 2), 15, Align::Centre);
-  c.text(x + w, y + 28, label(length), 15, Align::Centre);
-  c.text(x + w + c.text_width(label(length), 15) / 2 + 6, y + 28, km ? "km" : "m", 15);
+  c.text(x, y + 25, "0", 15, Align::Centre);
+  c.text(x + w / 2, y + 25, label(length / 2), 15, Align::Centre);
+  c.text(x + w, y + 25, label(length), 15, Align::Centre);
+  c.text(x + w + c.text_width(label(length), 15) / 2 + 6, y + 25, km ? "km" : "m", 15);
   if (field_.options.paper && !field_.lost)
     c.text(x + w + 90, y + 9, "1:" + axis_label(per_pixel * kWordsPerInch / kInch, 1), 17, Align::Left, true);
 }
@@ -332,7 +351,7 @@ void MapMargin::index(double bottom) {
 
 void MapMargin::north_arrow() {
   Canvas& c = canvas_;
-  const double x = field_.margins.left + width() - 24, y = field_.margins.top + height() + 42;
+  const double x = field_.margins.left + width() - 24, y = field_.margins.top + height() + 34;
   cairo_move_to(c.cr(), x, y);
   cairo_line_to(c.cr(), x + 10, y + 38);
   cairo_line_to(c.cr(), x, y + 29);

@@ -47,7 +47,7 @@ class MapMargin {
   MapMargin(Canvas& canvas, const MapField& field) : canvas_(canvas), field_(field) {}
 
   // Over the field. `colours`: none of a sheet without land. Returns how far down what stands beside the map reaches.
-  double draw(const LandColours* colours, OverlayPainter& overlays);
+  double draw(const LandColours* colours, const RasterColours& rasters, OverlayPainter& overlays);
 
  private:
   double width() const { return field_.width(); }
@@ -58,7 +58,8 @@ class MapMargin {
   void grid_lines();
   void ticks();
   void title();
-  double legend(const LandColours* colours, OverlayPainter& overlays);
+  double legend(const LandColours* colours, const RasterColours& rasters, OverlayPainter& overlays);
+  void ramp_sign(double x, double y, const LandColours& colours);
   double ramp_legend(double x, double y, const LandColours& colours);
   double class_legend(double x, double y, const LandColours& colours);
   double residual_legend(double x, double y, OverlayPainter& overlays);

@@ -17,9 +17,9 @@ namespace {
 using namespace testing;
 
 // A PNG as Cairo reads it.
-class Pixels {
+class PngPixels {
  public:
-  explicit Pixels(const Picture& p) {
+  explicit PngPixels(const Picture& p) {
     struct Bytes {
       const std::vector<std::uint8_t>* all;
       std::size_t at;
@@ -35,8 +35,8 @@ class Pixels {
         &bytes);
     EXPECT_EQ(cairo_surface_status(surface_), CAIRO_STATUS_SUCCESS);
   }
-  ~Pixels() { cairo_surface_destroy(surface_); }
-  Pixels(const Pixels&) = delete;
+  ~PngPixels() { cairo_surface_destroy(surface_); }
+  PngPixels(const PngPixels&) = delete;
   int width() const { return cairo_image_surface_get_width(surface_); }
   int height() const { return cairo_image_surface_get_height(surface_); }
   Colour at(int x, int y) const {
@@ -55,9 +55,9 @@ double apart(Colour a, Colour b) {
 double greyness(Colour c) { return std::max({c.red, c.green, c.blue}) - std::min({c.red, c.green, c.blue}); }
 
 // Where the land of a map is: the place of a cell's centre on the sheet. The land is drawn at its own proportions.
-struct Sheet {
+struct LandSheet {
   double left = 96, top = 84, width, height;
-  Sheet(const Picture& p, const Frame& f)
+  LandSheet(const Picture& p, const Frame& f)
       : width(p.width - 96.0 - 230.0), height(width * static_cast<double>(f.rows()) / static_cast<double>(f.cols())) {}
   std::pair<int, int> of(const Frame& f, double col, double row) const {
     return {static_cast<int>(left + (col + 0.5) / static_cast<double>(f.cols()) * width),
@@ -86,8 +86,8 @@ TEST(Pictures, AMapHasTheColoursOfItsPalette) {
   for (const auto& k : cases) {
     const Grid g = halves(k.kind, k.west, k.east);
     const Picture p = draw_map(g, {.width = 900, .land = {.light = MapLight::None}, .overlays = {}});
-    const Pixels seen(p);
-    const Sheet sheet(p, g.frame());
+    const PngPixels seen(p);
+    const LandSheet sheet(p, g.frame());
     for (const auto& [col, value] : {std::pair{8.0, k.west}, {32.0, k.east}}) {
       const auto [x, y] = sheet.of(g.frame(), col, 10);
       const double grey = static_cast<double>(value) / 255;  // a shade is the grey it is
@@ -101,8 +101,8 @@ TEST(Pictures, AMapHasTheColoursOfItsPalette) {
 TEST(Pictures, DifferencesArePaleWhereThereIsNone) {
   const Grid g = halves(QuantityKind::Difference, 0, 2);
   const Picture p = draw_map(g, {.width = 900, .overlays = {}});
-  const Pixels seen(p);
-  const Sheet sheet(p, g.frame());
+  const PngPixels seen(p);
+  const LandSheet sheet(p, g.frame());
   const auto [x0, y] = sheet.of(g.frame(), 8, 10);
   const auto [x1, same] = sheet.of(g.frame(), 32, 10);
   EXPECT_LT(greyness(seen.at(x0, y)), 0.1);
@@ -116,8 +116,8 @@ TEST(Pictures, AVoidIsNoLand) {
   v[0] = 0;
   const Grid g = grid_from_values(utm_frame(40, 20, 5), v, metres_above_egm2008());
   const Picture p = draw_map(g, {.width = 900, .land = {.light = MapLight::None}, .overlays = {}});
-  const Pixels seen(p);
-  const Sheet sheet(p, g.frame());
+  const PngPixels seen(p);
+  const LandSheet sheet(p, g.frame());
   const Colour land = Palette::land_and_sea(0, 50).at(50);
   for (double col = 12; col < 28; col += 3) {
     const auto [x, y] = sheet.of(g.frame(), col, 10);
@@ -135,8 +135,8 @@ TEST(Pictures, ContoursAndLinesLieWhereTheyBelong) {
   lined.overlays.push_back({contour_layer(contours(g, {.interval = Length::metres(50), .base = Length::metres(25)}), g),
                             OverlayStyle::Contours, ""});
   const Picture p = draw_map(g, plain), q = draw_map(g, lined);
-  const Pixels before(p), after(q);
-  const Sheet sheet(p, f);
+  const PngPixels before(p), after(q);
+  const LandSheet sheet(p, f);
   const auto [middle, y] = sheet.of(f, 24.5, 12);
   const auto changed = [&](int x) {
     double most = 0;
@@ -170,7 +170,7 @@ TEST(Pictures, NothingIsCutOffAtTheEdge) {
     all.push_back(draw_hypsometry(hypsometric_curve(g, 50), LengthUnit::Metre, {.width = width, .title = words}));
   }
   for (std::size_t i = 0; i < all.size(); ++i) {
-    const Pixels p(all[i]);
+    const PngPixels p(all[i]);
     const Colour paper = p.at(0, 0);
     int marked = 0;
     for (int x = 0; x < p.width(); ++x)
@@ -185,7 +185,7 @@ TEST(Pictures, NothingIsCutOffAtTheEdge) {
 TEST(Pictures, BarsAreAsHighAsTheirCounts) {
   const Picture p = draw_histogram({.counts = {10, 40, 20, 0, 30}, .from = 0, .to = 5, .value_title = "height (m)"},
                                    {.width = 1280, .title = "bars"});
-  const Pixels seen(p);
+  const PngPixels seen(p);
   // A row of pixels low in the graph meets the bars; their colour is the one that is not grey.
   int bottom = 0, first = 0, last = 0;
   for (int y = seen.height() - 1; y > 0 && bottom == 0; --y) {
