@@ -185,6 +185,14 @@ class ScaledSource final : public GridSource {
         out.row(r)[c] = static_cast<float>(static_cast<double>(out.row(r)[c]) * factor_ + offset_);
   }
 
+  std::shared_ptr<const GridSource> half() const override {
+    const auto input = input_.half();
+    if (!input) return nullptr;
+    GridInfo info = info_;
+    info.frame = half_frame(info.frame);
+    return std::make_shared<ScaledSource>(*input, std::move(info), factor_, offset_);
+  }
+
  private:
   Grid input_;
   GridInfo info_;
@@ -225,6 +233,15 @@ SampleType with_sign(SampleType t) {
 }
 
 }  // namespace
+
+Frame half_frame(const Frame& f) {
+  return {f.crs(), f.west(), f.north(), {2 * f.cell().x, 2 * f.cell().y}, (f.cols() + 1) / 2, (f.rows() + 1) / 2};
+}
+
+std::optional<Grid> Grid::half() const {
+  auto source = source_->half();
+  return source ? std::optional(Grid(std::move(source))) : std::nullopt;
+}
 
 Grid grid_from_values(const Frame& frame, std::vector<float> values, const Quantity& quantity, SampleType type,
                       const std::string& name) {

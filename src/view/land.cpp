@@ -161,15 +161,18 @@ double cells_a_pixel(const Frame& grid, const Frame& pixels) {
 
 }  // namespace
 
-Grid at_pixels(const Grid& grid, const Frame& to) {
-  Resampling method = resolved(Resampling::Automatic, grid, to);
+Grid at_pixels(const Grid& given, const Frame& to) {
+  Grid grid = given;
+  const Resampling method = resolved(Resampling::Automatic, grid, to);
   if (method == Resampling::Mean) {
-    const double times = cells_a_pixel(grid.frame(), to);
+    // What a file has at about that size already need not be made again.
+    double times = cells_a_pixel(grid.frame(), to);
+    for (auto half = grid.half(); half && times >= 2; half = grid.half(), times /= 2) grid = *half;
     if (const auto by = static_cast<std::int64_t>(std::floor(times)); by >= 2 && by <= 4096)
       return reproject(Grid(std::make_shared<Coarser>(grid, by)), to, Resampling::Bilinear);
+    if (times < 2) return reproject(grid, to, Resampling::Bilinear);
   }
-  if (method == Resampling::Cubic) method = Resampling::Bilinear;
-  return reproject(grid, to, method);
+  return reproject(grid, to, method == Resampling::Cubic ? Resampling::Bilinear : method);
 }
 
 Grid somewhere(const Grid& grid) {

@@ -126,7 +126,12 @@ class GridSource {
   virtual const GridInfo& info() const = 0;
   // Fills every cell of the view; its window lies inside the frame.
   virtual void read(const BlockView& out) const = 0;
+  // The same ground with cells twice as wide (half_frame), where it is kept beside the values, as overviews of a file
+  // are; null elsewhere. To be looked at: how its values were made is not known.
+  virtual std::shared_ptr<const GridSource> half() const { return nullptr; }
 };
+// Cells twice as wide from the same upper left corner; the last of an odd number reach beyond the edge.
+Frame half_frame(const Frame& frame);
 
 class Grid {
  public:
@@ -142,6 +147,8 @@ class Grid {
   void read_into(const BlockView& out) const;
   // One value at a cell; NaN outside. For points use `sample` (terrain/sample.hpp): this decodes a block for each call.
   float at(std::int64_t col, std::int64_t row) const;
+  // An overview of it, if there is one.
+  std::optional<Grid> half() const;
 
  private:
   std::shared_ptr<const GridSource> source_;

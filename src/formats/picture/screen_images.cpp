@@ -104,25 +104,27 @@ class PngImage final : public ImageWriter {
   }
 
  private:
-  static constexpr int kLevel = 4;
+  static constexpr int kLevel = 2;  // of filtered relief: smaller than 4, and in half the time
 
   // Each byte less what the pixels to the left and above foretell (Paeth); of the first row, less that to the left.
   std::vector<std::uint8_t> filtered(const Pixels& rows) const {
     const std::size_t stride = cols_ * 4, n = rows.size() / stride;
-    std::vector<std::uint8_t> out;
-    out.reserve(n * (stride + 1));
+    std::vector<std::uint8_t> out(n * (stride + 1));
     for (std::size_t r = 0; r < n; ++r) {
-      const std::uint8_t *row = rows.data() + r * stride, *above = r > 0 ? row - stride : nullptr;
-      out.push_back(above ? 4 : 1);
-      for (std::size_t i = 0; i < stride; ++i) {
-        const int left = i >= 4 ? row[i - 4] : 0;
-        int told = left;
-        if (above) {
-          const int up = above[i], corner = i >= 4 ? above[i - 4] : 0, p = left + up - corner;
-          const int a = std::abs(p - left), b = std::abs(p - up), c = std::abs(p - corner);
-          told = a <= b && a <= c ? left : b <= c ? up : corner;
-        }
-        out.push_back(static_cast<std::uint8_t>(row[i] - told));
+      const std::uint8_t* row = rows.data() + r * stride;
+      std::uint8_t* to = out.data() + r * (stride + 1);
+      *to++ = r > 0 ? 4 : 1;
+      if (r == 0) {
+        for (std::size_t i = 0; i < stride; ++i) to[i] = static_cast<std::uint8_t>(row[i] - (i >= 4 ? row[i - 4] : 0));
+        continue;
+      }
+      const std::uint8_t* above = row - stride;
+      for (std::size_t i = 0; i < 4; ++i) to[i] = static_cast<std::uint8_t>(row[i] - above[i]);
+      for (std::size_t i = 4; i < stride; ++i) {
+        const int left = row[i - 4], up = above[i], corner = above[i - 4];
+        const int a = std::abs(up - corner), b = std::abs(left - corner), c = std::abs(left + up - 2 * corner);
+        const int other = b <= c ? up : corner;
+        to[i] = static_cast<std::uint8_t>(row[i] - (a <= b && a <= c ? left : other));
       }
     }
     return out;

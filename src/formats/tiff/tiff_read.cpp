@@ -43,6 +43,7 @@ struct Layout {
   SampleType type = SampleType::Float32;
   std::vector<std::uint64_t> offsets, counts;  // of the band when bands are apart
   std::uint64_t first_block = 0;               // its number in the file
+  std::uint16_t directory = 0;
 
   std::int64_t sample_bytes() const { return bytes_per_sample(type); }
   std::int64_t row_bytes() const { return block_cols * sample_bytes() * (separate ? 1 : samples); }
@@ -148,15 +149,26 @@ Layout read_layout(const Handle& h, const OpenOptions& options, const std::strin
 
 class TiffSource final : public GridSource {
  public:
-  TiffSource(std::shared_ptr<ByteSource> bytes, GridInfo info, const SampleRule& rule, Layout layout)
+  // `overviews`: each with half the cells of the one before.
+  TiffSource(std::shared_ptr<ByteSource> bytes, GridInfo info, const SampleRule& rule, Layout layout,
+             std::vector<Layout> overviews)
       : bytes_(std::move(bytes)),
         info_(std::move(info)),
         rule_(rule),
         layout_(std::move(layout)),
+        overviews_(std::move(overviews)),
         owner_(BlockCache::shared().new_owner()) {}
   ~TiffSource() override { BlockCache::shared().forget(owner_); }
 
   const GridInfo& info() const override { return info_; }
+
+  std::shared_ptr<const GridSource> half() const override {
+    if (overviews_.empty()) return nullptr;
+    GridInfo info = info_;
+    info.frame = half_frame(info.frame);
+    return std::make_shared<TiffSource>(bytes_, std::move(info), rule_, overviews_[0],
+                                        std::vector<Layout>(overviews_.begin() + 1, overviews_.end()));
+  }
 
   void read(const BlockView& out) const override {
     const Window& w = out.window;
@@ -246,6 +258,7 @@ class TiffSource final : public GridSource {
 
   void decode_by_libtiff(std::uint64_t index, BlockCache::Bytes& raw) const {
     std::unique_ptr<Handle> h = handles_.take([&] { return std::make_unique<Handle>(bytes_); });
+    if (TIFFCurrentDirectory(h->get()) != layout_.directory) TIFFSetDirectory(h->get(), layout_.directory);
     const auto i = static_cast<std::uint32_t>(layout_.first_block + index);
     const auto n = static_cast<tmsize_t>(raw.size());
     const tmsize_t got = layout_.tiled ? TIFFReadEncodedTile(h->get(), i, raw.data(), n)
@@ -266,6 +279,7 @@ class TiffSource final : public GridSource {
   GridInfo info_;
   SampleRule rule_;
   Layout layout_;
+  std::vector<Layout> overviews_;
   std::uint64_t owner_;
   mutable Pool<std::unique_ptr<Handle>> handles_;
 };
@@ -420,10 +434,24 @@ void read_damage(const Layout& l, std::uint64_t size, FileFacts& facts) {
 // What follows the first image in the file.
 struct Others {
   int overviews = 0;
+  std::vector<Layout> halves;         // those of them that have half the cells of the one before
   std::optional<std::uint16_t> mask;  // the directory of a mask as large as the image
 };
-Others read_others(const Handle& h, const Layout& l) {
+// One that is damaged is none: values are in the image itself.
+std::optional<Layout> overview_of(const Handle& h, const Layout& l, const OpenOptions& options,
+                                  const std::string& file) {
+  try {
+    Layout o = read_layout(h, options, file);
+    o.directory = TIFFCurrentDirectory(h.get());
+    const bool half = o.cols == (l.cols + 1) / 2 && o.rows == (l.rows + 1) / 2;
+    return half && o.type == l.type && o.samples == l.samples ? std::optional(std::move(o)) : std::nullopt;
+  } catch (const Error&) {
+    return std::nullopt;
+  }
+}
+Others read_others(const Handle& h, const Layout& l, const OpenOptions& options, const std::string& file) {
   Others o;
+  bool goes_on = true;
   for (int i = 0; i < 64 && TIFFReadDirectory(h.get()); ++i) {
     const auto type = h.field<std::uint32_t>(TIFFTAG_SUBFILETYPE, 0);
     if (type & FILETYPE_MASK) {
@@ -432,6 +460,9 @@ Others read_others(const Handle& h, const Layout& l) {
       if (same && !(type & FILETYPE_REDUCEDIMAGE)) o.mask = TIFFCurrentDirectory(h.get());
     } else if (type & FILETYPE_REDUCEDIMAGE) {
       ++o.overviews;
+      auto next = goes_on ? overview_of(h, o.halves.empty() ? l : o.halves.back(), options, file) : std::nullopt;
+      goes_on = next.has_value();
+      if (next) o.halves.push_back(std::move(*next));
     }
   }
   return o;
@@ -509,12 +540,12 @@ GridFile open_tiff(const Located& located, const OpenOptions& options) {
   const FileLattice lattice = read_lattice(h, layout, geo, located, facts);
   info.frame = lattice.frame();
   std::swap(south, facts.layout);
-  const Others others = read_others(h, layout);
+  Others others = read_others(h, layout, options, file);
   facts.layout = fmt::format("{} {} x {}, {} overviews{}{}{}", layout.tiled ? "tiles" : "strips", layout.block_cols,
                              layout.block_rows, others.overviews,
                              layout.tiled && header_first && others.overviews > 0 ? ", header first" : "",
                              others.mask ? ", a mask" : "", south);
-  Grid grid(std::make_shared<TiffSource>(bytes, info, rule, std::move(layout)));
+  Grid grid(std::make_shared<TiffSource>(bytes, info, rule, std::move(layout), std::move(others.halves)));
   if (others.mask) grid = masked(grid, tiff::open_mask(bytes, *others.mask, info.frame));
   out.grid = turned(grid, lattice);
   return out;

@@ -357,6 +357,74 @@ TEST(TiffRead, ATruncatedFileOpensButItsMissingTilesAreErrorsWithAPlace) {
 
 // A header may claim anything; whatever is flipped in it, the answer is an Error or a grid, never a crash or a huge
 // allocation.
+// Means of what is known, on the same ground; also where labels and units lie between.
+TEST(TiffRead, OverviewsAreTheGroundAtHalfTheFineness) {
+  TemporaryFolder folder;
+  for (const auto& [cols, rows] : {std::pair{131, 90}, {97, 131}, {33, 1}}) {
+    const Grid g = rough_grid(utm_frame(cols, rows), 4, rows > 1 ? 5 : 0);
+    write_grid(g, folder / "a.tif", {.overwrite = true, .tile = 32, .run = {}});
+    Grid fine = open_grid(folder / "a.tif");
+    int levels = 0;
+    for (auto half = fine.half(); half; half = fine.half(), ++levels) {
+      EXPECT_EQ(half->frame().cols(), (fine.frame().cols() + 1) / 2);
+      EXPECT_EQ(half->frame().west(), fine.frame().west());
+      EXPECT_EQ(half->frame().north(), fine.frame().north());
+      EXPECT_EQ(half->frame().cell().x, 2 * fine.frame().cell().x);
+      EXPECT_EQ(half->frame().crs().epsg(), 32725);
+      const Frame& f = fine.frame();
+      for (std::int64_t r = 0; r < half->frame().rows(); ++r)
+        for (std::int64_t c = 0; c < half->frame().cols(); ++c) {
+          double sum = 0;
+          int n = 0;
+          for (std::int64_t y = 2 * r; y < std::min(f.rows(), 2 * r + 2); ++y)
+            for (std::int64_t x = 2 * c; x < std::min(f.cols(), 2 * c + 2); ++x)
+              if (const double z = value_at(fine, x, y); !std::isnan(z)) sum += z, ++n;
+          const double mean = value_at(*half, c, r);
+          ASSERT_EQ(std::isnan(mean), n == 0);
+          if (n > 0) {
+            ASSERT_NEAR(mean, sum / n, 1e-4);
+          }
+        }
+      fine = *half;
+    }
+    EXPECT_EQ(levels, cols == 33 ? 1 : 3);
+    const Grid feet = in_unit(open_grid(folder / "a.tif"), LengthUnit::Foot);
+    const double metres = value_at(*open_grid(folder / "a.tif").half(), 3, 0);
+    EXPECT_NEAR(value_at(*feet.half(), 3, 0), metres / 0.3048, 1e-4);
+    EXPECT_FALSE(with_void(feet, 7).half());  // its means are of what is a void
+  }
+}
+
+// Overviews of libtiff's making, packed by what is not decoded here; one of another size is none.
+TEST(TiffRead, OverviewsOfOtherMakersAreReadInTheirOwnDirectory) {
+  TemporaryFolder folder;
+  for (const bool fits : {true, false}) {
+    const std::string name = folder / (fits ? "a.tif" : "b.tif");
+    TIFF* t = TIFFOpen(name.c_str(), "w");
+    for (const auto& [cols, rows, value] : {std::tuple{21, 13, 10.0F}, {fits ? 11 : 12, 7, 20.0F}}) {
+      if (value > 10) TIFFSetField(t, TIFFTAG_SUBFILETYPE, FILETYPE_REDUCEDIMAGE);
+      TIFFSetField(t, TIFFTAG_IMAGEWIDTH, cols);
+      TIFFSetField(t, TIFFTAG_IMAGELENGTH, rows);
+      TIFFSetField(t, TIFFTAG_BITSPERSAMPLE, 32);
+      TIFFSetField(t, TIFFTAG_SAMPLEFORMAT, SAMPLEFORMAT_IEEEFP);
+      TIFFSetField(t, TIFFTAG_COMPRESSION, COMPRESSION_LZW);
+      TIFFSetField(t, TIFFTAG_ROWSPERSTRIP, 4);
+      std::vector<float> row(static_cast<std::size_t>(cols), value);
+      for (int r = 0; r < rows; ++r) TIFFWriteScanline(t, row.data(), static_cast<std::uint32_t>(r), 0);
+      TIFFWriteDirectory(t);
+    }
+    TIFFClose(t);
+    write_text_file(std::filesystem::path(name).replace_extension(".tfw"), "1\n0\n0\n-1\n676000.5\n5841999.5\n");
+    const Grid g = open_grid(name, {.crs = Crs::parse("EPSG:32725")});
+    EXPECT_EQ(value_at(g, 20, 12), 10);
+    ASSERT_EQ(g.half().has_value(), fits);
+    if (fits) {
+      EXPECT_EQ(value_at(*g.half(), 10, 6), 20);
+    }
+    EXPECT_EQ(value_at(g, 0, 0), 10);
+  }
+}
+
 TEST(TiffRead, FlippedBytesNeverCrash) {
   TemporaryFolder folder;
   std::vector<std::string> originals;
@@ -375,6 +443,7 @@ TEST(TiffRead, FlippedBytesNeverCrash) {
     try {
       const Grid g = open_grid(folder / "c.tif");
       g.read(Window{0, 0, 60, 60}.intersected(g.frame().window()));
+      for (auto half = g.half(); half; half = half->half()) half->read(half->frame().window());
     } catch (const Error&) {
     }
   }
