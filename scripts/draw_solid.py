@@ -1,11 +1,11 @@
-"""A binary STL as a picture, seen from the air under one lamp: draw_solid.py IN.stl OUT.ppm [AZIMUTH ALTITUDE]."""
+"""A binary STL as a picture, seen from the air under one lamp: draw_solid.py IN.stl OUT.ppm AZIMUTH ALTITUDE [WATER.stl]."""
 import math
 import sys
 
 import numpy
 
 WIDTH, HEIGHT = 1280, 800
-STONE, PAPER = numpy.array([206, 200, 184]), 247
+STONE, WATER, PAPER = numpy.array([206, 200, 184]), numpy.array([96, 158, 205]), 247
 
 
 def triangles(path):
@@ -25,8 +25,11 @@ def turned(corners, azimuth, altitude):
 
 
 def main():
-    corners = triangles(sys.argv[1])
-    azimuth, altitude = (float(v) for v in (sys.argv[3:5] or (30, 40)))
+    stone = triangles(sys.argv[1])
+    water = triangles(sys.argv[5]) if len(sys.argv) > 5 else stone[:0]
+    # A hair higher than the ground that it ends at.
+    corners = numpy.concatenate([stone, water + [0, 0, 0.05]])
+    azimuth, altitude = (float(v) for v in sys.argv[3:5])
     seen = turned(corners, azimuth, altitude)
     normals = numpy.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
     normals /= numpy.linalg.norm(normals, axis=1, keepdims=True) + 1e-30
@@ -36,7 +39,7 @@ def main():
     middle = (seen.reshape(-1, 3).min(axis=0) + seen.reshape(-1, 3).max(axis=0)) / 2
     x, y, near = WIDTH / 2 + (seen[..., 0] - middle[0]) * scale, HEIGHT / 2 - (seen[..., 1] - middle[1]) * scale, seen[..., 2]
     picture, nearest = numpy.full((HEIGHT, WIDTH, 3), PAPER, numpy.uint8), numpy.full((HEIGHT, WIDTH), -numpy.inf)
-    for u, v, w, lit in zip(x, y, near, light):
+    for n, (u, v, w, lit) in enumerate(zip(x, y, near, light)):
         x0, x1 = int(max(0, u.min())), int(min(WIDTH - 1, math.ceil(u.max())))
         y0, y1 = int(max(0, v.min())), int(min(HEIGHT - 1, math.ceil(v.max())))
         area = (u[1] - u[0]) * (v[2] - v[0]) - (u[2] - u[0]) * (v[1] - v[0])
@@ -49,7 +52,7 @@ def main():
         part = nearest[y0:y1 + 1, x0:x1 + 1]
         inside = (b >= -1e-6) & (c >= -1e-6) & (b + c <= 1 + 1e-6) & (depth > part)
         part[inside] = depth[inside]
-        picture[y0:y1 + 1, x0:x1 + 1][inside] = STONE * lit
+        picture[y0:y1 + 1, x0:x1 + 1][inside] = (STONE if n < len(stone) else WATER) * lit
     with open(sys.argv[2], "wb") as f:
         f.write(b"P6 %d %d 255\n" % (WIDTH, HEIGHT) + picture.tobytes())
 

@@ -842,6 +842,11 @@ class OwnOptions(Options):
             other = made("--scale 1000 " + more)
             self.assertNotEqual((plain["size_mm"], plain["triangles"]), (other["size_mm"], other["triangles"]), more)
         self.assertGreater(made("--scale 1000 --water 60m --step 5mm")["size_mm"][2], made("--scale 1000 --water 60m")["size_mm"][2])
+        self.assertGreater(made("--scale 1000 --water 60m --water-body")["water"], 0)
+        several = made("--scale 500 --bed 60mmx60mm --tiles")
+        self.assertGreater(several["across"] * several["down"], 1)
+        for more in ("--tab 3mm", "--gap 2mm --tab 11mm"):
+            self.assertNotEqual(several["tiles"], made("--scale 500 --bed 60mmx60mm --tiles " + more)["tiles"], more)
 
     def features(self, words, out="w.geojson"):
         self.run_tool(*words.split(), "-o", out, "--overwrite")

@@ -8,6 +8,7 @@ import xml.etree.ElementTree as ElementTree
 import zipfile
 
 import numpy
+import tifffile
 
 from tool import DEMO, ToolTest, main, png
 
@@ -105,6 +106,62 @@ class Solids(ToolTest):
         for i in ground[low]:
             colour = picture[int(uv[i][1] * picture.shape[0]), int(uv[i][0] * picture.shape[1])]
             self.assertGreater(int(colour[2]), int(colour[0]), "deep water is blue")
+
+    def test_water_is_a_body_in_every_form(self):
+        words = ["solid", TRUTH, "--scale", "5000", "--error", "0.3mm", "--water", "0m", "--water-body"]
+        said = self.run_json(*words, "-o", "a.stl")
+        self.assertGreater(said["water"], 100)
+        ground = self.is_whole("a.stl", said)
+        out, number = self.admesh("a-water.stl")
+        for label in ("Facets with 1 disconnected edge", "Facets with 2 disconnected edges", "Facets with 3 disconnected edges", "Degenerate facets", "Edges fixed", "Facets removed", "Facets reversed", "Backwards edges"):
+            self.assertEqual(number(label), 0, out)
+        self.assertEqual(number("Number of facets"), said["water"])
+        water = number("Volume")
+        # What the sea takes of the space above the ground, from the cells themselves.
+        z = tifffile.imread(TRUTH).astype(float)
+        deep = numpy.maximum(0, -z)[:-1, :-1].sum() / 5 ** 3
+        self.assertAlmostEqual(water / deep, 1, delta=0.03)
+        self.run_tool(*words, "-o", "a.3mf")
+        model = ElementTree.fromstring(zipfile.ZipFile(self.path("a.3mf")).read("3D/3dmodel.model"))
+        bodies = {}
+        for body in model.iter(f"{CORE}object"):
+            v = numpy.array([[p.get(k) for k in "xyz"] for p in body.iter(f"{CORE}vertex")], float)
+            t = numpy.array([[p.get(f"v{k}") for k in (1, 2, 3)] for p in body.iter(f"{CORE}triangle")], int)
+            if len(t):
+                bodies[body.get("name")] = volume(v, t)
+                self.assertEqual(set(numpy.unique(t)), set(range(len(v))))
+        self.assertEqual(sorted(bodies), ["ground", "water"])
+        self.assertAlmostEqual(bodies["ground"] / ground, 1, places=5)
+        self.assertAlmostEqual(bodies["water"] / water, 1, places=4)
+        both = model.find(f"{CORE}build/{CORE}item").get("objectid")
+        parts = [c.get("objectid") for c in model.find(f".//{CORE}object[@id='{both}']/{CORE}components")]
+        self.assertEqual(len(parts), 2)
+        self.run_tool(*words, "-o", "a.glb")
+        with open(self.path("a.glb"), "rb") as f:
+            data = f.read()
+        j = json.loads(data[20:20 + struct.unpack("<I", data[12:16])[0]])
+        clear = [p["material"] for p in j["meshes"][0]["primitives"] if j["materials"][p["material"]].get("alphaMode") == "BLEND"]
+        self.assertEqual(len(clear), 1)
+        self.run_tool(*words, "-o", "a.obj")
+        with open(self.path("a.obj")) as f:
+            self.assertEqual([l.split()[1] for l in f if l.startswith("g ")], ["ground", "base", "water"])
+
+    def test_pieces_fit_the_bed_and_are_all_there_or_none(self):
+        words = ["solid", TRUTH, "--bed", "120mmx100mm", "--scale", "1:3000", "--tiles", "-o"]
+        said = self.run_json(*words, "a.stl")
+        self.assertEqual((said["across"], said["down"], len(said["tiles"])), (3, 4, 12))
+        for tile in said["tiles"]:
+            self.is_whole(os.path.basename(tile["file"]), tile)
+            self.assertTrue(tile["size_mm"][0] <= 120 and tile["size_mm"][1] <= 100)
+        # One that is there already: the others go again.
+        with open(self.path("b-B2.stl"), "w") as f:
+            f.write("mine")
+        self.assertIn("exists already", self.refused(*words, "b.stl", status=(3, 4)))
+        self.assertEqual(sorted(n for n in os.listdir(self.folder) if n.startswith("b-")), ["b-B2.stl"])
+        for more, expect in ((["--scale", "1:3000"], "bed and a scale"), (["--bed", "120mmx100mm"], "bed and a scale"),
+                             (["--scale", "1:3000", "--bed", "25mmx100mm"], "a fifth"), (["--scale", "1:20", "--bed", "120mmx100mm"], "tiles")):
+            self.assertIn(expect, self.refused("solid", TRUTH, *more, "--tiles", "-o", "c.stl", status=(2, 3)))
+        self.assertIn("--water", self.refused("solid", TRUTH, "--scale", "1:3000", "--water-body", "-o", "c.stl", status=2))
 
     def test_what_is_refused(self):
         for words, expect, status in (("", "--bed 200mm", 2), ("--bed 0mmx100mm", "larger than nothing", 2), ("--bed 200x100", "no unit", 2), ("--bed 200mm", "no bed", 2), ("--scale 1:0", "no scale", 2), ("--scale 1:5000 --base 0mm", "base", 2), ("--scale 1:5000 --exaggerate 0", "exaggeration", 2), ("--bed 20mmx20mm --scale 1:1000", "larger than the bed", 2), ("--scale 1:5000 --error 0.1", "no unit", 2), ("--scale 1:5000 --error 0mm --memory 32M", "--memory", 3)):

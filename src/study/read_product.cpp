@@ -37,7 +37,7 @@ const std::vector<OwnKind> kOwnKinds = {
     {"picture",
      {"interval", "exaggerate", "line", "tiles", "area", "layers", "spots", "relief", "style", "ramp", "classes",
       "shore", "light"}},
-    {"solid", {"bed", "scale", "exaggerate", "base", "error", "water"}}};
+    {"solid", {"bed", "scale", "exaggerate", "base", "error", "water", "water_body"}}};
 
 // The keys of a product besides kind, file and title; nothing when there is no such product.
 std::optional<std::vector<std::string>> keys_of_product(const std::string& kind) {
@@ -130,6 +130,7 @@ void read_solid(const TableReader& t, StudyProduct& p) {
   p.solid.base = t.length("base").value_or(p.solid.base);
   p.solid.error = t.length("error").value_or(p.solid.error);
   p.solid.water = t.length("water");
+  p.solid.water_body = t.flag("water_body", false);
 }
 
 // What is drawn over the surface, and on what.

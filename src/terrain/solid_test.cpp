@@ -214,6 +214,159 @@ TEST(Solid, HasTheSizeAndVolumeAskedFor) {
   EXPECT_NEAR(wet.height, 3 + 1 + 10, 1e-3);
 }
 
+// The triangles [first, end) as a body of their own.
+Solid part_of(const Solid& s, std::size_t first, std::size_t end) {
+  Solid out = s;
+  out.triangles.assign(s.triangles.begin() + static_cast<std::ptrdiff_t>(first),
+                       s.triangles.begin() + static_cast<std::ptrdiff_t>(end));
+  return out;
+}
+void body_is_closed(const Solid& s) {
+  const auto sides = sides_of(s.triangles);
+  for (const auto& [side, n] : sides) {
+    ASSERT_EQ(n, 1);
+    ASSERT_TRUE(sides.contains({side.second, side.first}));
+  }
+  for (const auto& t : s.triangles) {
+    double u[3], v[3];
+    for (std::size_t i = 0; i < 3; ++i) {
+      u[i] = double(s.vertices[t[1]][i]) - double(s.vertices[t[0]][i]);
+      v[i] = double(s.vertices[t[2]][i]) - double(s.vertices[t[0]][i]);
+    }
+    const double area = std::hypot(u[1] * v[2] - u[2] * v[1], u[2] * v[0] - u[0] * v[2], u[0] * v[1] - u[1] * v[0]) / 2;
+    ASSERT_GT(area, 1e-7);
+  }
+}
+
+// Closed over any ground, with voids, also where whole cells lie exactly on its level; of the volume that lies below
+// it.
+TEST(SolidWater, IsABodyOverItsFloor) {
+  const unsigned seed = std::random_device{}() % 100000;
+  SCOPED_TRACE("seed " + std::to_string(seed));
+  std::mt19937 random(seed);
+  for (int n = 0; n < 24; ++n) {
+    const Frame f = utm_frame(8 + n * 3, 30 - n);
+    std::vector<float> v(static_cast<std::size_t>(f.cols() * f.rows()));
+    for (float& z : v) z = random() % 17 == 0 ? kVoid : static_cast<float>(random() % 5);
+    const Grid g =
+        n % 2 ? rough_grid(f, seed + static_cast<unsigned>(n), n % 5) : grid_from_values(f, v, metres_above_egm2008());
+    const double level = n % 2 ? 100 : 2;
+    const SolidOptions o{
+        .scale = 200, .error = Length::metres(n % 3 * 0.001), .water = Length::metres(level), .water_body = true};
+    const Solid s = surface_solid(g, o);
+    ASSERT_LT(s.water, s.triangles.size());
+    body_is_closed(part_of(s, 0, s.water));
+    const Solid water = part_of(s, s.water, s.triangles.size());
+    body_is_closed(water);
+    // Nothing of it lies above the level, and all of its top is level.
+    float top = 0;
+    for (const auto& t : water.triangles)
+      for (const auto corner : t) top = std::max(top, s.vertices[corner][2]);
+    // What a corner of the ground tells of where zero is.
+    const auto& on = s.on_map[0];
+    const double known = value_at(g, static_cast<std::int64_t>(double(on[0]) * static_cast<double>(f.cols())),
+                                  static_cast<std::int64_t>(double(on[1]) * static_cast<double>(f.rows())));
+    EXPECT_NEAR(double(top), double(s.vertices[0][2]) + (level - known) * 5, 1e-3);
+    // By hand: each triangle of the ground in small pieces.
+    double expected = 0;
+    constexpr int kParts = 24;
+    for (std::size_t i = 0; i < s.ground; ++i) {
+      const auto &a = s.vertices[s.triangles[i][0]], &b = s.vertices[s.triangles[i][1]],
+                 &c = s.vertices[s.triangles[i][2]];
+      const double area =
+          std::abs(double(b[0] - a[0]) * double(c[1] - a[1]) - double(c[0] - a[0]) * double(b[1] - a[1])) / 2;
+      double deep = 0;
+      for (int x = 0; x < kParts; ++x)
+        for (int y = 0; x + y < kParts; ++y)
+          for (const double third : {1.0 / 3, 2.0 / 3}) {
+            if (third > 0.5 && x + y + 1 >= kParts) continue;
+            const double p = (x + third) / kParts, q = (y + third) / kParts;
+            deep += std::max(0.0, double(top) - (double(a[2]) + p * double(b[2] - a[2]) + q * double(c[2] - a[2])));
+          }
+      expected += area * deep / (kParts * kParts);
+    }
+    EXPECT_NEAR(volume_of(water), expected, 0.03 * expected + 0.1);
+  }
+  // Nothing lies below it.
+  const Solid dry =
+      surface_solid(rough_grid(utm_frame(20, 20), 1, 0), {.scale = 200, .water = 1_m, .water_body = true});
+  EXPECT_EQ(dry.water, dry.triangles.size());
+}
+
+// Each fits its bed, all together are the whole without its gaps, and what two of them share is as high in both.
+TEST(SolidTiles, FitTheBedAndOneAnother) {
+  const Grid g = grid_from_function(
+      utm_frame(241, 181), [](double x, double y) { return 5 * std::sin(x / 17) + 3 * std::cos(y / 11); },
+      metres_above_egm2008());
+  const Length mm = Length::metres(0.001);
+  const SolidOptions o{.bed_width = mm * 110, .bed_depth = mm * 90, .scale = 1000, .error = Length()};
+  const Solid whole = surface_solid(g, {.scale = 1000, .error = Length()});
+  auto area_of = [](const Solid& s) {
+    double area = 0;
+    for (std::size_t i = 0; i < s.ground; ++i) {
+      const auto &a = s.vertices[s.triangles[i][0]], &b = s.vertices[s.triangles[i][1]],
+                 &c = s.vertices[s.triangles[i][2]];
+      area += (double(b[0] - a[0]) * double(c[1] - a[1]) - double(c[0] - a[0]) * double(b[1] - a[1])) / 2;
+    }
+    return area;
+  };
+  for (const double gap : {0.0, 1.0}) {
+    double area = 0;
+    std::map<std::pair<long, long>, float> heights;
+    std::vector<std::string> names;
+    for_each_solid_tile(g, o, {.tab = mm * 8, .gap = mm * gap}, [&](const SolidTile& t) {
+      names.push_back(t.name);
+      body_is_closed(t.solid);
+      EXPECT_LE(t.solid.width, 110 + 1e-6);
+      EXPECT_LE(t.solid.depth, 90 + 1e-6);
+      EXPECT_EQ(t.across, 3);
+      EXPECT_EQ(t.down, 3);
+      area += area_of(t.solid);
+      for (std::size_t i = 0; i < t.solid.ground; ++i)
+        for (const auto v : t.solid.triangles[i]) {
+          const auto& p = t.solid.vertices[v];
+          const auto [known, fresh] = heights.try_emplace(
+              {std::lround((double(p[0]) + t.x) * 100), std::lround((double(p[1]) + t.y) * 100)}, p[2]);
+          if (!fresh) {
+            ASSERT_NEAR(double(known->second), double(p[2]), 1e-4) << t.name;
+          }
+        }
+    });
+    EXPECT_EQ(names, (std::vector<std::string>{"A1", "A2", "A3", "B1", "B2", "B3", "C1", "C2", "C3"}));
+    for (std::size_t i = 0; i < whole.ground && gap == 0; ++i)
+      for (const auto v : whole.triangles[i]) {
+        const auto& p = whole.vertices[v];
+        const auto here = heights.find({std::lround(double(p[0]) * 100), std::lround(double(p[1]) * 100)});
+        ASSERT_TRUE(here != heights.end());
+        ASSERT_NEAR(double(here->second), double(p[2]), 1e-4);
+      }
+    // Every seam is longer by its tabs.
+    const double all = area_of(whole);
+    if (gap == 0) {
+      EXPECT_NEAR(area, all, 1e-3 * all);
+    } else {
+      EXPECT_TRUE(area < all - 2 * (whole.width + whole.depth) && area > all - 3.2 * (whole.width + whole.depth))
+          << all - area;
+    }
+  }
+}
+
+TEST(SolidTiles, WhatIsRefused) {
+  const Grid g = rough_grid(utm_frame(60, 60), 1, 0);
+  const Length mm = Length::metres(0.001);
+  auto refused = [&](const SolidOptions& o, const SolidTiling& t) {
+    return error_of([&] { for_each_solid_tile(g, o, t, [](const SolidTile&) { ADD_FAILURE(); }); });
+  };
+  EXPECT_EQ(refused({.scale = 100}, {}), ErrorCode::BadArgument);
+  EXPECT_EQ(refused({.bed_width = mm * 100, .bed_depth = mm * 100}, {}), ErrorCode::BadArgument);
+  EXPECT_EQ(refused({.bed_width = mm * 20, .bed_depth = mm * 100, .scale = 100}, {}), ErrorCode::BadArgument);
+  EXPECT_EQ(refused({.bed_width = mm * 100, .bed_depth = mm * 100, .scale = 100}, {.tab = Length()}),
+            ErrorCode::BadArgument);
+  EXPECT_EQ(refused({.bed_width = mm * 100, .bed_depth = mm * 100, .scale = 100}, {.gap = mm * 5}),
+            ErrorCode::BadArgument);
+  EXPECT_EQ(refused({.bed_width = mm * 40, .bed_depth = mm * 40, .scale = 1}, {}), ErrorCode::TooLarge);
+}
+
 TEST(Solid, WhatIsRefused) {
   const Grid g = rough_grid(utm_frame(20, 20), 1, 0);
   const Length mm = Length::metres(0.001);

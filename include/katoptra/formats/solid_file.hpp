@@ -2,9 +2,13 @@
 //
 //   SolidReport r = write_solid(surface_solid(dem, {.scale = 5000}), "inlet.3mf");
 //
-// Millimetres, z up; glTF wants metres and y up and gets them. A file is written whole or not at all.
+// Millimetres, z up; glTF wants metres and y up and gets them. A file is written whole or not at all. Water that is a
+// body of its own is an object of a 3MF, a group of an OBJ, clear in glTF; STL knows one body, so the water is a file
+// of its own beside it (inlet-water.stl).
 #pragma once
 #include <filesystem>
+#include <string>
+#include <vector>
 
 #include "katoptra/grid/image.hpp"
 #include "katoptra/terrain/solid.hpp"
@@ -18,6 +22,7 @@ struct SolidWriteOptions {
 struct SolidReport {
   std::uint64_t bytes = 0;
   std::string format;
+  std::vector<std::filesystem::path> beside = {};  // what was written with it
 };
 
 bool solid_named(const std::filesystem::path& name);

@@ -1,6 +1,8 @@
 // A surface as a solid to be printed: its ground, a flat underside, and walls between.
 //
 //   Solid s = surface_solid(dem, {.bed_width = 0.2_m, .bed_depth = 0.15_m, .exaggeration = 2});
+//   for_each_solid_tile(dem, {.bed_width = 0.2_m, .bed_depth = 0.2_m, .scale = 200}, {},
+//                       [&](const SolidTile& t) { write_solid(t.solid, t.name + ".stl"); });
 //
 // Millimetres, x to the east, y to the north, z up from the underside. Closed and turned outwards: each side lies in
 // two triangles, and none is degenerate; parts of the surface that do not hang together are bodies of their own. The
@@ -9,6 +11,7 @@
 #pragma once
 #include <array>
 #include <cstdint>
+#include <functional>
 #include <optional>
 #include <string>
 #include <vector>
@@ -18,12 +21,16 @@
 namespace katoptra {
 
 inline constexpr int kMostSolidCells = 4097;
+inline constexpr int kMostSolidTiles = 100;
+inline constexpr double kThinnestWater = 0.01;  // mm
 
 struct Solid {
   std::string name;
   std::vector<std::array<float, 3>> vertices;           // mm
   std::vector<std::array<std::uint32_t, 3>> triangles;  // counter-clockwise from outside; those of the ground first
   std::size_t ground = 0;                               // how many of them
+  // Where the triangles of the water begin, a body of its own that lies on the ground; the end when there is none.
+  std::size_t water = 0;
   std::vector<std::array<float, 2>> on_map;  // of each vertex, its place on the frame: 0 to 1 to the east, and down
   Frame frame;                               // of the surface
   double scale = 0;                          // ground length / printed length: 5000 for 1:5000
@@ -41,10 +48,32 @@ struct SolidOptions {
   // What lies below this height (of the surface's reference) becomes a level floor, this much below the shore.
   std::optional<Length> water = {};
   Length water_step = Length::metres(0.0008);
+  // Or the water becomes a body of its own, level on top, with the sea floor below it: to be printed clear. Where it is
+  // thinner than kThinnestWater in print there is none.
+  bool water_body = false;
   RunOptions run = {};
 };
 
 // BadArgument for a bed, scale, base or exaggeration that are not above zero; BadFile where there is no ground.
 Solid surface_solid(const Grid& surface, const SolidOptions& options);
+
+// A solid that is larger than its bed, in pieces that fit. Each piece but the last of a row or column has a tab that
+// the next has a notch for, wider at its head, so that they lie where they should and hold; all stand on the same
+// underside.
+struct SolidTiling {
+  Length tab = Length::metres(0.006);   // how far tabs reach; none on sides shorter than five of them
+  Length gap = Length::metres(0.0002);  // left between two pieces, in whole cells
+};
+struct SolidTile {
+  std::string name;  // A1 is the north-western one, A2 east of it, B1 south of it
+  int col = 0, row = 0, across = 1, down = 1;
+  double x = 0, y = 0;  // mm from the south-western corner of the whole to that of the piece
+  Solid solid;
+  Grid surface;  // what it shows, voids elsewhere
+};
+// Needs a bed and a scale; one after the other. BadArgument as surface_solid, TooLarge for more than kMostSolidTiles.
+// Pieces without ground are left out.
+void for_each_solid_tile(const Grid& surface, const SolidOptions& options, const SolidTiling& tiling,
+                         const std::function<void(const SolidTile&)>& body);
 
 }  // namespace katoptra

@@ -35,29 +35,36 @@ std::string maker() { return fmt::format("Katoptra {}", KATOPTRA_VERSION); }
 
 // ------------------------------------------------------------------------------------------------------------- STL
 
-Bytes stl(const Solid& s, const SolidWriteOptions&) {
+// The triangles [first, end) as a file.
+Bytes stl_of(const Solid& s, std::size_t first, std::size_t end) {
   Bytes out;
-  out.reserve(84 + s.triangles.size() * 50);
+  out.reserve(84 + (end - first) * 50);
   // It must not begin with "solid", which is how the form in text begins.
   const std::string head = maker() + ", millimetres";
   out.assign(head.begin(), head.end());
   out.resize(80, ' ');
-  put(out, static_cast<std::uint32_t>(s.triangles.size()));
-  for (const auto& t : s.triangles) {
+  put(out, static_cast<std::uint32_t>(end - first));
+  for (std::size_t n = first; n < end; ++n) {
+    const auto& t = s.triangles[n];
     const auto &a = s.vertices[t[0]], &b = s.vertices[t[1]], &c = s.vertices[t[2]];
     double u[3], v[3];
     for (std::size_t i = 0; i < 3; ++i) {
       u[i] = static_cast<double>(b[i]) - static_cast<double>(a[i]);
       v[i] = static_cast<double>(c[i]) - static_cast<double>(a[i]);
     }
-    const double n[3] = {u[1] * v[2] - u[2] * v[1], u[2] * v[0] - u[0] * v[2], u[0] * v[1] - u[1] * v[0]};
-    const double length = std::sqrt(n[0] * n[0] + n[1] * n[1] + n[2] * n[2]);
-    for (const double x : n) put(out, static_cast<float>(length > 0 ? x / length : 0));
+    const double across[3] = {u[1] * v[2] - u[2] * v[1], u[2] * v[0] - u[0] * v[2], u[0] * v[1] - u[1] * v[0]};
+    const double length = std::sqrt(across[0] * across[0] + across[1] * across[1] + across[2] * across[2]);
+    for (const double x : across) put(out, static_cast<float>(length > 0 ? x / length : 0));
     for (const std::uint32_t corner : t)
       for (const float x : s.vertices[corner]) put(out, x);
     put(out, std::uint16_t{0});
   }
   return out;
+}
+Bytes stl(const Solid& s, const SolidWriteOptions&) { return stl_of(s, 0, s.water); }
+
+fs::path water_beside(const fs::path& path) {
+  return path.parent_path() / (path.stem().string() + "-water" + path.extension().string());
 }
 
 // ------------------------------------------------------------------------------------------------------------- OBJ
@@ -69,6 +76,7 @@ Bytes obj(const Solid& s, const SolidWriteOptions&) {
   fmt::format_to(to, "g ground\n");
   for (std::size_t i = 0; i < s.triangles.size(); ++i) {
     if (i == s.ground) fmt::format_to(to, "g base\n");
+    if (i == s.water) fmt::format_to(to, "g water\n");
     const auto& t = s.triangles[i];
     fmt::format_to(to, "f {} {} {}\n", t[0] + 1, t[1] + 1, t[2] + 1);
   }
@@ -77,18 +85,44 @@ Bytes obj(const Solid& s, const SolidWriteOptions&) {
 
 // ------------------------------------------------------------------------------------------------------------- 3MF
 
+// An object holds the corners that its triangles use, in their order.
+void add_object(std::string& out, const Solid& s, int id, std::size_t first, std::size_t end, const std::string& name) {
+  auto to = std::back_inserter(out);
+  fmt::format_to(to, "<object id=\"{}\" name=\"{}\" type=\"model\">\n<mesh>\n<vertices>\n", id, xml_text(name));
+  constexpr std::uint32_t kUnused = 0xFFFFFFFF;
+  std::vector<std::uint32_t> number(s.vertices.size(), kUnused);
+  for (std::size_t i = first; i < end; ++i)
+    for (const std::uint32_t v : s.triangles[i]) number[v] = 0;
+  std::uint32_t next = 0;
+  for (std::size_t i = 0; i < number.size(); ++i) {
+    if (number[i] == kUnused) continue;
+    number[i] = next++;
+    const auto& v = s.vertices[i];
+    fmt::format_to(to, "<vertex x=\"{}\" y=\"{}\" z=\"{}\"/>\n", v[0], v[1], v[2]);
+  }
+  fmt::format_to(to, "</vertices>\n<triangles>\n");
+  for (std::size_t i = first; i < end; ++i) {
+    const auto& t = s.triangles[i];
+    fmt::format_to(to, "<triangle v1=\"{}\" v2=\"{}\" v3=\"{}\"/>\n", number[t[0]], number[t[1]], number[t[2]]);
+  }
+  out += "</triangles>\n</mesh>\n</object>\n";
+}
+
 std::string model_3mf(const Solid& s) {
   std::string out = fmt::format(
       "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<model unit=\"millimeter\" xml:lang=\"en-US\" "
       "xmlns=\"http://schemas.microsoft.com/3dmanufacturing/core/2015/02\">\n<metadata name=\"Title\">{}</metadata>\n"
-      "<metadata name=\"Application\">{}</metadata>\n<resources>\n<object id=\"1\" "
-      "type=\"model\">\n<mesh>\n<vertices>\n",
+      "<metadata name=\"Application\">{}</metadata>\n<resources>\n",
       xml_text(s.name), maker());
-  auto to = std::back_inserter(out);
-  for (const auto& v : s.vertices) fmt::format_to(to, "<vertex x=\"{}\" y=\"{}\" z=\"{}\"/>\n", v[0], v[1], v[2]);
-  fmt::format_to(to, "</vertices>\n<triangles>\n");
-  for (const auto& t : s.triangles) fmt::format_to(to, "<triangle v1=\"{}\" v2=\"{}\" v3=\"{}\"/>\n", t[0], t[1], t[2]);
-  return out + "</triangles>\n</mesh>\n</object>\n</resources>\n<build>\n<item objectid=\"1\"/>\n</build>\n</model>\n";
+  const bool water = s.water < s.triangles.size();
+  add_object(out, s, 1, 0, s.water, "ground");
+  if (water) add_object(out, s, 2, s.water, s.triangles.size(), "water");
+  // Parts of one thing: a program that prints moves them together.
+  if (water)
+    out +=
+        "<object id=\"3\" type=\"model\">\n<components>\n<component objectid=\"1\"/>\n<component "
+        "objectid=\"2\"/>\n</components>\n</object>\n";
+  return out + fmt::format("</resources>\n<build>\n<item objectid=\"{}\"/>\n</build>\n</model>\n", water ? 3 : 1);
 }
 
 std::uint64_t write_3mf(const Solid& s, const fs::path& path, bool overwrite) {
@@ -123,12 +157,18 @@ class Gltf {
     j_["nodes"] = {{{"mesh", 0}, {"name", solid_.name}}};
     positions();
     places();
-    corners(0, solid_.ground);
-    corners(solid_.ground, solid_.triangles.size());
+    const std::size_t all = solid_.triangles.size();
+    Json parts = Json::array();
+    auto part = [&](std::size_t first, std::size_t end, Json attributes, int material) {
+      if (first == end) return;
+      corners(first, end);
+      parts.push_back({{"attributes", attributes}, {"indices", j_["accessors"].size() - 1}, {"material", material}});
+    };
+    part(0, solid_.ground, {{"POSITION", 0}, {"TEXCOORD_0", 1}}, 0);
+    part(solid_.ground, solid_.water, {{"POSITION", 0}}, 1);
+    part(solid_.water, all, {{"POSITION", 0}}, 2);
     materials();
-    j_["meshes"] = {{{"primitives",
-                      {{{"attributes", {{"POSITION", 0}, {"TEXCOORD_0", 1}}}, {"indices", 2}, {"material", 0}},
-                       {{"attributes", {{"POSITION", 0}}}, {"indices", 3}, {"material", 1}}}}}};
+    j_["meshes"] = {{{"primitives", parts}}};
     j_["buffers"] = {{{"byteLength", data_.size()}}};
     std::string text = j_.dump();
     text.resize((text.size() + 3) / 4 * 4, ' ');
@@ -202,7 +242,11 @@ class Gltf {
       j_["textures"] = {{{"source", 0}, {"sampler", 0}}};
       ground["pbrMetallicRoughness"]["baseColorTexture"] = {{"index", 0}};
     }
+    Json water = plain("water", {0.20, 0.50, 0.72, 0.55});
+    water["alphaMode"] = "BLEND";
+    water["pbrMetallicRoughness"]["roughnessFactor"] = 0.2;
     j_["materials"] = {ground, plain("base", {0.75, 0.75, 0.73, 1.0})};
+    if (solid_.water < solid_.triangles.size()) j_["materials"].push_back(water);
   }
 
   const Solid& solid_;
@@ -238,8 +282,21 @@ SolidReport write_solid(const Solid& solid, const fs::path& path, const SolidWri
                 path.string(), "give a name that ends in .stl, .3mf, .obj or .glb");
   if (!f->bytes) return {write_3mf(solid, path, options.overwrite), f->name};
   const Bytes bytes = f->bytes(solid, options);
-  write_file(path, bytes, {.overwrite = options.overwrite});
-  return {bytes.size(), f->name};
+  SolidReport r{bytes.size(), f->name};
+  if (f->bytes != stl || solid.water == solid.triangles.size()) {
+    write_file(path, bytes, {.overwrite = options.overwrite});
+    return r;
+  }
+  // Both or none.
+  const Bytes water = stl_of(solid, solid.water, solid.triangles.size());
+  auto ground_file = create_file(path, {.overwrite = options.overwrite}),
+       water_file = create_file(water_beside(path), {.overwrite = options.overwrite});
+  ground_file->write_at(0, bytes);
+  water_file->write_at(0, water);
+  ground_file->commit();
+  water_file->commit();
+  r.beside.push_back(water_beside(path));
+  return r;
 }
 
 }  // namespace katoptra
