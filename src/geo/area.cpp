@@ -1,5 +1,6 @@
 #include "katoptra/geo/area.hpp"
 
+#include <algorithm>
 #include <cmath>
 #include <fmt/format.h>
 #include <numbers>
@@ -235,6 +236,76 @@ MultiPolygon cut_at_antimeridian(const MultiPolygon& lonlat) {
     for (Polygon& p : overlay(turned, globe, Overlay::Intersection)) out.push_back(std::move(p));
   }
   return out;
+}
+
+namespace {
+
+// Longitudes that go on where they pass 180.
+void unwrap(LineString& line) {
+  for (std::size_t i = 1; i < line.size(); ++i) line[i].x += 360 * std::round((line[i - 1].x - line[i].x) / 360);
+}
+
+std::vector<Feature> cut_line(const Feature& f, LineString line) {
+  unwrap(line);
+  std::vector<Feature> out;
+  // Turns of the globe to the east of the part that is written.
+  double turn = std::floor((line.front().x + 180) / 360);
+  // One that begins on the antimeridian and goes west is on its western side.
+  if (line.front().x == 360 * turn - 180 && line[1].x < line.front().x) --turn;
+  Feature part{LineString{}, f.properties, {}};
+  auto add = [&](Point p, double z) {
+    std::get<LineString>(part.geometry).push_back({p.x - 360 * turn, p.y});
+    if (has_heights(f)) part.heights.push_back(z);
+  };
+  add(line[0], height_at(f, 0));
+  for (std::size_t i = 1; i < line.size(); ++i) {
+    const Point a = line[i - 1], b = line[i];
+    for (;;) {
+      const double east = 360 * turn + 180, west = 360 * turn - 180;
+      const bool over = b.x > east, under = b.x < west;
+      if (!over && !under) break;
+      const double edge = over ? east : west, t = (edge - a.x) / (b.x - a.x);
+      const Point at{edge, a.y + t * (b.y - a.y)};
+      const double z = height_at(f, i - 1) + t * (height_at(f, i) - height_at(f, i - 1));
+      add(at, z);
+      if (std::get<LineString>(part.geometry).size() > 1) out.push_back(part);
+      part = Feature{LineString{}, f.properties, {}};
+      turn += over ? 1 : -1;
+      add(at, z);
+    }
+    add(b, height_at(f, i));
+  }
+  if (!has_heights(f)) part.heights = f.heights;
+  for (Feature& p : out)
+    if (!has_heights(f)) p.heights = f.heights;
+  out.push_back(std::move(part));
+  return out;
+}
+
+}  // namespace
+
+std::vector<Feature> cut_at_antimeridian(const Feature& f) {
+  Feature one = f;
+  if (auto* p = std::get_if<Point>(&one.geometry)) {
+    if (p->x < -180 || p->x > 180) p->x -= 360 * std::floor((p->x + 180) / 360);
+    return {one};
+  }
+  if (const auto* line = std::get_if<LineString>(&one.geometry)) {
+    if (line->size() < 2 || std::any_of(line->begin(), line->end(), [](Point p) { return !std::isfinite(p.x + p.y); }))
+      return {one};
+    return cut_line(f, *line);
+  }
+  auto& shape = std::get<MultiPolygon>(one.geometry);
+  for (Polygon& p : shape) {
+    unwrap(p.outer);
+    for (Ring& hole : p.holes) {
+      if (hole.empty() || p.outer.empty()) continue;
+      hole[0].x += 360 * std::round((bounds_of(p.outer).centre().x - hole[0].x) / 360);
+      unwrap(hole);
+    }
+  }
+  shape = cut_at_antimeridian(shape);
+  return {one};
 }
 
 Area area_of(const Layer& layer) {

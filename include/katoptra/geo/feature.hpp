@@ -49,4 +49,9 @@ struct Layer {
 // The same in the other CRS: all of its places, the rest as it is.
 Feature carried(Feature f, const Transform& t);
 
+// A feature in longitude and latitude, cut where it crosses the antimeridian, so that every part lies within -180 to 180
+// and none goes the long way round (RFC 7946, 3.1.9). Points of a line that are more than half a globe apart are taken
+// to be joined the short way.
+std::vector<Feature> cut_at_antimeridian(const Feature& lonlat);
+
 }  // namespace katoptra

@@ -156,13 +156,23 @@ std::string coordinates(const LineString& line, std::span<const double> heights 
   return s + "]";
 }
 
-std::string geometry_text(const Feature& f) {
+std::string line_text(const Feature& f) {
+  return coordinates(std::get<LineString>(f.geometry),
+                     has_heights(f) ? std::span<const double>(f.heights) : std::span<const double>());
+}
+
+// Of one thing: more than one part where the antimeridian cuts a line.
+std::string geometry_text(const std::vector<Feature>& parts) {
+  const Feature& f = parts.front();
   if (const auto* p = std::get_if<Point>(&f.geometry))
     return fmt::format(R"({{"type":"Point","coordinates":[{},{}{}]}})", decimals(p->x), decimals(p->y),
                        has_heights(f) && !std::isnan(f.heights[0]) ? "," + decimals(f.heights[0]) : "");
-  if (const auto* l = std::get_if<LineString>(&f.geometry))
-    return R"({"type":"LineString","coordinates":)" +
-           coordinates(*l, has_heights(f) ? std::span<const double>(f.heights) : std::span<const double>()) + "}";
+  if (std::holds_alternative<LineString>(f.geometry)) {
+    if (parts.size() == 1) return R"({"type":"LineString","coordinates":)" + line_text(f) + "}";
+    std::string s = R"({"type":"MultiLineString","coordinates":[)";
+    for (const Feature& part : parts) s += (&part == &f ? "" : ",") + line_text(part);
+    return s + "]}";
+  }
   std::string s = R"({"type":"MultiPolygon","coordinates":[)";
   const auto& shape = std::get<MultiPolygon>(f.geometry);
   for (std::size_t i = 0; i < shape.size(); ++i) {
@@ -227,7 +237,8 @@ std::string to_geojson(const Layer& layer) {
     json properties = json::object();
     for (const auto& [name, value] : f.properties) properties[name] = property_json(value);
     s += fmt::format("{}\n{{\"type\":\"Feature\",\"properties\":{},\"geometry\":{}}}", i ? "," : "",
-                     properties.dump(-1, ' ', false, json::error_handler_t::replace), geometry_text(f));
+                     properties.dump(-1, ' ', false, json::error_handler_t::replace),
+                     geometry_text(cut_at_antimeridian(f)));
   }
   return s + "\n]}\n";
 }

@@ -112,6 +112,13 @@ class KmlWriter {
   }
 
   void geometry(const Feature& f) {
+    const std::vector<Feature> parts = cut_at_antimeridian(carried(f, there_));
+    if (parts.size() > 1) out_ += "<MultiGeometry>";
+    for (const Feature& part : parts) geometry_here(part);
+    if (parts.size() > 1) out_ += "</MultiGeometry>";
+  }
+  // In longitude and latitude.
+  void geometry_here(const Feature& f) {
     const bool high = !f.heights.empty();
     const char* mode = high ? "<altitudeMode>absolute</altitudeMode>" : "";
     if (const auto* p = std::get_if<Point>(&f.geometry)) {
@@ -123,9 +130,8 @@ class KmlWriter {
       coordinates(*line, &f);
       out_ += "</coordinates></LineString>";
     } else {
-      const auto& shape = std::get<MultiPolygon>(f.geometry);
       out_ += "<MultiGeometry>";
-      for (const Polygon& part : shape) {
+      for (const Polygon& part : std::get<MultiPolygon>(f.geometry)) {
         out_ += "<Polygon><tessellate>1</tessellate><outerBoundaryIs>";
         ring(turning(part.outer, Turn::Left));
         out_ += "</outerBoundaryIs>";
@@ -144,8 +150,7 @@ class KmlWriter {
     coordinates(r, nullptr);
     out_ += "</coordinates></LinearRing>";
   }
-  void coordinates(LineString line, const Feature* heights) {
-    there_.forward(line);
+  void coordinates(const LineString& line, const Feature* heights) {
     for (std::size_t i = 0; i < line.size(); ++i) {
       out_ += fmt::format("{}{:.8f},{:.8f}", i ? " " : "", line[i].x, line[i].y);
       if (heights && !heights->heights.empty())

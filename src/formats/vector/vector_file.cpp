@@ -47,11 +47,15 @@ Area read_area(const fs::path& path) {
 
 namespace {
 
-// Lines that begin where another ends become one, in the order of the file.
+// Lines that begin where another ends become one, in the order of the file; also across the antimeridian.
 std::vector<LineString> joined_lines(const Layer& layer) {
   std::vector<LineString> lines;
-  for (const Feature& f : layer.features)
-    if (const auto* l = std::get_if<LineString>(&f.geometry)) {
+  for (Feature f : layer.features)
+    if (auto* l = std::get_if<LineString>(&f.geometry)) {
+      if (layer.crs && layer.crs.is_geographic() && !lines.empty() && !l->empty() && !lines.back().empty())
+        if (const double turn = lines.back().back().x - l->front().x;
+            std::remainder(turn, 360) == 0 && lines.back().back().y == l->front().y)
+          for (Point& p : *l) p.x += turn;
       if (!lines.empty() && !l->empty() && !lines.back().empty() && lines.back().back() == l->front())
         lines.back().insert(lines.back().end(), l->begin() + 1, l->end());
       else

@@ -206,6 +206,65 @@ TEST(Vectors, WhatAFormatDoesNotHoldIsSaid) {
   }
 }
 
+// Lines and areas that cross it, in a system that knows nothing of it: no part goes round the globe, nothing of them is
+// lost, and a line is read as one again.
+TEST(Vectors, AreCutAtTheAntimeridian) {
+  TemporaryFolder folder;
+  std::mt19937 random(std::random_device{}());
+  const Crs zone = Crs::parse("EPSG:32601");
+  auto pick = [&](double from, double to) { return from + (to - from) * static_cast<double>(random() % 10000) / 1e4; };
+  for (int n = 0; n < 30; ++n) {
+    Layer layer{.name = "across", .crs = zone, .features = {}};
+    LineString line;
+    std::vector<double> z;
+    // The antimeridian lies at some 166 km east.
+    for (int i = 0; i < 3 + n % 5; ++i) {
+      line.push_back({pick(120e3, 210e3), pick(3e5, 6e6)});
+      z.push_back(pick(0, 100));
+    }
+    layer.features.push_back({line, {}, z});
+    const Point c{pick(150e3, 190e3), pick(3e5, 6e6)};
+    layer.features.push_back(
+        {MultiPolygon{{{c, {c.x + 40e3, c.y}, {c.x + 40e3, c.y + 30e3}, {c.x, c.y + 30e3}, c}, {}}}, {}});
+    for (const char* name : {"a.kml", "a.geojson", "a.kmz"}) {
+      write_layer(layer, folder / name, {.overwrite = true});
+      const Layer back = read_layer(folder / name);
+      std::vector<double> heights;
+      double area = 0;
+      for (const Feature& f : back.features) {
+        auto within = [&](const LineString& l) {
+          for (std::size_t i = 0; i < l.size(); ++i) {
+            ASSERT_LE(std::abs(l[i].x), 180) << name;
+            if (i > 0) {
+              ASSERT_LE(std::abs(l[i].x - l[i - 1].x), 10) << name;
+            }
+          }
+        };
+        if (const auto* l = std::get_if<LineString>(&f.geometry)) {
+          within(*l);
+          ASSERT_EQ(f.heights.size(), l->size());
+          heights.insert(heights.end(), f.heights.begin(), f.heights.end());
+        } else {
+          for (const Polygon& p : std::get<MultiPolygon>(f.geometry)) within(p.outer);
+          area += Area(std::get<MultiPolygon>(f.geometry), back.crs).ground_area();
+        }
+      }
+      EXPECT_NEAR(area / 1.2e9, 1, 0.01) << name;
+      // Every height is there, in its order, with those of the cuts between.
+      std::size_t at = 0;
+      for (const double h : heights)
+        if (at < z.size() && std::abs(h - z[at]) < 1e-3) ++at;
+      EXPECT_EQ(at, z.size()) << name;
+      const LineString again = read_line(folder / name, zone);
+      ASSERT_GE(again.size(), line.size()) << name;
+      std::size_t found = 0;
+      for (const Point& p : again)
+        if (found < line.size() && std::hypot(p.x - line[found].x, p.y - line[found].y) < 0.1) ++found;
+      EXPECT_EQ(found, line.size()) << name;
+    }
+  }
+}
+
 TEST(Vectors, BeyondTheAntimeridian) {
   TemporaryFolder folder;
   write_layer({.name = "way", .crs = Crs::wgs84(), .features = {{LineString{{179.5, 10}, {180.5, 10}}, {}}}},
