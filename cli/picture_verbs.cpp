@@ -30,7 +30,7 @@ void add_line_options(CLI::App& v, LineOptions& o) {
 
 LineString section_line(const LineOptions& o, const char* verb, const Crs& crs, std::vector<std::string>& notes) {
   if (!o.line.empty()) {
-    if (std::filesystem::path(o.line).extension().empty() && o.line.find(',') != std::string::npos)
+    if (!o.line_is_file())
       throw Error(ErrorCode::BadArgument, fmt::format("'{}' is no file of a line", o.line), "--line",
                   "give coordinates as --from X,Y --to X,Y");
     return read_line(o.line, crs, &notes);

@@ -1,5 +1,6 @@
 // What verbs share that draw, or that follow a line.
 #pragma once
+#include <filesystem>
 #include <string>
 #include <vector>
 
@@ -10,6 +11,10 @@ namespace katoptra::cli {
 // A line: of a file, from one place to another, or along a bearing.
 struct LineOptions {
   std::string line, from, to, bearing, length;
+  // Rather than nothing, or coordinates where a file belongs.
+  bool line_is_file() const {
+    return !line.empty() && (line.find(',') == line.npos || !std::filesystem::path(line).extension().empty());
+  }
   bool given() const { return !line.empty() || !from.empty() || !to.empty() || !bearing.empty() || !length.empty(); }
 };
 void add_line_options(CLI::App& v, LineOptions& o);

@@ -20,8 +20,9 @@ namespace {
 
 struct SectionCommand : Common, LineOptions {
   std::vector<std::string> in, marks;
-  std::string step, title, down_from, sea, across, every, width, swath;
+  std::string step, title, down_from, sea, across, every, width, swath, stations;
   std::optional<double> exaggerate;
+  bool by_time = false;
 };
 
 // The way of the water from a place, on the surface without depressions.
@@ -83,6 +84,10 @@ void require_sense(const SectionCommand& o) {
   if (o.in.size() > 1 && !(o.down_from.empty() && o.swath.empty()))
     refuse("the way of water and a corridor are of one surface", "give one");
   if (!o.down_from.empty() && !o.swath.empty()) refuse("a corridor needs a line", "leave --down-from out");
+  if ((!o.stations.empty() || o.by_time) && !picture_named(o.out))
+    refuse("stations and times are for a graph", "give a name that ends in .png, .svg or .pdf");
+  if (!o.stations.empty() && !(Length::parse(o.stations, LengthUnit::Metre).metres() > 0))
+    refuse("stations are some way apart", "take for instance --stations 50m");
   if (o.exaggerate && !(*o.exaggerate > 0 && *o.exaggerate <= 10000))
     refuse("an exaggeration is above zero", "10 draws heights ten times as large as lengths");
 }
@@ -120,8 +125,10 @@ void say_cut_and_fill(Statement& t, const CutFill& cf, LengthUnit unit, bool vol
 
 void write_sections(const SectionCommand& o, const std::vector<Profiles>& all, const std::string& title,
                     std::vector<std::string>& notes) {
-  const ProfilesReport r = write_profiles(
-      all, o.out, {.title = o.title.empty() ? title : o.title, .exaggeration = o.exaggerate.value_or(0)}, o.overwrite);
+  GraphOptions graph{.title = o.title.empty() ? title : o.title, .exaggeration = o.exaggerate.value_or(0)};
+  if (!o.stations.empty()) graph.stations = length_from(o.stations, LengthUnit::Metre, notes);
+  graph.by_time = o.by_time;
+  const ProfilesReport r = write_profiles(all, o.out, graph, o.overwrite);
   say_layer(r.layer, notes);
 }
 
@@ -158,39 +165,83 @@ int run_cross_sections(const SectionCommand& o) {
   return 0;
 }
 
+// The lines to follow: those of a file, or one that is told.
+std::vector<NamedLine> lines_of(const SectionCommand& o, Grid& in, SectionOptions& options,
+                                std::vector<std::string>& notes) {
+  std::vector<NamedLine> lines(1);
+  if (!o.down_from.empty()) {
+    in = drained_below(o, in, lines[0].line, notes);
+    // The way of water goes from cell to cell: between them there is ground that it does not touch.
+    const GroundSpacing cell = ground_spacing(in.frame());
+    options.step = std::max(cell.x, cell.y) * 2;
+    return lines;
+  }
+  if (o.line_is_file())
+    lines = read_lines(o.line, in.frame().crs(), &notes);
+  else
+    lines[0].line = section_line(o, "section", in.frame().crs(), notes);
+  for (const NamedLine& l : lines) refuse_outside("the line", l.line, in);
+  return lines;
+}
+
+void say_marks(Statement& t, const std::vector<LineMark>& marks) {
+  if (marks.empty()) return;
+  t.line("marks", fmt::format("{} on the line", marks.size()));
+  ordered_json list = ordered_json::array();
+  for (const LineMark& m : marks) list.push_back({{"distance", m.distance}, {"name", m.name}});
+  t.fact("marks", std::move(list));
+}
+
+void say_several(Statement& t, const std::vector<Profiles>& all) {
+  std::string names;
+  ordered_json list = ordered_json::array();
+  CutFill sum;
+  for (const Profiles& p : all) {
+    const Section& s = p.surfaces[0].section;
+    names += (names.empty() ? "" : ", ") + p.name;
+    list.push_back({{"name", p.name}, {"length", s.points.back().distance}, {"points", s.points.size()}});
+    if (p.surfaces.size() < 2 || p.corridor) continue;
+    const CutFill cf = cut_and_fill(s, p.surfaces[1].section);
+    sum.cut += cf.cut;
+    sum.fill += cf.fill;
+  }
+  const LengthUnit unit = all[0].surfaces[0].section.unit;
+  t.line("lines", fmt::format("{}: {}", all.size(), names));
+  t.fact("lines", std::move(list));
+  t.fact("unit", symbol(unit));
+  if (all[0].surfaces.size() > 1 && !all[0].corridor) say_cut_and_fill(t, sum, unit, false);
+}
+
 int run_section(const SectionCommand& o) {
   require_sense(o);
   if (!o.across.empty()) return run_cross_sections(o);
   std::vector<std::string> notes;
   std::vector<NamedGrid> grids = open_surfaces(o);
   Grid& in = grids[0].grid;
-  LineString line;
   SectionOptions options{.run = o.run()};
-  if (o.down_from.empty()) {
-    line = section_line(o, "section", in.frame().crs(), notes);
-    refuse_outside("the line", line, in);
-  } else {
-    in = drained_below(o, in, line, notes);
-    // The way of water goes from cell to cell: between them there is ground that it does not touch.
-    const GroundSpacing cell = ground_spacing(in.frame());
-    options.step = std::max(cell.x, cell.y) * 2;
-  }
+  const std::vector<NamedLine> lines = lines_of(o, in, options, notes);
   if (!o.step.empty()) options.step = length_from(o.step, LengthUnit::Metre, notes);
-  Profiles p = o.swath.empty() ? profiles(grids, line, options)
-                               : swath_profiles(in, line, length_from(o.swath, LengthUnit::Metre, notes), options);
-  add_marks(o, p);
-  const Section& s = p.surfaces[p.corridor ? 1 : 0].section;
-  const bool one = p.surfaces.size() == 1;
-  write_sections(o, {p}, "Section through " + in.info().name, notes);
+  std::vector<Profiles> all;
+  for (const NamedLine& l : lines) {
+    Profiles p = o.swath.empty() ? profiles(grids, l.line, options)
+                                 : swath_profiles(in, l.line, length_from(o.swath, LengthUnit::Metre, notes), options);
+    p.name = lines.size() > 1 ? l.name : "";
+    for (NamedSection& s : p.surfaces) set_times(s.section, l.line, l.times);
+    add_marks(o, p);
+    all.push_back(std::move(p));
+  }
+  write_sections(o, all, "Section through " + in.info().name, notes);
   Statement t(o);
   t.title(o.out);
-  say_section(t, s);
-  if (!one && !p.corridor) say_cut_and_fill(t, cut_and_fill(s, p.surfaces[1].section), s.unit, false);
-  if (!p.marks.empty()) {
-    t.line("marks", fmt::format("{} on the line", p.marks.size()));
-    ordered_json list = ordered_json::array();
-    for (const LineMark& m : p.marks) list.push_back({{"distance", m.distance}, {"name", m.name}});
-    t.fact("marks", std::move(list));
+  if (all.size() > 1) {
+    say_several(t, all);
+  } else {
+    const Profiles& p = all[0];
+    const Section& s = p.surfaces[p.corridor ? 1 : 0].section;
+    say_section(t, s);
+    if (p.surfaces.size() > 1 && !p.corridor)
+      say_cut_and_fill(t, cut_and_fill(s, p.surfaces[1].section), s.unit, false);
+    say_marks(t, p.marks);
   }
   t.notes(in.info(), notes);
   t.print();
@@ -213,6 +264,8 @@ void add_section_verb(CLI::App& app, int& status) {
   v->add_option("--marks", s->marks, "mark the points of this file that lie near, and where its lines cross")
       ->allow_extra_args(false);
   v->add_option("--step", s->step, "between points (default: a cell)");
+  v->add_option("--stations", s->stations, "below the graph: stations and heights, so far apart, e.g. 50m");
+  v->add_flag("--by-time", s->by_time, "along a track with times: by minutes instead of distance");
   v->add_option("--title", s->title, "above the graph");
   v->add_option("--exaggerate", s->exaggerate, "heights so many times as large as lengths (default: as it fits)");
   add_reading(*v, *s, Reading::Converts);

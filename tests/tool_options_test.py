@@ -13,7 +13,7 @@ import urllib.request
 
 import numpy
 
-from tool import DEMO, TOOL, ToolTest, main
+from tool import DEMO, TOOL, ToolTest, main, png
 
 WEST, NORTH, COLS, ROWS, CELL = 677000, 5842000, 24, 20, 2
 
@@ -739,6 +739,40 @@ class OwnOptions(Options):
         self.assertEqual(said["sections"], len({r["station"] for r in rows}))
         for name in ("across.pdf", "across.svg", "across.dxf", "across.gpkg"):
             self.assertEqual(self.run_json("section", *across, "-o", name)["sections"], said["sections"])
+        for words, expect in (("--stations 0m -o n.png", "some way apart"), ("--stations 0.1m -o n.png", "or more"), ("--stations 5m -o n.csv", ".png"),
+                              ("--by-time -o n.png", "times"), ("--by-time -o n.csv", ".png")):
+            self.assertIn(expect, self.refused("section", "g.asc", *along.split(), *words.split(), status=(2, 3)))
+        self.run_tool("section", "g.asc", *along.split(), "--stations", "5m", "-o", "stations.png")
+        self.run_tool("section", "g.asc", *along.split(), "-o", "plain.png")
+        self.assertGreater(png(open(self.path("stations.png"), "rb").read()).shape[0], png(open(self.path("plain.png"), "rb").read()).shape[0])
+        self.run_tool("section", "g.asc", *along.split(), "-o", "walk.gpx")
+        with open(self.path("walk.gpx")) as f:
+            walk = f.read()
+        places = iter(range(10000))
+        with open(self.path("walk.gpx"), "w") as f:
+            f.write(re.sub("</trkpt>", lambda m: f"<time>2026-05-03T09:{next(places) // 60:02}:{next(places) % 60:02}Z</time></trkpt>", walk))
+        self.run_tool("section", "g.asc", "--line", "walk.gpx", "-o", "distance.svg")
+        self.run_tool("section", "g.asc", "--line", "walk.gpx", "--by-time", "-o", "time.svg")
+        with open(self.path("distance.svg")) as a, open(self.path("time.svg")) as b:
+            self.assertNotEqual(a.read(), b.read())
+        self.run_tool("section", "g.asc", "--line", "walk.gpx", "-o", "walk.csv")
+        with open(self.path("walk.csv")) as f:
+            times = [row["time"] for row in csv.DictReader(f)]
+        self.assertEqual(times, sorted(times))
+        self.assertTrue(times[0].startswith("2026-05-03T09:00:0"))
+        # Several lines of a file: a table, a sheet and lines with their names.
+        ways = {"type": "FeatureCollection", "crs": {"type": "name", "properties": {"name": "EPSG:32725"}}, "features": [
+            {"type": "Feature", "properties": {"name": n} if n else {}, "geometry": {"type": "LineString", "coordinates": [[WEST + 3, NORTH - y], [WEST + 25, NORTH - y - 2]]}} for n, y in (("upper", 5), ("", 15))]}
+        with open(self.path("ways.geojson"), "w") as f:
+            json.dump(ways, f)
+        several = self.run_json("section", "g.asc", "--line", "ways.geojson", "-o", "ways.csv")
+        self.assertEqual([l["name"] for l in several["lines"]], ["upper", "B"])
+        with open(self.path("ways.csv")) as f:
+            rows = f.read().splitlines()
+        self.assertEqual(rows[0], "line,distance,x,y,g,slope")
+        self.assertEqual({r.split(",")[0] for r in rows[1:]}, {"upper", "B"})
+        for name in ("ways.png", "ways.gpkg"):
+            self.run_tool("section", "g.asc", "--line", "ways.geojson", "-o", name)
         swath = self.run_json("section", "g.asc", *along.split(), "--swath", "8m", "-o", "swath.csv")
         for r in self.table("swath.csv"):
             if r["mean"]:

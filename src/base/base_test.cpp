@@ -6,6 +6,7 @@
 #include "katoptra/base/progress.hpp"
 #include "katoptra/base/units.hpp"
 
+#include "base/clock.hpp"
 #include "testing.hpp"
 
 namespace katoptra {
@@ -176,6 +177,18 @@ TEST(Progress, NeverFallsAndReachesTheEnd) {
       [](std::size_t, std::shared_ptr<void>) {});
   EXPECT_TRUE(std::is_sorted(seen.begin(), seen.end()));
   EXPECT_EQ(seen.back(), 1.0);
+}
+
+TEST(Clock, TimesAreSecondsSince1970) {
+  EXPECT_EQ(seconds_of("1970-01-01T00:00Z"), 0);
+  EXPECT_EQ(seconds_of("2000-01-01T12:00:00Z"), 946728000);
+  EXPECT_EQ(seconds_of("2026-06-21T07:30-02:00"), *seconds_of("2026-06-21T09:30Z"));
+  EXPECT_NEAR(*seconds_of("2026-06-21T09:30:15.25Z") - *seconds_of("2026-06-21T09:30Z"), 15.25, 1e-6);
+  for (const char* bad : {"", "2026-06-21", "2026-06-21T09:30", "2026-13-01T00:00Z", "2026-02-29T00:00Z",
+                          "2026-06-21T24:00Z", "2026-06-21T09:30:15.Z", "2026-06-21T09:30Zx", "26-06-21T09:30Z"})
+    EXPECT_FALSE(seconds_of(bad)) << bad;
+  // Each day of four centuries, and back.
+  for (double t = -3e9; t < 7e9; t += 86400 * 31.37) EXPECT_NEAR(*seconds_of(time_text(t)), t, 0.51);
 }
 
 }  // namespace

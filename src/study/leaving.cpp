@@ -44,7 +44,7 @@ SolidReport write_solid_with_map(const Solid& solid, const Grid& surface, const 
 ProfilesReport write_profiles(const std::vector<Profiles>& all, const fs::path& path, const GraphOptions& options,
                               bool overwrite) {
   if (all.empty() || all[0].surfaces.empty()) throw Error(ErrorCode::BadArgument, "no section to write", path.string());
-  const bool across = !all[0].name.empty(), one = !across && all[0].surfaces.size() == 1;
+  const bool sheets = all.size() > 1 || all[0].across, one = !sheets && all[0].surfaces.size() == 1;
   const Section& first = all[0].surfaces[0].section;
   ProfilesReport report;
   if (has_ending(path, ".csv")) {
@@ -52,10 +52,10 @@ ProfilesReport write_profiles(const std::vector<Profiles>& all, const fs::path& 
   } else if (picture_named(path.string())) {
     GraphOptions o = options;
     o.format = picture_format_for(path.string());
-    report.picture = across ? draw_profile_sheets(all, o) : draw_profiles(all[0], o);
+    report.picture = sheets ? draw_profile_sheets(all, o) : draw_profiles(all[0], o);
     write_file(path, report.picture->bytes, {.overwrite = overwrite});
   } else {
-    const Layer lines = one ? section_layer(first) : profiles_layer(all, across ? "cross sections" : "section");
+    const Layer lines = one ? section_layer(first) : profiles_layer(all, all[0].across ? "cross sections" : "section");
     report.layer = write_layer(lines, path, {.overwrite = overwrite});
   }
   return report;

@@ -33,6 +33,9 @@ std::optional<Error> why_not_leaving(const StudyProduct& p, const Frame& surface
         return Error(ErrorCode::Io, "is named by the style and is not there", f.string(),
                      "check its name in " + p.style.file.filename().string());
     }
+    for (const std::filesystem::path& f : p.with) open_grid(f);
+    if (p.kind == "section" && p.stations.metres() > 0 && !p.across.empty())
+      return Error(ErrorCode::BadArgument, "has stations, which are for a line", p.file, "leave them out");
     if (!p.style.page.empty()) parse_paper(p.style.page);
     if (p.kind == "map" && p.scale > 0 && p.page.empty() && p.style.page.empty())
       return Error(ErrorCode::BadArgument, "has a scale and no page", p.file, "give page = \"A4\", too");

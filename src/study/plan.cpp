@@ -191,7 +191,8 @@ void judge_product(const StudyProduct& p, const Study& s, const StudyPlan& plan)
     ends_in(written(Holds::Grids, &Format::heights_only));
   if (p.interval && !(p.interval->metres() > 0))
     refuse("has an interval that is not above zero", "write for instance \"1 m\"");
-  if (!(p.exaggeration > 0)) refuse("has an exaggeration that is not above zero", "take 1 or more");
+  if (p.kind == "section" ? !(p.exaggeration >= 0) : !(p.exaggeration > 0))
+    refuse("has an exaggeration that is not above zero", "take 1 or more");
   // A product refuses what it cannot do when it is asked for, before a cell is computed.
   if (const Product* row = product_named(p.kind)) try {
       row->make(plan.surface, p.settings);

@@ -30,7 +30,7 @@ struct OwnKind {
 const std::vector<OwnKind> kOwnKinds = {
     {"contours", {"interval", "unit", "below", "levels", "depth_levels", "shortest", "smooth", "bands"}},
     {"spots", {"radius", "relief"}},
-    {"section", {"line", "across", "every", "width"}},
+    {"section", {"line", "across", "every", "width", "with", "stations", "exaggerate"}},
     {"map",
      {"interval", "exaggerate", "line", "tiles", "area", "layers", "spots", "relief", "style", "ramp", "classes",
       "shore", "light", "page", "scale", "grid_lines"}},
@@ -196,6 +196,9 @@ StudyProduct read_product(const toml::table* table, const std::string& file, con
   if (p.kind == "section") {
     if (const std::string centre = t.text("across"); !centre.empty()) p.across = s.folder / centre;
     p.every = t.length("every").value_or(Length());
+    for (const std::string& other : t.list("with")) p.with.push_back(s.folder / other);
+    p.stations = t.length("stations").value_or(Length());
+    p.exaggeration = t.number("exaggerate", 0);
     p.width = t.length("width").value_or(Length());
     if (p.line.empty() == p.across.empty())
       throw Error(ErrorCode::BadFile, "a section needs a line, or one that it lies across", file,

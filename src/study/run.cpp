@@ -421,18 +421,20 @@ class Runner {
     const bool across = !p.across.empty();
     const std::string line = (across ? p.across : p.line).filename().string(),
                       title = !p.title.empty() ? p.title : (across ? "Cross sections of " : "Section along ") + line;
-    const std::vector<NamedGrid> grids{{"surface", surface_}};
+    std::vector<NamedGrid> grids{{"surface", surface_}};
+    for (const fs::path& f : p.with) grids.push_back({f.stem().string(), open_grid(f)});
     const std::vector<Profiles> all =
         across ? cross_sections(grids, read_line(p.across, crs), p.every, p.width, {.run = options_.run})
                : std::vector{profiles(grids, read_line(p.line, crs), {.run = options_.run})};
-    const auto drawn = write_profiles(all, to, {.title = title}, overwrite_).picture;
+    const GraphOptions graph{.title = title, .exaggeration = p.exaggeration, .stations = p.stations};
+    const auto drawn = write_profiles(all, to, graph, overwrite_).picture;
     if (!drawn) return;
     const char* what = across ? "Heights across the line." : "Heights along the transect.";
     // The report shows pixels, whatever the file is; sheets have pages of their own.
     if (drawn->format == PictureFormat::Png)
       pictures_.push_back({title, what, p.file, *drawn});
     else if (!across)
-      pictures_.push_back({title, what, p.file, draw_profiles(all[0], {.title = title})});
+      pictures_.push_back({title, what, p.file, draw_profiles(all[0], graph)});
   }
 
   MapOptions map_options(const StudyProduct& p, const fs::path& to) const {

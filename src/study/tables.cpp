@@ -1,5 +1,6 @@
 #include "katoptra/study/tables.hpp"
 
+#include <algorithm>
 #include <cmath>
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
@@ -7,6 +8,7 @@
 #include "katoptra/base/error.hpp"
 #include "katoptra/terrain/sample.hpp"
 
+#include "base/clock.hpp"
 #include "base/csv.hpp"
 
 namespace katoptra {
@@ -26,11 +28,15 @@ std::string slope_text(const Section& s, std::size_t i) {
 }  // namespace
 
 std::string profiles_csv(const std::vector<Profiles>& all) {
-  const bool across = !all.empty() && !all[0].name.empty();
-  std::string text = across ? "station,offset,x,y" : "distance,x,y";
+  const bool across = !all.empty() && all[0].across, named = !across && all.size() > 1;
+  const bool timed = std::any_of(all.begin(), all.end(), [](const Profiles& p) {
+    return std::any_of(p.surfaces[0].section.points.begin(), p.surfaces[0].section.points.end(),
+                       [](const SectionPoint& q) { return !std::isnan(q.time); });
+  });
+  std::string text = across ? "station,offset,x,y" : named ? "line,distance,x,y" : "distance,x,y";
   for (const NamedSection& s : all.empty() ? std::vector<NamedSection>() : all[0].surfaces)
     text += "," + csv_field(s.name);
-  text += ",slope\n";
+  text += timed ? ",slope,time\n" : ",slope\n";
   for (const Profiles& p : all) {
     const Section& first = p.surfaces[0].section;
     const char* place = first.crs.is_geographic() ? ",{:.9f},{:.9f}" : ",{:.4f},{:.4f}";
@@ -38,13 +44,15 @@ std::string profiles_csv(const std::vector<Profiles>& all) {
     for (std::size_t i = 0; i < first.points.size(); ++i) {
       const SectionPoint& at = first.points[i];
       text += across ? fmt::format("{:.4f},{:.4f}", p.station, at.distance - half + 0.0)
-                     : fmt::format("{:.4f}", at.distance);
+                     : (named ? csv_field(p.name) + "," : "") + fmt::format("{:.4f}", at.distance);
       text += fmt::format(fmt::runtime(place), at.place.x, at.place.y);
       for (const NamedSection& s : p.surfaces) {
         const double z = s.section.points[i].value;
         text += std::isnan(z) ? "," : fmt::format(",{:.4f}", z);
       }
-      text += "," + slope_text(first, i) + "\n";
+      text += "," + slope_text(first, i);
+      if (timed) text += "," + (std::isnan(at.time) ? std::string() : time_text(at.time));
+      text += "\n";
     }
   }
   return text;

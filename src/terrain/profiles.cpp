@@ -151,6 +151,7 @@ std::vector<Profiles> cross_sections(const std::vector<NamedGrid>& grids, const 
     Profiles p = profiles(grids, c.line, options);
     const LengthUnit unit = p.surfaces[0].section.unit;
     p.station = c.station / metres_per(unit);
+    p.across = true;
     p.name = station_name(p.station, unit);
     out.push_back(std::move(p));
   }
@@ -274,7 +275,8 @@ Layer profiles_layer(const std::vector<Profiles>& all, const std::string& name) 
       std::vector<Feature> parts = parts_of(s.section);
       for (Feature& f : parts) {
         std::vector<std::pair<std::string, Property>> properties;
-        if (!p.name.empty()) properties = {{"station", p.station}, {"name", p.name}};
+        if (p.across) properties.emplace_back("station", p.station);
+        if (!p.name.empty()) properties.emplace_back("name", p.name);
         properties.emplace_back("surface", s.name);
         properties.insert(properties.end(), f.properties.begin(), f.properties.end());
         f.properties = std::move(properties);

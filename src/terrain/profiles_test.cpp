@@ -138,6 +138,38 @@ TEST(Swath, OfAPlaneIsAsWideAsItsTilt) {
   EXPECT_EQ(error_of([&] { swath_profiles(g, kEast, Length()); }), ErrorCode::BadArgument);
 }
 
+// Times along a track are those of its points, and go evenly between them; a stop takes no way.
+TEST(Tracks, PointsOfASectionHaveTheTimesOfTheTrack) {
+  const Grid g = grid_from_function(
+      utm_frame(100, 100), [](double x, double) { return x - 676000; }, metres_above_egm2008());
+  const LineString line{{676010, 5841950}, {676040, 5841950}, {676040, 5841950}, {676040, 5841910}, {676070, 5841910}};
+  const std::vector<double> times{1000, 1060, 1360, 1400, 1430};
+  Section s = section(g, line, {.step = 0.5_m});
+  set_times(s, line, times);
+  std::size_t met = 0;
+  for (std::size_t i = 0; i < s.points.size(); ++i) {
+    const SectionPoint& p = s.points[i];
+    if (i > 0) {
+      EXPECT_GE(p.time, s.points[i - 1].time);
+    }
+    // On the first leg half a metre takes a second, on the others one.
+    if (p.place.y == 5841950 && p.place.x < 676039.9) {
+      EXPECT_NEAR(p.time, 1000 + (p.place.x - 676010) * 2, 0.1);
+    }
+    if (p.place.x == 676040 && p.place.y < 5841949.9) {
+      EXPECT_NEAR(p.time, 1360 + (5841950 - p.place.y), 0.1);
+    }
+    for (std::size_t k = 0; k < line.size(); ++k)
+      if (p.place == line[k] && p.time == times[k]) ++met;
+  }
+  EXPECT_EQ(met, 4u);  // of the stop, when it ends
+  EXPECT_EQ(s.points.back().time, 1430);
+  // Other numbers of times than of points say nothing.
+  Section none = section(g, line, {});
+  set_times(none, line, {1, 2});
+  EXPECT_TRUE(std::isnan(none.points[0].time));
+}
+
 TEST(Marks, AreWherePointsLieAndLinesCross) {
   const Grid g = tilted(0, 1);
   const Section s = section(g, kEast);

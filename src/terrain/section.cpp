@@ -58,6 +58,23 @@ LineString line_by_bearing(const Crs& crs, Point from, Angle bearing, Length len
   return {from, to};
 }
 
+void set_times(Section& s, const LineString& line, const std::vector<double>& times) {
+  if (times.size() != line.size() || line.empty()) return;
+  const GroundRuler ruler(s.crs);
+  std::vector<double> at{0};
+  for (std::size_t i = 1; i < line.size(); ++i) at.push_back(at.back() + ruler.distance(line[i - 1], line[i]).metres());
+  for (SectionPoint& p : s.points) {
+    const double d = p.distance * metres_per(s.unit);
+    const auto next = static_cast<std::size_t>(std::upper_bound(at.begin(), at.end(), d) - at.begin());
+    if (next >= at.size()) {
+      p.time = times.back();
+      continue;
+    }
+    const double share = (d - at[next - 1]) / (at[next] - at[next - 1]);
+    p.time = times[next - 1] + share * (times[next] - times[next - 1]);
+  }
+}
+
 Section section(const Grid& grid, const LineString& given, const SectionOptions& options) {
   LineString line = given;
   // From 179.5 to -179.5 is one degree, not 359.

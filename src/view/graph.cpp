@@ -208,11 +208,13 @@ void hold_exaggeration(Plot& p, const Section& s, double wanted) {
   }
 }
 
-std::string section_facts(const Profiles& all, const Plot& p, Range r) {
+std::string section_facts(const Profiles& all, const Plot& p, Range r, bool by_time) {
   const Section& s = all.surfaces[0].section;
   std::string facts = fmt::format("{} {} long", axis_label(s.points.back().distance, 0.1), symbol(s.unit));
   facts += fmt::format(", from {} to {} {}", axis_label(r.low, 0.01), axis_label(r.high, 0.01), unit_name(s.quantity));
-  if (s.quantity.kind == QuantityKind::Height)
+  if (by_time)
+    facts += fmt::format("; {} min", axis_label((s.points.back().time - s.points.front().time) / 60, 0.1));
+  else if (s.quantity.kind == QuantityKind::Height)
     facts += fmt::format("; vertical exaggeration {:.1f} times", exaggeration_of(p, s));
   if (all.surfaces.size() > 1 && !all.corridor && s.quantity.kind == QuantityKind::Height) {
     const CutFill cf = cut_and_fill(s, all.surfaces[1].section);
@@ -235,16 +237,95 @@ std::pair<double, double> with_room(Range r) {
   return {r.low - room, r.high + room};
 }
 
+// The height of a surface at a place along it, between its points; NaN where it is not known.
+double value_along(const Section& s, double distance) {
+  const auto after = std::upper_bound(s.points.begin(), s.points.end(), distance,
+                                      [](double d, const SectionPoint& p) { return d < p.distance; });
+  if (after == s.points.begin()) return std::nan("");
+  if (after == s.points.end()) return s.points.back().value;
+  const SectionPoint &a = *(after - 1), &b = *after;
+  const double t = (distance - a.distance) / (b.distance - a.distance);
+  return t == 0 ? a.value : a.value + t * (b.value - a.value);
+}
+
+// Minutes since the beginning instead of distances; marks keep their places.
+Profiles by_time(Profiles all) {
+  const std::vector<SectionPoint> points = all.surfaces[0].section.points;
+  const auto minutes = [&](double time) { return (time - points.front().time) / 60; };
+  for (LineMark& m : all.marks) {
+    const auto after = std::upper_bound(points.begin(), points.end(), m.distance,
+                                        [](double d, const SectionPoint& p) { return d < p.distance; });
+    if (after == points.begin() || after == points.end()) {
+      m.distance = minutes(after == points.end() ? points.back().time : points.front().time);
+      continue;
+    }
+    const SectionPoint &a = *(after - 1), &b = *after;
+    m.distance = minutes(a.time + (m.distance - a.distance) / (b.distance - a.distance) * (b.time - a.time));
+  }
+  for (NamedSection& s : all.surfaces)
+    for (std::size_t i = 0; i < points.size(); ++i) s.section.points[i].distance = minutes(points[i].time);
+  return all;
+}
+
+void require_times(const Profiles& all) {
+  const auto& points = all.surfaces[0].section.points;
+  for (std::size_t i = 0; i < points.size(); ++i)
+    if (std::isnan(points[i].time) || (i > 0 && points[i].time < points[i - 1].time))
+      throw Error(ErrorCode::BadArgument, "the line has no times that go on", "section",
+                  "give a track with times, or draw it by distance");
+  if (!(points.back().time > points.front().time))
+    throw Error(ErrorCode::BadArgument, "the track takes no time", "section", "draw it by distance");
+}
+
+// Rows below the axis: the station, then the height of each surface there, upright.
+constexpr double kStationRow = 66, kStationText = 14;
+void draw_stations(Canvas& c, const Plot& p, const Profiles& all, double step) {
+  const Section& s = all.surfaces[0].section;
+  const double top = p.top + p.height + 78, end = s.points.back().distance;
+  std::vector<std::string> heads{"station"};
+  for (const NamedSection& n : all.surfaces)
+    heads.push_back(n.name.empty() || all.surfaces.size() == 1 ? "height" : n.name);
+  const double bottom = top + kStationRow * static_cast<double>(heads.size());
+  for (std::size_t row = 0; row <= heads.size(); ++row) {
+    const double y = top + kStationRow * static_cast<double>(row);
+    c.colour(kQuiet);
+    c.line_width(1);
+    c.line(20, y, p.left + p.width, y);
+    if (row == heads.size()) break;
+    c.colour(kInk);
+    // The first number of a row is upright at the axis.
+    const double room = p.left - 20 - 20;
+    c.text(24, y + kStationRow / 2 + 5, heads[row],
+           std::min(15.0, 15 * room / std::max(1.0, c.text_width(heads[row], 15))));
+  }
+  for (double k = 0; k * step <= end * (1 + 1e-9); ++k) {
+    const double at = k * step, x = p.x(at);
+    c.colour(kHairline);
+    c.line_width(1);
+    c.line(x, p.top, x, p.top + p.height);
+    c.line(x, top, x, bottom);
+    c.colour(kInk);
+    for (std::size_t row = 0; row < heads.size(); ++row) {
+      const double z = row > 0 ? value_along(all.surfaces[row - 1].section, std::min(at, end)) : 0;
+      const std::string text = row == 0        ? station_name(at, s.unit)
+                               : std::isnan(z) ? "\u2013"
+                                               : fmt::format("{:.2f}", z + 0.0);
+      c.text_upright(x + kStationText * 0.36, top + kStationRow * (static_cast<double>(row) + 0.5), text, kStationText);
+    }
+  }
+}
+
 // Everything but the words above the graph.
-void draw_field(Canvas& c, const Plot& p, const Profiles& all) {
+void draw_field(Canvas& c, const Plot& p, const Profiles& all, bool in_minutes = false) {
   const Section& s = all.surfaces[0].section;
   const bool heights = s.quantity.kind == QuantityKind::Height;
-  draw_axes(
-      c, p,
-      fmt::format("{} ({})", p.x0 < 0 ? "offset from the centre line" : "distance along the line", symbol(s.unit)),
-      heights ? fmt::format("height ({}{})", unit_name(s.quantity),
-                            s.quantity.heights.known() ? ", " + s.quantity.heights.name() : "")
-              : fmt::format("{} ({})", name_of(s.quantity.kind), unit_name(s.quantity)));
+  draw_axes(c, p,
+            in_minutes ? std::string("time since the beginning (min)")
+                       : fmt::format("{} ({})", p.x0 < 0 ? "offset from the centre line" : "distance along the line",
+                                     symbol(s.unit)),
+            heights ? fmt::format("height ({}{})", unit_name(s.quantity),
+                                  s.quantity.heights.known() ? ", " + s.quantity.heights.name() : "")
+                    : fmt::format("{} ({})", name_of(s.quantity.kind), unit_name(s.quantity)));
   if (all.corridor) {
     draw_corridor(c, p, all);
   } else {
@@ -265,23 +346,35 @@ Picture draw_profiles(const Profiles& all, const GraphOptions& options) {
   const Range r = range_of(all);
   const Section& s = all.surfaces[0].section;
   const int width = std::clamp(options.width, 640, 8000), height = std::clamp(options.height, 400, 8000);
-  Canvas c(options.format, width, height);
+  if (options.by_time) require_times(all);
+  if (options.by_time && options.stations.metres() > 0)
+    throw Error(ErrorCode::BadArgument, "stations are along the line, not along time", "section",
+                "leave one of them out");
+  const double station = options.stations.in(s.unit);
+  const double below = station > 0 ? kStationRow * static_cast<double>(all.surfaces.size() + 1) : 0;
+  Canvas c(options.format, width, height + static_cast<int>(below));
   const auto [y0, y1] = with_room(r);
   const double above = all.surfaces.size() > 1 ? 118 : 92;
+  const Profiles shown = options.by_time ? by_time(all) : all;
   Plot p{.left = 110,
          .top = above,
          .width = width - 110.0 - 36,
          .height = height - above - 84,
          .x0 = 0,
-         .x1 = s.points.back().distance,
+         .x1 = shown.surfaces[0].section.points.back().distance,
          .y0 = y0,
          .y1 = y1};
-  hold_exaggeration(p, s, options.exaggeration);
-  draw_field(c, p, all);
+  if (!options.by_time) hold_exaggeration(p, s, options.exaggeration);
+  if (station > 0 && p.width * station / (p.x1 - p.x0) < kStationText * 1.2)
+    throw Error(
+        ErrorCode::BadArgument, "stations so near to each other would stand in one another", "section",
+        fmt::format("take {:g} {} or more", std::ceil((p.x1 - p.x0) * kStationText * 1.2 / p.width), symbol(s.unit)));
+  draw_field(c, p, shown, options.by_time);
+  if (station > 0) draw_stations(c, p, all, station);
   c.colour(kInk);
   c.text(p.left, 40, options.title.empty() ? "Section" : options.title, 25, Align::Left, true);
   c.colour(kQuiet);
-  c.text(p.left, 68, section_facts(all, p, r), 17);
+  c.text(p.left, 68, section_facts(all, p, r, options.by_time), 17);
   return c.finish();
 }
 
@@ -305,13 +398,13 @@ Profiles from_middle(Profiles p) {
 
 void draw_small(Canvas& c, const Profiles& given, Point corner, double scale, double span, double longest,
                 const GraphOptions& options) {
-  const Profiles all = given.name.empty() ? given : from_middle(given);
+  const Profiles all = given.across ? from_middle(given) : given;
   const Section& s = all.surfaces[0].section;
   Range r = range_of(all);
   // All to one scale, each about its own middle.
   const double middle = (r.low + r.high) / 2;
   r = {middle - span / 2, middle + span / 2};
-  const double from = given.name.empty() ? 0 : -longest / 2;
+  const double from = given.across ? -longest / 2 : 0;
   cairo_save(c.cr());
   cairo_translate(c.cr(), corner.x, corner.y);
   cairo_scale(c.cr(), scale, scale);
@@ -337,6 +430,9 @@ void draw_small(Canvas& c, const Profiles& given, Point corner, double scale, do
 Picture draw_profile_sheets(const std::vector<Profiles>& all, const GraphOptions& options) {
   if (all.empty()) throw Error(ErrorCode::BadArgument, "no section to draw", "section");
   double span = 0, longest = 0;
+  if (options.by_time || options.stations.metres() > 0)
+    throw Error(ErrorCode::BadArgument, "stations and times are for the graph of one line", "section",
+                "give a file with one line");
   for (const Profiles& p : all) {
     require_points(p);
     const Range one = range_of(p);

@@ -37,4 +37,14 @@ Area read_area(const std::filesystem::path& path);
 // `notes` is told. BadFile when there is none.
 LineString read_line(const std::filesystem::path& path, const Crs& crs, std::vector<std::string>* notes = nullptr);
 
+// All lines of a file that do not meet, with their names (properties name, label or id; else A, B ...) and the times of
+// their points where the file has them.
+struct NamedLine {
+  std::string name;
+  LineString line;
+  std::vector<double> times = {};
+};
+std::vector<NamedLine> read_lines(const std::filesystem::path& path, const Crs& crs,
+                                  std::vector<std::string>* notes = nullptr);
+
 }  // namespace katoptra

@@ -28,6 +28,8 @@ struct Feature {
   // Of a point, or of a line's points; one for all of a line that is level. In the unit of the layer, where it says
   // one.
   std::vector<double> heights = {};
+  // Of a line's points where they are known (a track): seconds since 1970, by UTC.
+  std::vector<double> times = {};
 };
 
 // The height of the i-th point of a point or a line; NaN where none is known.

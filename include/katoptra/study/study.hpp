@@ -79,15 +79,17 @@ struct StudyProduct {
   bool tiles = false, area = false;  // map: draw footprints, the area
   std::vector<std::string> layers;  // map: files of products before it that are drawn: streams, basins, depressions ...
   ContourOptions contour;           // contours: all but interval and run; `bands`: areas instead of lines
-  bool bands = false, depths = false;  // `depths`: levels were given as depths
-  SpotOptions spot;                    // spots; of a map those drawn on it, where its radius is not zero
-  std::filesystem::path across;        // section: instead of a line, the centre line of cross sections
-  Length every, width;                 // with that
-  std::string page;                    // map: of paper
-  double scale = 0;                    // map: on that
-  bool grid_lines = false;             // map
-  MapStyle style;                      // map, picture: from a file
-  StyleLayer land{.kind = "land"};     // the same: ramp, classes, shore, light
+  bool bands = false, depths = false;       // `depths`: levels were given as depths
+  SpotOptions spot;                         // spots; of a map those drawn on it, where its radius is not zero
+  std::filesystem::path across;             // section: instead of a line, the centre line of cross sections
+  Length every, width;                      // with that
+  std::vector<std::filesystem::path> with;  // section: other surfaces in the same graph
+  Length stations;                          // section: of the table below its graph
+  std::string page;                         // map: of paper
+  double scale = 0;                         // map: on that
+  bool grid_lines = false;                  // map
+  MapStyle style;                           // map, picture: from a file
+  StyleLayer land{.kind = "land"};          // the same: ramp, classes, shore, light
   SolidOptions solid;
 };
 

@@ -33,7 +33,8 @@ struct LineMark {
   std::string name;
 };
 struct Profiles {
-  std::string name;                    // of the line: "0+050" of a cross section
+  std::string name = {};               // of the line; "0+050" of a cross section
+  bool across = false;                 // a cross section
   double station = 0;                  // where that crosses the centre line, in the unit of the section
   std::vector<NamedSection> surfaces;  // the same points in each
   bool corridor = false;               // lowest, mean, highest of one surface

@@ -6,6 +6,7 @@
 // Points stand `step` apart on the ground (default: one cell), every vertex of the line included. Distances are ground
 // distances along the line. A point over a void or outside has no value (NaN).
 #pragma once
+#include <limits>
 #include <optional>
 #include <vector>
 
@@ -15,9 +16,10 @@
 namespace katoptra {
 
 struct SectionPoint {
-  double distance = 0;  // from the start, in the unit of the section
-  Point place;          // in the grid's CRS
-  double value = 0;     // NaN for a void
+  double distance = 0;                                     // from the start, in the unit of the section
+  Point place;                                             // in the grid's CRS
+  double value = 0;                                        // NaN for a void
+  double time = std::numeric_limits<double>::quiet_NaN();  // of a track, seconds since 1970 by UTC
 };
 
 struct Section {
@@ -37,6 +39,10 @@ struct SectionOptions {
 // `line` in the grid's CRS. BadArgument for fewer than two points or a line of no length; TooLarge beyond 10 million
 // points.
 Section section(const Grid& grid, const LineString& line, const SectionOptions& options = {});
+
+// Gives the points of a section along a track their times: those of the line's points (`times`, one each), evenly
+// between two of them.
+void set_times(Section& s, const LineString& line, const std::vector<double>& times);
 
 // As a line with heights; where there are voids, the parts between them. Each with its `length` and where it begins
 // along the section (`from`), in its unit. BadArgument where no two points in a row have a value.

@@ -140,6 +140,9 @@ struct GraphOptions {
   int width = 1600, height = 800;  // at least 1280 wide for PNG
   std::string title;
   double exaggeration = 0;  // of heights against lengths, held exactly; 0: as much as fits
+  // Below the graph of one line: a table with the heights of each surface at every multiple of this along it.
+  Length stations = {};
+  bool by_time = false;  // along a track: minutes since its beginning instead of distances
 };
 // The graph of a section: axes with units, vertical exaggeration stated, voids left open, the sea at zero.
 Picture draw_section(const Section& section, const GraphOptions& options = {});

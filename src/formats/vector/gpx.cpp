@@ -8,6 +8,7 @@
 #include "katoptra/base/units.hpp"
 #include "katoptra/formats/bytes.hpp"
 
+#include "base/clock.hpp"
 #include "base/text.hpp"
 
 namespace katoptra {
@@ -67,14 +68,16 @@ class GpxReader {
   void add_line(const pugi::xml_node& from, const char* kind, std::vector<std::pair<std::string, Property>> properties,
                 Layer& l) const {
     LineString line;
-    std::vector<double> z;
+    std::vector<double> z, times;
     for (const pugi::xml_node& n : from.children(kind)) {
       line.push_back(point(n));
+      if (const auto t = seconds_of(trimmed(n.child_value("time")))) times.push_back(*t);
       if (const auto h = elevation(n)) z.push_back(*h);
     }
     if (line.size() < 2) return;
     if (z.size() != line.size()) z.clear();
-    l.features.push_back({std::move(line), std::move(properties), std::move(z)});
+    if (times.size() != line.size()) times.clear();
+    l.features.push_back({std::move(line), std::move(properties), std::move(z), std::move(times)});
   }
 
   std::string file_;
@@ -133,6 +136,7 @@ class GpxWriter {
     there_.forward(line);
     for (std::size_t i = 0; i < line.size(); ++i) {
       place("trkpt", line[i], height_at(f, i));
+      if (f.times.size() == line.size()) out_ += fmt::format("<time>{}</time>", time_text(f.times[i]));
       out_ += "</trkpt>\n";
     }
     out_ += "</trkseg></trk>\n";

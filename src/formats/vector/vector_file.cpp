@@ -47,49 +47,77 @@ Area read_area(const fs::path& path) {
 
 namespace {
 
+std::string name_of(const Feature& f) {
+  for (const char* key : {"name", "label", "id"})
+    if (const Property* p = property_of(f, key); p && !text_of(*p).empty()) return text_of(*p);
+  return {};
+}
+
 // Lines that begin where another ends become one, in the order of the file; also across the antimeridian.
-std::vector<LineString> joined_lines(const Layer& layer) {
-  std::vector<LineString> lines;
-  for (Feature f : layer.features)
-    if (auto* l = std::get_if<LineString>(&f.geometry)) {
-      if (layer.crs && layer.crs.is_geographic() && !lines.empty() && !l->empty() && !lines.back().empty())
-        if (const double turn = lines.back().back().x - l->front().x;
-            std::remainder(turn, 360) == 0 && lines.back().back().y == l->front().y)
-          for (Point& p : *l) p.x += turn;
-      if (!lines.empty() && !l->empty() && !lines.back().empty() && lines.back().back() == l->front())
-        lines.back().insert(lines.back().end(), l->begin() + 1, l->end());
-      else
-        lines.push_back(*l);
+std::vector<NamedLine> joined_lines(const Layer& layer) {
+  std::vector<NamedLine> lines;
+  for (Feature f : layer.features) {
+    auto* l = std::get_if<LineString>(&f.geometry);
+    if (!l || l->empty()) continue;
+    LineString* last = lines.empty() ? nullptr : &lines.back().line;
+    if (last && layer.crs && layer.crs.is_geographic())
+      if (const double turn = last->back().x - l->front().x;
+          std::remainder(turn, 360) == 0 && last->back().y == l->front().y)
+        for (Point& p : *l) p.x += turn;
+    if (!last || !(last->back() == l->front())) {
+      lines.push_back({name_of(f), *l, f.times});
+      continue;
     }
+    std::vector<double>& times = lines.back().times;
+    if (f.times.empty() || times.empty())
+      times.clear();
+    else
+      times.insert(times.end(), f.times.begin() + 1, f.times.end());
+    last->insert(last->end(), l->begin() + 1, l->end());
+  }
   return lines;
 }
 
 }  // namespace
 
-LineString read_line(const fs::path& path, const Crs& crs, std::vector<std::string>* notes) {
+std::vector<NamedLine> read_lines(const fs::path& path, const Crs& crs, std::vector<std::string>* notes) {
   // A table that does not say where its points lie, such as that of a section, is in the grid's CRS.
   const Layer layer = read_layer(path, crs);
-  std::vector<LineString> lines = joined_lines(layer);
+  std::vector<NamedLine> lines = joined_lines(layer);
   if (lines.empty()) {
     LineString through;
     for (const Feature& f : layer.features)
       if (const Point* p = std::get_if<Point>(&f.geometry)) through.push_back(*p);
     if (through.size() > 1) {
-      lines.push_back(std::move(through));
+      lines.push_back({"", std::move(through)});
       if (notes)
         notes->push_back(fmt::format("{}: has points and no line; the line goes through them in their order",
                                      path.filename().string()));
     }
   }
   if (lines.empty()) throw Error(ErrorCode::BadFile, "has no line in it", path.string(), "give the transect as a line");
+  std::size_t n = 0;
+  for (NamedLine& l : lines) {
+    // A, B ... Z, AA ...
+    std::string letters;
+    for (std::size_t k = n + 1; k > 0; k = (k - 1) / 26)
+      letters.insert(letters.begin(), static_cast<char>('A' + (k - 1) % 26));
+    if (l.name.empty() && lines.size() > 1) l.name = letters;
+    ++n;
+    if (layer.crs && crs) Transform(layer.crs, crs).forward(l.line);
+    for (Point p : l.line)
+      if (std::isnan(p.x))
+        throw Error(ErrorCode::BadFile, "its line leaves the range of the grid's CRS", path.string());
+  }
+  return lines;
+}
+
+LineString read_line(const fs::path& path, const Crs& crs, std::vector<std::string>* notes) {
+  std::vector<NamedLine> lines = read_lines(path, crs, notes);
   if (lines.size() > 1 && notes)
     notes->push_back(
         fmt::format("{}: has {} lines that do not meet; the first is taken", path.filename().string(), lines.size()));
-  LineString line = std::move(lines.front());
-  if (layer.crs && crs) Transform(layer.crs, crs).forward(line);
-  for (Point p : line)
-    if (std::isnan(p.x)) throw Error(ErrorCode::BadFile, "its line leaves the range of the grid's CRS", path.string());
-  return line;
+  return std::move(lines.front().line);
 }
 
 }  // namespace katoptra

@@ -265,6 +265,26 @@ TEST(Vectors, AreCutAtTheAntimeridian) {
   }
 }
 
+TEST(Vectors, TracksKeepTheirTimesAndLinesTheirNames) {
+  TemporaryFolder folder;
+  write_text_file(
+      folder / "t.gpx",
+      "<gpx version=\"1.1\" xmlns=\"http://www.topografix.com/GPX/1/1\"><trk><name>walk</name><trkseg>"
+      "<trkpt lat=\"1\" lon=\"2\"><time>2026-05-03T09:00:00Z</time></trkpt>"
+      "<trkpt lat=\"1\" lon=\"3\"><time>2026-05-03T11:00:30+02:00</time></trkpt></trkseg>"
+      "<trkseg><trkpt lat=\"5\" lon=\"2\"/><trkpt lat=\"5\" lon=\"3\"><time>2026-05-03T09:00:00Z</time></trkpt>"
+      "</trkseg></trk><rte><rtept lat=\"7\" lon=\"2\"/><rtept lat=\"7\" lon=\"3\"/></rte></gpx>");
+  const std::vector<NamedLine> lines = read_lines(folder / "t.gpx", Crs::wgs84());
+  ASSERT_EQ(lines.size(), 3u);
+  EXPECT_EQ(lines[0].name, "walk");
+  ASSERT_EQ(lines[0].times.size(), 2u);
+  EXPECT_EQ(lines[0].times[1] - lines[0].times[0], 30);
+  EXPECT_TRUE(lines[1].times.empty());  // one of its points has none
+  EXPECT_EQ(lines[2].name, "C");
+  write_layer(read_layer(folder / "t.gpx"), folder / "again.gpx");
+  EXPECT_EQ(read_lines(folder / "again.gpx", Crs::wgs84())[0].times, lines[0].times);
+}
+
 TEST(Vectors, BeyondTheAntimeridian) {
   TemporaryFolder folder;
   write_layer({.name = "way", .crs = Crs::wgs84(), .features = {{LineString{{179.5, 10}, {180.5, 10}}, {}}}},
