@@ -130,17 +130,26 @@ void make_bands(const ContourCommand& o, const Grid& in, const ContourOptions& c
 
 void make_lines(const ContourCommand& o, const Grid& in, const ContourOptions& c, Statement& s,
                 std::vector<std::string>& notes) {
-  const auto lines = contours(in, c);
-  if (lines.empty()) refuse_no_lines(in, c);
-  Layer layer = contour_layer(lines, in);
-  if (!o.depth_levels.empty()) add_depths(layer);
-  write_features(layer, o, notes);
-  std::size_t points = 0;
-  for (const ContourLine& l : lines) points += l.points.size();
-  const double low = lines.front().level, high = lines.back().level;
-  s.line("lines", fmt::format("{} with {} points, levels {:g} to {:g} {}", lines.size(), points, low, high,
-                              unit_name(in.quantity())));
-  s.fact("lines", lines.size());
+  std::unique_ptr<LayerWriter> writer;
+  std::size_t lines = 0, points = 0;
+  double low = 0, high = 0;
+  for_each_contour(in, c, [&](const ContourLine& line) {
+    Layer one = contour_layer({line}, in);
+    if (!o.depth_levels.empty()) add_depths(one);
+    if (!writer) {
+      writer = open_layer_writer(o.out, one, {.overwrite = o.overwrite}, o.run().memory);
+      low = line.level;
+    }
+    writer->add(one.features[0]);
+    ++lines;
+    points += line.points.size();
+    high = line.level;
+  });
+  if (!writer) refuse_no_lines(in, c);
+  say_layer(writer->finish(), notes);
+  s.line("lines",
+         fmt::format("{} with {} points, levels {:g} to {:g} {}", lines, points, low, high, unit_name(in.quantity())));
+  s.fact("lines", lines);
   s.fact("points", points);
   s.fact("levels", ordered_json{low, high});
 }

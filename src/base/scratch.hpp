@@ -40,14 +40,21 @@ inline void write_descriptor(int fd, std::uint64_t offset, std::span<const std::
   }
 }
 
-// A temporary file in TMPDIR (else /tmp) that goes away when it is closed. `wanted_for`: the file in the Error.
-inline int open_unnamed_file(const std::string& wanted_for) {
+// A temporary file in TMPDIR (else /tmp), and its name. `wanted_for`: the file in the Error.
+inline int open_temporary_file(const std::string& wanted_for, std::string& path) {
   const char* folder = std::getenv("TMPDIR");
-  std::string path = std::string(folder && *folder ? folder : "/tmp") + "/katoptra-XXXXXX";
+  path = std::string(folder && *folder ? folder : "/tmp") + "/katoptra-XXXXXX";
   const int fd = ::mkostemp(path.data(), O_CLOEXEC);
   if (fd < 0)
     throw Error(ErrorCode::Io, fmt::format("no temporary file can be made for it: {}", std::strerror(errno)),
                 wanted_for, "set TMPDIR to a folder that can be written");
+  return fd;
+}
+
+// One that goes away when it is closed.
+inline int open_unnamed_file(const std::string& wanted_for) {
+  std::string path;
+  const int fd = open_temporary_file(wanted_for, path);
   ::unlink(path.c_str());
   return fd;
 }

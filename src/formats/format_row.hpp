@@ -2,6 +2,7 @@
 // something that is not done with the format.
 #pragma once
 #include <filesystem>
+#include <memory>
 #include <span>
 
 #include "katoptra/formats/format.hpp"
@@ -26,6 +27,9 @@ struct FormatRow {
   void (*write_points)(const PointCloud& cloud, ByteSink& sink, const PointWriteOptions& options,
                        PointWriteReport& report) = nullptr;
   LayerReport (*write_layer)(const Layer& layer, const std::filesystem::path& path, bool overwrite) = nullptr;
+  // Feature by feature; where there is none, layers are whole.
+  std::unique_ptr<LayerWriter> (*open_writer)(const Layer& like, const std::filesystem::path& path,
+                                              bool overwrite) = nullptr;
   bool is_archive = false;
 };
 

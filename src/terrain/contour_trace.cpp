@@ -4,7 +4,9 @@
 #include <atomic>
 #include <cmath>
 #include <fmt/format.h>
+#include <iterator>
 #include <limits>
+#include <map>
 #include <memory>
 #include <utility>
 #include <vector>
@@ -41,9 +43,7 @@ class Bounded {
 
   void add_points(std::size_t n) {
     if (points_.fetch_add(n) + n <= most_) return;
-    throw Error(ErrorCode::TooLarge,
-                fmt::format("the lines have more than the {} points that fit into the memory allowed", most_),
-                "contours", "take a longer interval or a smaller area, or allow more with --memory");
+    throw TooManyPoints{most_};
   }
   // False when steps from `low` to `high`, with all before, are more levels than anybody draws.
   bool add_steps(std::int32_t low, std::int32_t high) {
@@ -283,6 +283,42 @@ class Stitcher {
   std::vector<std::uint32_t> last_row_;
 };
 
+// Of one band: how many sides between two known cells each step crosses, as differences between neighbours in a row of
+// steps: what a side adds costs the same however many levels it crosses.
+struct BandCounts {
+  std::int32_t first = 0;
+  std::vector<std::int64_t> change;
+};
+BandCounts counts_of(const Levels& levels, const Block& block, Bounded& bounded) {
+  const auto n = static_cast<std::size_t>(block.window().cols);
+  std::vector<std::vector<std::int32_t>> rows(static_cast<std::size_t>(block.window().rows),
+                                              std::vector<std::int32_t>(n));
+  std::int32_t low = std::numeric_limits<std::int32_t>::max(), high = kVoidStep;
+  for (std::size_t r = 0; r < rows.size(); ++r) {
+    if (!levels.steps(block.row(static_cast<std::int64_t>(r)), block.window().cols, rows[r].data()))
+      throw TooManyLevels();
+    for (const std::int32_t s : rows[r])
+      if (s != kVoidStep) {
+        low = std::min(low, s);
+        high = std::max(high, s);
+      }
+  }
+  if (low > high) return {};
+  if (!bounded.add_steps(low, high)) throw TooManyLevels();
+  BandCounts out{low, std::vector<std::int64_t>(static_cast<std::size_t>(high - low) + 2, 0)};
+  auto side = [&](std::int32_t a, std::int32_t b) {
+    if (a == b || a == kVoidStep || b == kVoidStep) return;
+    ++out.change[static_cast<std::size_t>(std::min(a, b) + 1 - low)];
+    --out.change[static_cast<std::size_t>(std::max(a, b) + 1 - low)];
+  };
+  // A row that two bands share counts in both, as their crossings do while lines are traced.
+  for (std::size_t r = 0; r < rows.size(); ++r)
+    for (std::size_t c = 0; c + 1 < n; ++c) side(rows[r][c], rows[r][c + 1]);
+  for (std::size_t r = 0; r + 1 < rows.size(); ++r)
+    for (std::size_t c = 0; c < n; ++c) side(rows[r][c], rows[r + 1][c]);
+  return out;
+}
+
 }  // namespace
 
 void trace_lines(const Grid& surface, const Levels& levels, const RunOptions& run,
@@ -304,6 +340,37 @@ void trace_lines(const Grid& surface, const Levels& levels, const RunOptions& ru
         stitcher.add(std::move(*static_cast<BandLines*>(lines.get())));
       });
   stitcher.walk(emit);
+}
+
+std::vector<std::pair<std::int32_t, std::uint64_t>> points_by_step(const Grid& surface, const Levels& levels,
+                                                                   const RunOptions& run) {
+  const Frame& f = surface.frame();
+  Bounded bounded(run.memory);
+  const std::int64_t rows = band_rows(f.cols(), run);
+  const auto bands = static_cast<std::size_t>((f.rows() - 1 + rows - 1) / rows);
+  std::map<std::int32_t, std::int64_t> change;
+  parallel_ordered(
+      bands, static_cast<std::size_t>(2 * thread_count(run)), run,
+      [&](std::size_t i) -> std::shared_ptr<void> {
+        const std::int64_t first = static_cast<std::int64_t>(i) * rows;
+        const Block block = surface.read({0, first, f.cols(), std::min(rows, f.rows() - 1 - first) + 1});
+        return std::make_shared<BandCounts>(counts_of(levels, block, bounded));
+      },
+      [&](std::size_t, std::shared_ptr<void> made) {
+        const auto& counts = *static_cast<BandCounts*>(made.get());
+        for (std::size_t k = 0; k < counts.change.size(); ++k)
+          if (counts.change[k] != 0) change[counts.first + static_cast<std::int32_t>(k)] += counts.change[k];
+      });
+  std::vector<std::pair<std::int32_t, std::uint64_t>> out;
+  std::int64_t now = 0;
+  for (auto at = change.begin(); at != change.end(); ++at) {
+    now += at->second;
+    if (now <= 0) continue;
+    const auto next = std::next(at);
+    for (std::int32_t k = at->first; next != change.end() && k < next->first; ++k)
+      out.emplace_back(k, static_cast<std::uint64_t>(now));
+  }
+  return out;
 }
 
 }  // namespace katoptra

@@ -2,6 +2,8 @@
 #pragma once
 #include <cstdint>
 #include <functional>
+#include <utility>
+#include <vector>
 
 #include "katoptra/geo/geometry.hpp"
 #include "katoptra/grid/grid.hpp"
@@ -25,11 +27,19 @@ struct TracedLine {
   LineString points;        // as it was walked: its direction and its beginning depend on the bands
 };
 
-// Thrown while tracing, before the number of levels is known.
+// Thrown while tracing: before the number of levels is known, and when the lines have more points than memory holds.
 struct TooManyLevels {};
+struct TooManyPoints {
+  std::uint64_t most = 0;
+};
 
-// Every line of every level, in no order to rely on. Errors as contours() has them; TooManyLevels.
+// Every line of every level, in no order to rely on. Errors as contours() has them; TooManyLevels, TooManyPoints.
 void trace_lines(const Grid& surface, const Levels& levels, const RunOptions& run,
                  const std::function<void(TracedLine)>& emit);
+
+// How many points the lines of each level have, at most, by its step, ascending: levels without any are left out.
+// TooManyLevels.
+std::vector<std::pair<std::int32_t, std::uint64_t>> points_by_step(const Grid& surface, const Levels& levels,
+                                                                   const RunOptions& run);
 
 }  // namespace katoptra

@@ -109,8 +109,52 @@ void with_levels(const Grid& surface, const Levels& levels, const RunOptions& ru
     trace_lines(surface, levels, run, emit);
   } catch (const TooManyLevels&) {
     refuse_so_many(surface, levels, run);
+  } catch (const TooManyPoints& e) {
+    throw Error(ErrorCode::TooLarge,
+                fmt::format("the lines have more than the {} points that fit into the memory allowed", e.most),
+                "contours", "take a longer interval or a smaller area, or allow more with --memory");
   }
 }
+
+namespace {
+
+// Lines as they are traced become lines as they are told.
+class Lines {
+ public:
+  Lines(const Grid& surface, const ContourOptions& options, const Levels& levels)
+      : levels_(levels),
+        ruler_(surface.frame().crs()),
+        every_(std::max(1, options.index_every)),
+        shortest_(options.shortest.metres()) {}
+
+  void add(TracedLine traced) {
+    if (traced.points.size() < 2 || (traced.closed && traced.points.size() < 4)) return;
+    if (traced.closed && shortest_ > 0 && is_shorter(traced.points, ruler_, shortest_)) return;
+    normalise(traced);
+    out_.push_back({.level = levels_.level(traced.step),
+                    .closed = traced.closed,
+                    .index = !levels_.are_listed() && traced.step % every_ == 0,
+                    .hollow = traced.closed && twice_area(traced.points) < 0,
+                    .points = std::move(traced.points)});
+  }
+  // In their order; there are none then.
+  std::vector<ContourLine> take() {
+    std::sort(out_.begin(), out_.end(), [](const ContourLine& a, const ContourLine& b) {
+      if (a.level != b.level) return a.level < b.level;
+      return std::lexicographical_compare(a.points.begin(), a.points.end(), b.points.begin(), b.points.end(), west_of);
+    });
+    return std::exchange(out_, {});
+  }
+
+ private:
+  const Levels& levels_;
+  GroundRuler ruler_;
+  int every_;
+  double shortest_;
+  std::vector<ContourLine> out_;
+};
+
+}  // namespace
 
 std::vector<ContourLine> contours(const Grid& surface, const ContourOptions& options) {
   const double tolerance = options.tolerance.metres();
@@ -126,29 +170,44 @@ std::vector<ContourLine> contours(const Grid& surface, const ContourOptions& opt
                   fmt::format("take at most {:.3g} m, or bring the surface to larger cells first", most));
   }
   const Levels levels = levels_of(surface, options);
-  const int every = std::max(1, options.index_every);
-  const GroundRuler ruler(surface.frame().crs());
-  const double shortest = options.shortest.metres();
-  std::vector<ContourLine> out;
-  with_levels(surface, levels, run, [&](TracedLine traced) {
-    if (traced.points.size() < 2 || (traced.closed && traced.points.size() < 4)) return;
-    if (traced.closed && shortest > 0 && is_shorter(traced.points, ruler, shortest)) return;
-    normalise(traced);
-    out.push_back({.level = levels.level(traced.step),
-                   .closed = traced.closed,
-                   .index = !levels.are_listed() && traced.step % every == 0,
-                   .hollow = traced.closed && twice_area(traced.points) < 0,
-                   .points = std::move(traced.points)});
-  });
-  std::sort(out.begin(), out.end(), [](const ContourLine& a, const ContourLine& b) {
-    if (a.level != b.level) return a.level < b.level;
-    return std::lexicographical_compare(a.points.begin(), a.points.end(), b.points.begin(), b.points.end(), west_of);
-  });
+  Lines lines(surface, options, levels);
+  with_levels(surface, levels, run, [&](TracedLine traced) { lines.add(std::move(traced)); });
+  std::vector<ContourLine> out = lines.take();
   if (tolerance > 0) {
     const GroundSpacing s = ground_spacing(surface.frame());
     smooth_lines(out, tolerance, s.x.metres() / surface.frame().cell().x, s.y.metres() / surface.frame().cell().y);
   }
   return out;
+}
+
+void for_each_contour(const Grid& surface, const ContourOptions& options,
+                      const std::function<void(const ContourLine&)>& body) {
+  if (options.tolerance.metres() != 0) {
+    for (const ContourLine& line : contours(surface, options)) body(line);
+    return;
+  }
+  const Levels levels = levels_of(surface, options);
+  Lines lines(surface, options, levels);
+  try {
+    trace_lines(surface, levels, options.run, [&](TracedLine traced) { lines.add(std::move(traced)); });
+    for (const ContourLine& line : lines.take()) body(line);
+    return;
+  } catch (const TooManyLevels&) {
+    refuse_so_many(surface, levels, options.run);
+  } catch (const TooManyPoints& e) {
+    // As many levels at once as memory holds.
+    lines.take();
+    const auto counts = points_by_step(surface, levels, options.run);
+    for (std::size_t i = 0; i < counts.size();) {
+      std::uint64_t points = counts[i].second;
+      std::size_t end = i + 1;
+      while (end < counts.size() && points + counts[end].second <= e.most) points += counts[end++].second;
+      const Levels some = levels.within(counts[i].first, counts[end - 1].first + 1);
+      with_levels(surface, some, options.run, [&](TracedLine traced) { lines.add(std::move(traced)); });
+      for (const ContourLine& line : lines.take()) body(line);
+      i = end;
+    }
+  }
 }
 
 Length sensible_interval(double lowest, double highest, LengthUnit unit, int wanted) {
@@ -161,15 +220,18 @@ Length sensible_interval(double lowest, double highest, LengthUnit unit, int wan
   return Length::of(best, unit);
 }
 
+Feature contour_feature(const ContourLine& l, const Grid& surface) {
+  return {l.points,
+          {{"level", l.level},
+           {"unit", unit_name(surface.quantity())},
+           {"index", std::int64_t{l.index}},
+           {"hollow", std::int64_t{l.hollow}}},
+          {l.level}};
+}
+
 Layer contour_layer(const std::vector<ContourLine>& lines, const Grid& surface) {
   Layer layer{.name = "contours", .crs = surface.frame().crs(), .features = {}, .unit = surface.quantity().unit};
-  for (const ContourLine& l : lines)
-    layer.features.push_back({l.points,
-                              {{"level", l.level},
-                               {"unit", unit_name(surface.quantity())},
-                               {"index", std::int64_t{l.index}},
-                               {"hollow", std::int64_t{l.hollow}}},
-                              {l.level}});
+  for (const ContourLine& l : lines) layer.features.push_back(contour_feature(l, surface));
   return layer;
 }
 

@@ -274,5 +274,54 @@ TEST(SmoothContours, StayNearNeverCrossAndTurnLess) {
   }
 }
 
+// With room for a few levels at once: the same lines in the same order, also of given levels and across zero.
+TEST(Contours, AreTheSameWhenTheyDoNotFitIntoMemory) {
+  int kept_apart = 0;
+  const unsigned first = std::random_device{}() % 100000;
+  for (unsigned seed = first; seed < first + 12; ++seed) {
+    SCOPED_TRACE("seed " + std::to_string(seed));
+    const Frame f = utm_frame(static_cast<std::int64_t>(40 + seed % 37), static_cast<std::int64_t>(30 + seed % 23));
+    const Grid g = scaled(rough_grid(f, seed, static_cast<int>(seed % 5)), 1, -100, {});
+    ContourOptions o{.interval = Length::metres(0.5 + seed % 3), .interval_below = Length::metres(0.7)};
+    if (seed % 4 == 0)
+      o.levels = {Length::metres(-12), Length::metres(-3), Length::metres(0), Length::metres(4.5), Length::metres(11)};
+    const std::vector<ContourLine> whole = contours(g, o);
+    std::size_t points = 0;
+    std::map<double, std::size_t> by_level;
+    for (const ContourLine& l : whole) {
+      points += l.points.size();
+      by_level[l.level] += l.points.size();
+    }
+    std::size_t most = 1000;
+    for (const auto& [level, n] : by_level) most = std::max(most, n + n / 2);
+    o.run.memory = most * kBytesPerContourPoint;
+    o.run.threads = static_cast<int>(1 + seed % 2);
+    std::vector<ContourLine> parts;
+    for_each_contour(g, o, [&](const ContourLine& l) { parts.push_back(l); });
+    ASSERT_EQ(parts.size(), whole.size());
+    for (std::size_t i = 0; i < parts.size(); ++i) {
+      EXPECT_EQ(parts[i].level, whole[i].level);
+      EXPECT_EQ(parts[i].closed, whole[i].closed);
+      EXPECT_EQ(parts[i].index, whole[i].index);
+      EXPECT_EQ(parts[i].hollow, whole[i].hollow);
+      ASSERT_EQ(parts[i].points, whole[i].points);
+    }
+    if (points > 3 * most) {
+      EXPECT_EQ(error_of([&] { contours(g, o); }), ErrorCode::TooLarge);
+      ++kept_apart;
+    }
+  }
+  EXPECT_GT(kept_apart, 0);
+  // One level that does not fit alone.
+  ContourOptions o{.interval = 100_m};
+  o.run.memory = 1000 * kBytesPerContourPoint;
+  const Grid busy = grid_from_function(utm_frame(80, 80), [](double x, double y) {
+    return (static_cast<int>(x) + static_cast<int>(y)) % 2 ? 1.0 : -1.0;
+  });
+  std::string text;
+  EXPECT_EQ(error_of([&] { for_each_contour(busy, o, [](const ContourLine&) {}); }, &text), ErrorCode::TooLarge);
+  EXPECT_NE(text.find("--memory"), text.npos);
+}
+
 }  // namespace
 }  // namespace katoptra

@@ -29,13 +29,20 @@ KATOPTRA_CLONES bool steps_of_multiples(const float* row, std::int64_t n, double
 }  // namespace
 
 bool Levels::steps(const float* row, std::int64_t n, std::int32_t* out) const {
-  if (!are_listed()) return steps_of_multiples(row, n, base_, above_, below_, out);
-  for (std::int64_t c = 0; c < n; ++c) {
-    const auto z = static_cast<double>(row[c]);
-    out[c] = std::isnan(z)
-                 ? kVoidStep
-                 : static_cast<std::int32_t>(std::upper_bound(listed_.begin(), listed_.end(), z) - listed_.begin()) - 1;
+  if (!are_listed()) {
+    if (!steps_of_multiples(row, n, base_, above_, below_, out)) return false;
+  } else {
+    for (std::int64_t c = 0; c < n; ++c) {
+      const auto z = static_cast<double>(row[c]);
+      out[c] =
+          std::isnan(z)
+              ? kVoidStep
+              : static_cast<std::int32_t>(std::upper_bound(listed_.begin(), listed_.end(), z) - listed_.begin()) - 1;
+    }
   }
+  if (is_whole_) return true;
+  for (std::int64_t c = 0; c < n; ++c)
+    if (out[c] != kVoidStep) out[c] = std::clamp(out[c], least_, most_);
   return true;
 }
 

@@ -16,6 +16,16 @@ class Levels {
   // These alone, ascending.
   static Levels listed(std::vector<double> values) { return {0, 1, 1, std::move(values)}; }
 
+  // Only the levels of the steps [first, end): a step outside is taken for the nearest inside, so that nothing crosses
+  // another level.
+  Levels within(std::int32_t first, std::int32_t end) const {
+    Levels l = *this;
+    l.least_ = first - 1;
+    l.most_ = end - 1;
+    l.is_whole_ = false;
+    return l;
+  }
+
   bool are_listed() const { return !listed_.empty(); }
   double base() const { return base_; }
   double above() const { return above_; }
@@ -37,6 +47,8 @@ class Levels {
 
   double base_, above_, below_;
   std::vector<double> listed_;
+  bool is_whole_ = true;
+  std::int32_t least_ = 0, most_ = 0;
 };
 
 }  // namespace katoptra

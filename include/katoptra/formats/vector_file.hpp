@@ -6,6 +6,7 @@
 //   write_layer(contour_layer(lines, dem), "contours.gpkg");
 #pragma once
 #include <filesystem>
+#include <memory>
 #include <string>
 #include <vector>
 
@@ -28,6 +29,19 @@ struct LayerReport {
 // By the ending of the name (endings_of(Holds::Features, Use::Written)); Unsupported for others, and for features that
 // the format does not hold.
 LayerReport write_layer(const Layer& layer, const std::filesystem::path& path, const WriteLayerOptions& options = {});
+// A layer written feature by feature. GeoPackage and GeoJSON need no memory for it; others are kept until they are
+// finished, TooLarge when they come to more than `memory`.
+class LayerWriter {
+ public:
+  virtual ~LayerWriter() = default;
+  virtual void add(const Feature& f) = 0;
+  // Without it nothing is left behind.
+  virtual LayerReport finish() = 0;
+};
+// `like`: name, CRS and unit of the layer, and one feature that has the kind of geometry and the properties of all.
+std::unique_ptr<LayerWriter> open_layer_writer(const std::filesystem::path& path, const Layer& like,
+                                               const WriteLayerOptions& options = {},
+                                               std::size_t memory = std::size_t{512} << 20);
 // A layer as GeoJSON text.
 std::string to_geojson(const Layer& layer);
 

@@ -16,9 +16,10 @@
 // changes the side of another or comes to lie where a line of another level was, so each stays between the heights of
 // its neighbours (Taubin 1995 for the smoothing). About the cell is a good tolerance for a map. Memory:
 // kBytesPerContourPoint for each point of all lines together (three times that with a tolerance or for bands), within
-// the budget of RunOptions: TooLarge beyond it, beyond kMostContourLevels levels (with their number), and when a level
-// is further than 2^30 intervals from the base. Refused for shades, directions and codes.
+// the budget of RunOptions: TooLarge beyond it (but for for_each_contour), beyond kMostContourLevels levels (with their
+// number), and when a level is further than 2^30 intervals from the base. Refused for shades, directions and codes.
 #pragma once
+#include <functional>
 #include <optional>
 #include <string>
 #include <vector>
@@ -54,6 +55,11 @@ struct ContourOptions {
 };
 
 std::vector<ContourLine> contours(const Grid& surface, const ContourOptions& options);
+// The same lines in the same order, one after another: where they do not fit into memory together, as many levels at
+// once as do, each time with a reading of the surface. TooLarge only where the lines of one level do not fit, or with a
+// tolerance.
+void for_each_contour(const Grid& surface, const ContourOptions& options,
+                      const std::function<void(const ContourLine&)>& body);
 
 // The ground from one level up to the next. The lowest of given levels has a band below it, the highest one above:
 // minus infinity and infinity.
@@ -68,6 +74,7 @@ std::vector<ContourBand> contour_bands(const Grid& surface, const ContourOptions
 Length sensible_interval(double lowest, double highest, LengthUnit unit, int wanted = 20);
 
 // As features with the properties level, unit, index, hollow.
+Feature contour_feature(const ContourLine& line, const Grid& surface);
 Layer contour_layer(const std::vector<ContourLine>& lines, const Grid& surface);
 // The property depth besides, for levels that were given as depths.
 void add_depths(Layer& contours);

@@ -6,7 +6,7 @@
 
 #include "katoptra/base/error.hpp"
 
-#include "base/sqlite.hpp"
+#include "base/scratch_sql.hpp"
 #include "base/text.hpp"
 #include "formats/bytes/zip_write.hpp"
 #include "formats/vector/geopackage.hpp"
@@ -17,7 +17,7 @@ namespace katoptra {
 namespace fs = std::filesystem;
 namespace {
 
-constexpr std::int64_t kPackageTile = 256, kMostPackaged = 400'000'000;
+constexpr std::int64_t kPackageTile = 256;
 
 bool is_clear(const Pixels& tile) {
   for (std::size_t i = 3; i < tile.size(); i += 4)
@@ -27,20 +27,17 @@ bool is_clear(const Pixels& tile) {
 
 // ------------------------------------------------------------------------------------------------------ GeoPackage
 
-// The database is made in memory; its tiles are packed, so it is small beside the picture.
 class GeoPackageImage final : public ImageWriter {
  public:
   GeoPackageImage(const PlacedImage& image, const fs::path& path, const ImageWriteOptions& options)
       : frame_(image.frame),
         path_(path),
         sink_(create_file(path, {.overwrite = options.overwrite})),
+        scratch_(path.string()),
         pyramid_(frame_.cols(), frame_.rows(), kPackageTile,
                  [this](std::size_t level, std::int64_t col, std::int64_t row, const Pixels& tile) {
                    put(level, col, row, tile);
                  }) {
-    if (frame_.cols() * frame_.rows() > kMostPackaged)
-      throw Error(ErrorCode::TooLarge, "a GeoPackage of so many pixels is not made here", path.string(),
-                  "give it a --width, or write .tif");
     create_geopackage(sql_, frame_.crs());
     sql_.run_all(
         "CREATE TABLE gpkg_tile_matrix_set (table_name TEXT NOT NULL PRIMARY KEY, srs_id INTEGER NOT NULL, min_x "
@@ -61,10 +58,8 @@ class GeoPackageImage final : public ImageWriter {
   void add(const Pixels& rows) override { pyramid_.add(rows); }
   void finish(ImageReport& report) override {
     sql_.run("COMMIT");
-    const auto bytes = sql_.bytes();
-    sink_->write_at(0, bytes);
+    report.bytes = scratch_.pour([&](std::uint64_t at, auto bytes) { sink_->write_at(at, bytes); });
     sink_->commit();
-    report.bytes = bytes.size();
     report.format = "GeoPackage";
   }
 
@@ -114,7 +109,8 @@ class GeoPackageImage final : public ImageWriter {
   Frame frame_;
   fs::path path_;
   std::unique_ptr<ByteSink> sink_;
-  Sql sql_{{}};
+  ScratchSql scratch_;
+  Sql& sql_ = scratch_.sql();
   TilePyramid pyramid_;
 };
 

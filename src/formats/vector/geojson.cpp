@@ -229,18 +229,66 @@ ordered_json geometry_json(const MultiPolygon& shape) {
   return {{"type", "MultiPolygon"}, {"coordinates", polygons}};
 }
 
-std::string to_geojson(const Layer& layer) {
-  std::string s = R"({"type":"FeatureCollection","features":[)";
-  const Transform t(layer.crs ? layer.crs : Crs::wgs84(), Crs::wgs84());
-  for (std::size_t i = 0; i < layer.features.size(); ++i) {
-    const Feature f = t.is_identity() ? layer.features[i] : carried(layer.features[i], t);
-    json properties = json::object();
-    for (const auto& [name, value] : f.properties) properties[name] = property_json(value);
-    s += fmt::format("{}\n{{\"type\":\"Feature\",\"properties\":{},\"geometry\":{}}}", i ? "," : "",
+namespace {
+
+constexpr const char* kBegin = R"({"type":"FeatureCollection","features":[)";
+constexpr const char* kEnd = "\n]}\n";
+
+// On a line of its own; `first`: of the collection.
+std::string feature_text(const Feature& given, const Transform& t, bool first) {
+  const Feature f = t.is_identity() ? given : carried(given, t);
+  json properties = json::object();
+  for (const auto& [name, value] : f.properties) properties[name] = property_json(value);
+  return fmt::format("{}\n{{\"type\":\"Feature\",\"properties\":{},\"geometry\":{}}}", first ? "" : ",",
                      properties.dump(-1, ' ', false, json::error_handler_t::replace),
                      geometry_text(cut_at_antimeridian(f)));
+}
+
+void require_crs(const Layer& layer, const fs::path& path) {
+  if (!layer.crs && !layer.features.empty())
+    throw Error(ErrorCode::Refused, "GeoJSON is in longitude and latitude, and these features have no CRS to come from",
+                path.string(), "tell it with --crs, or write .gpkg");
+}
+
+class GeoJsonWriter final : public LayerWriter {
+ public:
+  GeoJsonWriter(const Layer& like, const fs::path& path, bool overwrite)
+      : sink_(create_file(path, {.overwrite = overwrite})), there_(like.crs ? like.crs : Crs::wgs84(), Crs::wgs84()) {
+    put(kBegin);
   }
-  return s + "\n]}\n";
+  void add(const Feature& f) override {
+    put(feature_text(f, there_, first_));
+    first_ = false;
+  }
+  LayerReport finish() override {
+    put(kEnd);
+    sink_->commit();
+    return {};
+  }
+
+ private:
+  void put(std::string_view text) {
+    sink_->write_at(at_, std::span(reinterpret_cast<const std::uint8_t*>(text.data()), text.size()));
+    at_ += text.size();
+  }
+  std::unique_ptr<ByteSink> sink_;
+  Transform there_;
+  std::uint64_t at_ = 0;
+  bool first_ = true;
+};
+
+}  // namespace
+
+std::unique_ptr<LayerWriter> open_geojson_writer(const Layer& like, const fs::path& path, bool overwrite) {
+  require_crs(like, path);
+  return std::make_unique<GeoJsonWriter>(like, path, overwrite);
+}
+
+std::string to_geojson(const Layer& layer) {
+  std::string s = kBegin;
+  const Transform t(layer.crs ? layer.crs : Crs::wgs84(), Crs::wgs84());
+  for (std::size_t i = 0; i < layer.features.size(); ++i) s += feature_text(layer.features[i], t, i == 0);
+  return s + kEnd;
 }
 
 Layer parse_geojson(std::string_view text, const std::string& name) {
@@ -260,9 +308,7 @@ Layer read_geojson(const fs::path& path) {
 }
 
 LayerReport write_geojson(const Layer& layer, const fs::path& path, bool overwrite) {
-  if (!layer.crs && !layer.features.empty())
-    throw Error(ErrorCode::Refused, "GeoJSON is in longitude and latitude, and these features have no CRS to come from",
-                path.string(), "tell it with --crs, or write .gpkg");
+  require_crs(layer, path);
   write_text_file(path, to_geojson(layer), {.overwrite = overwrite});
   return {};
 }

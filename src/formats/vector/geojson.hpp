@@ -1,6 +1,7 @@
 // GeoJSON (RFC 7946): geometry from and into JSON, for files and for catalogues; layers from and into files.
 #pragma once
 #include <filesystem>
+#include <memory>
 #include <nlohmann/json_fwd.hpp>
 #include <string>
 #include <string_view>
@@ -23,5 +24,6 @@ Layer read_geojson(const std::filesystem::path& path);
 Layer parse_geojson(std::string_view text, const std::string& name);
 // Refused when the features have no CRS to come from: GeoJSON is in longitude and latitude.
 LayerReport write_geojson(const Layer& layer, const std::filesystem::path& path, bool overwrite);
+std::unique_ptr<LayerWriter> open_geojson_writer(const Layer& like, const std::filesystem::path& path, bool overwrite);
 
 }  // namespace katoptra

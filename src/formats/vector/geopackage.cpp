@@ -6,12 +6,13 @@
 #include <fmt/format.h>
 #include <map>
 #include <memory>
+#include <optional>
 #include <set>
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/formats/bytes.hpp"
 
-#include "base/sqlite.hpp"
+#include "base/scratch_sql.hpp"
 #include "base/text.hpp"
 
 namespace katoptra {
@@ -200,16 +201,6 @@ std::int64_t z_of(const Layer& layer) {
   return n == 0 ? 0 : n == std::ssize(layer.features) ? 1 : 2;
 }
 
-Bounds bounds_of(const Layer& layer) {
-  Bounds b;
-  for (const Feature& f : layer.features) {
-    if (const auto* p = std::get_if<Point>(&f.geometry)) b.include(*p);
-    if (const auto* l = std::get_if<LineString>(&f.geometry)) b.include(katoptra::bounds_of(*l));
-    if (const auto* m = std::get_if<MultiPolygon>(&f.geometry)) b.include(katoptra::bounds_of(*m));
-  }
-  return b;
-}
-
 // A property of the layer and the column it goes to.
 struct Column {
   std::string property, column;
@@ -281,56 +272,102 @@ void create_geopackage(Sql& sql, const Crs& crs) {
   if (crs) srs_row(crs, srs);
 }
 
-LayerReport write_geopackage(const Layer& layer, const std::filesystem::path& path, bool overwrite) {
-  Sql sql{{}};
-  const int srs = geopackage_srs(layer.crs);
-  create_geopackage(sql, layer.crs);
-  const std::string table = sql_name(layer.name);
-  const std::vector<Column> all = columns_of(layer);
-  std::string columns, names, marks;
-  for (const Column& c : all) {
-    columns += fmt::format(", {} {}", sql_name(c.column), c.type);
-    names += ", " + sql_name(c.column);
-    marks += ",?";
-  }
-  sql.run(fmt::format("CREATE TABLE {} (fid INTEGER PRIMARY KEY AUTOINCREMENT NOT NULL, geom BLOB{})", table, columns));
-  const Bounds b = bounds_of(layer);
-  SqlQuery contents = sql.query(
-      "INSERT INTO gpkg_contents (table_name, data_type, identifier, last_change, min_x, min_y, max_x, max_y, srs_id) "
-      "VALUES (?,'features',?,'1970-01-01T00:00:00.000Z',?,?,?,?,?)");
-  contents.bind(1, layer.name).bind(2, layer.name).bind(7, std::int64_t{srs});
-  const double box[] = {b.west, b.south, b.east, b.north};
-  for (int i = 0; i < 4; ++i)
-    if (!b.empty()) contents.bind(3 + i, box[i]);
-  contents.run();
-  const std::string type = geometry_type(layer);
-  sql.query("INSERT INTO gpkg_geometry_columns VALUES (?,'geom',?,?,?,0)")
-      .bind(1, layer.name)
-      .bind(2, type)
-      .bind(3, std::int64_t{srs})
-      .bind(4, z_of(layer))
-      .run();
-  SqlTransaction rows(sql);
-  SqlQuery insert = sql.query(fmt::format("INSERT INTO {} (geom{}) VALUES (?{})", table, names, marks));
-  for (const Feature& f : layer.features) {
-    insert.clear();  // what this feature has not must not be that of the last one
-    const auto blob = blob_of(f, srs);
-    insert.bind_blob(1, {reinterpret_cast<const char*>(blob.data()), blob.size()});
-    for (const auto& [name, value] : f.properties) {
-      const auto found = std::find_if(all.begin(), all.end(), [&](const Column& c) { return c.property == name; });
-      const int i = 2 + static_cast<int>(found - all.begin());
-      std::visit([&](const auto& v) { insert.bind(i, v); }, value);
+namespace {
+
+class GeoPackageWriter final : public LayerWriter {
+ public:
+  // Columns, kind of geometry and heights are those of `like`.
+  GeoPackageWriter(const Layer& like, const std::filesystem::path& path, bool overwrite)
+      : sink_(create_file(path, {.overwrite = overwrite})),
+        scratch_(path.string()),
+        name_(like.name),
+        srs_(geopackage_srs(like.crs)),
+        columns_(columns_of(like)) {
+    Sql& sql = scratch_.sql();
+    create_geopackage(sql, like.crs);
+    const std::string table = sql_name(name_);
+    std::string columns, names, marks;
+    for (const Column& c : columns_) {
+      columns += fmt::format(", {} {}", sql_name(c.column), c.type);
+      names += ", " + sql_name(c.column);
+      marks += ",?";
     }
-    insert.run();
+    sql.run(
+        fmt::format("CREATE TABLE {} (fid INTEGER PRIMARY KEY AUTOINCREMENT NOT NULL, geom BLOB{})", table, columns));
+    sql.query(
+           "INSERT INTO gpkg_contents (table_name, data_type, identifier, last_change, srs_id) VALUES "
+           "(?,'features',?,'1970-01-01T00:00:00.000Z',?)")
+        .bind(1, name_)
+        .bind(2, name_)
+        .bind(3, std::int64_t{srs_})
+        .run();
+    const std::string type = geometry_type(like);
+    sql.query("INSERT INTO gpkg_geometry_columns VALUES (?,'geom',?,?,?,0)")
+        .bind(1, name_)
+        .bind(2, type)
+        .bind(3, std::int64_t{srs_})
+        .bind(4, z_of(like))
+        .run();
+    rows_.emplace(sql);
+    insert_.emplace(sql.query(fmt::format("INSERT INTO {} (geom{}) VALUES (?{})", table, names, marks)));
   }
-  rows.commit();
-  try {
-    write_file(path, sql.bytes(), {.overwrite = overwrite});
-  } catch (const Error& e) {
-    if (e.code() != ErrorCode::TooLarge) throw;
-    throw Error(e.code(), "the GeoPackage does not fit into memory", path.string(), "write GeoJSON, or fewer features");
+
+  void add(const Feature& f) override {
+    insert_->clear();  // what this feature has not must not be that of the last one
+    const auto blob = blob_of(f, srs_);
+    insert_->bind_blob(1, {reinterpret_cast<const char*>(blob.data()), blob.size()});
+    for (const auto& [name, value] : f.properties) {
+      const auto found =
+          std::find_if(columns_.begin(), columns_.end(), [&](const Column& c) { return c.property == name; });
+      if (found == columns_.end()) continue;
+      const int i = 2 + static_cast<int>(found - columns_.begin());
+      std::visit([&](const auto& v) { insert_->bind(i, v); }, value);
+    }
+    insert_->run();
+    if (const auto* p = std::get_if<Point>(&f.geometry)) box_.include(*p);
+    if (const auto* l = std::get_if<LineString>(&f.geometry)) box_.include(bounds_of(*l));
+    if (const auto* m = std::get_if<MultiPolygon>(&f.geometry)) box_.include(bounds_of(*m));
   }
-  return {};
+
+  LayerReport finish() override {
+    insert_.reset();
+    if (!box_.empty())
+      scratch_.sql()
+          .query("UPDATE gpkg_contents SET min_x = ?, min_y = ?, max_x = ?, max_y = ? WHERE table_name = ?")
+          .bind(1, box_.west)
+          .bind(2, box_.south)
+          .bind(3, box_.east)
+          .bind(4, box_.north)
+          .bind(5, name_)
+          .run();
+    rows_->commit();
+    scratch_.pour([&](std::uint64_t at, auto bytes) { sink_->write_at(at, bytes); });
+    sink_->commit();
+    return {};
+  }
+
+ private:
+  std::unique_ptr<ByteSink> sink_;
+  ScratchSql scratch_;
+  std::string name_;
+  int srs_;
+  std::vector<Column> columns_;
+  std::optional<SqlTransaction> rows_;
+  std::optional<SqlQuery> insert_;
+  Bounds box_;
+};
+
+}  // namespace
+
+std::unique_ptr<LayerWriter> open_geopackage_writer(const Layer& like, const std::filesystem::path& path,
+                                                    bool overwrite) {
+  return std::make_unique<GeoPackageWriter>(like, path, overwrite);
+}
+
+LayerReport write_geopackage(const Layer& layer, const std::filesystem::path& path, bool overwrite) {
+  GeoPackageWriter writer(layer, path, overwrite);
+  for (const Feature& f : layer.features) writer.add(f);
+  return writer.finish();
 }
 
 namespace {

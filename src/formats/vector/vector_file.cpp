@@ -21,17 +21,57 @@ Layer read_layer(const fs::path& path, const Crs& otherwise) {
   return row->read_layer(path, otherwise);
 }
 
-LayerReport write_layer(const Layer& layer, const fs::path& path, const WriteLayerOptions& options) {
-  const FormatRow* row = row_of(path, Holds::Features, Use::Written);
-  if (!row) {
-    const bool points = std::all_of(layer.features.begin(), layer.features.end(),
-                                    [](const Feature& f) { return std::holds_alternative<Point>(f.geometry); });
-    throw Error(
-        ErrorCode::Unsupported, fmt::format("features are not written as '{}' here", lower_extension(path)),
-        path.string(),
-        "give a name that ends in one of " + (points ? endings_of(Holds::Features, Use::Written) : endings_of_lines()));
+namespace {
+
+const FormatRow& row_for(const Layer& layer, const fs::path& path) {
+  if (const FormatRow* row = row_of(path, Holds::Features, Use::Written)) return *row;
+  const bool points = std::all_of(layer.features.begin(), layer.features.end(),
+                                  [](const Feature& f) { return std::holds_alternative<Point>(f.geometry); });
+  throw Error(
+      ErrorCode::Unsupported, fmt::format("features are not written as '{}' here", lower_extension(path)),
+      path.string(),
+      "give a name that ends in one of " + (points ? endings_of(Holds::Features, Use::Written) : endings_of_lines()));
+}
+
+// For formats that want the whole layer at once.
+class WholeLayer final : public LayerWriter {
+ public:
+  WholeLayer(const FormatRow& row, const Layer& like, fs::path path, const WriteLayerOptions& options,
+             std::size_t memory)
+      : row_(row), path_(std::move(path)), overwrite_(options.overwrite), memory_(memory) {
+    layer_ = {.name = like.name, .crs = like.crs, .features = {}, .unit = like.unit};
   }
-  return row->write_layer(layer, path, options.overwrite);
+  void add(const Feature& f) override {
+    bytes_ += 200;
+    if (const auto* l = std::get_if<LineString>(&f.geometry)) bytes_ += l->size() * sizeof(Point);
+    if (const auto* m = std::get_if<MultiPolygon>(&f.geometry))
+      for (const Polygon& p : *m) bytes_ += p.outer.size() * sizeof(Point);
+    if (bytes_ > memory_)
+      throw Error(ErrorCode::TooLarge, fmt::format("{} of so many features does not fit into memory", row_.facts.name),
+                  path_.string(), "write .gpkg or .geojson, which need none, or allow more with --memory");
+    layer_.features.push_back(f);
+  }
+  LayerReport finish() override { return row_.write_layer(layer_, path_, overwrite_); }
+
+ private:
+  const FormatRow& row_;
+  fs::path path_;
+  bool overwrite_;
+  std::size_t memory_, bytes_ = 0;
+  Layer layer_;
+};
+
+}  // namespace
+
+LayerReport write_layer(const Layer& layer, const fs::path& path, const WriteLayerOptions& options) {
+  return row_for(layer, path).write_layer(layer, path, options.overwrite);
+}
+
+std::unique_ptr<LayerWriter> open_layer_writer(const fs::path& path, const Layer& like,
+                                               const WriteLayerOptions& options, std::size_t memory) {
+  const FormatRow& row = row_for(like, path);
+  if (row.open_writer) return row.open_writer(like, path, options.overwrite);
+  return std::make_unique<WholeLayer>(row, like, path, options, memory);
 }
 
 Area read_area(const fs::path& path) {

@@ -1,0 +1,50 @@
+// A database that is made in a file without a name, so that its size does not matter, and poured out when it is whole.
+#pragma once
+#include <cstdint>
+#include <filesystem>
+#include <functional>
+#include <span>
+#include <string>
+#include <unistd.h>
+#include <vector>
+
+#include "scratch.hpp"
+#include "sqlite.hpp"
+
+namespace katoptra {
+
+class ScratchSql {
+ public:
+  // `wanted_for`: the file in an Error.
+  explicit ScratchSql(const std::string& wanted_for)
+      : name_(wanted_for), fd_(open_temporary_file(wanted_for, path_)), sql_(path_) {
+    // Nobody reads it before it is whole, and it is gone with us. The first statement opens the file.
+    sql_.run("PRAGMA journal_mode = OFF");
+    sql_.run("PRAGMA synchronous = OFF");
+    sql_.run("PRAGMA user_version = 0");
+    ::unlink(path_.c_str());
+  }
+  ~ScratchSql() { ::close(fd_); }
+  ScratchSql(const ScratchSql&) = delete;
+  ScratchSql& operator=(const ScratchSql&) = delete;
+
+  Sql& sql() { return sql_; }
+  // All of its bytes, in order; returns how many. What was begun must have been committed.
+  std::uint64_t pour(const std::function<void(std::uint64_t offset, std::span<const std::uint8_t>)>& take) const {
+    std::vector<std::uint8_t> part(std::size_t{1} << 20);
+    std::uint64_t at = 0;
+    for (;;) {
+      const std::size_t n = read_descriptor(fd_, at, part, name_);
+      if (n == 0) return at;
+      take(at, std::span(part).first(n));
+      at += n;
+    }
+  }
+
+ private:
+  std::string name_, path_;
+  int fd_;
+  Sql sql_;
+};
+
+}  // namespace katoptra
