@@ -92,6 +92,31 @@ class Pictures(ToolTest):
             with open(self.path("p.prj")) as f:
                 self.assertIn("UTM zone 25S", f.read())
 
+    def test_overviews_lie_where_the_file_does(self):
+        """A picture far smaller than its file begins with an overview: of odd sizes, of one that is a strip longer each time."""
+        cols, rows = 2611, 1303
+        z = numpy.full((rows, cols), 250, numpy.uint8)
+        places = []
+        for c, r in ((300, 200), (2200, 400), (1300, 1100)):
+            z[r - 20:r + 21, c - 20:c + 21] = 2
+            places.append((WEST + c + 0.5, NORTH - r - 0.5))
+        z.tofile(self.path("big.bil"))
+        with open(self.path("big.hdr"), "w") as f:
+            f.write(f"nrows {rows}\nncols {cols}\nnbands 1\nnbits 8\nbyteorder I\nlayout bil\nulxmap {WEST + 0.5}\nulymap {NORTH - 0.5}\nxdim 1\nydim 1\n")
+        with open(self.path("big.prj"), "w") as f:
+            f.write("EPSG:32725")
+        with open(self.path("big.bil.json"), "w") as f:
+            json.dump({"quantity": "shade"}, f)
+        self.run_tool("clip", "big.bil", "-o", "big.tif")
+        self.assertIn("overviews", self.run_tool("look", "big.tif").stdout)
+        for width in (1000, 611, 300):
+            for name in ("big.tif", "big.bil"):
+                said = self.run_json("picture", name, "--width", width, "-o", f"p{width}.png", "--overwrite")
+                pixels = png(open(self.path(f"p{width}.png"), "rb").read())
+                a, _, _, e, x, y = self.world(f"p{width}.pgw")
+                self.assertEqual(said["width"], width)
+                self.agree([(x + (u - 0.5) * a, y + (v - 0.5) * e) for u, v in marks_in(pixels, 45)], places, (a, -e), f"{name} {width}")
+
     def test_geotiff(self):
         self.run_tool("picture", "marks.asc", "-o", "p.tif")
         with tifffile.TiffFile(self.path("p.tif")) as t:

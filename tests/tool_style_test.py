@@ -81,6 +81,12 @@ class Styles(ToolTest):
             self.assertEqual(done.stderr.strip().count("\n"), 0, done.stderr)
             self.assertFalse(os.path.exists(self.path("bad.png")))
 
+    def test_no_fonts_no_map(self):
+        self.write("fonts.conf", '<?xml version="1.0"?><!DOCTYPE fontconfig SYSTEM "fonts.dtd"><fontconfig><dir>/nowhere</dir></fontconfig>')
+        done = self.run_tool("map", self.tile, "-o", "m.png", status=(3, 4), env=dict(self.environment, FONTCONFIG_FILE=self.path("fonts.conf")))
+        self.assertIn("fonts-dejavu-core", done.stderr)
+        self.assertFalse(os.path.exists(self.path("m.png")))
+
     def bare(self):
         self.run_tool("picture", self.tile, "--width", "60", "-o", "bare.png", "--overwrite")
         os.remove(self.path("bare.prj"))

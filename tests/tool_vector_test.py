@@ -46,6 +46,22 @@ class Vectors(ToolTest):
         with open(self.path("c.geojson")) as f:
             return [(x["properties"], x["geometry"]["coordinates"]) for x in json.load(f)["features"]]
 
+    def test_contours_beyond_memory(self):
+        """The same file, however few levels fit at once; formats that are made whole say what would do."""
+        words = ["contours", os.path.join(DEMO, "reference", "truth.tif"), "--interval", "0.1m", "--shortest", "5m"]
+        for ending in ("gpkg", "geojson"):
+            said = self.run_json(*words, "-o", f"whole.{ending}")
+            few = self.run_json(*words, "--memory", "8M", "-o", f"few.{ending}")
+            self.assertEqual((said["lines"], said["points"], said["levels"]), (few["lines"], few["points"], few["levels"]))
+            self.assertGreater(said["points"] * 50, 3 * 8 << 20)
+            with open(self.path(f"whole.{ending}"), "rb") as a, open(self.path(f"few.{ending}"), "rb") as b:
+                self.assertTrue(a.read() == b.read(), ending)
+        done = self.run_tool(*words, "--memory", "8M", "-o", "few.dxf", status=(3, 4))
+        self.assertIn(".gpkg", done.stderr)
+        self.assertFalse(os.path.exists(self.path("few.dxf")))
+        self.assertIn("mapping programs", self.run_tool(*words, "--overwrite", "-o", "whole.gpkg").stdout)
+        self.assertIn("CAD", self.run_json(words[0], words[1], "--interval", "20m", "-o", "c.dxf")["opens_in"])
+
     def test_contours_as_a_drawing(self):
         truth = self.lines("--interval", "2m")
         drawing = ezdxf.readfile(self.path("c.dxf"))

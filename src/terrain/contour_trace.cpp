@@ -193,6 +193,23 @@ class BandTracer {
   BandLines out_;
 };
 
+// A list that grows without being copied: the points of all lines are most of what memory holds.
+template <class T>
+class Chunks {
+ public:
+  std::size_t size() const { return size_; }
+  void push_back(const T& value) {
+    if (size_ >> kBits == parts_.size()) parts_.push_back(std::make_unique<T[]>(std::size_t{1} << kBits));
+    (*this)[size_++] = value;
+  }
+  T& operator[](std::size_t i) { return parts_[i >> kBits][i & ((std::size_t{1} << kBits) - 1)]; }
+
+ private:
+  static constexpr int kBits = 14;
+  std::vector<std::unique_ptr<T[]>> parts_;
+  std::size_t size_ = 0;
+};
+
 // Bands in order; crossings on a shared row are the same place seen from both sides and are linked to each other. The
 // two sides agree bit by bit, for both computed them from the same two values, so joining is counting along the row: no
 // tolerance, and no line that ends a hair before its other half. Walking along the links afterwards gives whole lines;
@@ -279,7 +296,7 @@ class Stitcher {
   }
 
   const Frame& frame_;
-  std::vector<Crossing> points_;
+  Chunks<Crossing> points_;
   std::vector<std::uint32_t> last_row_;
 };
 

@@ -131,6 +131,7 @@ class Lines {
     if (traced.points.size() < 2 || (traced.closed && traced.points.size() < 4)) return;
     if (traced.closed && shortest_ > 0 && is_shorter(traced.points, ruler_, shortest_)) return;
     normalise(traced);
+    traced.points.shrink_to_fit();
     out_.push_back({.level = levels_.level(traced.step),
                     .closed = traced.closed,
                     .index = !levels_.are_listed() && traced.step % every_ == 0,

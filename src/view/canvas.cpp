@@ -111,6 +111,12 @@ void Canvas::font(double size, bool bold) {
   cairo_select_font_face(cr(), "DejaVu Sans", CAIRO_FONT_SLANT_NORMAL,
                          bold ? CAIRO_FONT_WEIGHT_BOLD : CAIRO_FONT_WEIGHT_NORMAL);
   cairo_set_font_size(cr(), size);
+  if (has_font_) return;
+  // Where there is no font at all the library draws crude letters of its own, and no others than English ones.
+  if (cairo_scaled_font_get_type(cairo_get_scaled_font(cr())) == CAIRO_FONT_TYPE_USER)
+    throw Error(ErrorCode::MissingResource, "no font is there to write with", "picture",
+                "install one, such as Debian's fonts-dejavu-core");
+  has_font_ = true;
 }
 
 double Canvas::text_width(const std::string& s, double size, bool bold) {

@@ -64,6 +64,7 @@ class Canvas {
   void write_png();
   static cairo_status_t append(void* self, const unsigned char* data, unsigned n);
 
+  bool has_font_ = false;
   PictureFormat format_;
   int width_, height_, width_of_words_ = width_, height_of_words_ = height_;
   std::vector<std::uint8_t> bytes_;
