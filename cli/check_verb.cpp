@@ -174,7 +174,8 @@ class CheckRun {
     if (has_ending(o_.out, ".json"))
       write_text_file(o_.out, findings_json(findings_) + "\n", {.overwrite = o_.overwrite});
     else
-      write_layer(finding_layer(findings_), o_.out, {.overwrite = o_.overwrite});
+      write_layer(as_drawn(finding_layer(findings_), o_.out, grids_.empty() ? Crs() : grids_[0].frame().crs()), o_.out,
+                  {.overwrite = o_.overwrite});
   }
 
   void print() {

@@ -152,6 +152,8 @@ int write_and_state(const Grid& grid, const Common& c, const std::vector<std::st
 // Features where -o says; what else was written, and what the format could not say, is added to the notes.
 // What belongs to a file of lines or areas, and what was said of it.
 void say_layer(const LayerReport& r, std::vector<std::string>& notes);
+// A layer in longitude and latitude as it is drawn in metres, where `out` is a drawing: in `crs`.
+Layer as_drawn(const Layer& layer, const std::string& out, const Crs& crs);
 void write_features(const Layer& layer, const Common& c, std::vector<std::string>& notes);
 void write_picture(const Picture& p, const std::string& path, bool overwrite);
 

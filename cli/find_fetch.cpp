@@ -310,7 +310,7 @@ void find(const FindCommand& o, int& status) {
     if (has_ending(o.out, ".csv"))
       write_text_file(o.out, shortlist_csv(s), {.overwrite = o.overwrite});
     else
-      write_layer(shortlist_layer(s), o.out, {.overwrite = o.overwrite});
+      write_layer(as_drawn(shortlist_layer(s), o.out, area.utm()), o.out, {.overwrite = o.overwrite});
   }
   if (!o.map.empty()) write_picture(coverage_map(s, o.map), o.map, o.overwrite);
   if (o.json)

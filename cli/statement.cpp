@@ -234,6 +234,15 @@ void say_layer(const LayerReport& r, std::vector<std::string>& notes) {
   notes.insert(notes.end(), r.notes.begin(), r.notes.end());
 }
 
+Layer as_drawn(const Layer& layer, const std::string& out, const Crs& crs) {
+  if (!has_ending(out, ".dxf") || !layer.crs || !layer.crs.is_geographic() || !crs || crs.is_geographic()) return layer;
+  const Transform t(layer.crs, crs);
+  Layer drawn = layer;
+  drawn.crs = crs.with_heights({});
+  for (Feature& f : drawn.features) f = carried(std::move(f), t);
+  return drawn;
+}
+
 void write_features(const Layer& layer, const Common& c, std::vector<std::string>& notes) {
   say_layer(write_layer(layer, c.out, {.overwrite = c.overwrite}), notes);
 }

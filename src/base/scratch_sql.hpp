@@ -17,7 +17,7 @@ class ScratchSql {
  public:
   // `wanted_for`: the file in an Error.
   explicit ScratchSql(const std::string& wanted_for)
-      : name_(wanted_for), fd_(open_temporary_file(wanted_for, path_)), sql_(path_) {
+      : name_(wanted_for), fd_(open_temporary_file(wanted_for, path_)), sql_(path_, Sql::Mode::ReadWrite, wanted_for) {
     // Nobody reads it before it is whole, and it is gone with us. The first statement opens the file.
     sql_.run("PRAGMA journal_mode = OFF");
     sql_.run("PRAGMA synchronous = OFF");

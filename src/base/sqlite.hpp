@@ -96,9 +96,11 @@ class SqlQuery {
 class Sql {
  public:
   enum class Mode { ReadWrite, ReadOnly };
-  // Made when it is not there, unless it is only read. An empty path: in memory.
-  explicit Sql(const std::filesystem::path& path, Mode mode = Mode::ReadWrite)
-      : file_(path.empty() ? "a table in memory" : path.string()) {
+  // Made when it is not there, unless it is only read. An empty path: in memory. `name`: in Errors, if not the path.
+  explicit Sql(const std::filesystem::path& path, Mode mode = Mode::ReadWrite, const std::string& name = {})
+      : file_(!name.empty()  ? name
+              : path.empty() ? "a table in memory"
+                             : path.string()) {
     sqlite3* db = nullptr;
     const int flags = mode == Mode::ReadOnly ? SQLITE_OPEN_READONLY : SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE;
     const int code =
@@ -112,7 +114,11 @@ class Sql {
   void run(const std::string& sql) { SqlQuery(db_.get(), sql, file_).run(); }
   // Several statements, parted by semicolons.
   void run_all(const std::string& script) {
-    if (sqlite3_exec(db_.get(), script.c_str(), nullptr, nullptr, nullptr) != SQLITE_OK)
+    const int code = sqlite3_exec(db_.get(), script.c_str(), nullptr, nullptr, nullptr);
+    if (code == SQLITE_FULL || code == SQLITE_IOERR)
+      throw Error(ErrorCode::Io, fmt::format("cannot be written: {}", sqlite3_errmsg(db_.get())), file_,
+                  "check the disk and its permissions");
+    if (code != SQLITE_OK)
       throw Error(ErrorCode::BadFile, fmt::format("does not take its tables: {}", sqlite3_errmsg(db_.get())), file_);
   }
   // The whole database as the bytes of a file; TooLarge when they do not fit into memory.

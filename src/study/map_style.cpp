@@ -32,7 +32,7 @@ struct LayerKind {
   std::vector<std::string> keys;  // besides kind, label
   bool needs_file;
 };
-const std::vector<std::string> kLineKeys = {"file", "crs", "colour", "width", "dashed"};
+const std::vector<std::string> kLineKeys = {"file", "crs", "colour", "width", "dashed", "words"};
 const std::vector<std::string> kAreaKeys = {"file", "crs", "colour", "width", "dashed", "fill", "words"};
 const std::vector<LayerKind> kLayerKinds = {
     {"land", OverlayStyle::Land, {"ramp", "classes", "light", "exaggerate", "shore", "opacity", "multiply"}, false},

@@ -156,9 +156,10 @@ TEST_F(Marrowick, EverythingIsThereAndOnRecord) {
                            "run.json"})
     EXPECT_GT(fs::file_size(*folder_ / ("out/" + std::string(name))), 500u) << name;
   const auto record = nlohmann::json::parse(read_text_file(*folder_ / "out/run.json"));
-  EXPECT_EQ(record["inputs"].size(), 25u);
+  EXPECT_EQ(record["inputs"].size(), 26u);
   // Lines and areas that a product names are inputs, too.
-  for (const char* name : {"area.geojson", "transect.geojson", "culverts.geojson", "ponds.geojson", "control.csv"})
+  for (const char* name :
+       {"area.geojson", "transect.geojson", "culverts.geojson", "ponds.geojson", "control.csv", "harbour.toml"})
     EXPECT_EQ(std::count_if(record["inputs"].begin(), record["inputs"].end(),
                             [&](const auto& i) { return i["path"].template get<std::string>().ends_with(name); }),
               1)

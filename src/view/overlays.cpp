@@ -152,6 +152,7 @@ void OverlayPainter::draw(const MapOverlay& o, const RasterColours& colours) {
     canvas_.dashes({});
     if (l && o.style == OverlayStyle::Transect) letters(on_sheet_all(*l, placed), p.colour);
     label(f, t, p.colour, o.look.words.empty() ? "label" : o.look.words);
+    if (l && !o.look.words.empty()) name_along(f, on_sheet_all(*l, placed), p.colour, o.look.words);
   }
 }
 
@@ -328,6 +329,19 @@ void OverlayPainter::disc(Point at, double residual, bool outlier) {
   canvas_.colour(outlier ? Colour{0.85, 0.33, 0.05} : kPaper);
   canvas_.line_width(outlier ? 3 : 1.2);
   cairo_stroke(canvas_.cr());
+}
+
+// On straight stretches, upright to the reader.
+void OverlayPainter::name_along(const Feature& f, LineString line, Colour ink, const std::string& words) {
+  const Property* named = property_of(f, words);
+  if (!named || text_of(*named).empty()) return;
+  // Labels think of y as going up; of two ways to read a line the one that goes to the right is wanted.
+  for (Point& p : line) p.y = -p.y;
+  if (line.back().x < line.front().x) std::reverse(line.begin(), line.end());
+  for (const LineLabel& l : numbers_.along(line, canvas_.text_width(text_of(*named), kNameSize)))
+    canvas_.text_along(l.centre.x, -l.centre.y, text_of(*named), kNameSize,
+                       std::cos(l.turn) < 0 ? std::numbers::pi - l.turn : -l.turn, ink);
+  cairo_new_path(canvas_.cr());
 }
 
 // In the middle of what is seen of a polygon, when there is room.

@@ -51,6 +51,7 @@ class OverlayPainter {
   void place(Point at, OverlayStyle style);
   void residuals(const Layer& layer, const Transform& t);
   void label(const Feature& f, const Transform& t, Colour colour, const std::string& words);
+  void name_along(const Feature& f, LineString line, Colour ink, const std::string& words);
 
   Canvas& canvas_;
   const Frame& frame_;
