@@ -1,7 +1,7 @@
 #include "canvas.hpp"
 
 #include <algorithm>
-#include <bit>
+#include <atomic>
 #include <cairo-pdf.h>
 #include <cairo-svg.h>
 #include <cmath>
@@ -10,8 +10,9 @@
 #include <numbers>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/base/parallel.hpp"
 
-#include "base/png_stream.hpp"
+#include "base/png_bands.hpp"
 #include "base/text.hpp"
 #include "jpeg.hpp"
 
@@ -64,17 +65,20 @@ void Canvas::paint(const std::vector<std::uint8_t>& rgba, std::int64_t width, co
   cairo_surface_t* image = cairo_image_surface_create(CAIRO_FORMAT_ARGB32, cols, rows);
   unsigned char* data = cairo_image_surface_get_data(image);
   const auto stride = static_cast<std::ptrdiff_t>(cairo_image_surface_get_stride(image));
-  bool opaque = true;
-  for (int r = 0; r < rows; ++r) {
+  std::atomic<bool> opaque{true};
+  parallel_within(static_cast<std::size_t>(rows), [&](std::size_t row) {
+    const auto r = static_cast<std::ptrdiff_t>(row);
     auto* to = reinterpret_cast<std::uint32_t*>(data + r * stride);
-    const std::uint8_t* from = rgba.data() + static_cast<std::ptrdiff_t>(r) * cols * 4;
+    const std::uint8_t* from = rgba.data() + r * cols * 4;
+    bool all = true;
     for (int c = 0; c < cols; ++c, from += 4) {
       const std::uint32_t alpha = from[3];
-      opaque = opaque && alpha == 255;
+      all = all && alpha == 255;
       auto part = [&](int i) { return (from[i] * alpha + 127) / 255; };
       to[c] = alpha << 24 | part(0) << 16 | part(1) << 8 | part(2);
     }
-  }
+    if (!all) opaque = false;
+  });
   cairo_surface_mark_dirty(image);
   if (how.photo && opaque && format_ == PictureFormat::Pdf) as_jpeg(image);
   cairo_save(cr());
@@ -186,21 +190,28 @@ void Canvas::text_clear(double x, double y, const std::string& s, double size, A
 }
 
 void Canvas::write_png() {
-  PngStream png(
-      {.cols = width_, .rows = height_},
-      [this](std::span<const std::uint8_t> bytes) { bytes_.insert(bytes_.end(), bytes.begin(), bytes.end()); },
-      "picture");
-  // A pixel of Cairo's is a number of 32 bits, red above green above blue.
-  if constexpr (std::endian::native == std::endian::little) {
-    png_set_filler(png.library(), 0, PNG_FILLER_AFTER);
-    png_set_bgr(png.library());
-  } else {
-    png_set_filler(png.library(), 0, PNG_FILLER_BEFORE);
-  }
+  constexpr int kBand = 64;
+  PngBands png(width_, height_, 3, [this](std::span<const std::uint8_t> bytes) {
+    bytes_.insert(bytes_.end(), bytes.begin(), bytes.end());
+  });
   cairo_surface_flush(surface_.get());
   const unsigned char* data = cairo_image_surface_get_data(surface_.get());
   const auto stride = static_cast<std::ptrdiff_t>(cairo_image_surface_get_stride(surface_.get()));
-  for (int r = 0; r < height_; ++r) png.row(data + r * stride);
+  const auto bands = static_cast<std::size_t>((height_ + kBand - 1) / kBand);
+  std::vector<std::vector<std::uint8_t>> packed(bands);
+  parallel_within(bands, [&](std::size_t band) {
+    const int first = static_cast<int>(band) * kBand, end = std::min(height_, first + kBand);
+    std::vector<std::uint8_t> rows(static_cast<std::size_t>(end - first) * static_cast<std::size_t>(width_) * 3);
+    std::uint8_t* to = rows.data();
+    for (int r = first; r < end; ++r) {
+      // A pixel of Cairo's is a number of 32 bits, red above green above blue.
+      const auto* from = reinterpret_cast<const std::uint32_t*>(data + r * stride);
+      for (int c = 0; c < width_; ++c)
+        for (const int shift : {16, 8, 0}) *to++ = static_cast<std::uint8_t>(from[c] >> shift);
+    }
+    packed[band] = png.packed(rows);
+  });
+  for (const auto& band : packed) png.add(band);
   png.finish();
 }
 

@@ -7,6 +7,7 @@
 #include <cmath>
 #include <fmt/format.h>
 #include <iterator>
+#include <limits>
 #include <memory>
 #include <numbers>
 #include <utility>
@@ -36,12 +37,16 @@ double difference_reach(const std::vector<float>& pixels) {
 // The range that colours are spread over: all of it for heights; for others up to where only two in a thousand pixels
 // lie beyond, so that one steep cell does not pale the rest.
 std::pair<double, double> colour_range(const std::vector<float>& pixels, bool whole) {
+  float low = std::numeric_limits<float>::infinity(), high = -low;
+  for (const float v : pixels) {
+    low = v < low ? v : low;
+    high = v > high ? v : high;
+  }
+  if (low > high) return {0, 0};
+  const auto lowest = static_cast<double>(low), highest = static_cast<double>(high);
+  if (whole) return {lowest, highest};
   std::vector<float> known;
   std::copy_if(pixels.begin(), pixels.end(), std::back_inserter(known), [](float v) { return !std::isnan(v); });
-  if (known.empty()) return {0, 0};
-  const auto [low, high] = std::minmax_element(known.begin(), known.end());
-  const auto lowest = static_cast<double>(*low), highest = static_cast<double>(*high);
-  if (whole) return {lowest, highest};
   const auto beyond = static_cast<std::ptrdiff_t>(static_cast<double>(known.size()) * 0.998);
   std::nth_element(known.begin(), known.begin() + std::min<std::ptrdiff_t>(beyond, std::ssize(known) - 1), known.end());
   const auto most = static_cast<double>(known[std::min(static_cast<std::size_t>(beyond), known.size() - 1)]);
@@ -71,7 +76,7 @@ Palette palette_over(QuantityKind kind, std::vector<float> values, double shore)
   if (colouring_of(kind) == Colouring::Magnitudes)
     for (float& v : values) v = v > 0 ? std::log10(v) : kVoid;
   const auto [low, high] = colour_range(values, kind == QuantityKind::Height);
-  return ramp_of(kind, low, high, difference_reach(values), shore);
+  return ramp_of(kind, low, high, colouring_of(kind) == Colouring::AroundZero ? difference_reach(values) : 0, shore);
 }
 
 // Of the values themselves, also where colours go by powers.
@@ -245,6 +250,7 @@ const std::array<std::uint8_t, 3>& LandColours::bytes(float value, float light) 
 
 std::vector<float> values_of(const Grid& grid, const RunOptions& run) {
   std::vector<float> out;
+  out.reserve(static_cast<std::size_t>(grid.frame().cols() * grid.frame().rows()));
   for_each_band(grid, Planes::Values, run,
                 [&](const Block& b) { out.insert(out.end(), b.row(0), b.row(0) + b.window().cells()); });
   return out;

@@ -38,6 +38,7 @@ class LandColours {
   // The same as red, green and blue bytes, from a table of kSteps values on either side of the shore for each light: at
   // most a level of 255 off. prepare() makes the table, for light 0 alone where there is none.
   void prepare(bool lit);
+  bool is_prepared() const { return !table_.empty(); }
   const std::array<std::uint8_t, 3>& bytes(float value, float light) const;
 
  private:

@@ -12,6 +12,7 @@
 #include <utility>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/base/parallel.hpp"
 
 #include "base/text.hpp"
 #include "canvas.hpp"
@@ -85,25 +86,29 @@ class MapPainter {
     const MapOptions& o = field_.options;
     const std::vector<float> values = values_of(at_pixels(field_.grid, pixels), o.run);
     if (!colours_) colours_.emplace(field_.grid.quantity(), values, o.land);
+    const bool lit = is_lit(o.land, field_.grid.quantity());
+    if (!colours_->is_prepared()) colours_->prepare(lit);
     std::vector<float> light;
-    if (is_lit(o.land, field_.grid.quantity())) {
-      const Block b =
-          light_over(grid_from_values(pixels, values, field_.grid.quantity()), o.land).read(pixels.window());
-      light.assign(b.row(0), b.row(0) + b.window().cells());
-    }
+    if (lit) light = values_of(light_over(grid_from_values(pixels, values, field_.grid.quantity()), o.land), o.run);
     Pixels out(values.size() * 4);
     const auto cols = static_cast<std::size_t>(pixels.cols());
-    for (std::size_t i = 0; i < values.size(); ++i) {
-      const bool is_void = std::isnan(values[i]);
-      if (is_void && !is_lowest) continue;
-      const Colour k = is_void ? void_colour(static_cast<int>(i / cols) / fine_, static_cast<int>(i % cols) / fine_)
-                               : colours_->at(values[i], light.empty() ? 0 : light[i]);
-      auto byte = [](double v) { return static_cast<std::uint8_t>(std::lround(v * 255)); };
-      out[4 * i] = byte(k.red);
-      out[4 * i + 1] = byte(k.green);
-      out[4 * i + 2] = byte(k.blue);
-      out[4 * i + 3] = 255;
-    }
+    parallel_within(static_cast<std::size_t>(pixels.rows()), [&](std::size_t row) {
+      for (std::size_t i = row * cols; i < (row + 1) * cols; ++i) {
+        const bool is_void = std::isnan(values[i]);
+        if (is_void && !is_lowest) continue;
+        if (is_void) {
+          const Colour k = void_colour(static_cast<int>(row) / fine_, static_cast<int>(i % cols) / fine_);
+          auto byte = [](double v) { return static_cast<std::uint8_t>(std::lround(v * 255)); };
+          out[4 * i] = byte(k.red);
+          out[4 * i + 1] = byte(k.green);
+          out[4 * i + 2] = byte(k.blue);
+        } else {
+          const auto& k = colours_->bytes(values[i], light.empty() ? 0 : light[i]);
+          for (std::size_t j = 0; j < 3; ++j) out[4 * i + j] = k[j];
+        }
+        out[4 * i + 3] = 255;
+      }
+    });
     return out;
   }
 
@@ -204,7 +209,8 @@ Picture draw_on_paper(const Grid& grid, const MapOptions& options) {
                 static_cast<int>(std::lround(plan.high * scale)));
   canvas.within(static_cast<int>(plan.wide), static_cast<int>(plan.high));
   // Of the whole, so that all sheets have the same.
-  const LandColours colours(g.quantity(), sample_of(g, options.run), options.land);
+  LandColours colours(g.quantity(), sample_of(g, options.run), options.land);
+  colours.prepare(is_lit(options.land, g.quantity()));
   const RasterColours rasters(options.overlays, options.run);
   std::vector<RegisteredPlace> places;
   for (std::size_t i = 0; i < plan.sheets.size(); ++i) {
