@@ -154,6 +154,8 @@ int write_and_state(const Grid& grid, const Common& c, const std::vector<std::st
 void say_layer(const LayerReport& r, std::vector<std::string>& notes);
 // A layer in longitude and latitude as it is drawn in metres, where `out` is a drawing: in `crs`.
 Layer as_drawn(const Layer& layer, const std::string& out, const Crs& crs);
+// In which system it was written, and in which unit its heights are.
+void say_place(const Layer& layer, const std::string& out, std::vector<std::string>& notes);
 void write_features(const Layer& layer, const Common& c, std::vector<std::string>& notes);
 void write_picture(const Picture& p, const std::string& path, bool overwrite);
 

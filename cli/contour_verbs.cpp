@@ -114,7 +114,7 @@ void make_bands(const ContourCommand& o, const Grid& in, const ContourOptions& c
                 std::vector<std::string>& notes) {
   const auto bands = contour_bands(in, c);
   if (bands.empty()) refuse_no_lines(in, c);
-  write_features(band_layer(bands, in), o, notes);
+  say_layer(write_layer(band_layer(bands, in), o.out, {.overwrite = o.overwrite}), notes);
   const std::string unit = unit_name(in.quantity());
   std::size_t polygons = 0;
   ordered_json list = ordered_json::array();
@@ -187,7 +187,7 @@ int run_spots(const SpotCommand& o) {
   if (spots.empty())
     throw Error(ErrorCode::BadArgument, "no summit, pit or saddle stands out so far", in.info().name,
                 "take a shorter --radius or less --relief");
-  write_features(spot_layer(spots, in), o, notes);
+  say_layer(write_layer(spot_layer(spots, in), o.out, {.overwrite = o.overwrite}), notes);
   std::size_t count[3] = {};
   for (const SpotHeight& p : spots) ++count[static_cast<std::size_t>(p.kind)];
   Statement s(o);

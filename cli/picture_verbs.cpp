@@ -56,7 +56,7 @@ struct MapCommand : Common, LineOptions {
   std::string style, light, shore, backdrop, waypoints, reference, sources, licence, date, inset;
   std::string graticule;
   int width = 0;
-  double exaggerate = 1.5;
+  std::optional<double> exaggerate;
   bool no_shade = false;
 };
 
@@ -142,14 +142,14 @@ std::optional<ClassBreaks> classes_of(const MapCommand& o, const Grid& in, std::
   return by;
 }
 
-LandLook land_of(const MapCommand& o, const Grid& in, std::vector<std::string>& notes) {
-  LandLook look;
-  look.ramp = ramp_of(o);
-  look.classes = classes_of(o, in, notes);
-  look.light = o.no_shade ? MapLight::None : o.light.empty() ? MapLight::Hillshade : parse_map_light(o.light);
+// What options say of the colours; the rest stays as it is.
+void colour_land(const MapCommand& o, const Grid& in, LandLook& look, std::vector<std::string>& notes) {
+  if (auto ramp = ramp_of(o)) look.ramp = std::move(ramp);
+  if (auto classes = classes_of(o, in, notes)) look.classes = std::move(classes);
+  if (o.no_shade) look.light = MapLight::None;
+  if (!o.light.empty()) look.light = parse_map_light(o.light);
   if (!o.shore.empty()) look.shore = length_from(o.shore, in.quantity().unit, notes).in(in.quantity().unit);
-  look.exaggeration = o.exaggerate;
-  return look;
+  if (o.exaggerate) look.exaggeration = *o.exaggerate;
 }
 
 void on_paper(const MapCommand& o, const Grid& in, MapOptions& m) {
@@ -167,18 +167,16 @@ void on_paper(const MapCommand& o, const Grid& in, MapOptions& m) {
 int run_map(const MapCommand& o) {
   std::vector<std::string> notes;
   const Grid in = open_input(o.in, o);
-  MapOptions m{.format = picture_format_for(o.out),
-               .width = o.width,
-               .title = o.title,
-               .overlays = overlays_of(o, in, notes),
-               .run = o.run()};
-  m.land = land_of(o, in, notes);
-  m.sources = o.sources;
-  m.licence = o.licence;
-  m.date = o.date;
+  MapOptions m{
+      .format = picture_format_for(o.out), .width = o.width, .overlays = overlays_of(o, in, notes), .run = o.run()};
+  // A style first: what the command says holds.
+  if (!o.style.empty()) apply(read_map_style(o.style), in, m, &notes);
+  colour_land(o, in, m.land, notes);
+  for (const auto& [to, from] :
+       {std::pair{&m.title, &o.title}, {&m.sources, &o.sources}, {&m.licence, &o.licence}, {&m.date, &o.date}})
+    if (!from->empty()) *to = *from;
   if (!o.graticule.empty()) m.graticule = o.graticule == "degrees" ? Crs::wgs84() : Crs::parse(o.graticule);
   if (!o.inset.empty()) m.inset = MapInset{open_grid(o.inset), ""};
-  if (!o.style.empty()) apply(read_map_style(o.style), in, m, &notes);
   on_paper(o, in, m);
   const Picture p = draw_map(in, m);
   write_picture(p, o.out, o.overwrite);
@@ -246,9 +244,9 @@ int run_picture(const MapCommand& o) {
                 fmt::format("pictures are not written as '{}'", std::filesystem::path(o.out).extension().string()),
                 o.out, "give a name that ends in .png, .jpg, .tif, .gpkg, .kmz or .pdf");
   const Grid in = open_input(o.in, o);
-  ImageOptions image{
-      .width = o.width, .land = land_of(o, in, notes), .overlays = overlays_of(o, in, notes), .run = o.run()};
+  ImageOptions image{.width = o.width, .overlays = overlays_of(o, in, notes), .run = o.run()};
   if (!o.style.empty()) apply(read_map_style(o.style), in, image, &notes);
+  colour_land(o, in, image.land, notes);
   return draw_and_state(in, image, o, notes);
 }
 
@@ -348,7 +346,7 @@ void add_drawing(CLI::App& v, MapCommand& m) {
   v.add_option("--style", m.style, "a style file: layers in their order, colours, words (docs/view.md)");
   v.add_option("--light", m.light, "on heights: hillshade, sky or none");
   v.add_option("--shore", m.shore, "where land and sea part in the colours, e.g. 0.4m");
-  v.add_option("--exaggerate", m.exaggerate, "of that light");
+  v.add_option("--exaggerate", m.exaggerate, "of that light")->default_str("1.5");
   v.add_flag("--no-shade", m.no_shade, "colours only");
   v.add_option("--ramp", m.ramp, "colours of your own: a file with a value and a colour on each line");
   v.add_option("--classes", m.classes, "a colour to each class: 0,10,25,50m, or equal:5, quantile:5, natural:5");
@@ -382,13 +380,13 @@ void add_picture_verbs(CLI::App& app, int& status) {
   auto* width = v->add_option("--width", m->width, "in pixels")->check(CLI::Range(400, 8000));
   v->add_option("--page", m->page, "on paper instead, e.g. A4, A3-portrait or 297mmx420mm")->excludes(width);
   v->add_option("--scale", m->scale, "with that: held exactly, e.g. 1:5000 (default: as large as fits)");
-  v->add_option("--dpi", m->dpi, "with that: dots an inch of a .png")->check(CLI::Range(50, 600));
+  v->add_option("--dpi", m->dpi, "with that: dots an inch of a .png")->default_str("150")->check(CLI::Range(50, 600));
   v->add_flag("--grid-lines", m->grid_lines, "thin lines at the coordinates of the frame");
   v->add_option("--graticule", m->graticule, "lines of longitude and latitude: degrees; or of a system: EPSG:32725");
   v->add_option("--inset", m->inset, "a grid to show where the map lies, small beside it");
-  v->add_option("--sources", m->sources, "below the map: where the data come from");
-  v->add_option("--licence", m->licence, "below the map: under what they may be used");
-  v->add_option("--date", m->date, "below the map");
+  v->add_option("--sources", m->sources, "beside the map: where the data come from");
+  v->add_option("--licence", m->licence, "beside the map: under what they may be used");
+  v->add_option("--date", m->date, "beside the map");
   add_drawing(*v, *m);
   v->callback([m, &status] { status = run_map(*m); });
 

@@ -129,6 +129,8 @@ void write_sections(const SectionCommand& o, const std::vector<Profiles>& all, c
   if (!o.stations.empty()) graph.stations = length_from(o.stations, LengthUnit::Metre, notes);
   graph.by_time = o.by_time;
   const ProfilesReport r = write_profiles(all, o.out, graph, o.overwrite);
+  if (leaves_as_line(o.out))
+    say_place({.name = "section", .crs = all[0].surfaces[0].section.crs, .features = {}, .unit = {}}, o.out, notes);
   say_layer(r.layer, notes);
 }
 

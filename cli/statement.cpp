@@ -244,7 +244,20 @@ Layer as_drawn(const Layer& layer, const std::string& out, const Crs& crs) {
 }
 
 void write_features(const Layer& layer, const Common& c, std::vector<std::string>& notes) {
-  say_layer(write_layer(layer, c.out, {.overwrite = c.overwrite}), notes);
+  const LayerReport r = write_layer(layer, c.out, {.overwrite = c.overwrite});
+  say_place(layer, c.out, notes);
+  say_layer(r, notes);
+}
+
+void say_place(const Layer& layer, const std::string& out, std::vector<std::string>& notes) {
+  const Format* format = format_of(out, Holds::Features, Use::Written);
+  const bool lonlat = format && format->lonlat, high = std::any_of(layer.features.begin(), layer.features.end(),
+                                                                   [](const Feature&f) { return !f.heights.empty(); });
+  std::string text = lonlat      ? "it is in longitude and latitude (EPSG:4326)"
+                     : layer.crs ? "it is in " + layer.crs.label()
+                                 : "it has no CRS: nobody can tell where it lies";
+  if (high) text += fmt::format(", heights in {}", lonlat || !layer.unit ? "m" : symbol(*layer.unit));
+  notes.push_back(text);
 }
 
 void write_picture(const Picture& p, const std::string& path, bool overwrite) {

@@ -81,6 +81,18 @@ class Styles(ToolTest):
             self.assertEqual(done.stderr.strip().count("\n"), 0, done.stderr)
             self.assertFalse(os.path.exists(self.path("bad.png")))
 
+    def test_what_a_command_says_holds_against_its_style(self):
+        self.write("own.toml", 'title = "of the style"\nsources = "of the style"\n[[layer]]\nkind = "land"\nshore = "30m"\n')
+        make = lambda *more: (self.run_tool("map", self.tile, "--page", "A5", *more, "-o", "m.pdf", "--overwrite"), " ".join(w for _, w, _ in words_of(self.path("m.pdf"))[0]))[1]
+        self.assertEqual(make("--style", "own.toml").count("of the style"), 2)
+        self.assertEqual(make("--style", "own.toml", "--title", "mine").count("of the style"), 1)
+        self.run_tool("map", self.tile, "--style", "own.toml", "--title", "a", "--sources", "b", "-o", "style.png")
+        self.run_tool("map", self.tile, "--style", "own.toml", "--title", "a", "--sources", "b", "--shore", "0m", "-o", "zero.png")
+        self.run_tool("map", self.tile, "--title", "a", "--sources", "b", "-o", "plain.png")
+        read = lambda name: open(self.path(name), "rb").read()
+        self.assertNotEqual(read("style.png"), read("plain.png"))
+        self.assertEqual(read("zero.png"), read("plain.png"))
+
     def test_no_fonts_no_map(self):
         self.write("fonts.conf", '<?xml version="1.0"?><!DOCTYPE fontconfig SYSTEM "fonts.dtd"><fontconfig><dir>/nowhere</dir></fontconfig>')
         done = self.run_tool("map", self.tile, "-o", "m.png", status=(3, 4), env=dict(self.environment, FONTCONFIG_FILE=self.path("fonts.conf")))

@@ -280,7 +280,10 @@ MapStyle read_map_style(const fs::path& path) {
                .value_or("");
   s.scale = top.scale("scale");
   if (s.scale > 0 && s.page.empty()) top.refuse("scale", "a scale needs a page", "add page = \"A4\"");
-  s.dpi = static_cast<int>(top.number("dpi", 0));
+  if (const double dpi = top.number("dpi", 0); top.has("dpi")) {
+    if (!(dpi >= 50 && dpi <= 600)) top.refuse("dpi", fmt::format("dpi = {:g} is out of range", dpi), "take 50 to 600");
+    s.dpi = static_cast<int>(dpi);
+  }
   s.grid_lines = top.flag("grid_lines", false);
   s.graticule =
       top.parsed("graticule", [](const std::string& x) { return x == "degrees" ? Crs::wgs84() : Crs::parse(x); });

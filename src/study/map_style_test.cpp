@@ -213,6 +213,7 @@ TEST_F(Styles, WhatIsMistypedIsToldWithItsLine) {
                {"graticule = \"nowhere\"", 1, "not a coordinate reference system"},
                {"page = \"A9\"", 1, "no size of paper"},
                {"scale = \"1:5000\"", 1, "page"},
+               {"dpi = 5000", 1, "50 to 600"},
                {"[layer]\nkind = \"land\"", 1, "no list of tables"},
                {"title = \"x", 1, "mend"}};
   for (const auto& c : cases) {

@@ -446,6 +446,8 @@ class Runner {
                  .overlays = overlays_of(p),
                  .run = options_.run};
     apply(p.style, surface_, m);
+    // What the product says itself holds.
+    m.land = look_of(p.land, m.land, surface_);
     if (!p.title.empty()) m.title = p.title;
     if (p.scale > 0) m.scale = p.scale;
     m.grid_lines = m.grid_lines || p.grid_lines;

@@ -10,7 +10,7 @@
 namespace katoptra {
 namespace {
 
-constexpr double kNameSize = 13, kMark = 4;
+constexpr double kNameSize = 13, kMark = 4, kLetterSize = 16;
 
 std::optional<double> property(const Feature& f, const char* name) {
   for (const auto& [key, value] : f.properties) {
@@ -105,6 +105,13 @@ void OverlayPainter::path(const LineString& line, bool close) {
 }
 
 void OverlayPainter::draw(const std::vector<MapOverlay>& overlays, const RasterColours& colours, const DrawLand& land) {
+  for (const MapOverlay& o : overlays) {
+    if (o.style != OverlayStyle::Transect || (lost_ && o.layer.crs)) continue;
+    const Transform t(o.layer.crs ? o.layer.crs : frame_.crs(), frame_.crs());
+    for (const Feature& f : o.layer.features)
+      if (const auto* l = std::get_if<LineString>(&f.geometry))
+        place_letters(f, on_sheet_all(*l, [&](Point q) { return on_sheet(t.forward(q)); }));
+  }
   place_names(overlays);
   const bool ordered =
       std::any_of(overlays.begin(), overlays.end(), [](const MapOverlay& o) { return o.style == OverlayStyle::Land; });
@@ -150,8 +157,12 @@ void OverlayPainter::draw(const MapOverlay& o, const RasterColours& colours) {
     canvas_.line_width(w);
     cairo_stroke(canvas_.cr());
     canvas_.dashes({});
-    if (l && o.style == OverlayStyle::Transect) letters(on_sheet_all(*l, placed), p.colour);
-    label(f, t, p.colour, o.look.words.empty() ? "label" : o.look.words);
+    label(f, t, p.colour, o.look);
+    if (o.style == OverlayStyle::Transect)
+      for (const auto& [at, text] : letters_[&f]) {
+        canvas_.text_clear(at.x, at.y + 0.36 * kLetterSize, text, kLetterSize, Align::Centre, p.colour);
+        cairo_new_path(canvas_.cr());
+      }
     if (l && !o.look.words.empty()) name_along(f, on_sheet_all(*l, placed), p.colour, o.look.words);
   }
 }
@@ -240,12 +251,12 @@ void OverlayPainter::waypoints(const MapOverlay& o, const Pen& p) {
 }
 
 // Beyond its ends: A and A′ of the first line, B and B′ of the next. Of a line that leaves the sheet, beside the place
-// where it does.
-void OverlayPainter::letters(const LineString& line, Colour ink) {
-  constexpr double kSize = 16, kBeyond = 13;
+// where it does. They stand there before anything else looks for a place.
+void OverlayPainter::place_letters(const Feature& f, const LineString& line) {
+  constexpr double kBeyond = 13;
   if (line.size() < 2) return;
   const std::string letter(1, static_cast<char>('A' + lines_++ % 26));
-  const Bounds room = sheet_.grown(-kSize);
+  const Bounds room = sheet_.grown(-kLetterSize);
   auto place = [&](const LineString& from) -> std::optional<Point> {
     for (std::size_t i = 1; i < from.size(); ++i) {
       const Point a = from[i - 1], b = from[i];
@@ -268,10 +279,9 @@ void OverlayPainter::letters(const LineString& line, Colour ink) {
   const auto first = place(line), last = place({line.rbegin(), line.rend()});
   for (const auto& [at, text] : {std::pair{first, letter}, {last, letter + "\u2032"}}) {
     if (!at) continue;
-    numbers_.keep({at->x, -at->y}, 0, kSize);
-    canvas_.text_clear(at->x, at->y + 0.36 * kSize, text, kSize, Align::Centre, ink);
+    numbers_.keep({at->x, -at->y}, 0, kLetterSize);
+    letters_[&f].emplace_back(*at, text);
   }
-  cairo_new_path(canvas_.cr());
 }
 
 void OverlayPainter::areas(const MultiPolygon& shape, const Pen& p) {
@@ -345,9 +355,9 @@ void OverlayPainter::name_along(const Feature& f, LineString line, Colour ink, c
 }
 
 // In the middle of what is seen of a polygon, when there is room.
-void OverlayPainter::label(const Feature& f, const Transform& t, Colour colour, const std::string& words) {
+void OverlayPainter::label(const Feature& f, const Transform& t, Colour colour, const OverlayLook& look) {
   const auto* shape = std::get_if<MultiPolygon>(&f.geometry);
-  const Property* named = property_of(f, words);
+  const Property* named = property_of(f, look.words.empty() ? "label" : look.words);
   if (!shape || !named) return;
   const std::string text = text_of(*named);
   const Bounds b = bounds_of(transformed(*shape, t));
@@ -355,8 +365,15 @@ void OverlayPainter::label(const Feature& f, const Transform& t, Colour colour, 
   const double left = std::max(a.x, sheet_.west), right = std::min(z.x, sheet_.east), top = std::max(a.y, sheet_.south),
                bottom = std::min(z.y, sheet_.north);
   if (right - left < canvas_.text_width(text, 13) + 8 || bottom - top < 20) return;
-  canvas_.colour(colour);
-  canvas_.text((left + right) / 2, (top + bottom) / 2 + 5, text, 13, Align::Centre);
+  const double x = (left + right) / 2, y = (top + bottom) / 2;
+  // Words that a style asks for stand among others.
+  if (!look.words.empty()) {
+    if (numbers_.take({x, -y}, 0, canvas_.text_width(text, 13)))
+      canvas_.text_clear(x, y + 5, text, 13, Align::Centre, colour);
+  } else {
+    canvas_.colour(colour);
+    canvas_.text(x, y + 5, text, 13, Align::Centre);
+  }
   cairo_new_path(canvas_.cr());
 }
 

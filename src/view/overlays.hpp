@@ -3,6 +3,9 @@
 #include <functional>
 #include <map>
 #include <optional>
+#include <string>
+#include <utility>
+#include <vector>
 
 #include "katoptra/grid/frame.hpp"
 #include "katoptra/view/map.hpp"
@@ -43,14 +46,14 @@ class OverlayPainter {
   void raster(const MapOverlay& o, const RasterColours& colours);
   void place_names(const std::vector<MapOverlay>& overlays);
   void waypoints(const MapOverlay& o, const Pen& p);
-  void letters(const LineString& line, Colour ink);
+  void place_letters(const Feature& f, const LineString& line);
   Point on_sheet(Point p) const { return {corner_.x + frame_.col_at(p.x), corner_.y + frame_.row_at(p.y)}; }
   void path(const LineString& line, bool close);
   void areas(const MultiPolygon& shape, const Pen& p);
   void line(LineString line, const Transform& t, const Pen& p, double width);
   void place(Point at, OverlayStyle style);
   void residuals(const Layer& layer, const Transform& t);
-  void label(const Feature& f, const Transform& t, Colour colour, const std::string& words);
+  void label(const Feature& f, const Transform& t, Colour colour, const OverlayLook& look);
   void name_along(const Feature& f, LineString line, Colour ink, const std::string& words);
 
   Canvas& canvas_;
@@ -66,6 +69,7 @@ class OverlayPainter {
     std::optional<Point> middle = {};
   };
   std::map<const MapOverlay*, std::vector<Named>> names_;
+  std::map<const Feature*, std::vector<std::pair<Point, std::string>>> letters_;
   double most_residual_ = 0;
   int fine_, lines_ = 0;  // lines that have their letters
 };
