@@ -46,6 +46,37 @@ class Vectors(ToolTest):
         with open(self.path("c.geojson")) as f:
             return [(x["properties"], x["geometry"]["coordinates"]) for x in json.load(f)["features"]]
 
+    def test_across_the_antimeridian(self):
+        """Contours and bands of a hill on 180 degrees: no part goes round the globe, all of it is there."""
+        ys, xs = numpy.mgrid[-40:40, -60:60]
+        # In zone 1 the antimeridian lies at some 170,300 m east at 9 degrees north.
+        with open(self.path("hill.asc"), "w") as f:
+            f.write("ncols 120\nnrows 80\nxllcorner 158300\nyllcorner 992000\ncellsize 200\n")
+            numpy.savetxt(f, 100 * numpy.exp(-(xs ** 2 + ys ** 2) / 600), "%.3f")
+        with open(self.path("hill.prj"), "w") as f:
+            f.write("EPSG:32601")
+        self.run_tool("contours", "hill.asc", "--interval", "20m", "-o", "c.geojson")
+        self.run_tool("contours", "hill.asc", "--interval", "20m", "-o", "c.kml")
+        self.run_tool("contours", "hill.asc", "--interval", "20m", "-o", "c.gpkg")
+        with open(self.path("c.geojson")) as f:
+            features = json.load(f)["features"]
+        lines = [line for g in (f["geometry"] for f in features) for line in (g["coordinates"] if g["type"] == "MultiLineString" else [g["coordinates"]])]
+        self.assertEqual({g["geometry"]["type"] for g in features}, {"MultiLineString"})
+        kml = etree.parse(self.path("c.kml"))
+        texts = [e.text for e in kml.iter("{*}coordinates") if len(e.text.split()) > 1]
+        told = [[[float(v) for v in p.split(",")] for p in t.split()] for t in texts]
+        self.assertEqual(len(told), len(lines))
+        for parts in (lines, told):
+            for line in parts:
+                x = numpy.array(line)[:, 0]
+                self.assertLessEqual(abs(x).max(), 180)
+                self.assertLess(numpy.ptp(x), 1)
+            self.assertTrue(any(p[0][0] > 179 for p in parts) and any(p[0][0] < -179 for p in parts))
+        # As a line again it is whole: a ring of the hill, as long as in the file that keeps the system.
+        length = [self.run_json("section", "hill.asc", "--line", name, "-o", f"s{i}.csv")["lines"] for i, name in enumerate(("c.geojson", "c.gpkg"))]
+        for a, b in zip(*length):
+            self.assertAlmostEqual(a["length"] / b["length"], 1, places=3)
+
     def test_contours_beyond_memory(self):
         """The same file, however few levels fit at once; formats that are made whole say what would do."""
         words = ["contours", os.path.join(DEMO, "reference", "truth.tif"), "--interval", "0.1m", "--shortest", "5m"]
