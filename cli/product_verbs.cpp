@@ -168,7 +168,7 @@ int run_sample(const SampleCommand& o) {
   const std::string csv = sampled_csv(sampled);
   std::vector<std::string> notes;
   if (as_points)
-    write_features(with_heights(layer, sampled, in), o, notes);
+    say_layer(write_layer(with_heights(layer, sampled, in), o.out, {.overwrite = o.overwrite}), notes);
   else if (!o.out.empty())
     write_text_file(o.out, csv, {.overwrite = o.overwrite});
   if (o.json) {
