@@ -286,16 +286,24 @@ std::vector<Feature> cut_line(const Feature& f, LineString line) {
 
 std::vector<Feature> cut_at_antimeridian(const Feature& f) {
   Feature one = f;
+  // What is no longitude is left as it is: turns of the globe could not be counted.
+  constexpr double kMost = 3600;
+  const auto is_odd = [](Point p) { return !(std::abs(p.x) <= kMost) || !std::isfinite(p.y); };
   if (auto* p = std::get_if<Point>(&one.geometry)) {
+    if (is_odd(*p)) return {one};
     if (p->x < -180 || p->x > 180) p->x -= 360 * std::floor((p->x + 180) / 360);
     return {one};
   }
   if (const auto* line = std::get_if<LineString>(&one.geometry)) {
-    if (line->size() < 2 || std::any_of(line->begin(), line->end(), [](Point p) { return !std::isfinite(p.x + p.y); }))
-      return {one};
+    if (line->size() < 2 || std::any_of(line->begin(), line->end(), is_odd)) return {one};
     return cut_line(f, *line);
   }
   auto& shape = std::get<MultiPolygon>(one.geometry);
+  for (const Polygon& p : shape) {
+    if (std::any_of(p.outer.begin(), p.outer.end(), is_odd)) return {one};
+    for (const Ring& hole : p.holes)
+      if (std::any_of(hole.begin(), hole.end(), is_odd)) return {one};
+  }
   for (Polygon& p : shape) {
     unwrap(p.outer);
     for (Ring& hole : p.holes) {

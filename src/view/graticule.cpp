@@ -88,8 +88,11 @@ Graticule::Graticule(const Crs& crs, const MapField& field, Canvas& canvas, Line
       return;
     numbers_.push_back(std::move(number));
   };
-  for (double v = std::ceil(reach.west / step_x) * step_x; v <= reach.east; v += step_x) add(v, true);
-  for (double v = std::ceil(reach.south / step_y) * step_y; v <= reach.north; v += step_y) add(v, false);
+  // So few that a step which is lost beside the numbers cannot go on for ever.
+  constexpr int kMostLines = 64;
+  const double first_x = std::ceil(reach.west / step_x), first_y = std::ceil(reach.south / step_y);
+  for (int k = 0; k < kMostLines && (first_x + k) * step_x <= reach.east; ++k) add((first_x + k) * step_x, true);
+  for (int k = 0; k < kMostLines && (first_y + k) * step_y <= reach.north; ++k) add((first_y + k) * step_y, false);
 }
 
 void Graticule::draw(Canvas& canvas) const {

@@ -265,6 +265,15 @@ TEST(Vectors, AreCutAtTheAntimeridian) {
   }
 }
 
+// Numbers that are no longitudes came to a loop without an end.
+TEST(Vectors, WhatIsNoLongitudeIsWrittenAsItIs) {
+  for (const double x : {1e9, 1e300, -1e300, std::nan("")}) {
+    const Feature line{LineString{{0, 1}, {x, 2}, {170, 3}}, {}}, point{Point{x, 1}, {}},
+        area{MultiPolygon{{{{0, 0}, {x, 0}, {x, 1}, {0, 1}, {0, 0}}, {}}}, {}};
+    for (const Feature& f : {line, point, area}) EXPECT_EQ(cut_at_antimeridian(f).size(), 1u);
+  }
+}
+
 TEST(Vectors, TracksKeepTheirTimesAndLinesTheirNames) {
   TemporaryFolder folder;
   write_text_file(
