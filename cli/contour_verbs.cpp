@@ -134,13 +134,15 @@ void make_lines(const ContourCommand& o, const Grid& in, const ContourOptions& c
   std::size_t lines = 0, points = 0;
   double low = 0, high = 0;
   for_each_contour(in, c, [&](const ContourLine& line) {
-    Layer one = contour_layer({line}, in);
-    if (!o.depth_levels.empty()) add_depths(one);
+    Feature f = contour_feature(line, in);
+    if (!o.depth_levels.empty()) add_depth(f);
     if (!writer) {
-      writer = open_layer_writer(o.out, one, {.overwrite = o.overwrite}, o.run().memory);
+      Layer like = contour_layer({}, in);
+      like.features.push_back(f);
+      writer = open_layer_writer(o.out, like, {.overwrite = o.overwrite}, o.run().memory);
       low = line.level;
     }
-    writer->add(one.features[0]);
+    writer->add(f);
     ++lines;
     points += line.points.size();
     high = line.level;

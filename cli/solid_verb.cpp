@@ -79,18 +79,17 @@ int one_solid(const SolidCommand& o, const Grid& in, const SolidOptions& options
   t.line("size", fmt::format("{:.1f} x {:.1f} x {:.1f} mm, {}", s.width, s.depth, s.height,
                              format_bytes(static_cast<double>(r.bytes))));
   t.line("scale", scale_text(s.scale, o.exaggerate));
-  const std::size_t water = s.triangles.size() - s.water;
-  t.line("triangles", fmt::format("{}, of which {} are the ground", s.water, s.ground));
-  if (water > 0)
-    t.line("water", fmt::format("{} triangles, {}", water,
+  t.line("triangles", fmt::format("{}, of which {} are the ground", s.dry(), s.ground));
+  if (s.water > 0)
+    t.line("water", fmt::format("{} triangles, {}", s.water,
                                 r.beside.empty() ? "a body of its own" : r.beside[0].filename().string()));
   say_unit(t, r.format);
   t.fact("size_mm", ordered_json{s.width, s.depth, s.height});
   t.fact("scale", s.scale);
-  t.fact("triangles", s.water);
+  t.fact("triangles", s.dry());
   t.fact("ground", s.ground);
-  t.fact("water", water);
-  if (o.water_body && water == 0) notes.push_back("nothing lies below the water: there is no body of it");
+  t.fact("water", s.water);
+  if (o.water_body && s.water == 0) notes.push_back("nothing lies below the water: there is no body of it");
   fewer_cells(s, in, 1, notes);
   t.notes(in.info(), notes);
   t.print();
@@ -128,8 +127,8 @@ int several_solids(const SolidCommand& o, const Grid& in, const SolidOptions& op
                       {"file", name.string()},
                       {"size_mm", {s.width, s.depth, s.height}},
                       {"from_mm", {tile.x, tile.y}},
-                      {"triangles", s.water},
-                      {"water", s.triangles.size() - s.water}});
+                      {"triangles", s.dry()},
+                      {"water", s.water}});
     });
   } catch (...) {
     std::error_code ec;

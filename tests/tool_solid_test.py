@@ -162,6 +162,9 @@ class Solids(ToolTest):
                              (["--scale", "1:3000", "--bed", "25mmx100mm"], "a fifth"), (["--scale", "1:20", "--bed", "120mmx100mm"], "tiles")):
             self.assertIn(expect, self.refused("solid", TRUTH, *more, "--tiles", "-o", "c.stl", status=(2, 3)))
         self.assertIn("--water", self.refused("solid", TRUTH, "--scale", "1:3000", "--water-body", "-o", "c.stl", status=2))
+        with open(self.path("empty.asc"), "w") as f:
+            f.write("ncols 40\nnrows 30\nxllcorner 0\nyllcorner 0\ncellsize 10\nNODATA_value -9\n" + ("-9 " * 40 + "\n") * 30)
+        self.assertIn("no ground", self.refused("solid", "empty.asc", "--scale", "1:1000", "--bed", "120mmx100mm", "--tiles", "-o", "c.stl", status=3))
 
     def test_what_is_refused(self):
         for words, expect, status in (("", "--bed 200mm", 2), ("--bed 0mmx100mm", "larger than nothing", 2), ("--bed 200x100", "no unit", 2), ("--bed 200mm", "no bed", 2), ("--scale 1:0", "no scale", 2), ("--scale 1:5000 --base 0mm", "base", 2), ("--scale 1:5000 --exaggerate 0", "exaggeration", 2), ("--bed 20mmx20mm --scale 1:1000", "larger than the bed", 2), ("--scale 1:5000 --error 0.1", "no unit", 2), ("--scale 1:5000 --error 0mm --memory 32M", "--memory", 3)):

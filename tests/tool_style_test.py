@@ -93,6 +93,28 @@ class Styles(ToolTest):
         self.assertNotEqual(read("style.png"), read("plain.png"))
         self.assertEqual(read("zero.png"), read("plain.png"))
 
+    def test_nothing_is_laid_where_it_does_not_lie(self):
+        """Of a map and what is laid on it, one has a CRS and the other none: it is refused. Neither has one: it is drawn."""
+        with open(self.path("lost.asc"), "w") as f:
+            f.write("ncols 40\nnrows 30\nxllcorner 0\nyllcorner 0\ncellsize 10\n")
+            for r in range(30):
+                f.write(" ".join(f"{50 + r + c * c / 40:.2f}" for c in range(40)) + "\n")
+        self.write("light.toml", '[[layer]]\nkind = "land"\nlight = "none"\n[[layer]]\nkind = "light"\n')
+        self.write("lines.geojson", '{"type":"FeatureCollection","features":[{"type":"Feature","properties":{},"geometry":{"type":"LineString","coordinates":[[-30.99,-37.55],[-30.98,-37.55]]}}]}')
+        self.write("lines.toml", '[[layer]]\nkind = "lines"\nfile = "lines.geojson"\n')
+        self.run_tool("map", "lost.asc", "-o", "plain.png")
+        for words in (["--style", "light.toml"], ["--backdrop", "lost.asc"], ["--reference", "lost.asc", "--contours", "5m"], ["--inset", "lost.asc"]):
+            self.run_tool("map", "lost.asc", *words, "-o", "m.png", "--overwrite")
+        self.run_tool("map", "lost.asc", "--style", "light.toml", "-o", "light.png")
+        self.assertNotEqual(open(self.path("light.png"), "rb").read(), open(self.path("plain.png"), "rb").read())
+        for words in (["--backdrop", self.tile], ["--reference", self.tile, "--contours", "5m"], ["--inset", self.tile], ["--style", "lines.toml"]):
+            said = self.run_tool("map", "lost.asc", *words, "-o", "bad.png", status=3).stderr
+            self.assertIn("CRS", said)
+        for words in (["--backdrop", "lost.asc"], ["--reference", "lost.asc", "--contours", "5m"], ["--inset", "lost.asc"]):
+            said = self.run_tool("map", self.tile, *words, "-o", "bad.png", status=3).stderr
+            self.assertIn("CRS", said)
+        self.assertFalse(os.path.exists(self.path("bad.png")))
+
     def test_no_fonts_no_map(self):
         self.write("fonts.conf", '<?xml version="1.0"?><!DOCTYPE fontconfig SYSTEM "fonts.dtd"><fontconfig><dir>/nowhere</dir></fontconfig>')
         done = self.run_tool("map", self.tile, "-o", "m.png", status=(3, 4), env=dict(self.environment, FONTCONFIG_FILE=self.path("fonts.conf")))

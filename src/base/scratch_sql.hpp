@@ -17,14 +17,13 @@ class ScratchSql {
  public:
   // `wanted_for`: the file in an Error.
   explicit ScratchSql(const std::string& wanted_for)
-      : name_(wanted_for), fd_(open_temporary_file(wanted_for, path_)), sql_(path_, Sql::Mode::ReadWrite, wanted_for) {
+      : file_(wanted_for), sql_(file_.path, Sql::Mode::ReadWrite, wanted_for) {
     // Nobody reads it before it is whole, and it is gone with us. The first statement opens the file.
     sql_.run("PRAGMA journal_mode = OFF");
     sql_.run("PRAGMA synchronous = OFF");
     sql_.run("PRAGMA user_version = 0");
-    ::unlink(path_.c_str());
+    file_.unlink();
   }
-  ~ScratchSql() { ::close(fd_); }
   ScratchSql(const ScratchSql&) = delete;
   ScratchSql& operator=(const ScratchSql&) = delete;
 
@@ -34,7 +33,7 @@ class ScratchSql {
     std::vector<std::uint8_t> part(std::size_t{1} << 20);
     std::uint64_t at = 0;
     for (;;) {
-      const std::size_t n = read_descriptor(fd_, at, part, name_);
+      const std::size_t n = read_descriptor(file_.fd, at, part, file_.name);
       if (n == 0) return at;
       take(at, std::span(part).first(n));
       at += n;
@@ -42,8 +41,23 @@ class ScratchSql {
   }
 
  private:
-  std::string name_, path_;
-  int fd_;
+  // Goes away, whatever happens.
+  struct File {
+    explicit File(const std::string& wanted_for) : name(wanted_for), fd(open_temporary_file(wanted_for, path)) {}
+    ~File() {
+      unlink();
+      ::close(fd);
+    }
+    File(const File&) = delete;
+    File& operator=(const File&) = delete;
+    void unlink() {
+      if (!path.empty()) ::unlink(path.c_str());
+      path.clear();
+    }
+    std::string path, name;
+    int fd;
+  };
+  File file_;
   Sql sql_;
 };
 

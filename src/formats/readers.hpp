@@ -55,6 +55,10 @@ struct FileLattice {
   bool east_first() const { return dx < 0; }
   Frame frame() const;
 };
+[[noreturn]] void refuse_rotation(double degrees, const std::string& file);
+// A world file: cell, two terms of rotation, and the centre of the first cell; nothing for less than six numbers.
+// Unsupported for turned ones. Columns and rows are filled in by the caller.
+std::optional<FileLattice> lattice_of_world_file(const std::string& text, const std::string& file);
 // A grid whose rows and columns are in the order of the file, turned the right way round; says so in the notes.
 Grid turned(const Grid& grid, const FileLattice& lattice);
 

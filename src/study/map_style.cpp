@@ -72,8 +72,8 @@ const LayerKind& kind_of(const std::string& kind) {
 
 // From 0 to `most`; nothing when the key is not there.
 std::optional<double> within(const TableReader& t, const char* key, double most) {
-  const double v = t.number(key, -1);
-  if (v == -1 && t.value(key, true).empty()) return std::nullopt;
+  if (!t.has(key)) return std::nullopt;
+  const double v = t.number(key, 0);
   if (!(v >= 0 && v <= most))
     t.refuse(key, fmt::format("{} = {:g} is out of range", key, v), fmt::format("take 0 to {:g}", most));
   return v;
@@ -168,6 +168,15 @@ Grid part_under(const Grid& grid, const Grid& surface) {
   return cut(grid, {left, top, right - left, bottom - top});
 }
 
+// What has a CRS cannot be laid on what has none, nor the other way round: it would lie somewhere else.
+void require_one_world(const Crs& layer, const Grid& surface, const fs::path& file) {
+  if (!layer == !surface.frame().crs()) return;
+  if (!layer)
+    throw Error(ErrorCode::Refused, "does not say in which CRS it lies", file.string(), "add its crs to the layer");
+  throw Error(ErrorCode::Refused, fmt::format("has no CRS, and {} has one", file.filename().string()),
+              surface.info().name, "tell it with --crs");
+}
+
 // Its heights above what those of the surface are above, in their unit: else their contours would say nothing.
 Grid as_the_surface(const Grid& grid, const HeightShift& shift, const Grid& surface, std::vector<std::string>* notes) {
   const Quantity &a = grid.quantity(), &b = surface.quantity();
@@ -222,7 +231,7 @@ void name_waypoints(Layer& layer, const StyleLayer& l, const Grid& surface) {
 
 LandLook look_of(const StyleLayer& l, LandLook look, const Grid& grid) {
   if (!l.ramp.empty()) look.ramp = parse_ramp(read_text_file(l.ramp), l.ramp.string());
-  if (!l.classes.empty()) look.classes = class_breaks_from(l.classes);
+  if (!l.classes.empty()) look.classes = class_breaks_from(l.classes, grid.quantity());
   look.light = l.light.value_or(look.light);
   look.exaggeration = l.exaggeration.value_or(look.exaggeration);
   if (l.shore) look.shore = l.shore->in(grid.quantity().unit);
@@ -237,14 +246,21 @@ MapLight parse_map_light(std::string_view text) {
               "use hillshade, sky or none");
 }
 
-ClassBreaks class_breaks_from(const std::string& text) {
+ClassBreaks class_breaks_from(const std::string& text, const Quantity& quantity) {
   if (text.find(':') != std::string::npos) return parse_class_breaks(text);
   ClassBreaks by{.how = ClassesBy::Given, .given = {}};
+  const std::size_t last = text.rfind(',') + 1;  // 0 where there is none
+  // A unit behind the last is that of all.
+  const std::size_t unit = text.find_first_not_of("0123456789.+-eE ", last);
+  const double factor = unit == std::string::npos
+                            ? 1
+                            : Length::parse("1" + text.substr(unit)).metres() /
+                                  (quantity.kind == QuantityKind::Height ? metres_per(quantity.unit) : 1.0);
   for (std::size_t from = 0; from <= text.size();) {
     const std::size_t to = std::min(text.size(), text.find(',', from));
-    const auto n = parse_number(text.substr(from, to - from));
+    const auto n = parse_number(text.substr(from, std::min(to, unit) - from));
     if (!n) return parse_class_breaks(text);  // which says what is wrong
-    by.given.push_back(*n);
+    by.given.push_back(*n * factor);
     from = to + 1;
   }
   class_breaks(by, {});
@@ -312,6 +328,11 @@ MapOverlay overlay_of(const StyleLayer& l, const Grid& surface, const RunOptions
   const LayerKind& kind = kind_of(l.kind);
   MapOverlay o{.layer = {}, .style = kind.style, .label = l.label, .look = l.look};
   const Crs crs = l.crs ? *l.crs : surface.frame().crs();
+  auto features = [&] {
+    Layer layer = read_layer(l.file, crs);
+    require_one_world(layer.crs, surface, l.file);
+    return layer;
+  };
   auto open = [&] {
     OpenOptions as;
     Grid g = open_grid(l.file, as);
@@ -319,8 +340,7 @@ MapOverlay overlay_of(const StyleLayer& l, const Grid& surface, const RunOptions
       as.crs = l.crs;
       g = open_grid(l.file, as);
     }
-    if (!g.frame().crs() && surface.frame().crs())
-      throw Error(ErrorCode::Refused, "does not say in which CRS it lies", l.file.string(), "add its crs to the layer");
+    require_one_world(g.frame().crs(), surface, l.file);
     return g;
   };
   if (l.kind == "light") {
@@ -336,6 +356,7 @@ MapOverlay overlay_of(const StyleLayer& l, const Grid& surface, const RunOptions
     o.raster = MapRaster{.grids = {g}, .look = look_of(l, {}, g)};
   } else if (l.kind == "picture") {
     o.raster = MapRaster{.grids = open_picture(l.file, l.crs.value_or(Crs()))};
+    require_one_world(o.raster->grids[0].frame().crs(), surface, l.file);
   } else if (l.kind == "contours") {
     o.layer = contours_of(l, surface, run);
     if (o.label.empty() && l.interval)
@@ -343,7 +364,7 @@ MapOverlay overlay_of(const StyleLayer& l, const Grid& surface, const RunOptions
           fmt::format("contours, {:g} {}", l.interval->in(surface.quantity().unit), symbol(surface.quantity().unit));
   } else if (l.kind == "reference") {
     o.layer = format_of(l.file, Holds::Features)
-                  ? read_layer(l.file, crs)
+                  ? features()
                   : contours_of(l, as_the_surface(part_under(open(), surface), l.shift, surface, notes), run);
     if (o.layer.features.empty() && notes)
       notes->push_back(fmt::format("none of the contours asked for meets {}", l.file.filename().string()));
@@ -351,7 +372,7 @@ MapOverlay overlay_of(const StyleLayer& l, const Grid& surface, const RunOptions
   } else if (l.kind == "spots") {
     o.layer = spot_layer(spot_heights(surface, {.radius = l.radius, .relief = l.relief, .run = run}), surface);
   } else {
-    o.layer = read_layer(l.file, crs);
+    o.layer = features();
     if (o.layer.features.empty() && notes) notes->push_back(fmt::format("{} holds nothing to draw", l.file.string()));
   }
   if (l.kind == "waypoints") {

@@ -189,6 +189,21 @@ TEST_F(Styles, WaypointsBearTheHeightOfTheSurface) {
   EXPECT_EQ(words, (std::vector<std::string>{"mill 10.5 m", "20.5 m", "far"}));
 }
 
+TEST_F(Styles, BreaksOfClassesMayHaveAUnit) {
+  Quantity feet = metres_above_egm2008();
+  feet.unit = LengthUnit::Foot;
+  EXPECT_EQ(error_of([&] { class_breaks_from("0,10,-2.5e1"); }), ErrorCode::BadArgument);  // they do not ascend
+  EXPECT_EQ(class_breaks_from("0,10,25", feet).given, (std::vector<double>{0, 10, 25}));
+  const ClassBreaks by = class_breaks_from("0,10, 25m", feet);
+  ASSERT_EQ(by.given.size(), 3u);
+  EXPECT_NEAR(by.given[1], 10 / 0.3048, 1e-9);
+  EXPECT_NEAR(by.given[2], 25 / 0.3048, 1e-9);
+  EXPECT_NEAR(class_breaks_from("3,6ft").given[1], 6 * 0.3048, 1e-9);
+  EXPECT_EQ(class_breaks_from("natural:4").count, 4);
+  for (const char* bad : {"", "a", "1,,2", "1,2x", "1m,2m,", "even:3"})
+    EXPECT_EQ(error_of([&] { class_breaks_from(bad); }), ErrorCode::BadArgument) << bad;
+}
+
 TEST_F(Styles, WhatIsMistypedIsToldWithItsLine) {
   const struct {
     std::string text;

@@ -78,22 +78,7 @@ class Runner {
       if (!take_over_surface(before)) surface();
     });
     step("check", [&] { judge(); });
-    if (!study_.control.empty())
-      later("compare with control points", [&] {
-        ControlSet set = control_from(read_layer(study_.control, study_.control_crs.value_or(surface_.frame().crs())));
-        if (study_.control_heights) set.heights = *study_.control_heights;
-        if (study_.control_unit) set.unit = study_.control_unit;
-        set.error = study_.control_error;
-        out_.control = check_control(surface_, set, options_.run);
-        write_text_file(path("control.csv"), control_csv(*out_.control), {.overwrite = overwrite_});
-        out_.products.push_back(path("control.csv"));
-        pictures_.push_back(
-            {"Residuals at control points", "The surface less the known height, by place.", "",
-             draw_map(surface_, {.width = 1200,
-                                 .title = "Residuals at control points: surface less known",
-                                 .overlays = {{control_layer(*out_.control), OverlayStyle::Residuals, ""}},
-                                 .run = options_.run})});
-      });
+    if (!study_.control.empty()) later("compare with control points", [&] { compare_with_control(); });
     if (!study_.reference.empty()) later("compare with the reference surface", [&] { compare_with_reference(); });
     if (const std::string names = grids_to_make(before); !names.empty())
       later("make " + names + " from one reading", [&] { make_grids(); });
@@ -333,6 +318,21 @@ class Runner {
     out_.products.push_back(path("findings.geojson"));
   }
 
+  void compare_with_control() {
+    ControlSet set = control_from(read_layer(study_.control, study_.control_crs.value_or(surface_.frame().crs())));
+    if (study_.control_heights) set.heights = *study_.control_heights;
+    if (study_.control_unit) set.unit = study_.control_unit;
+    set.error = study_.control_error;
+    out_.control = check_control(surface_, set, options_.run);
+    write_text_file(path("control.csv"), control_csv(*out_.control), {.overwrite = overwrite_});
+    out_.products.push_back(path("control.csv"));
+    pictures_.push_back({"Residuals at control points", "The surface less the known height, by place.", "",
+                         draw_map(surface_, {.width = 1200,
+                                             .title = "Residuals at control points: surface less known",
+                                             .overlays = {{control_layer(*out_.control), OverlayStyle::Residuals, ""}},
+                                             .run = options_.run})});
+  }
+
   void compare_with_reference() {
     out_.reference = compare(surface_, open_grid(study_.reference), {.coregister = false, .run = options_.run});
     pictures_.push_back(
@@ -437,7 +437,7 @@ class Runner {
       pictures_.push_back({title, what, p.file, draw_profiles(all[0], graph)});
   }
 
-  MapOptions map_options(const StudyProduct& p, const fs::path& to) const {
+  MapOptions map_options(const StudyProduct& p, const fs::path& to) {
     MapOptions m{.format = picture_format_for(to.string()),
                  .land = land_of(p),
                  .title = study_.title,
@@ -445,7 +445,7 @@ class Runner {
                  .licence = licences(),
                  .overlays = overlays_of(p),
                  .run = options_.run};
-    apply(p.style, surface_, m);
+    apply_style(p, m);
     // What the product says itself holds.
     m.land = look_of(p.land, m.land, surface_);
     if (!p.title.empty()) m.title = p.title;
@@ -455,6 +455,13 @@ class Runner {
     return m;
   }
 
+  // What there is to say of its layers is said of the surface.
+  template <class Options>
+  void apply_style(const StudyProduct& p, Options& options) {
+    std::vector<std::string> notes;
+    apply(p.style, surface_, options, &notes);
+    for (const std::string& n : notes) out_.surface.info.notes.push_back(p.file + ": " + n);
+  }
   LandLook land_of(const StudyProduct& p) const { return look_of(p.land, {.exaggeration = p.exaggeration}, surface_); }
   // What a map says below of the tiles that it was made from: each survey once, with its dates.
   std::string survey_names() const {

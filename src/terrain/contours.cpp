@@ -236,10 +236,13 @@ Layer contour_layer(const std::vector<ContourLine>& lines, const Grid& surface) 
   return layer;
 }
 
+void add_depth(Feature& contour) {
+  if (const Property* level = property_of(contour, "level"))
+    contour.properties.emplace_back("depth", 0.0 - std::get<double>(*level));
+}
+
 void add_depths(Layer& contours) {
-  for (Feature& f : contours.features)
-    if (const Property* level = property_of(f, "level"))
-      f.properties.emplace_back("depth", 0.0 - std::get<double>(*level));
+  for (Feature& f : contours.features) add_depth(f);
 }
 
 std::string number_on(const Feature& contour) {

@@ -4,6 +4,7 @@
 #include <cmath>
 #include <fmt/format.h>
 #include <limits>
+#include <span>
 #include <unordered_map>
 #include <utility>
 
@@ -90,12 +91,9 @@ class WithWater final : public GridSource {
   WithWater(Grid input, float level, float floor) : input_(std::move(input)), level_(level), floor_(floor) {}
   const GridInfo& info() const override { return input_.info(); }
   void read(const BlockView& out) const override {
-    const Block b = input_.read(out.window);
+    input_.read_into(out);
     for (std::int64_t r = 0; r < out.window.rows; ++r)
-      for (std::int64_t c = 0; c < out.window.cols; ++c) {
-        const float z = b.row(r)[c];
-        out.row(r)[c] = z < level_ ? floor_ : z;
-      }
+      for (float& z : std::span(out.row(r), static_cast<std::size_t>(out.window.cols))) z = z < level_ ? floor_ : z;
   }
 
  private:
@@ -143,12 +141,12 @@ class Builder {
       s_.triangles.push_back({v, u, under(u)});
       s_.triangles.push_back({v, under(u), under(v)});
     }
-    s_.water = s_.triangles.size();
   }
 
   // Between the ground and a level: each triangle of the ground as far as it lies below it, the same turned upwards on
   // the level, and walls at the border.
   void water(double level) {
+    const std::size_t dry = s_.triangles.size();
     level_ = level;
     wet_ = level - kThinnestWater / mm_.z;
     for (const auto& t : mesh_.triangles) {
@@ -179,7 +177,8 @@ class Builder {
       if (a.is_deep()) s_.triangles.push_back({b.top, a.top, a.bottom});
       if (b.is_deep()) s_.triangles.push_back({b.top, a.bottom, b.bottom});
     }
-    if (s_.triangles.size() > s_.water) s_.height = std::max(s_.height, top_of(level));
+    s_.water = s_.triangles.size() - dry;
+    if (s_.water > 0) s_.height = std::max(s_.height, top_of(level));
   }
 
   Solid take() { return std::move(s_); }
@@ -257,6 +256,11 @@ MeshOptions mesh_options(const Grid& g, const Sizes& mm, const SolidOptions& o) 
   return {.error = Length::of(o.error.metres() * kMillimetres / mm.z, g.quantity().unit), .run = o.run};
 }
 
+[[noreturn]] void refuse_without_ground(const Grid& surface) {
+  throw Error(ErrorCode::BadFile, "holds no ground: no four known cells lie together", surface.info().name,
+              "check the area");
+}
+
 }  // namespace
 
 Solid surface_solid(const Grid& surface, const SolidOptions& options) {
@@ -268,9 +272,7 @@ Solid surface_solid(const Grid& surface, const SolidOptions& options) {
   g = with_water(g, mm, options);
   const SurfaceMesh m = surface_mesh(g, mesh_options(g, mm, options));
   auto b = built(m, mm, g, options, std::nullopt);
-  if (!b)
-    throw Error(ErrorCode::BadFile, "holds no ground: no four known cells lie together", surface.info().name,
-                "check the area");
+  if (!b) refuse_without_ground(surface);
   return b->take();
 }
 
@@ -396,6 +398,7 @@ void for_each_solid_tile(const Grid& surface, const SolidOptions& options, const
       if (b.row(0)[i] < lowest) lowest = b.row(0)[i];
   });
   const Pieces pieces(g.frame(), mm, across, down, tiling);
+  bool some = false;
   for (int row = 0; row < down; ++row)
     for (int col = 0; col < across; ++col) {
       SolidTile tile{.name = fmt::format("{}{}", static_cast<char>('A' + row), col + 1),
@@ -412,8 +415,10 @@ void for_each_solid_tile(const Grid& surface, const SolidOptions& options, const
       tile.x = static_cast<double>(at.col + b->west()) * mm.x;
       tile.y = static_cast<double>(g.frame().rows() - 1 - at.row - b->south()) * mm.y;
       tile.solid = b->take();
+      some = true;
       body(tile);
     }
+  if (!some) refuse_without_ground(surface);
 }
 
 }  // namespace katoptra

@@ -254,9 +254,9 @@ TEST(SolidWater, IsABodyOverItsFloor) {
     const SolidOptions o{
         .scale = 200, .error = Length::metres(n % 3 * 0.001), .water = Length::metres(level), .water_body = true};
     const Solid s = surface_solid(g, o);
-    ASSERT_LT(s.water, s.triangles.size());
-    body_is_closed(part_of(s, 0, s.water));
-    const Solid water = part_of(s, s.water, s.triangles.size());
+    ASSERT_GT(s.water, 0u);
+    body_is_closed(part_of(s, 0, s.dry()));
+    const Solid water = part_of(s, s.dry(), s.triangles.size());
     body_is_closed(water);
     // Nothing of it lies above the level, and all of its top is level.
     float top = 0;
@@ -290,7 +290,7 @@ TEST(SolidWater, IsABodyOverItsFloor) {
   // Nothing lies below it.
   const Solid dry =
       surface_solid(rough_grid(utm_frame(20, 20), 1, 0), {.scale = 200, .water = 1_m, .water_body = true});
-  EXPECT_EQ(dry.water, dry.triangles.size());
+  EXPECT_EQ(dry.water, 0u);
 }
 
 // Each fits its bed, all together are the whole without its gaps, and what two of them share is as high in both.
@@ -365,6 +365,12 @@ TEST(SolidTiles, WhatIsRefused) {
   EXPECT_EQ(refused({.bed_width = mm * 100, .bed_depth = mm * 100, .scale = 100}, {.gap = mm * 5}),
             ErrorCode::BadArgument);
   EXPECT_EQ(refused({.bed_width = mm * 40, .bed_depth = mm * 40, .scale = 1}, {}), ErrorCode::TooLarge);
+  const Grid empty = grid_from_values(utm_frame(60, 60), std::vector<float>(3600, kVoid));
+  EXPECT_EQ(error_of([&] {
+              for_each_solid_tile(empty, {.bed_width = mm * 100, .bed_depth = mm * 100, .scale = 300}, {},
+                                  [](const SolidTile&) { ADD_FAILURE(); });
+            }),
+            ErrorCode::BadFile);
 }
 
 TEST(Solid, WhatIsRefused) {

@@ -237,31 +237,24 @@ std::pair<double, double> with_room(Range r) {
   return {r.low - room, r.high + room};
 }
 
-// The height of a surface at a place along it, between its points; NaN where it is not known.
-double value_along(const Section& s, double distance) {
-  const auto after = std::upper_bound(s.points.begin(), s.points.end(), distance,
+// Something of the points of a section at a place along it, between two of them: that of the nearest beyond its ends.
+template <class Of>
+double along(const std::vector<SectionPoint>& points, double distance, const Of& of) {
+  const auto after = std::upper_bound(points.begin(), points.end(), distance,
                                       [](double d, const SectionPoint& p) { return d < p.distance; });
-  if (after == s.points.begin()) return std::nan("");
-  if (after == s.points.end()) return s.points.back().value;
+  if (after == points.begin()) return of(points.front());
+  if (after == points.end()) return of(points.back());
   const SectionPoint &a = *(after - 1), &b = *after;
   const double t = (distance - a.distance) / (b.distance - a.distance);
-  return t == 0 ? a.value : a.value + t * (b.value - a.value);
+  return t == 0 ? of(a) : of(a) + t * (of(b) - of(a));
 }
 
 // Minutes since the beginning instead of distances; marks keep their places.
 Profiles by_time(Profiles all) {
   const std::vector<SectionPoint> points = all.surfaces[0].section.points;
   const auto minutes = [&](double time) { return (time - points.front().time) / 60; };
-  for (LineMark& m : all.marks) {
-    const auto after = std::upper_bound(points.begin(), points.end(), m.distance,
-                                        [](double d, const SectionPoint& p) { return d < p.distance; });
-    if (after == points.begin() || after == points.end()) {
-      m.distance = minutes(after == points.end() ? points.back().time : points.front().time);
-      continue;
-    }
-    const SectionPoint &a = *(after - 1), &b = *after;
-    m.distance = minutes(a.time + (m.distance - a.distance) / (b.distance - a.distance) * (b.time - a.time));
-  }
+  for (LineMark& m : all.marks)
+    m.distance = minutes(along(points, m.distance, [](const SectionPoint& p) { return p.time; }));
   for (NamedSection& s : all.surfaces)
     for (std::size_t i = 0; i < points.size(); ++i) s.section.points[i].distance = minutes(points[i].time);
   return all;
@@ -306,7 +299,8 @@ void draw_stations(Canvas& c, const Plot& p, const Profiles& all, double step) {
     c.line(x, top, x, bottom);
     c.colour(kInk);
     for (std::size_t row = 0; row < heads.size(); ++row) {
-      const double z = row > 0 ? value_along(all.surfaces[row - 1].section, std::min(at, end)) : 0;
+      const double z =
+          row > 0 ? along(all.surfaces[row - 1].section.points, at, [](const SectionPoint& q) { return q.value; }) : 0;
       const std::string text = row == 0        ? station_name(at, s.unit)
                                : std::isnan(z) ? "\u2013"
                                                : fmt::format("{:.2f}", z + 0.0);

@@ -31,7 +31,8 @@ class ImagePainter {
         frame_(options.width > 0 ? pixel_frame(grid_.frame(), options.width) : grid_.frame()),
         reading_(frame_ == grid_.frame() ? grid_ : at_pixels(grid_, frame_)),
         colours_(grid_.quantity(), sample_of(grid_, options.run), options.land),
-        rasters_(options_.overlays, options.run) {
+        raster_colours_(options_.overlays, options.run),
+        rasters_(options_.overlays, raster_colours_, frame_, lost_) {
     if (std::max(frame_.cols(), frame_.rows()) > kWidest)
       throw Error(ErrorCode::TooLarge,
                   fmt::format("a picture of {} x {} pixels is too large", frame_.cols(), frame_.rows()),
@@ -105,7 +106,8 @@ class ImagePainter {
   Frame frame_;
   mutable SharedReading reading_;  // of the pixels
   LandColours colours_;
-  RasterColours rasters_;
+  RasterColours raster_colours_;
+  RasterPixels rasters_;
   std::optional<Grid> light_;
 };
 

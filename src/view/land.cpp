@@ -10,9 +10,11 @@
 #include <limits>
 #include <memory>
 #include <numbers>
+#include <span>
 #include <utility>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/base/parallel.hpp"
 #include "katoptra/surface/reproject.hpp"
 #include "katoptra/terrain/derivatives.hpp"
 #include "katoptra/terrain/sight.hpp"
@@ -127,12 +129,10 @@ class SkyLight final : public GridSource {
   explicit SkyLight(Grid open) : open_(std::move(open)) {}
   const GridInfo& info() const override { return open_.info(); }
   void read(const BlockView& out) const override {
-    const Block b = open_.read(out.window);
+    open_.read_into(out);
     for (std::int64_t r = 0; r < out.window.rows; ++r)
-      for (std::int64_t c = 0; c < out.window.cols; ++c) {
-        const float v = b.row(r)[c];
-        out.row(r)[c] = std::isnan(v) ? v : std::max(1.0F, static_cast<float>(kLevelLight) * (2 * v - 1));
-      }
+      for (float& v : std::span(out.row(r), static_cast<std::size_t>(out.window.cols)))
+        if (!std::isnan(v)) v = std::max(1.0F, static_cast<float>(kLevelLight) * (2 * v - 1));
   }
 
  private:
@@ -271,12 +271,18 @@ Grid light_over(const Grid& pixels, const LandLook& look) {
   return Grid(std::make_shared<SkyLight>(sky_view(pixels, {.exaggeration = look.exaggeration})));
 }
 
+Frame finer(const Frame& f, int times) {
+  return {f.crs(), f.west(), f.north(), {f.cell().x / times, f.cell().y / times}, f.cols() * times, f.rows() * times};
+}
+
 RasterColours::RasterColours(const std::vector<MapOverlay>& overlays, const RunOptions& run) {
-  for (const MapOverlay& o : overlays)
-    if (o.raster && o.raster->grids.size() == 1 && !o.raster->light_only) {
-      const Grid& g = o.raster->grids[0];
-      known_.try_emplace(&o, g.quantity(), sample_of(g, run), o.raster->look);
-    }
+  for (const MapOverlay& o : overlays) {
+    if (!o.raster || o.raster->grids.size() != 1 || o.raster->light_only) continue;
+    const Grid& g = o.raster->grids[0];
+    LandColours colours(g.quantity(), sample_of(g, run), o.raster->look);
+    colours.prepare(is_lit(o.raster->look, g.quantity()));
+    known_.emplace(&o, std::move(colours));
+  }
 }
 
 const LandColours* RasterColours::of(const MapOverlay& o) const {
@@ -284,48 +290,65 @@ const LandColours* RasterColours::of(const MapOverlay& o) const {
   return known == known_.end() ? nullptr : &known->second;
 }
 
-namespace {
+RasterPixels::RasterPixels(const std::vector<MapOverlay>& overlays, const RasterColours& colours, const Frame& pixels,
+                           bool lost)
+    : frame_(pixels) {
+  for (const MapOverlay& o : overlays) {
+    if (!o.raster || o.raster->grids.empty() || (lost && o.raster->grids[0].frame().crs())) continue;
+    Placed p{.raster = &*o.raster, .colours = colours.of(o), .parts = {}, .light = {}};
+    for (const Grid& g : o.raster->grids) p.parts.push_back(at_pixels(lost ? somewhere(g) : g, pixels));
+    if (p.parts.size() == 1 && is_lit(o.raster->look, p.parts[0].quantity()))
+      p.light = light_over(p.parts[0], o.raster->look);
+    placed_.emplace(&o, std::move(p));
+  }
+}
 
-// Of a picture's parts.
-Pixels picture_pixels(const std::vector<Grid>& parts, const Frame& pixels, const Window& inside) {
-  Pixels out(static_cast<std::size_t>(inside.cells()) * 4, 255);
-  for (std::size_t j = 0; j < std::min<std::size_t>(4, parts.size()); ++j) {
-    const Block b = at_pixels(parts[j], pixels).read(inside);
-    for (std::size_t i = 0; i < out.size() / 4; ++i) {
-      const float v = b.row(0)[i];
-      if (std::isnan(v)) {
-        out[4 * i + 3] = 0;
-      } else if (j < 3 || out[4 * i + 3] > 0) {
-        out[4 * i + j] = static_cast<std::uint8_t>(std::lround(std::clamp(v, 0.0F, 255.0F)));
+// Of values, or of light; of a picture's parts.
+void RasterPixels::fill(const Placed& p, const Window& inside, std::uint8_t* rgba) {
+  const auto n = static_cast<std::size_t>(inside.cells());
+  if (p.parts.size() > 1) {
+    std::fill_n(rgba, 4 * n, std::uint8_t{255});
+    for (std::size_t j = 0; j < std::min<std::size_t>(4, p.parts.size()); ++j) {
+      const Block b = p.parts[j].read(inside);
+      for (std::size_t i = 0; i < n; ++i) {
+        const float v = b.row(0)[i];
+        if (std::isnan(v))
+          rgba[4 * i + 3] = 0;
+        else if (j < 3 || rgba[4 * i + 3] > 0)
+          rgba[4 * i + j] = static_cast<std::uint8_t>(std::lround(std::clamp(v, 0.0F, 255.0F)));
       }
     }
+    return;
   }
+  const Block b = p.parts[0].read(inside);
+  std::optional<Block> light;
+  if (p.light) light = p.light->read(inside);
+  for (std::size_t i = 0; i < n; ++i) {
+    const float v = b.row(0)[i], l = light ? light->row(0)[i] : 0;
+    if (std::isnan(v)) continue;
+    const auto grey = static_cast<std::uint8_t>(std::lround(std::clamp(l, 0.0F, 255.0F)));
+    for (std::size_t j = 0; j < 3; ++j) rgba[4 * i + j] = p.raster->light_only ? grey : p.colours->bytes(v, l)[j];
+    rgba[4 * i + 3] = 255;
+  }
+}
+
+Pixels RasterPixels::read(const MapOverlay& o, const Window& inside) const {
+  constexpr std::int64_t kStrip = 256;
+  const auto placed = placed_.find(&o);
+  if (placed == placed_.end()) return {};
+  Pixels out(static_cast<std::size_t>(inside.cells()) * 4);
+  parallel_within(static_cast<std::size_t>((inside.rows + kStrip - 1) / kStrip), [&](std::size_t strip) {
+    const std::int64_t first = static_cast<std::int64_t>(strip) * kStrip;
+    const Window part{inside.col, inside.row + first, inside.cols, std::min(kStrip, inside.rows - first)};
+    fill(placed->second, part, out.data() + first * inside.cols * 4);
+  });
   return out;
 }
 
-}  // namespace
-
-Pixels raster_pixels(const MapRaster& raster, const LandColours* colours, const Frame& pixels, const Window& inside) {
-  if (raster.grids.size() > 1) return picture_pixels(raster.grids, pixels, inside);
-  const Grid values = at_pixels(raster.grids[0], pixels);
-  const bool lit = is_lit(raster.look, values.quantity());
-  const Block b = values.read(inside);
-  std::optional<Block> light;
-  if (lit) light = light_over(values, raster.look).read(inside);
-  Pixels out(static_cast<std::size_t>(inside.cells()) * 4);
-  for (std::size_t i = 0; i < out.size() / 4; ++i) {
-    const float v = b.row(0)[i], l = light ? light->row(0)[i] : 0;
-    if (std::isnan(v)) continue;
-    Colour k;
-    if (raster.light_only)
-      k.red = k.green = k.blue = std::clamp(static_cast<double>(l) / 255, 0.0, 1.0);
-    else
-      k = colours->at(v, l);
-    const double parts[] = {k.red, k.green, k.blue};
-    for (std::size_t j = 0; j < 3; ++j) out[4 * i + j] = static_cast<std::uint8_t>(std::lround(255 * parts[j]));
-    out[4 * i + 3] = 255;
-  }
-  return out;
+Pixels coloured(const Grid& grid, const Frame& pixels, const LandLook& look, const RunOptions& run) {
+  std::vector<MapOverlay> one(1);
+  one[0].raster = MapRaster{.grids = {grid}, .look = look};
+  return RasterPixels(one, RasterColours(one, run), pixels, false).read(one[0], pixels.window());
 }
 
 }  // namespace katoptra

@@ -57,16 +57,42 @@ Grid light_over(const Grid& pixels, const LandLook& look);
 // Whether the look lights values of this kind.
 bool is_lit(const LandLook& look, const Quantity& quantity);
 
-// Ready colours of rasters for all of a map, however often parts of it are drawn.
+// So many pixels along a cell of the frame, on the same ground.
+Frame finer(const Frame& frame, int times);
+
+// The colours of what is laid over the land as a grid, for all sheets of a map.
 class RasterColours {
  public:
   RasterColours(const std::vector<MapOverlay>& overlays, const RunOptions& run);
+  // Null where it has none: pictures and light.
   const LandColours* of(const MapOverlay& o) const;
 
  private:
   std::map<const MapOverlay*, LandColours> known_;
 };
-// A window of pixels as red, green, blue and opacity.
-Pixels raster_pixels(const MapRaster& raster, const LandColours* colours, const Frame& pixels, const Window& inside);
+
+// Rasters on the pixels of a sheet or a picture: what they look up of their grids is looked up once, however many parts
+// are drawn. `lost`: the CRS of the pixels is made up, so only what has none lies on them.
+class RasterPixels {
+ public:
+  RasterPixels(const std::vector<MapOverlay>& overlays, const RasterColours& colours, const Frame& pixels, bool lost);
+  const Frame& frame() const { return frame_; }
+  // A window of one of them: red, green, blue and opacity; empty where it does not lie here.
+  Pixels read(const MapOverlay& o, const Window& inside) const;
+
+ private:
+  struct Placed {
+    const MapRaster* raster;
+    const LandColours* colours;
+    std::vector<Grid> parts;
+    std::optional<Grid> light;
+  };
+  static void fill(const Placed& p, const Window& inside, std::uint8_t* rgba);
+
+  Frame frame_;
+  std::map<const MapOverlay*, Placed> placed_;
+};
+// All of a grid in the colours that a map of it has, unlit where `look` says so.
+Pixels coloured(const Grid& grid, const Frame& pixels, const LandLook& look, const RunOptions& run);
 
 }  // namespace katoptra

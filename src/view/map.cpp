@@ -38,14 +38,15 @@ class MapPainter {
       : canvas_(canvas),
         field_(field),
         fine_(fine),
-        overlays_(canvas_, field.frame, {field.margins.left, field.margins.top}, field.lost, fine) {}
+        overlays_(canvas_, field.frame, {field.margins.left, field.margins.top}, field.lost) {}
 
   void without_land() { has_land_ = false; }
   void with_colours(const LandColours& colours) { colours_ = colours; }
 
   // Returns how far down what stands beside the map reaches.
-  double draw(const RasterColours& rasters) {
+  double draw(const RasterColours& colours) {
     const MapOptions& o = field_.options;
+    const RasterPixels rasters(o.overlays, colours, finer(field_.frame, fine_), field_.lost);
     const Bounds box = field_.box();
     std::optional<Graticule> lines;
     if (o.graticule) {
@@ -58,7 +59,7 @@ class MapPainter {
     overlays_.draw(o.overlays, rasters, [&](const OverlayLook& look, bool is_lowest) { land(look, is_lowest); });
     if (lines) lines->draw(canvas_);
     cairo_reset_clip(canvas_.cr());
-    return MapMargin(canvas_, field_).draw(has_land_ ? &*colours_ : nullptr, rasters, overlays_);
+    return MapMargin(canvas_, field_).draw(has_land_ ? &*colours_ : nullptr, colours, overlays_);
   }
 
  private:
@@ -80,9 +81,7 @@ class MapPainter {
 
   // Voids are clear where something lies below.
   Pixels coloured(bool is_lowest) {
-    const Frame& f = field_.frame;
-    const Frame pixels(f.crs(), f.west(), f.north(), {f.cell().x / fine_, f.cell().y / fine_}, f.cols() * fine_,
-                       f.rows() * fine_);
+    const Frame pixels = finer(field_.frame, fine_);
     const MapOptions& o = field_.options;
     const std::vector<float> values = values_of(at_pixels(field_.grid, pixels), o.run);
     if (!colours_) colours_.emplace(field_.grid.quantity(), values, o.land);
@@ -239,6 +238,9 @@ Picture draw_on_paper(const Grid& grid, const MapOptions& options) {
 }  // namespace
 
 Picture draw_map(const Grid& grid, const MapOptions& options) {
+  if (options.inset && !options.inset->grid.frame().crs() != !grid.frame().crs())
+    throw Error(ErrorCode::Refused, "of the map and its inset one has no CRS, so nobody can tell where it lies",
+                (grid.frame().crs() ? options.inset->grid : grid).info().name, "tell it, or leave the inset out");
   return options.paper ? draw_on_paper(grid, options) : draw_by_width(grid, options, true);
 }
 

@@ -382,9 +382,7 @@ double MapMargin::inset(double from, double bottom) {
   const double x = field_.margins.left + width() + kBeside, y = std::max(bottom - high, from + kAway + above);
   c.colour(kInk);
   if (above > 0) c.text(x, y - 7, inset.label, kWords);
-  const MapRaster raster{.grids = {grid}};
-  const LandColours colours(grid.quantity(), sample_of(grid, field_.options.run));
-  c.paint(raster_pixels(raster, &colours, f, f.window()), f.cols(), {.corner = {x, y}, .photo = true});
+  c.paint(coloured(grid, f, {}, field_.options.run), f.cols(), {.corner = {x, y}, .photo = true});
   c.colour(kInk);
   c.line_width(1);
   c.box(x, y, wide, high);

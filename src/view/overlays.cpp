@@ -80,7 +80,7 @@ Pen pen_of(const MapOverlay& o) {
   return p;
 }
 
-OverlayPainter::OverlayPainter(Canvas& canvas, const Frame& frame, Point corner, bool lost, int fine)
+OverlayPainter::OverlayPainter(Canvas& canvas, const Frame& frame, Point corner, bool lost)
     : canvas_(canvas),
       frame_(frame),
       corner_(corner),
@@ -88,8 +88,7 @@ OverlayPainter::OverlayPainter(Canvas& canvas, const Frame& frame, Point corner,
       // South is the smaller of the two, as y goes down.
       sheet_{corner.x, corner.y, corner.x + static_cast<double>(frame.cols()),
              corner.y + static_cast<double>(frame.rows())},
-      numbers_(numbers_within(sheet_)),
-      fine_(fine) {}
+      numbers_(numbers_within(sheet_)) {}
 
 void OverlayPainter::path(const LineString& line, bool close) {
   bool first = true;
@@ -104,10 +103,10 @@ void OverlayPainter::path(const LineString& line, bool close) {
   if (close) cairo_close_path(canvas_.cr());
 }
 
-void OverlayPainter::draw(const std::vector<MapOverlay>& overlays, const RasterColours& colours, const DrawLand& land) {
+void OverlayPainter::draw(const std::vector<MapOverlay>& overlays, const RasterPixels& rasters, const DrawLand& land) {
   for (const MapOverlay& o : overlays) {
     if (o.style != OverlayStyle::Transect || (lost_ && o.layer.crs)) continue;
-    const Transform t(o.layer.crs ? o.layer.crs : frame_.crs(), frame_.crs());
+    const Transform t = to_frame(o.layer);
     for (const Feature& f : o.layer.features)
       if (const auto* l = std::get_if<LineString>(&f.geometry))
         place_letters(f, on_sheet_all(*l, [&](Point q) { return on_sheet(t.forward(q)); }));
@@ -120,14 +119,14 @@ void OverlayPainter::draw(const std::vector<MapOverlay>& overlays, const RasterC
     if (o.style == OverlayStyle::Land)
       land(o.look, &o == &overlays.front());
     else
-      draw(o, colours);
+      draw(o, rasters);
 }
 
-void OverlayPainter::draw(const MapOverlay& o, const RasterColours& colours) {
-  if (o.raster) return raster(o, colours);
+void OverlayPainter::draw(const MapOverlay& o, const RasterPixels& rasters) {
+  if (o.raster) return raster(o, rasters);
   if (lost_ && o.layer.crs) return;
   const Pen p = pen_of(o);
-  const Transform t(o.layer.crs ? o.layer.crs : frame_.crs(), frame_.crs());
+  const Transform t = to_frame(o.layer);
   const OnSheet placed = [&](Point q) { return on_sheet(t.forward(q)); };
   switch (o.style) {
     case OverlayStyle::Residuals:
@@ -168,27 +167,27 @@ void OverlayPainter::draw(const MapOverlay& o, const RasterColours& colours) {
 }
 
 // Only what is seen of it is made: of pictures that are made in bands, a band.
-void OverlayPainter::raster(const MapOverlay& o, const RasterColours& colours) {
+void OverlayPainter::raster(const MapOverlay& o, const RasterPixels& rasters) {
   Bounds seen;
   cairo_clip_extents(canvas_.cr(), &seen.west, &seen.south, &seen.east, &seen.north);
-  const Frame pixels(frame_.crs(), frame_.west(), frame_.north(), {frame_.cell().x / fine_, frame_.cell().y / fine_},
-                     frame_.cols() * fine_, frame_.rows() * fine_);
+  const Window all = rasters.frame().window();
+  const double fine = static_cast<double>(all.cols) / static_cast<double>(frame_.cols());
   auto within = [&](double at, double corner, std::int64_t most) {
-    return std::clamp<std::int64_t>(std::llround((at - corner) * fine_), 0, most);
+    return std::clamp<std::int64_t>(std::llround((at - corner) * fine), 0, most);
   };
-  const std::int64_t left = within(std::floor(seen.west), corner_.x, pixels.cols()),
-                     top = within(std::floor(seen.south), corner_.y, pixels.rows()),
-                     right = within(std::ceil(seen.east), corner_.x, pixels.cols()),
-                     bottom = within(std::ceil(seen.north), corner_.y, pixels.rows());
+  const std::int64_t left = within(std::floor(seen.west), corner_.x, all.cols),
+                     top = within(std::floor(seen.south), corner_.y, all.rows),
+                     right = within(std::ceil(seen.east), corner_.x, all.cols),
+                     bottom = within(std::ceil(seen.north), corner_.y, all.rows);
   if (left >= right || top >= bottom) return;
-  const Pixels rgba = raster_pixels(*o.raster, colours.of(o), pixels, {left, top, right - left, bottom - top});
-  canvas_.paint(
-      rgba, right - left,
-      {.corner = {corner_.x + static_cast<double>(left) / fine_, corner_.y + static_cast<double>(top) / fine_},
-       .pixel = 1.0 / fine_,
-       .opacity = o.look.opacity,
-       .multiply = o.look.multiply,
-       .photo = true});
+  const Pixels rgba = rasters.read(o, {left, top, right - left, bottom - top});
+  if (rgba.empty()) return;
+  canvas_.paint(rgba, right - left,
+                {.corner = {corner_.x + static_cast<double>(left) / fine, corner_.y + static_cast<double>(top) / fine},
+                 .pixel = 1 / fine,
+                 .opacity = o.look.opacity,
+                 .multiply = o.look.multiply,
+                 .photo = true});
 }
 
 // Names choose their places before numbers of contours do: beside their mark, clear of all other marks.
@@ -196,7 +195,7 @@ void OverlayPainter::place_names(const std::vector<MapOverlay>& overlays) {
   std::vector<std::pair<const MapOverlay*, Named>> all;
   for (const MapOverlay& o : overlays) {
     if (o.style != OverlayStyle::Waypoints || (lost_ && o.layer.crs)) continue;
-    const Transform t(o.layer.crs ? o.layer.crs : frame_.crs(), frame_.crs());
+    const Transform t = to_frame(o.layer);
     for (const Feature& f : o.layer.features) {
       const auto* place = std::get_if<Point>(&f.geometry);
       const Point at = place ? on_sheet(t.forward(*place)) : Point{};

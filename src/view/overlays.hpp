@@ -29,12 +29,13 @@ Pen pen_of(const MapOverlay& o);
 class OverlayPainter {
  public:
   // The upper left corner of `frame`, whose cells are pixels, lies at this place of the canvas. `lost`: the frame's CRS
-  // is made up, so only what has none lies on it. `fine`: pixels of rasters along a cell of the frame.
-  OverlayPainter(Canvas& canvas, const Frame& frame, Point corner, bool lost, int fine = 1);
+  // is made up, so only what has none lies on it.
+  OverlayPainter(Canvas& canvas, const Frame& frame, Point corner, bool lost);
 
   // In their order; `land` is called where the land comes.
   using DrawLand = std::function<void(const OverlayLook& look, bool is_lowest)>;
-  void draw(const std::vector<MapOverlay>& overlays, const RasterColours& colours, const DrawLand& land);
+  // `rasters`: on pixels that are the cells of the frame, or finer ones.
+  void draw(const std::vector<MapOverlay>& overlays, const RasterPixels& rasters, const DrawLand& land);
   // Keeps words apart.
   LineLabels& numbers() { return numbers_; }
   // A disc as large as a residual is beside the largest of the residuals drawn.
@@ -42,8 +43,10 @@ class OverlayPainter {
   double most_residual() const { return most_residual_; }
 
  private:
-  void draw(const MapOverlay& o, const RasterColours& colours);
-  void raster(const MapOverlay& o, const RasterColours& colours);
+  void draw(const MapOverlay& o, const RasterPixels& rasters);
+  void raster(const MapOverlay& o, const RasterPixels& rasters);
+  // From the layer's CRS to that of the frame.
+  Transform to_frame(const Layer& layer) const { return {layer.crs ? layer.crs : frame_.crs(), frame_.crs()}; }
   void place_names(const std::vector<MapOverlay>& overlays);
   void waypoints(const MapOverlay& o, const Pen& p);
   void place_letters(const Feature& f, const LineString& line);
@@ -71,7 +74,7 @@ class OverlayPainter {
   std::map<const MapOverlay*, std::vector<Named>> names_;
   std::map<const Feature*, std::vector<std::pair<Point, std::string>>> letters_;
   double most_residual_ = 0;
-  int fine_, lines_ = 0;  // lines that have their letters
+  int lines_ = 0;  // that have their letters
 };
 
 }  // namespace katoptra

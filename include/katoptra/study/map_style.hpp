@@ -66,8 +66,8 @@ LandLook look_of(const StyleLayer& layer, LandLook look, const Grid& grid);
 // One layer as it is drawn; not of land.
 MapOverlay overlay_of(const StyleLayer& layer, const Grid& surface, const RunOptions& run,
                       std::vector<std::string>* notes = nullptr);
-// "0,10,25,50" in the unit of the values, or as parse_class_breaks.
-ClassBreaks class_breaks_from(const std::string& text);
+// "0,10,25,50", in the unit of the values, or "0,10,25,50m" in that of the last; or as parse_class_breaks.
+ClassBreaks class_breaks_from(const std::string& text, const Quantity& quantity = {});
 // "hillshade", "sky", "none".
 MapLight parse_map_light(std::string_view text);
 

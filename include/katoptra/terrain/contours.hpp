@@ -77,6 +77,7 @@ Length sensible_interval(double lowest, double highest, LengthUnit unit, int wan
 Feature contour_feature(const ContourLine& line, const Grid& surface);
 Layer contour_layer(const std::vector<ContourLine>& lines, const Grid& surface);
 // The property depth besides, for levels that were given as depths.
+void add_depth(Feature& contour);
 void add_depths(Layer& contours);
 // What stands on a line of such a layer: its depth, else its level; empty where it has neither. Index lines are
 // numbered, or all where there are none.

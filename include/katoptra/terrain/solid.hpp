@@ -29,8 +29,8 @@ struct Solid {
   std::vector<std::array<float, 3>> vertices;           // mm
   std::vector<std::array<std::uint32_t, 3>> triangles;  // counter-clockwise from outside; those of the ground first
   std::size_t ground = 0;                               // how many of them
-  // Where the triangles of the water begin, a body of its own that lies on the ground; the end when there is none.
-  std::size_t water = 0;
+  std::size_t water = 0;  // how many, the last, are of the water: a body of its own that lies on the ground
+  std::size_t dry() const { return triangles.size() - water; }
   std::vector<std::array<float, 2>> on_map;  // of each vertex, its place on the frame: 0 to 1 to the east, and down
   Frame frame;                               // of the surface
   double scale = 0;                          // ground length / printed length: 5000 for 1:5000
@@ -71,8 +71,8 @@ struct SolidTile {
   Solid solid;
   Grid surface;  // what it shows, voids elsewhere
 };
-// Needs a bed and a scale; one after the other. BadArgument as surface_solid, TooLarge for more than kMostSolidTiles.
-// Pieces without ground are left out.
+// Needs a bed and a scale; one after the other. Errors as surface_solid has them; TooLarge for more than
+// kMostSolidTiles. Pieces without ground are left out.
 void for_each_solid_tile(const Grid& surface, const SolidOptions& options, const SolidTiling& tiling,
                          const std::function<void(const SolidTile&)>& body);
 

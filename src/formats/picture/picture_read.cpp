@@ -6,17 +6,16 @@
 #include <memory>
 #include <optional>
 #include <png.h>
-#include <sstream>
 #include <string>
 #include <utility>
 
 #include "katoptra/base/error.hpp"
-#include "katoptra/base/units.hpp"
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/format.hpp"
 #include "katoptra/formats/grid_file.hpp"
 #include "katoptra/formats/image_file.hpp"
 
+#include "formats/readers.hpp"
 #include "formats/vector/prj.hpp"
 
 namespace katoptra {
@@ -91,29 +90,26 @@ Raster read_jpeg(const fs::path& path) {
   }
 }
 
-// NAME.pgw, NAME.pngw, NAME.png.w or NAME.wld: six numbers, the last two of them the centre of the first pixel.
-Frame placed(const Raster& picture, const fs::path& path, const Crs& otherwise) {
+// NAME.pgw, NAME.pngw or NAME.wld.
+FileLattice placed(const Raster& picture, const fs::path& path, const Crs& otherwise) {
   const std::string ending = path.extension().string();
   const std::string last = ending.substr(ending.size() - 1), first = ending.substr(0, 2);
   std::error_code ec;
   for (const std::string& beside : {first + last + "w", ending + "w", std::string(".wld")}) {
     const fs::path world = fs::path(path).replace_extension(beside);
     if (!fs::is_regular_file(world, ec)) continue;
-    std::istringstream words(read_text_file(world, 1 << 16));
-    std::vector<double> v;
-    for (std::string w; v.size() < 6 && words >> w;)
-      if (const auto n = parse_number(w); n && std::isfinite(*n)) v.push_back(*n);
-    if (v.size() < 6 || !(v[0] > 0) || !(v[3] < 0))
-      throw Error(ErrorCode::BadFile, "is no world file of an upright picture", world.string(),
+    auto lattice = lattice_of_world_file(read_text_file(world, 1 << 16), path.string());
+    if (!lattice || lattice->dx == 0 || lattice->dy == 0 ||
+        !std::isfinite(lattice->x + lattice->y + lattice->dx + lattice->dy))
+      throw Error(ErrorCode::BadFile, "is no world file", world.string(),
                   "it needs six numbers: pixel, two zeros, pixel below zero, centre of the first pixel");
-    if (std::abs(v[1]) > 1e-9 * v[0] || std::abs(v[2]) > 1e-9 * v[0])
-      throw Error(ErrorCode::Unsupported, "the picture is turned against the axes of its CRS", world.string(),
-                  "have it resampled upright");
-    const Crs crs = read_prj(path, otherwise);
-    if (!crs)
+    lattice->cols = picture.cols;
+    lattice->rows = picture.rows;
+    lattice->crs = read_prj(path, otherwise);
+    if (!lattice->crs)
       throw Error(ErrorCode::Refused, "the picture does not say in which CRS it lies", path.string(),
                   "put its .prj beside it, or tell its crs");
-    return {crs, v[4] - v[0] / 2, v[5] - v[3] / 2, {v[0], -v[3]}, picture.cols, picture.rows};
+    return *lattice;
   }
   throw Error(ErrorCode::Refused, "nothing says where the picture lies", path.string(),
               fmt::format("put its world file beside it ({}w), and its .prj", first + last));
@@ -171,12 +167,14 @@ std::vector<Grid> open_picture(const fs::path& path, const Crs& otherwise) {
   if (!png && !has_ending(path, ".jpg") && !has_ending(path, ".jpeg")) return bands_of(path, otherwise);
   Raster r = png ? read_png(path) : read_jpeg(path);
   GridInfo info;
-  info.frame = placed(r, path, otherwise);
+  const FileLattice lattice = placed(r, path, otherwise);
+  info.frame = lattice.frame();
   info.name = path.filename().string();
   info.quantity.kind = QuantityKind::Unknown;
   const auto rgba = std::make_shared<const Pixels>(std::move(r.rgba));
   std::vector<Grid> out;
-  for (std::size_t i = 0; i < 4; ++i) out.emplace_back(std::make_shared<PictureBand>(rgba, i, info));
+  for (std::size_t i = 0; i < 4; ++i)
+    out.push_back(turned(Grid(std::make_shared<PictureBand>(rgba, i, info)), lattice));
   return out;
 }
 

@@ -61,7 +61,7 @@ Bytes stl_of(const Solid& s, std::size_t first, std::size_t end) {
   }
   return out;
 }
-Bytes stl(const Solid& s, const SolidWriteOptions&) { return stl_of(s, 0, s.water); }
+Bytes stl(const Solid& s, const SolidWriteOptions&) { return stl_of(s, 0, s.dry()); }
 
 fs::path water_beside(const fs::path& path) {
   return path.parent_path() / (path.stem().string() + "-water" + path.extension().string());
@@ -76,7 +76,7 @@ Bytes obj(const Solid& s, const SolidWriteOptions&) {
   fmt::format_to(to, "g ground\n");
   for (std::size_t i = 0; i < s.triangles.size(); ++i) {
     if (i == s.ground) fmt::format_to(to, "g base\n");
-    if (i == s.water) fmt::format_to(to, "g water\n");
+    if (i == s.dry()) fmt::format_to(to, "g water\n");
     const auto& t = s.triangles[i];
     fmt::format_to(to, "f {} {} {}\n", t[0] + 1, t[1] + 1, t[2] + 1);
   }
@@ -114,9 +114,9 @@ std::string model_3mf(const Solid& s) {
       "xmlns=\"http://schemas.microsoft.com/3dmanufacturing/core/2015/02\">\n<metadata name=\"Title\">{}</metadata>\n"
       "<metadata name=\"Application\">{}</metadata>\n<resources>\n",
       xml_text(s.name), maker());
-  const bool water = s.water < s.triangles.size();
-  add_object(out, s, 1, 0, s.water, "ground");
-  if (water) add_object(out, s, 2, s.water, s.triangles.size(), "water");
+  const bool water = s.water > 0;
+  add_object(out, s, 1, 0, s.dry(), "ground");
+  if (water) add_object(out, s, 2, s.dry(), s.triangles.size(), "water");
   // Parts of one thing: a program that prints moves them together.
   if (water)
     out +=
@@ -165,8 +165,8 @@ class Gltf {
       parts.push_back({{"attributes", attributes}, {"indices", j_["accessors"].size() - 1}, {"material", material}});
     };
     part(0, solid_.ground, {{"POSITION", 0}, {"TEXCOORD_0", 1}}, 0);
-    part(solid_.ground, solid_.water, {{"POSITION", 0}}, 1);
-    part(solid_.water, all, {{"POSITION", 0}}, 2);
+    part(solid_.ground, solid_.dry(), {{"POSITION", 0}}, 1);
+    part(solid_.dry(), all, {{"POSITION", 0}}, 2);
     materials();
     j_["meshes"] = {{{"primitives", parts}}};
     j_["buffers"] = {{{"byteLength", data_.size()}}};
@@ -246,7 +246,7 @@ class Gltf {
     water["alphaMode"] = "BLEND";
     water["pbrMetallicRoughness"]["roughnessFactor"] = 0.2;
     j_["materials"] = {ground, plain("base", {0.75, 0.75, 0.73, 1.0})};
-    if (solid_.water < solid_.triangles.size()) j_["materials"].push_back(water);
+    if (solid_.water > 0) j_["materials"].push_back(water);
   }
 
   const Solid& solid_;
@@ -283,12 +283,12 @@ SolidReport write_solid(const Solid& solid, const fs::path& path, const SolidWri
   if (!f->bytes) return {write_3mf(solid, path, options.overwrite), f->name};
   const Bytes bytes = f->bytes(solid, options);
   SolidReport r{bytes.size(), f->name};
-  if (f->bytes != stl || solid.water == solid.triangles.size()) {
+  if (f->bytes != stl || solid.water == 0) {
     write_file(path, bytes, {.overwrite = options.overwrite});
     return r;
   }
   // Both or none.
-  const Bytes water = stl_of(solid, solid.water, solid.triangles.size());
+  const Bytes water = stl_of(solid, solid.dry(), solid.triangles.size());
   auto ground_file = create_file(path, {.overwrite = options.overwrite}),
        water_file = create_file(water_beside(path), {.overwrite = options.overwrite});
   ground_file->write_at(0, bytes);

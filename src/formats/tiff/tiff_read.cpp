@@ -286,34 +286,11 @@ class TiffSource final : public GridSource {
 
 // -------------------------------------------------------------------------------------------------- header to facts
 
-[[noreturn]] void refuse_rotation(double degrees, const std::string& file) {
-  throw Error(
-      ErrorCode::Unsupported,
-      fmt::format("its rows are turned by {:.3f} degrees against the axes of its CRS, and cells here are upright",
-                  degrees),
-      file, "get it as an upright grid, or have it resampled where it was made");
-}
-
-// A world file: cell, two terms of rotation, and the centre of the first cell.
 std::optional<FileLattice> world_file(const Located& file) {
   for (const std::string& extension : format_of("a.tif")->beside) {
     if (extension == ".prj" || extension == ".json") continue;
-    const auto text = file.text_with_extension(extension);
-    if (!text) continue;
-    std::istringstream words(*text);
-    std::vector<double> v;
-    for (std::string w; v.size() < 6 && words >> w;)
-      if (const auto number = parse_number(w)) v.push_back(*number);
-    if (v.size() < 6) continue;
-    if (std::abs(v[1]) > 1e-12 * std::abs(v[0]) || std::abs(v[2]) > 1e-12 * std::abs(v[3]))
-      refuse_rotation(std::atan2(v[1], v[0]) * 57.29577951308232, file.bytes->name());
-    FileLattice l;
-    l.dx = v[0];
-    l.dy = v[3];
-    l.x = v[4];
-    l.y = v[5];
-    l.centre = true;
-    return l;
+    if (const auto text = file.text_with_extension(extension))
+      if (const auto lattice = lattice_of_world_file(*text, file.bytes->name())) return lattice;
   }
   return std::nullopt;
 }

@@ -262,17 +262,26 @@ class GeoJsonWriter final : public LayerWriter {
   }
   LayerReport finish() override {
     put(kEnd);
+    flush();
     sink_->commit();
     return {};
   }
 
  private:
+  static constexpr std::size_t kPart = std::size_t{1} << 20;
+
   void put(std::string_view text) {
-    sink_->write_at(at_, std::span(reinterpret_cast<const std::uint8_t*>(text.data()), text.size()));
-    at_ += text.size();
+    waiting_ += text;
+    if (waiting_.size() >= kPart) flush();
+  }
+  void flush() {
+    sink_->write_at(at_, std::span(reinterpret_cast<const std::uint8_t*>(waiting_.data()), waiting_.size()));
+    at_ += waiting_.size();
+    waiting_.clear();
   }
   std::unique_ptr<ByteSink> sink_;
   Transform there_;
+  std::string waiting_;
   std::uint64_t at_ = 0;
   bool first_ = true;
 };
@@ -309,8 +318,9 @@ Layer read_geojson(const fs::path& path) {
 
 LayerReport write_geojson(const Layer& layer, const fs::path& path, bool overwrite) {
   require_crs(layer, path);
-  write_text_file(path, to_geojson(layer), {.overwrite = overwrite});
-  return {};
+  GeoJsonWriter writer(layer, path, overwrite);
+  for (const Feature& f : layer.features) writer.add(f);
+  return writer.finish();
 }
 
 }  // namespace katoptra
