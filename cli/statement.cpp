@@ -16,30 +16,19 @@
 namespace katoptra::cli {
 namespace {
 
-// By the ending of what was written. Grids are for whatever opens grids.
+// What is no row of the table of formats: pictures and solids, by their ending.
 constexpr std::pair<const char*, const char*> kOpens[] = {
-    {".gpkg", "mapping programs and field apps; one file with its CRS"},
-    {".geojson", "web maps and mapping programs"},
-    {".json", "web maps and mapping programs"},
-    {".shp", "mapping programs; send all files of its name together"},
-    {".dxf", "drawing and CAD programs"},
-    {".kml", "globes and map apps on phones"},
-    {".kmz", "globes and map apps on phones"},
-    {".gpx", "receivers and walking apps"},
-    {".csv", "spreadsheets"},
-    {".png", "anything that shows pictures"},
-    {".jpg", "anything that shows pictures"},
-    {".svg", "drawing programs and browsers"},
-    {".pdf", "anything that shows PDF"},
-    {".stl", "slicers for printing"},
-    {".3mf", "slicers for printing, which learn its unit from it"},
-    {".obj", "programs that model and render"},
-    {".glb", "browsers, game engines, programs that model and render"}};
+    {".png", "anything that shows pictures"},   {".jpg", "anything that shows pictures"},
+    {".svg", "drawing programs and browsers"},  {".pdf", "anything that shows PDF"},
+    {".stl", "slicers for printing"},           {".3mf", "slicers for printing, which learn its unit from it"},
+    {".obj", "programs that model and render"}, {".glb", "browsers, game engines, programs that model and render"}};
 
-const char* opens_in(const std::string& file) {
+// Empty where there is nothing to say: grids are for whatever opens grids.
+std::string opens_in(const std::string& file) {
+  if (const Format* f = format_of(file, Holds::Features, Use::Written); f && !f->opened_by.empty()) return f->opened_by;
   for (const auto& [ending, text] : kOpens)
     if (has_ending(file, ending)) return text;
-  return nullptr;
+  return {};
 }
 
 }  // namespace
@@ -182,7 +171,7 @@ void Statement::written(const WriteReport& r) {
 }
 
 void Statement::print() {
-  if (const char* who = opens_in(common_.out); who && !common_.dry_run) {
+  if (const std::string who = opens_in(common_.out); !who.empty() && !common_.dry_run) {
     line("opens in", who);
     json_["opens_in"] = who;
   }

@@ -37,6 +37,7 @@ struct Format {
   bool heights_only = false;  // it holds no other quantity
   bool points_only = false;   // of features
   bool lonlat = false;        // features are always in longitude and latitude of WGS 84
+  std::string opened_by;      // what people open it with, where features are written: "drawing and CAD programs"
   DamagedExample damaged;
 
   std::vector<Holds> read, written;  // what is read from it, and written into it, here
