@@ -169,6 +169,7 @@ void add_product_verbs(CLI::App& app, int& status);
 void add_contour_verbs(CLI::App& app, int& status);
 void add_picture_verbs(CLI::App& app, int& status);
 void add_solid_verb(CLI::App& app, int& status);
+void add_view_verb(CLI::App& app, int& status);
 void add_section_verb(CLI::App& app, int& status);
 void add_water_verbs(CLI::App& app, int& status);
 void add_point_verbs(CLI::App& app, int& status);

@@ -56,6 +56,7 @@ constexpr VerbHelp kVerbs[] = {
     {"picture", kUse, "katoptra picture ground-2022/sheet_b2.tif --contours 5m -o relief.kmz"},
     {"heightmap", kUse, "katoptra heightmap ground-2022/sheet_b2.tif --size 513x513 -o world.png"},
     {"solid", kUse, "katoptra solid ground-2022/sheet_b2.tif --bed 200mmx150mm --exaggerate 2 -o hill.stl"},
+    {"view", kUse, "katoptra view ground-2022/sheet_b2.tif --drape curvature:window=9 -o hill.html"},
     {"depressions", kWater, "katoptra depressions ground-2022/sheet_b2.tif --sea 0m -o sinks.gpkg"},
     {"flow", kWater, "katoptra flow ground-2022/sheet_b2.tif --sea 0m --as area -o upstream.tif"},
     {"streams", kWater, "katoptra streams reference/truth.tif --sea 0m --from-area 1ha -o streams.gpkg"},

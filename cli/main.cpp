@@ -127,6 +127,7 @@ int main(int argc, char** argv) {
   cli::add_product_verbs(app, status);
   cli::add_picture_verbs(app, status);
   cli::add_solid_verb(app, status);
+  cli::add_view_verb(app, status);
   cli::add_water_verbs(app, status);
   cli::add_point_verbs(app, status);
   cli::add_study_verbs(app, status);

@@ -10,6 +10,7 @@
 #include "katoptra/study/judgements.hpp"
 #include "katoptra/version.hpp"
 
+#include "base/base64.hpp"
 #include "journal.hpp"
 
 namespace katoptra {
@@ -28,22 +29,6 @@ std::string escaped(const std::string& s) {
       out += "&quot;";
     else
       out += c;
-  }
-  return out;
-}
-
-std::string base64(const std::vector<std::uint8_t>& bytes) {
-  static const char* k = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/";
-  std::string out;
-  out.reserve(bytes.size() * 4 / 3 + 4);
-  for (std::size_t i = 0; i < bytes.size(); i += 3) {
-    std::uint32_t v = std::uint32_t{bytes[i]} << 16;
-    if (i + 1 < bytes.size()) v |= std::uint32_t{bytes[i + 1]} << 8;
-    if (i + 2 < bytes.size()) v |= bytes[i + 2];
-    out += k[v >> 18];
-    out += k[v >> 12 & 63];
-    out += i + 1 < bytes.size() ? k[v >> 6 & 63] : '=';
-    out += i + 2 < bytes.size() ? k[v & 63] : '=';
   }
   return out;
 }

@@ -99,6 +99,19 @@ class Coarser final : public GridSource {
   }
   const GridInfo& info() const override { return info_; }
   void read(const BlockView& out) const override {
+    // In strips: of a large factor the cells below a block are many.
+    const Window& w = out.window;
+    const std::int64_t high = std::max<std::int64_t>(1, kMostBelow / (w.cols * by_ * by_));
+    for (std::int64_t r = 0; r < w.rows; r += high) {
+      const Window strip{w.col, w.row + r, w.cols, std::min(high, w.rows - r)};
+      read_strip(out.part(strip));
+    }
+  }
+
+ private:
+  static constexpr std::int64_t kMostBelow = std::int64_t{1} << 22;
+
+  void read_strip(const BlockView& out) const {
     const Window& w = out.window;
     const Block b = input_.read({w.col * by_, w.row * by_, w.cols * by_, w.rows * by_});
     for (std::int64_t r = 0; r < w.rows; ++r)
@@ -117,7 +130,6 @@ class Coarser final : public GridSource {
       }
   }
 
- private:
   Grid input_;
   std::int64_t by_;
   GridInfo info_;
@@ -166,6 +178,8 @@ double cells_a_pixel(const Frame& grid, const Frame& pixels) {
 
 }  // namespace
 
+Grid coarser(const Grid& grid, std::int64_t by) { return Grid(std::make_shared<Coarser>(grid, by)); }
+
 Grid at_pixels(const Grid& given, const Frame& to) {
   Grid grid = given;
   const Resampling method = resolved(Resampling::Automatic, grid, to);
@@ -174,7 +188,7 @@ Grid at_pixels(const Grid& given, const Frame& to) {
     double times = cells_a_pixel(grid.frame(), to);
     for (auto half = grid.half(); half && times >= 2; half = grid.half(), times /= 2) grid = *half;
     if (const auto by = static_cast<std::int64_t>(std::floor(times)); by >= 2 && by <= 4096)
-      return reproject(Grid(std::make_shared<Coarser>(grid, by)), to, Resampling::Bilinear);
+      return reproject(coarser(grid, by), to, Resampling::Bilinear);
     if (times < 2) return reproject(grid, to, Resampling::Bilinear);
   }
   return reproject(grid, to, method == Resampling::Cubic ? Resampling::Bilinear : method);

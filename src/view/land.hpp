@@ -16,6 +16,8 @@ namespace katoptra {
 Frame pixel_frame(const Frame& f, double width);
 // A grid at the size of pixels, lazily. Where pixels are finer than cells, bilinear: a picture must not add swings.
 Grid at_pixels(const Grid& grid, const Frame& to);
+// Cells that are the mean of `by` times `by` from the upper left corner, lazily; at the far edges of what is there.
+Grid coarser(const Grid& grid, std::int64_t by);
 // One without a CRS as if it lay somewhere; others as they are.
 Grid somewhere(const Grid& grid);
 

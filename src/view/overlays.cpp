@@ -10,7 +10,7 @@
 namespace katoptra {
 namespace {
 
-constexpr double kNameSize = 13, kMark = 4, kLetterSize = 16;
+constexpr double kNameSize = 13, kMarkSize = 4, kLetterSize = 16;
 
 std::optional<double> property(const Feature& f, const char* name) {
   for (const auto& [key, value] : f.properties) {
@@ -205,10 +205,10 @@ void OverlayPainter::place_names(const std::vector<MapOverlay>& overlays) {
     }
   }
   auto hits_mark = [&](const Bounds& box) {
-    return std::any_of(all.begin(), all.end(), [&](const auto& n) { return box.grown(kMark).contains(n.second.at); });
+    return std::any_of(all.begin(), all.end(), [&](const auto& n) { return box.grown(kMarkSize).contains(n.second.at); });
   };
   for (auto& [overlay, n] : all) {
-    const double width = canvas_.text_width(n.text, kNameSize), beside = 2 * kMark + width / 2, above = 1.3 * kNameSize;
+    const double width = canvas_.text_width(n.text, kNameSize), beside = 2 * kMarkSize + width / 2, above = 1.3 * kNameSize;
     for (const Point off : {Point{beside, 0},
                             {-beside, 0},
                             {0, -above},
@@ -227,7 +227,7 @@ void OverlayPainter::place_names(const std::vector<MapOverlay>& overlays) {
     }
   }
   for (auto& [overlay, n] : all) {
-    numbers_.keep({n.at.x, -n.at.y}, 0, kMark);
+    numbers_.keep({n.at.x, -n.at.y}, 0, kMarkSize);
     names_[overlay].push_back(std::move(n));
   }
 }
@@ -236,7 +236,7 @@ void OverlayPainter::waypoints(const MapOverlay& o, const Pen& p) {
   cairo_t* cr = canvas_.cr();
   for (const Named& n : names_[&o]) {
     cairo_new_path(cr);
-    for (const Point tip : {Point{0, -kMark}, {kMark, 0}, {0, kMark}, {-kMark, 0}})
+    for (const Point tip : {Point{0, -kMarkSize}, {kMarkSize, 0}, {0, kMarkSize}, {-kMarkSize, 0}})
       cairo_line_to(cr, n.at.x + tip.x, n.at.y + tip.y);
     cairo_close_path(cr);
     canvas_.colour(kPaper, 0.85);

@@ -1,0 +1,133 @@
+// A surface as a page for a browser: to be turned and asked.
+#include <filesystem>
+#include <fmt/format.h>
+#include <memory>
+
+#include "katoptra/formats/bytes.hpp"
+#include "katoptra/formats/format.hpp"
+#include "katoptra/formats/vector_file.hpp"
+#include "katoptra/terrain/products.hpp"
+#include "katoptra/view/page.hpp"
+
+#include "common.hpp"
+#include "pictures.hpp"
+
+namespace katoptra::cli {
+namespace {
+
+namespace fs = std::filesystem;
+
+struct ViewCommand : Common {
+  std::vector<std::string> in, drapes, pins, lines;
+  std::string title;
+  std::int64_t cells = kMostPageCells;
+};
+
+std::string word_of(const Feature& f, std::initializer_list<const char*> names) {
+  for (const char* n : names)
+    if (const Property* p = property_of(f, n)) return text_of(*p);
+  return {};
+}
+
+Point place_of(const Feature& f) {
+  if (const auto* p = std::get_if<Point>(&f.geometry)) return *p;
+  const Bounds b = f.geometry.index() == 1 ? bounds_of(MultiPolygon{{std::get<LineString>(f.geometry)}})
+                                           : bounds_of(std::get<MultiPolygon>(f.geometry));
+  return {(b.west + b.east) / 2, (b.south + b.north) / 2};
+}
+
+// Findings say how bad they are; other places have a name, and the rest of what is known of them is their text.
+PagePin pin_of(const Feature& f) {
+  PagePin pin{.place = place_of(f), .name = word_of(f, {"name", "label", "code", "id"}), .text = word_of(f, {"message"})};
+  if (const std::string severity = word_of(f, {"severity"}); !severity.empty()) {
+    pin.tone = severity;
+    if (const std::string advice = word_of(f, {"advice"}); !advice.empty()) pin.text += ". " + advice;
+    return pin;
+  }
+  pin.tone = "control";
+  for (const auto& [name, value] : f.properties)
+    if (name != "name" && name != "label" && name != "x" && name != "y")
+      pin.text += fmt::format("{}{} {}", pin.text.empty() ? "" : ", ", name, text_of(value));
+  return pin;
+}
+
+std::vector<PagePin> pins_of(const std::string& file, const Crs& crs) {
+  const Layer layer = read_layer(file, crs);
+  std::vector<PagePin> out;
+  const bool moves = layer.crs && crs && !layer.crs.same_place(crs);
+  const Transform there = moves ? Transform(layer.crs, crs) : Transform(crs, crs);
+  for (const Feature& f : layer.features) out.push_back(pin_of(moves ? carried(f, there) : f));
+  return out;
+}
+
+// A file, or a product of the surface with its settings.
+PagePlane drape_of(const std::string& text, const Grid& surface, const Common& c) {
+  std::error_code ec;
+  if (fs::exists(text, ec) || text.find("://") != text.npos || format_of(text, Holds::Grids))
+    return {.label = fs::path(text).stem().string(), .grid = open_grid(text, c.open_options())};
+  const ProductCall call = parse_product(text);
+  return {.label = call.name, .grid = call.product->make(surface, call.settings)};
+}
+
+int run_view(const ViewCommand& o) {
+  std::vector<std::string> notes;
+  if (!has_ending(o.out, ".html") && !has_ending(o.out, ".htm"))
+    throw Error(ErrorCode::Unsupported, fmt::format("pages are not written as '{}'", fs::path(o.out).extension().string()),
+                o.out, "give a name that ends in .html");
+  if (o.in.size() > 4) throw Error(ErrorCode::BadArgument, "a page holds at most four surfaces", "view");
+  SurfacePage p{.title = o.title, .most_cells = o.cells, .run = o.run()};
+  for (const std::string& in : o.in)
+    p.surfaces.push_back({.label = fs::path(in).stem().string(), .grid = within(open_input(in, o), o, notes)});
+  const Grid first = p.surfaces[0].grid;
+  if (p.title.empty()) p.title = fs::path(o.in[0]).stem().string();
+  for (const std::string& d : o.drapes) p.drapes.push_back(drape_of(d, first, o));
+  for (const std::string& file : o.pins)
+    for (PagePin& pin : pins_of(file, first.frame().crs())) p.pins.push_back(std::move(pin));
+  for (const std::string& file : o.lines)
+    for (const NamedLine& l : read_lines(file, first.frame().crs(), &notes))
+      p.lines.push_back({l.line, l.name.empty() ? fs::path(file).stem().string() : l.name});
+  const Page page = surface_page(p);
+  if (!o.dry_run) write_text_file(o.out, page.html, {.overwrite = o.overwrite});
+  Statement s(o);
+  s.title(o.out);
+  s.line("size", format_bytes(static_cast<double>(page.html.size())));
+  const Frame& f = page.frame;
+  s.line("shows", fmt::format("{} x {} cells, {}", f.cols(), f.rows(), cell_text(f)));
+  s.line("heights", fmt::format("in steps of {:g} {}", page.step, unit_name(first.quantity())));
+  if (page.times > 1)
+    notes.push_back(fmt::format("its {} x {} cells are shown by larger ones, {:g} times as wide: --area or --cells shows more",
+                                first.frame().cols(), first.frame().rows(), page.times));
+  s.line("open it", "in a browser; it needs nothing else");
+  s.fact("bytes", page.html.size());
+  s.fact("cols", f.cols());
+  s.fact("rows", f.rows());
+  s.fact("times", page.times);
+  s.fact("step", page.step);
+  s.notes(first.info(), notes);
+  s.print();
+  return 0;
+}
+
+}  // namespace
+
+void add_view_verb(CLI::App& app, int& status) {
+  auto o = std::make_shared<ViewCommand>();
+  CLI::App* v = app.add_subcommand("view", "a page for a browser: a surface to turn, to colour and to ask");
+  v->add_option("IN", o->in, "surfaces; the first is the one that is measured")->required();
+  v->add_option("--drape", o->drapes, "what it can be coloured by, too: a grid, or a product as for derive")->take_all();
+  v->add_option("--pins", o->pins, "places with something to read: findings of check, control points")->take_all();
+  v->add_option("--line", o->lines, "lines to take sections along")->take_all();
+  v->add_option("--title", o->title, "what stands above it (default: the name of the first)");
+  v->add_option("--cells", o->cells, "larger surfaces are shown by larger cells, so that there are at most so many")
+      ->check(CLI::Range(std::int64_t{1000}, std::int64_t{16'000'000}))
+      ->default_str(std::to_string(kMostPageCells));
+  add_area(*v, *o);
+  add_output(*v, *o);
+  add_reading(*v, *o, Reading::Converts);
+  v->add_flag("--dry-run", o->dry_run, "say what would be written")->group(kOutputOptions);
+  add_running(*v, *o);
+  v->get_option("--out")->description("where to write: .html");
+  v->callback([o, &status] { status = run_view(*o); });
+}
+
+}  // namespace katoptra::cli

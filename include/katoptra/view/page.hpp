@@ -1,0 +1,65 @@
+// A page for a browser: a surface to turn, to look at in other colours, and to ask for heights, sections and volumes.
+//
+//   SurfacePage p{.title = "Kessa Inlet", .surfaces = {{"ground of 2022", dem}}};
+//   Page page = surface_page(p);                  // page.html is a whole file: no network, no other file
+//
+// The heights lie in the page as they are, to a step of a millimetre (whole numbers: exactly), so what the page says
+// under the pointer is what `sample` and `section` say, to half a step. A surface of more than `most_cells` is shown
+// by larger cells, from an overview of its file where there is one, and the page says so. Texts may be anything: they
+// are never taken for a part of the page, and the page runs no script but its own (Content Security Policy, level 3).
+//
+// Memory: 4 bytes for each cell shown of each surface and each colouring, and the page itself.
+#pragma once
+#include <cstdint>
+#include <string>
+#include <vector>
+
+#include "katoptra/geo/feature.hpp"
+#include "katoptra/grid/grid.hpp"
+#include "katoptra/view/map.hpp"
+
+namespace katoptra {
+
+// Something with a value for each cell; brought to the cells of the first surface.
+struct PagePlane {
+  std::string label;  // empty: its name
+  Grid grid;
+  LandLook look = {};
+};
+
+// A place with something to read.
+struct PagePin {
+  Point place;  // in the CRS of the first surface
+  std::string name, text;
+  std::string tone = "note";  // "note", "warning", "failure", "control"
+};
+
+struct PageLine {
+  LineString line;  // in the CRS of the first surface
+  std::string name;
+};
+
+inline constexpr std::int64_t kMostPageCells = 4'000'000;
+
+struct SurfacePage {
+  std::string title;
+  std::vector<PagePlane> surfaces;  // heights; the first is the one that measures are taken from
+  std::vector<PagePlane> drapes;    // what it can be coloured by, besides what the page finds itself
+  std::vector<PagePin> pins;
+  std::vector<PageLine> lines;
+  std::int64_t most_cells = kMostPageCells;  // 1,000 to 16,000,000
+  bool lineage = true;                       // where cells came from, when the first surface knows
+  RunOptions run = {};
+};
+
+struct Page {
+  std::string html;
+  Frame frame;       // of the cells shown
+  double times = 1;  // they are so many times as wide as the surface's
+  double step = 0;   // heights are told in such steps, in the unit of the surface
+};
+
+// BadArgument without a surface; Refused for one that is not heights, or without a known cell.
+Page surface_page(const SurfacePage& page);
+
+}  // namespace katoptra

@@ -1,0 +1,179 @@
+#include "katoptra/view/page.hpp"
+
+#include <algorithm>
+#include <cmath>
+#include <fmt/format.h>
+#include <map>
+
+#include "katoptra/base/error.hpp"
+#include "katoptra/version.hpp"
+
+#include "html_page.hpp"
+#include "land.hpp"
+#include "page_parts.hpp"
+
+namespace katoptra {
+
+using nlohmann::ordered_json;
+
+namespace {
+
+class SurfaceWriter {
+ public:
+  SurfaceWriter(const SurfacePage& p) : page_(p), html_(p.title, "view/main.js") {
+    html_.needs_three();
+    facts_ = {{"version", KATOPTRA_VERSION}, {"title", p.title}};
+    facts_["surfaces"] = facts_["drapes"] = facts_["planes"] = facts_["pins"] = facts_["lines"] = ordered_json::array();
+  }
+
+  Page page() {
+    if (page_.surfaces.empty()) throw Error(ErrorCode::BadArgument, "a page needs a surface", "page");
+    for (const PagePlane& s : page_.surfaces) add_surface(s);
+    if (page_.lineage && !shown_->grid.info().sources.empty()) add_lineage();
+    for (const PagePlane& d : page_.drapes) {
+      const Grid cells = on_frame(d.grid);
+      facts_["drapes"].push_back(
+          {{"label", label_of(d)}, {"plane", add_plane(cells, values_of(cells, page_.run), d.look)}});
+    }
+    for (const PagePin& p : page_.pins)
+      facts_["pins"].push_back({{"at", cell_at(p.place)}, {"name", p.name}, {"text", p.text}, {"tone", p.tone}});
+    for (const PageLine& l : page_.lines) {
+      ordered_json points = ordered_json::array();
+      for (const Point& p : l.line) points.push_back(cell_at(p));
+      facts_["lines"].push_back({{"name", l.name}, {"points", points}});
+    }
+    facts_["frame"] = frame_for_page(frame());
+    facts_["ramps"] = {{"plain", ramp_for_page(Palette::plain(0, 1), 0)},
+                       {"directions", ramp_for_page(Palette::directions(), 0)},
+                       {"differences", ramp_for_page(Palette::around_zero(1), 0)}};
+    html_.json("facts", facts_);
+    return {html_.html(), frame(), shown_->times, step_};
+  }
+
+ private:
+  const Frame& frame() const { return shown_->grid.frame(); }
+  static std::string label_of(const PagePlane& p) { return p.label.empty() ? p.grid.info().name : p.label; }
+
+  // Fractional column and row of the cells shown.
+  ordered_json cell_at(Point p) const {
+    return {frame().col_at(frame().told_here(p.x)), frame().row_at(p.y)};
+  }
+
+  // Brought to the cells shown.
+  Grid on_frame(const Grid& grid) const {
+    if (grid.frame() == frame()) return grid;
+    if (!grid.frame().crs() != !frame().crs())
+      throw Error(ErrorCode::Refused, "one has a CRS and the other has none", grid.info().name,
+                  "say where it lies (--from-crs)");
+    return at_pixels(somewhere(grid), somewhere(shown_->grid).frame());
+  }
+
+  std::size_t add_plane(const Grid& cells, const std::vector<float>& values, const LandLook& look) {
+    auto& planes = facts_["planes"];
+    planes.push_back(
+        plane_for_page(html_, fmt::format("plane{}", planes.size()), cells, values, look, page_.run));
+    return planes.size() - 1;
+  }
+
+  void add_surface(const PagePlane& s) {
+    const Quantity& q = s.grid.quantity();
+    if (q.kind != QuantityKind::Height)
+      throw Error(ErrorCode::Refused, fmt::format("its values are {}, not heights", name_of(q.kind)),
+                  s.grid.info().name, "give it as a drape over a surface");
+    Grid given = s.grid;
+    if (shown_) {
+      const Quantity& first = shown_->grid.quantity();
+      if (q.heights.known() && first.heights.known() && !(q.heights == first.heights))
+        throw Error(ErrorCode::Refused,
+                    fmt::format("its heights are above {}, those of the first surface above {}", q.heights.name(),
+                                first.heights.name()),
+                    s.grid.info().name, "bring both to one reference (--heights)");
+      given = in_unit(given, first.unit);
+    } else {
+      shown_ = shown_by(given, std::clamp<std::int64_t>(page_.most_cells, 1000, 16'000'000));
+      given = shown_->grid;
+    }
+    const Grid cells = on_frame(given);
+    const std::vector<float> values = values_of(cells, page_.run);
+    if (std::all_of(values.begin(), values.end(), [](float v) { return std::isnan(v); }))
+      throw Error(ErrorCode::Refused, facts_["surfaces"].empty() ? "it has no known cell" : "it has no known cell on the first surface",
+                  s.grid.info().name);
+    const std::size_t plane = add_plane(cells, values, s.look);
+    if (plane == 0) step_ = facts_["planes"][0]["step"].get<double>();
+    const Frame& whole = s.grid.frame();
+    facts_["surfaces"].push_back({{"label", label_of(s)},
+                                  {"plane", plane},
+                                  {"unit", symbol(q.unit)},
+                                  {"metres", metres_per(given.quantity().unit)},
+                                  {"heights", q.heights.known() ? q.heights.name() : ""},
+                                  {"cols", whole.cols()},
+                                  {"rows", whole.rows()},
+                                  {"times", facts_["surfaces"].empty() ? shown_->times : 1},
+                                  {"overview", facts_["surfaces"].empty() && shown_->overview},
+                                  {"notes", s.grid.info().notes}});
+  }
+
+  // Which source and how, as classes: where cells were made larger, that of the middle one.
+  void add_lineage() {
+    const Grid& whole = page_.surfaces[0].grid;
+    const Frame& shown = frame();
+    const auto cols = static_cast<std::size_t>(shown.cols());
+    std::vector<float> codes(cols * static_cast<std::size_t>(shown.rows()), kVoid);
+    const auto times = static_cast<std::int64_t>(shown_->times);
+    std::map<Origin, std::size_t> found;
+    for_each_band(whole, Planes::ValuesAndOrigin, page_.run, [&](const Block& b) {
+      for (std::int64_t r = 0; r < b.window().rows; ++r) {
+        const std::int64_t row = b.window().row + r;
+        if (row % times != times / 2 || row / times >= shown.rows()) continue;
+        for (std::int64_t c = times / 2; c < b.window().cols && c / times < shown.cols(); c += times)
+          if (const Origin o = b.origin_row(r)[c]; o != 0) {
+            ++found[o];
+            codes[static_cast<std::size_t>(row / times) * cols + static_cast<std::size_t>(c / times)] =
+                static_cast<float>(o);
+          }
+      }
+    });
+    if (found.size() < 2) return;
+    const Grid plane = grid_from_values(shown, codes, {.kind = QuantityKind::Code}, SampleType::UInt32, "lineage");
+    const std::size_t at = add_plane(plane, codes, {});
+    facts_["planes"][at].erase("ramp");
+    facts_["planes"][at]["classes"] = origins(whole.info(), found);
+    facts_["lineage"] = at;
+    facts_["drapes"].push_back({{"label", "where it comes from"}, {"plane", at}});
+  }
+
+  // A hue for each source, a lightness for how.
+  static ordered_json origins(const GridInfo& info, const std::map<Origin, std::size_t>& found) {
+    ordered_json list = ordered_json::array();
+    std::map<std::uint32_t, int> hues;
+    for (const auto& [origin, n] : found) hues.emplace(source_of(origin), static_cast<int>(hues.size()));
+    for (const auto& [origin, n] : found) {
+      const std::uint32_t s = source_of(origin);
+      const SourceRecord record =
+          s >= 1 && s <= info.sources.size() ? info.sources[s - 1] : SourceRecord{.name = "unknown"};
+      // By the golden angle, so that few sources stand far apart and many still differ.
+      const double hue = std::fmod(25 + 137.508 * hues.at(s), 360),
+                   lightness = how_of(origin) == How::Measured ? 0.74 : how_of(origin) == How::Filled ? 0.5 : 0.62;
+      list.push_back({{"code", origin},
+                      {"name", record.name},
+                      {"how", name_of(how_of(origin))},
+                      {"survey", record.survey},
+                      {"date", record.date},
+                      {"cells", n},
+                      {"colour", hex_of(from_oklch(lightness, 0.1, hue))}});
+    }
+    return list;
+  }
+
+  const SurfacePage& page_;
+  HtmlPage html_;
+  ordered_json facts_;
+  std::optional<Shown> shown_;
+  double step_ = 0;
+};
+
+}  // namespace
+
+Page surface_page(const SurfacePage& page) { return SurfaceWriter(page).page(); }
+
+}  // namespace katoptra

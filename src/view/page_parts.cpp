@@ -1,0 +1,149 @@
+#include "page_parts.hpp"
+
+#include <algorithm>
+#include <cmath>
+#include <fmt/format.h>
+#include <numbers>
+
+#include "katoptra/grid/quantity.hpp"
+
+#include "land.hpp"
+#include "plane_bytes.hpp"
+
+namespace katoptra {
+
+using nlohmann::ordered_json;
+
+namespace {
+
+// Of the numbers in the page: as fine as anything they are compared with, and no finer than they are.
+double step_for(const Grid& grid, const std::vector<float>& values) {
+  const Quantity& q = grid.quantity();
+  if (is_integer(grid.info().type) || is_coded(q.kind)) return 1;
+  float most = 0;
+  for (const float v : values)
+    if (std::abs(v) > most) most = std::abs(v);
+  const bool length = q.kind == QuantityKind::Height || q.kind == QuantityKind::Difference ||
+                      q.kind == QuantityKind::Uncertainty || q.kind == QuantityKind::Roughness ||
+                      q.kind == QuantityKind::Ruggedness || q.kind == QuantityKind::Position;
+  // A millimetre: a two hundred and fiftieth of a foot is more, a five hundredth less.
+  double step = length ? (q.unit == LengthUnit::Metre ? 0.001 : 0.002)
+                       : std::pow(10, std::floor(std::log10(std::max(1e-30F, most) / 20000.0)));
+  constexpr double kMostSteps = 1 << 30;
+  while (static_cast<double>(most) / step >= kMostSteps) step *= 10;
+  return step;
+}
+
+template <class At>
+std::string half_ramp(const At& at, double from, double to) {
+  constexpr int kColours = 128;
+  std::string out;
+  for (int i = 0; i < kColours; ++i) out += hex_of(at(from + (to - from) * (i + 0.5) / kColours));
+  return out;
+}
+
+template <class At>
+ordered_json two_ramps(const At& at, double low, double middle, double high, bool powers) {
+  return {{"low", low},
+          {"middle", middle},
+          {"high", high},
+          {"powers", powers},
+          {"below", half_ramp(at, low, middle)},
+          {"above", half_ramp(at, middle, high)}};
+}
+
+}  // namespace
+
+std::string hex_of(Colour c) {
+  const auto byte = [](double v) { return static_cast<int>(std::lround(255 * std::clamp(v, 0.0, 1.0))); };
+  return fmt::format("{:02x}{:02x}{:02x}", byte(c.red), byte(c.green), byte(c.blue));
+}
+
+ordered_json frame_for_page(const Frame& frame) {
+  ordered_json j = {{"crs", frame.crs() ? frame.crs().label() : ""},
+                    {"crs_name", frame.crs() ? frame.crs().name() : ""},
+                    {"degrees", frame.crs() && frame.crs().is_geographic()},
+                    {"unit", frame.crs() ? frame.crs().unit_name() : ""},
+                    {"west", frame.west()},
+                    {"north", frame.north()},
+                    {"cell", {frame.cell().x, frame.cell().y}},
+                    {"cols", frame.cols()},
+                    {"rows", frame.rows()},
+                    {"nodes", kPageNodes}};
+  std::vector<Point> nodes;
+  for (int r = 0; r < kPageNodes; ++r)
+    for (int c = 0; c < kPageNodes; ++c)
+      nodes.push_back({frame.west() + frame.bounds().width() * c / (kPageNodes - 1),
+                       frame.north() - frame.bounds().height() * r / (kPageNodes - 1)});
+  std::vector<GroundScale> scales(nodes.size(), GroundScale{});
+  if (frame.crs()) GroundRuler(frame.crs()).at(nodes, scales);
+  ordered_json sx = ordered_json::array(), sy = sx, lon = sx, lat = sx;
+  for (const GroundScale& s : scales) {
+    sx.push_back(s.x * frame.cell().x);
+    sy.push_back(s.y * frame.cell().y);
+  }
+  j["ground"] = {{"x", sx}, {"y", sy}};
+  if (!frame.crs()) return j;
+  const auto rounded = [](double v) { return std::isfinite(v) ? ordered_json(std::round(v * 1e9) / 1e9) : ordered_json(); };
+  Transform(frame.crs(), Crs::wgs84()).forward(nodes);
+  for (const Point& p : nodes) {
+    lon.push_back(rounded(p.x));
+    lat.push_back(rounded(p.y));
+  }
+  j["globe"] = {{"lon", lon}, {"lat", lat}};
+  return j;
+}
+
+ordered_json colours_for_page(const Quantity& quantity, const std::vector<float>& values, const LandLook& look) {
+  const LandColours colours(quantity, values, look);
+  if (const auto classes = classes_of(quantity.kind); !classes.empty()) {
+    ordered_json list = ordered_json::array();
+    for (std::size_t i = 0; i < classes.size(); ++i)
+      list.push_back({{"code", i + 1}, {"name", classes[i]}, {"colour", hex_of(colours.at(static_cast<float>(i + 1), 0))}});
+    return {{"classes", list}};
+  }
+  const bool grey = quantity.kind == QuantityKind::Shade;
+  const double low = grey ? 0 : colours.palette().lowest(), high = grey ? 255 : colours.palette().highest(),
+               middle = std::clamp(look.shore.value_or(0), low, high);
+  const bool powers = colours.magnitudes();
+  return {{"ramp", two_ramps([&](double v) { return colours.at(static_cast<float>(powers ? std::pow(10, v) : v), 0); },
+                             low, middle, high, powers)}};
+}
+
+ordered_json ramp_for_page(const Palette& palette, double middle) {
+  return two_ramps([&](double v) { return palette.at(v); }, palette.lowest(), middle, palette.highest(), false);
+}
+
+ordered_json plane_for_page(HtmlPage& page, const std::string& id, const Grid& cells, const std::vector<float>& values,
+                            const LandLook& look, const RunOptions& run) {
+  const Frame& f = cells.frame();
+  const double step = step_for(cells, values);
+  const PlaneBytes packed = plane_bytes(values, f.cols(), f.rows(), step, run);
+  page.bytes(id, packed.bytes);
+  ordered_json j = {{"id", id},           {"cols", f.cols()}, {"rows", f.rows()},
+                    {"tile", kPageTile},  {"step", step},     {"kind", name_of(cells.quantity().kind)},
+                    {"unit", unit_name(cells.quantity())},    {"lengths", packed.lengths},
+                    {"bytes", packed.bytes.size()}};
+  j.update(colours_for_page(cells.quantity(), values, look));
+  return j;
+}
+
+Shown shown_by(const Grid& grid, std::int64_t most) {
+  Shown s{.grid = grid};
+  const auto cells = [&] { return s.grid.frame().cols() * s.grid.frame().rows(); };
+  while (cells() > most) {
+    const auto half = s.grid.half();
+    if (!half) break;
+    s.grid = *half;
+    s.times *= 2;
+    s.overview = true;
+  }
+  if (cells() <= most) return s;
+  const auto by = static_cast<std::int64_t>(
+      std::ceil(std::sqrt(static_cast<double>(cells()) / static_cast<double>(most))));
+  s.grid = coarser(s.grid, by);
+  s.times *= static_cast<double>(by);
+  return s;
+}
+
+}  // namespace katoptra
