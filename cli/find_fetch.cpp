@@ -14,6 +14,7 @@
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/format.hpp"
 #include "katoptra/formats/vector_file.hpp"
+#include "katoptra/study/coverage_page.hpp"
 #include "katoptra/view/map.hpp"
 
 #include "common.hpp"
@@ -26,7 +27,7 @@ std::string size_text(std::uint64_t bytes) { return bytes ? format_bytes(static_
 
 struct FindCommand : Common {
   std::vector<std::string> in, prefer{"newest", "finest"};
-  std::string keep, map, gazetteer, kind, year, density, format, survey, access;
+  std::string keep, map, page, book, gazetteer, kind, year, density, format, survey, access;
   std::optional<int> point_class;
   bool complete = false, all = false, fresh = false;
 };
@@ -70,67 +71,6 @@ FindOptions options_of(const FindCommand& o) {
   t.point_class = o.point_class;
   if (!o.access.empty()) t.access = parse_access(o.access);
   return f;
-}
-
-ordered_json find_json(const Shortlist& s) {
-  ordered_json j;
-  j["covered_fraction"] = s.covered_fraction;
-  j["bytes"] = s.bytes;
-  j["gap_area_m2"] = s.gap_area;
-  j["surveys"] = ordered_json::array();
-  for (const SurveySummary& v : s.surveys)
-    j["surveys"].push_back({{"survey", v.name},
-                            {"kind", name_of(v.kind)},
-                            {"from", v.from},
-                            {"to", v.to},
-                            {"date_guessed", v.date_guessed},
-                            {"cell_m", v.cell.metres()},
-                            {"density", v.density},
-                            {"heights", v.heights},
-                            {"licence", v.licence},
-                            {"access", name_of(v.access)},
-                            {"custodian", v.custodian},
-                            {"tiles", v.tiles},
-                            {"kept", v.kept},
-                            {"bytes", v.bytes},
-                            {"covered_fraction", v.covered_fraction},
-                            {"adds", v.adds}});
-  j["tiles"] = ordered_json::array();
-  for (const ShortlistTile& t : s.tiles) {
-    const TileRecord& r = t.tile;
-    ordered_json k;
-    k[r.remote() ? "href" : "path"] = r.path.string();
-    k["survey"] = r.survey;
-    k["kind"] = name_of(r.kind);
-    k["format"] = r.format;
-    k["date"] = r.date;
-    k["date_guessed"] = r.date_guessed;
-    k["kept"] = t.kept;
-    k["reason"] = t.reason;
-    k["covered_fraction"] = t.covered_fraction;
-    k["cell_m"] = r.spacing.y.metres();
-    k["density"] = r.density;
-    k["crs"] = r.frame && r.frame->crs() ? ordered_json(r.frame->crs().label()) : ordered_json(nullptr);
-    k["heights"] = r.quantity.heights.name();
-    k["unit"] = symbol(r.quantity.unit);
-    k["bytes"] = r.bytes;
-    k["checksum"] = r.checksum;
-    k["licence"] = r.licence;
-    k["access"] = name_of(r.access);
-    k["custodian"] = r.custodian;
-    j["tiles"].push_back(std::move(k));
-  }
-  Layer gaps{.name = "gaps", .crs = s.area.crs(), .features = {}};
-  for (const Gap& g : s.gap_list)
-    gaps.features.push_back({g.shape,
-                             {{"area_m2", g.area},
-                              {"where", g.where},
-                              {"closed_by", g.closed_by},
-                              {"how", g.how},
-                              {"closed_fraction", g.fraction}}});
-  j["gaps"] = ordered_json::parse(to_geojson(gaps));
-  j["notes"] = s.notes;
-  return j;
 }
 
 // Columns as wide as what stands in them; the last one is not padded.
@@ -275,12 +215,23 @@ void keep_catalogues(const FindCommand& o) {
   }
 }
 
+CoveragePage page_of(const FindCommand& o, const Shortlist& s) {
+  CoveragePage p{.shortlist = s, .searched = o.keep.empty() ? o.in : std::vector<std::string>{o.keep}, .area = o.area, .run = o.run()};
+  const fs::path book = o.book.empty() ? default_order_book() : fs::path(o.book);
+  std::error_code ec;
+  if (!book.empty() && fs::exists(book, ec)) p.orders = OrderBook(book).list();
+  return p;
+}
+
 void find(const FindCommand& o, int& status) {
   if (o.area.empty() && o.keep.empty())
     throw Error(ErrorCode::BadArgument, "no area is given", "--area",
                 "give an area, or --keep to fill a catalogue file");
   const FindOptions options = options_of(o);
   if (!o.map.empty()) picture_format_for(o.map);
+  if (!o.page.empty() && !has_ending(o.page, ".html") && !has_ending(o.page, ".htm"))
+    throw Error(ErrorCode::BadArgument, fmt::format("pages are not written as '{}'", fs::path(o.page).extension().string()),
+                "--page", "give a name that ends in .html");
   if (!o.keep.empty()) keep_catalogues(o);
   if (o.area.empty()) return;
   std::vector<std::string> notes;
@@ -313,11 +264,13 @@ void find(const FindCommand& o, int& status) {
       write_layer(as_drawn(shortlist_layer(s), o.out, area.utm()), o.out, {.overwrite = o.overwrite});
   }
   if (!o.map.empty()) write_picture(coverage_map(s, o.map), o.map, o.overwrite);
+  if (!o.page.empty()) write_text_file(o.page, coverage_page(page_of(o, s)), {.overwrite = o.overwrite});
   if (o.json)
-    std::fputs((find_json(s).dump(2, ' ', false, ordered_json::error_handler_t::replace) + "\n").c_str(), stdout);
+    std::fputs((shortlist_json(s) + "\n").c_str(), stdout);
   else if (!o.quiet)
     std::fputs((find_text(s) + (o.out.empty() ? "" : "shortlist written to " + o.out + "\n") +
-                (o.map.empty() ? "" : "map written to " + o.map + "\n"))
+                (o.map.empty() ? "" : "map written to " + o.map + "\n") +
+                (o.page.empty() ? "" : "page written to " + o.page + ": open it in a browser\n"))
                    .c_str(),
                stdout);
   if (o.complete && !s.gaps.empty()) status = 1;
@@ -520,6 +473,8 @@ void add_find_and_fetch(CLI::App& app, int& status) {
   v->add_option("--keep", f->keep, "keep what is known of the tiles in this catalogue file, and search that");
   v->add_flag("--fresh", f->fresh, "open all headers of a folder again");
   v->add_option("--map", f->map, "a map of footprints, choice and gaps (.png, .svg, .pdf)");
+  v->add_option("--page", f->page, "a page for a browser (.html): all of this on a map, to filter, to choose by hand, to take along");
+  v->add_option("--book", f->book, "the order book whose orders and fetches that page shows (default: KATOPTRA_BOOK, or one of yours)");
   add_network(*v, *f);
   add_output(*v, *f, false);
   add_running(*v, *f);

@@ -138,7 +138,7 @@ void draw_demand(const OrderCommand& c) {
 }
 
 struct ServeCommand : Common {
-  std::string folder, listen = "127.0.0.1", slow;
+  std::string folder, listen = "127.0.0.1", slow, book;
   int port = 0, page = 100, queue = 0;
   bool log = false;
   Misbehaviour wrong;
@@ -150,6 +150,7 @@ void serve(const ServeCommand& c) {
                    .port = c.port,
                    .key = {},
                    .page = c.page,
+                   .book = c.book,
                    .job_seconds = c.queue,
                    .wrong = c.wrong,
                    .log = {}};
@@ -267,12 +268,13 @@ void add_list_and_map(CLI::App& order) {
 void add_serve(CLI::App& app) {
   auto s = std::make_shared<ServeCommand>();
   CLI::App* v =
-      app.add_subcommand("serve", "a stand-in data service over a folder: STAC API, files, extraction on demand");
+      app.add_subcommand("serve", "a stand-in data service over a folder: STAC API, files, extraction on demand; for a browser the search on a map");
   v->add_option("FOLDER", s->folder, "tiles to serve")->required();
   v->add_option("--listen", s->listen, "the address to listen at; others than loopback let others in");
   v->add_option("--port", s->port, "0: any that is free")->check(CLI::Range(0, 65535));
   v->add_option("--key-file", s->key_file, "a file with the key that opens restricted tiles (or KATOPTRA_KEY)");
   v->add_option("--page", s->page, "most items in an answer")->check(CLI::Range(1, 10000));
+  v->add_option("--book", s->book, "an order book: the page shows where data were asked for");
   v->add_option("--queue", s->queue, "seconds that an extraction waits for its turn");
   v->add_option("--slow", s->slow, "files come no faster than this, a second, e.g. 100K");
   v->add_option("--cut-every", s->wrong.cut_every, "every how-maniest file ends in the middle");

@@ -7,6 +7,7 @@
 #include <fmt/format.h>
 #include <httplib.h>
 #include <map>
+#include <mutex>
 #include <optional>
 #include <sys/stat.h>
 #include <thread>
@@ -19,8 +20,10 @@
 #include "katoptra/catalogue/catalogue.hpp"
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/http.hpp"
+#include "katoptra/study/coverage_page.hpp"
 
 #include "catalogue/stac_json.hpp"
+#include "coverage.hpp"
 #include "jobs.hpp"
 #include "search.hpp"
 
@@ -30,6 +33,7 @@ namespace {
 
 constexpr std::uint64_t kMostHashed = std::uint64_t{1} << 30;
 constexpr std::size_t kPiece = 64 << 10;
+constexpr std::size_t kMostAsked = std::size_t{4} << 20;  // of the body of a request
 
 // The file a tile lies in: itself, or the archive around it.
 fs::path on_disk(const fs::path& path) {
@@ -132,6 +136,11 @@ struct Service::Impl {
                   "choose another with --port");
   }
 
+  std::string name_of_folder() const {
+    std::error_code ec;
+    const fs::path whole = fs::canonical(options.folder, ec);
+    return (ec ? options.folder : whole).filename().string();
+  }
   std::string address() const { return fmt::format("http://{}:{}/", options.host, port); }
 
   // ------------------------------------------------------------------------------------------------------- answers
@@ -150,10 +159,27 @@ struct Service::Impl {
     send(r, {{"code", std::to_string(status)}, {"title", what}, {"description", what}}, "application/problem+json");
   }
 
+  // A browser says from where it was sent; what comes from pages of others, or under a name that is not this service's
+  // (a name of theirs that leads here), is refused; a link that a person follows is not. Programs say neither, and what they ask for is open to them.
+  static bool from_browser(const Request& q) { return q.has_header("Sec-Fetch-Site") || q.has_header("Origin"); }
+  bool from_elsewhere(const Request& q) const {
+    if (!from_browser(q)) return false;
+    const std::string host = q.get_header_value("Host"), origin = q.get_header_value("Origin"),
+                      site = q.get_header_value("Sec-Fetch-Site");
+    const std::string own = fmt::format(":{}", port);
+    const bool known = host == options.host + own || host == "localhost" + own || host == "127.0.0.1" + own ||
+                       host == "[::1]" + own || (options.host != "127.0.0.1" && options.host != "localhost" &&
+                                                 options.host != "::1");
+    if (!known) return true;
+    if (!origin.empty() && origin != "http://" + host) return true;
+    return !site.empty() && site != "same-origin" && site != "none" &&
+           !(q.method == "GET" && q.get_header_value("Sec-Fetch-Mode") == "navigate");
+  }
   // Runs a handler; what is wrong with the request becomes its answer.
   template <class Body>
   auto guarded(Body body) {
     return [this, body](const Request& q, Response& r) {
+      if (from_elsewhere(q)) return refuse(r, 403, "asked by a page of another place, which this service does not answer");
       const long n = ++count;
       auto every = [&](int k) { return k > 0 && n % k == 0; };
       if (every(options.wrong.fail_every)) return refuse(r, 503, "out of order for a moment");
@@ -180,7 +206,7 @@ struct Service::Impl {
     ordered_json j = {{"type", "Catalog"},
                       {"stac_version", kStacVersion},
                       {"id", "katoptra"},
-                      {"title", "Surveys of " + fs::absolute(options.folder).lexically_normal().filename().string()},
+                      {"title", "Surveys of " + name_of_folder()},
                       {"description", "A stand-in for a data service"},
                       {"conformsTo", conformance()}};
     ordered_json links = ordered_json::array(
@@ -395,8 +421,52 @@ struct Service::Impl {
 
   // --------------------------------------------------------------------------------------------------------- routes
 
+  // ------------------------------------------------------------------------------------------------------- the page
+
+  // A tile as a catalogue of this service tells it.
+  TileRecord told_tile(std::size_t i, const std::string& b) const {
+    TileRecord t = catalogue.tiles[i];
+    t.path = b + hrefs[i];
+    return t;
+  }
+
+  LivePage page(const Request& q) {
+    const std::scoped_lock lock(searching);
+    if (const auto known = pages.find(base(q)); known != pages.end()) return known->second;
+    constexpr std::size_t kMostNames = 8;
+    if (pages.size() >= kMostNames) pages.clear();
+    CoveragePage c{.shortlist = {}, .searched = {base(q)}, .area = {}, .live = "coverage", .local = catalogue.tiles};
+    c.title = "Surveys of " + name_of_folder();
+    for (std::size_t i = 0; i < catalogue.tiles.size(); ++i) c.shortlist.tiles.push_back({.tile = told_tile(i, base(q))});
+    if (!options.book.empty()) c.orders = OrderBook(options.book).list();
+    return pages[base(q)] = coverage_live_page(c);
+  }
+
+  void show_page(const Request& q, Response& r) {
+    const LivePage p = page(q);
+    r.set_header("Content-Security-Policy", p.policy);
+    r.set_header("X-Content-Type-Options", "nosniff");
+    r.set_header("Referrer-Policy", "no-referrer");
+    r.set_header("Cross-Origin-Resource-Policy", "same-origin");
+    r.set_header("Vary", "Accept");
+    r.set_content(p.html, "text/html; charset=utf-8");
+  }
+
   void routes() {
-    server.Get("/", guarded([this](const Request& q, Response& r) { send(r, landing(q)); }));
+    server.set_payload_max_length(kMostAsked);
+    server.Get("/", guarded([this](const Request& q, Response& r) {
+                 if (q.get_header_value("Accept").find("text/html") == std::string::npos) return send(r, landing(q));
+                 show_page(q, r);
+               }));
+    server.Post("/coverage", guarded([this](const Request& q, Response& r) {
+                  const CoverageQuestion asked = parse_coverage_question(parse_json(q.body, "question"));
+                  const std::scoped_lock lock(searching);
+                  Catalogue near;
+                  const Bounds box = transformed(asked.area.bounds(), Transform(asked.area.crs(), Crs::wgs84()));
+                  for (std::size_t i = 0; i < catalogue.tiles.size(); ++i)
+                    if (catalogue.tiles[i].globe_box().intersects(box)) near.tiles.push_back(told_tile(i, base(q)));
+                  r.set_content(coverage_json(search_coverage(near, asked)), "application/json");
+                }));
     server.Get("/conformance", guarded([](const Request&, Response& r) { send(r, {{"conformsTo", conformance()}}); }));
     server.Get("/api", guarded([](const Request&, Response& r) { send(r, api()); }));
     server.Get("/collections", guarded([this](const Request& q, Response& r) {
@@ -503,6 +573,8 @@ struct Service::Impl {
   std::map<std::string, std::vector<std::size_t>> surveys;  // tiles by collection
   std::map<std::string, ServedFile> files;
   std::optional<Jobs> jobs;
+  std::mutex searching;                   // one search or page at a time: what is asked for at once is bounded
+  std::map<std::string, LivePage> pages;  // by the name that the service is called by
   std::atomic<long> count = 0, file_count = 0, part_count = 0;
   httplib::Server server;
   int port = -1;

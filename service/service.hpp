@@ -1,5 +1,5 @@
 // A stand-in for the data services that surveys come from: a folder of tiles as a STAC API, files with ranges and tags,
-// a key for what is restricted, and extraction on demand as OGC API - Processes. It can misbehave on purpose, so that
+// a page with the search on a map for browsers (who ask for HTML at the address), a key for what is restricted, and extraction on demand as OGC API - Processes. It can misbehave on purpose, so that
 // the other side can be tested.
 //
 //   Service s({.folder = "demo/data"});
@@ -32,6 +32,7 @@ struct ServiceOptions {
   int port = 0;                    // 0: any that is free
   std::string key;                 // opens what is restricted; without it, that stays closed
   int page = 100;                  // most items in an answer
+  std::filesystem::path book;      // whose orders and fetches the page shows; empty: none
   int job_seconds = 0;             // an extraction waits this long in the queue
   Misbehaviour wrong;
   // Each request in one line: method, path, status, bytes. Keys are not in it.

@@ -48,7 +48,7 @@ class PngBands {
     z.next_out = out.data();
     z.avail_out = static_cast<uInt>(out.size());
     const int code = deflate(&z, Z_SYNC_FLUSH);
-    out.resize(out.size() - z.avail_out);
+    out.erase(out.end() - static_cast<std::ptrdiff_t>(z.avail_out), out.end());
     deflateEnd(&z);
     if (code != Z_OK) throw Error(ErrorCode::Io, "a band of the picture cannot be packed", "picture");
     const std::uint64_t sum = adler32(1, plain.data(), static_cast<uInt>(plain.size()));

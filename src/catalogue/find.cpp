@@ -94,10 +94,46 @@ std::string cannot_use(const TileRecord& t, const FindOptions& options) {
   return why_no_survey(t);
 }
 
+// Boxes by squares of the area, to find those that reach into another without looking at all.
+class NearBoxes {
+ public:
+  explicit NearBoxes(const Bounds& all) : all_(all), squares_(static_cast<std::size_t>(kSquares * kSquares)) {}
+  void add(std::size_t number, const Bounds& box) {
+    boxes_.emplace(number, box);
+    each(box, [&](std::vector<std::size_t>& square) { square.push_back(number); });
+  }
+  // Their numbers, ascending.
+  std::set<std::size_t> near(const Bounds& box) const {
+    std::set<std::size_t> found;
+    const_cast<NearBoxes*>(this)->each(box, [&](const std::vector<std::size_t>& square) {
+      for (const std::size_t i : square)
+        if (boxes_.at(i).intersects(box)) found.insert(i);
+    });
+    return found;
+  }
+
+ private:
+  static constexpr int kSquares = 64;
+  int at(double v, double low, double size) const {
+    return size > 0 ? static_cast<int>(std::clamp((v - low) / size * kSquares, 0.0, kSquares - 1.0)) : 0;
+  }
+  template <class Body>
+  void each(const Bounds& box, const Body& body) {
+    for (int r = at(box.south, all_.south, all_.height()); r <= at(box.north, all_.south, all_.height()); ++r)
+      for (int c = at(box.west, all_.west, all_.width()); c <= at(box.east, all_.west, all_.width()); ++c)
+        body(squares_[static_cast<std::size_t>(r * kSquares + c)]);
+  }
+
+  Bounds all_;
+  std::vector<std::vector<std::size_t>> squares_;
+  std::map<std::size_t, Bounds> boxes_;
+};
+
 class Chooser {
  public:
   Chooser(const Catalogue& catalogue, const Area& area, const FindOptions& options)
-      : options_(options), whole_(planar_area(area.shape())), middle_(area.in(Crs::wgs84()).bounds().centre().x) {
+      : options_(options), whole_(planar_area(area.shape())), middle_(area.in(Crs::wgs84()).bounds().centre().x),
+        kept_(area.bounds()) {
     out_.area = area;
     out_.notes = catalogue.notes;
     if (!(whole_ > 0)) throw Error(ErrorCode::BadArgument, "the area has no extent", "area", "give a polygon or a box");
@@ -107,6 +143,8 @@ class Chooser {
   Shortlist run() {
     leave_points_aside();
     if (options_.one_reference) keep_one_reference();
+    for (const ShortlistTile& t : out_.tiles)
+      if (t.reason.empty()) usable_.insert(&t);
     drop_twins();
     choose();
     find_gaps();
@@ -275,13 +313,24 @@ class Chooser {
     out_.bytes += t.tile.bytes;
   }
 
+  // What is still open within a tile is told from the kept tiles that reach into it, not by cutting tile after tile from
+  // the whole area: that would be looked at as a whole for each.
+  MultiPolygon within_area(const ShortlistTile& t) const {
+    return overlay(t.footprint, out_.area.shape(), Overlay::Intersection);
+  }
+  MultiPolygon still_open(const ShortlistTile& t) const { return still_open(within_area(t)); }
+  MultiPolygon still_open(const MultiPolygon& own) const {
+    if (own.empty()) return own;
+    std::vector<MultiPolygon> over;
+    for (const std::size_t i : kept_.near(bounds_of(own))) over.push_back(out_.tiles[i].footprint);
+    return over.empty() ? own : overlay(own, over.size() == 1 ? over[0] : union_of(over), Overlay::Difference);
+  }
+
   void choose() {
-    MultiPolygon open = out_.area.shape();
     auto take = [&](ShortlistTile& t) {
-      const MultiPolygon rest = overlay(open, t.footprint, Overlay::Difference);
-      const double gain = (planar_area(open) - planar_area(rest)) / whole_;
+      const double gain = planar_area(still_open(t)) / whole_;
       adds_[t.tile.survey] += gain;
-      open = rest;
+      kept_.add(static_cast<std::size_t>(&t - out_.tiles.data()), bounds_of(t.footprint));
       return gain;
     };
     for (std::size_t from = 0; from < out_.tiles.size();) {
@@ -292,10 +341,10 @@ class Chooser {
       for (std::size_t i = from; i < to; ++i) {
         ShortlistTile& t = out_.tiles[i];
         if (!t.reason.empty()) continue;
-        MultiPolygon piece = overlay(open, t.footprint, Overlay::Intersection);
-        if (planar_area(piece) / whole_ > kNothing) {
+        MultiPolygon own = within_area(t);
+        if (planar_area(still_open(own)) / whole_ > kNothing) {
           rank.push_back(&t);
-          pieces.push_back(std::move(piece));
+          pieces.push_back(std::move(own));
         } else if (options_.all) {
           keep(t, "shows through voids of newer or finer tiles");
         } else {
@@ -319,15 +368,20 @@ class Chooser {
       }
       from = to;
     }
-    open_ = std::move(open);
+    std::vector<MultiPolygon> covered;
+    for (const ShortlistTile& t : out_.tiles)
+      if (t.kept) covered.push_back(t.footprint);
+    open_ = covered.empty() ? out_.area.shape() : overlay(out_.area.shape(), union_of(covered), Overlay::Difference);
   }
 
+  // Pieces are cut from one another as they are, and what is open of a face is looked at afterwards: lines that were cut
+  // before differ by rounding, and rings that do not close are lost.
   std::vector<std::size_t> fewest(const std::vector<MultiPolygon>& pieces) const {
     if (pieces.size() < 2) return pieces.empty() ? std::vector<std::size_t>() : std::vector<std::size_t>{0};
     std::vector<std::vector<std::size_t>> sets(pieces.size());
     std::size_t elements = 0;
     for (const Face& f : faces_of(pieces)) {
-      if (planar_area(f.shape) / whole_ <= kNothing) continue;
+      if (planar_area(still_open(f.shape)) / whole_ <= kNothing) continue;
       for (std::size_t s : f.in) sets[s].push_back(elements);
       ++elements;
     }
@@ -354,35 +408,72 @@ class Chooser {
       out_.gap_area += g.area;
       g.share = planar_area(g.shape) / whole_;
       g.where = whereabouts(g.shape, out_.area.bounds());
-      advise(g);
       out_.gap_list.push_back(std::move(g));
     }
+    advise();
     std::stable_sort(out_.gap_list.begin(), out_.gap_list.end(),
                      [](const Gap& a, const Gap& b) { return a.area > b.area; });
   }
 
-  // The survey among those that were not used which covers most of a gap.
-  void advise(Gap& g) const {
-    const double size = planar_area(g.shape);
-    const Bounds box = bounds_of(g.shape);
-    std::map<std::string, std::pair<std::vector<MultiPolygon>, const ShortlistTile*>> by_survey;
-    std::vector<std::string> order;
+  // Of each gap the survey among those that could not be used which covers most of it. A tile that could be used leaves
+  // nothing open, so only the others are looked at.
+  void advise() {
+    struct Help {
+      std::vector<MultiPolygon> parts;
+      const ShortlistTile* first = nullptr;
+    };
+    std::vector<std::vector<std::pair<std::string, Help>>> helps(out_.gap_list.size());  // by survey, as they come
+    std::vector<Bounds> boxes;
+    for (const Gap& g : out_.gap_list) boxes.push_back(bounds_of(g.shape));
+    NearBoxes index(out_.area.bounds());
+    for (std::size_t k = 0; k < boxes.size(); ++k) index.add(k, boxes[k]);
+    const auto help = [&](std::size_t k, const ShortlistTile& t, MultiPolygon part) {
+      if (planar_area(part) <= kNothing * planar_area(out_.gap_list[k].shape)) return;
+      auto& list = helps[k];
+      auto at = std::find_if(list.begin(), list.end(), [&](const auto& h) { return h.first == t.tile.survey; });
+      if (at == list.end()) at = list.insert(at, {t.tile.survey, Help{.parts = {}, .first = &t}});
+      at->second.parts.push_back(std::move(part));
+    };
     for (const auto* list : {&out_.tiles, &filtered_})
       for (const ShortlistTile& t : *list) {
-        if (t.kept || t.footprint.empty() || !bounds_of(t.footprint).intersects(box)) continue;
-        if (planar_area(overlay(t.footprint, g.shape, Overlay::Intersection)) <= kNothing * size) continue;
-        auto [at, fresh] = by_survey.try_emplace(t.tile.survey, std::vector<MultiPolygon>(), &t);
-        if (fresh) order.push_back(t.tile.survey);
-        at->second.first.push_back(t.footprint);
+        if (t.kept || t.footprint.empty() || usable_.count(&t)) continue;
+        MultiPolygon piece = still_open(t);
+        if (piece.empty()) continue;
+        const auto near = index.near(bounds_of(piece));
+        // Small gaps first: what is left after them lies in the largest.
+        std::vector<std::size_t> gaps(near.begin(), near.end());
+        std::stable_sort(gaps.begin(), gaps.end(), [&](std::size_t a, std::size_t b) {
+          return corners(out_.gap_list[a].shape) < corners(out_.gap_list[b].shape);
+        });
+        for (std::size_t i = 0; i < gaps.size() && !piece.empty(); ++i) {
+          if (i + 1 == gaps.size()) {
+            help(gaps[i], t, piece);
+            break;
+          }
+          MultiPolygon part = overlay(piece, out_.gap_list[gaps[i]].shape, Overlay::Intersection);
+          if (part.empty()) continue;
+          piece = overlay(piece, part, Overlay::Difference);
+          help(gaps[i], t, std::move(part));
+        }
       }
-    for (const std::string& name : order) {
-      const auto& [shapes, tile] = by_survey[name];
-      const double part = planar_area(overlay(union_of(shapes), g.shape, Overlay::Intersection)) / size;
-      if (part <= g.fraction + kNothing) continue;
-      g.fraction = std::min(part, 1.0);
-      g.closed_by = name;
-      g.how = short_name(tile->tile) + ": " + tile->reason;
+    for (std::size_t k = 0; k < helps.size(); ++k) {
+      Gap& g = out_.gap_list[k];
+      for (const auto& [name, h] : helps[k]) {
+        const double part = planar_area(union_of(h.parts)) / planar_area(g.shape);
+        if (part <= g.fraction + kNothing) continue;
+        g.fraction = std::min(part, 1.0);
+        g.closed_by = name;
+        g.how = short_name(h.first->tile) + ": " + h.first->reason;
+      }
     }
+  }
+  static std::size_t corners(const MultiPolygon& shape) {
+    std::size_t n = 0;
+    for (const Polygon& p : shape) {
+      n += p.outer.size();
+      for (const Ring& hole : p.holes) n += hole.size();
+    }
+    return n;
   }
 
   void summarise() {
@@ -424,6 +515,8 @@ class Chooser {
   double whole_, middle_;
   Shortlist out_;
   std::vector<ShortlistTile> lost_, filtered_;
+  std::set<const ShortlistTile*> usable_;
+  NearBoxes kept_;
   MultiPolygon open_;
   std::map<std::string, double> adds_;
 };

@@ -14,20 +14,25 @@
 namespace katoptra {
 namespace fs = std::filesystem;
 
+std::string shortlist_head() {
+  return "kept,path,survey,date,date_guessed,kind,format,cell_m,density,crs,heights,unit,bytes,checksum,licence,access,"
+         "custodian,covered_fraction,reason,west,south,east,north\n";
+}
+
+std::string shortlist_row(const ShortlistTile& t) {
+  const TileRecord& r = t.tile;
+  return fmt::format("{},{},{},{},{},{},{},{:.4g},{:.4g},{},{},{},{},{},{},{},{},{:.6f},{},{}\n", t.kept ? 1 : 0,
+                     csv_field(r.path.string()), csv_field(r.survey), csv_field(r.date), r.date_guessed ? 1 : 0,
+                     name_of(r.kind), csv_field(r.format), r.spacing.y.metres(), r.density,
+                     r.frame ? csv_field(r.frame->crs().label()) : "", csv_field(r.quantity.heights.name()),
+                     r.quantity.unit_known ? symbol(r.quantity.unit) : "", r.bytes, csv_field(r.checksum),
+                     csv_field(r.licence), name_of(r.access), csv_field(r.custodian), t.covered_fraction,
+                     csv_field(t.reason), box_text(r.globe_box()));
+}
+
 std::string shortlist_csv(const Shortlist& s) {
-  std::string text =
-      "kept,path,survey,date,date_guessed,kind,format,cell_m,density,crs,heights,unit,bytes,checksum,licence,access,"
-      "custodian,covered_fraction,reason,west,south,east,north\n";
-  for (const ShortlistTile& t : s.tiles) {
-    const TileRecord& r = t.tile;
-    text += fmt::format("{},{},{},{},{},{},{},{:.4g},{:.4g},{},{},{},{},{},{},{},{},{:.6f},{},{}\n", t.kept ? 1 : 0,
-                        csv_field(r.path.string()), csv_field(r.survey), csv_field(r.date), r.date_guessed ? 1 : 0,
-                        name_of(r.kind), csv_field(r.format), r.spacing.y.metres(), r.density,
-                        r.frame ? csv_field(r.frame->crs().label()) : "", csv_field(r.quantity.heights.name()),
-                        r.quantity.unit_known ? symbol(r.quantity.unit) : "", r.bytes, csv_field(r.checksum),
-                        csv_field(r.licence), name_of(r.access), csv_field(r.custodian), t.covered_fraction,
-                        csv_field(t.reason), box_text(r.globe_box()));
-  }
+  std::string text = shortlist_head();
+  for (const ShortlistTile& t : s.tiles) text += shortlist_row(t);
   return text;
 }
 

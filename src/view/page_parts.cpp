@@ -6,7 +6,10 @@
 #include <numbers>
 
 #include "katoptra/grid/quantity.hpp"
+#include "katoptra/view/image.hpp"
 
+#include "base/base64.hpp"
+#include "base/png_bands.hpp"
 #include "land.hpp"
 #include "plane_bytes.hpp"
 
@@ -52,7 +55,26 @@ ordered_json two_ramps(const At& at, double low, double middle, double high, boo
           {"above", half_ramp(at, middle, high)}};
 }
 
+std::vector<std::uint8_t> png_of(const PlacedImage& image) {
+  std::vector<std::uint8_t> out;
+  PngBands png(image.frame.cols(), image.frame.rows(), 4, [&](std::span<const std::uint8_t> bytes) {
+    out.insert(out.end(), bytes.begin(), bytes.end());
+  });
+  for (std::int64_t r = 0; r < image.frame.rows(); r += image.band) {
+    const Pixels rows = image.rows(r, std::min(image.frame.rows(), r + image.band));
+    png.add(png.packed(rows));
+  }
+  png.finish();
+  return out;
+}
+
 }  // namespace
+
+ordered_json picture_for_page(const Grid& grid, const LandLook& look, const RunOptions& run) {
+  const Frame& f = grid.frame();
+  const auto png = png_of(draw_image(grid, {.land = look, .run = run}));
+  return {{"box", {f.west(), f.south(), f.east(), f.north()}}, {"png", "data:image/png;base64," + base64(png)}};
+}
 
 std::string hex_of(Colour c) {
   const auto byte = [](double v) { return static_cast<int>(std::lround(255 * std::clamp(v, 0.0, 1.0))); };

@@ -26,6 +26,8 @@ nlohmann::ordered_json ramp_for_page(const Palette& palette, double middle);
 // Puts the numbers into the page under `id` and gives what is needed to read them.
 nlohmann::ordered_json plane_for_page(HtmlPage& page, const std::string& id, const Grid& cells,
                                       const std::vector<float>& values, const LandLook& look, const RunOptions& run);
+// A grid as a picture a map has of it: the box of its frame, and a PNG as an address.
+nlohmann::ordered_json picture_for_page(const Grid& grid, const LandLook& look, const RunOptions& run);
 // "#rrggbb" without the mark.
 std::string hex_of(Colour c);
 // The grid by cells so large that there are at most `most`; `times` as wide.

@@ -56,7 +56,8 @@ class Joiner {
       const std::string from =
           (std::filesystem::path(path).parent_path() / m[2].str()).lexically_normal().generic_string();
       add(from, above);
-      body += fmt::format("const {} = {};\n", m[1].str(), name_of_module(from));
+      static const std::regex renames(" as ");
+      body += fmt::format("const {} = {};\n", std::regex_replace(m[1].str(), renames, ": "), name_of_module(from));
       return;
     }
     if (!indented && line.starts_with("export ")) {

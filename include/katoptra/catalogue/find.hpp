@@ -86,6 +86,9 @@ Shortlist find_tiles(const Catalogue& catalogue, const Area& area, const FindOpt
 
 // CSV: one row a tile. GeoJSON: footprints and gaps. Both can be edited and are read back.
 std::string shortlist_csv(const Shortlist& s);
+// Its first line, and a line of it; the first letter of a line says whether the tile is kept.
+std::string shortlist_head();
+std::string shortlist_row(const ShortlistTile& t);
 Layer shortlist_layer(const Shortlist& s);
 
 struct ShortlistEntry {
