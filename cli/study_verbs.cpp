@@ -111,7 +111,9 @@ void print_run(const StudyRun& r, const Common& c) {
   double seconds = 0;
   for (const StepTime& t : r.times) seconds += t.seconds;
   fmt::print("  time       {:.1f} s in {} steps\n", seconds, r.times.size());
-  fmt::print("  report     {}\n  record     {}\n", r.report.string(), r.record.string());
+  fmt::print("  report     {}\n", r.report.string());
+  if (!r.view.empty()) fmt::print("  pages      {}, {}\n", r.view.string(), r.coverage.filename().string());
+  fmt::print("  record     {}\n", r.record.string());
 }
 
 int run(const StudyCommand& o) {
@@ -183,7 +185,11 @@ int run_demo(const DemoCommand& o) {
   s.file = (to / "study.toml").string();
   s.out = (to / "out").string();
   const int status = run(s);
-  if (!o.quiet && !o.json) fmt::print("Look at {} first.\n", (to / "out/report.html").string());
+  if (!o.quiet && !o.json)
+    fmt::print(
+        "Open these in a browser:\n  {}  what was found, and a map to ask: look at it first\n"
+        "  {}    the surface, to be turned, asked and cut\n  {}  which tiles cover the area, and why\n",
+        (to / "out/report.html").string(), (to / "out/view.html").string(), (to / "out/coverage.html").string());
   return status;
 }
 

@@ -14,24 +14,26 @@ BY = By.CSS_SELECTOR
 
 
 class Browser:
-    def __init__(self, width=1280, height=800, graphics=True, folder=None):
+    def __init__(self, width=1280, height=800, graphics=True, scripts=True):
         options = Options()
         # Without a graphics card, and as root in a container.
         words = ["--headless=new", "--no-sandbox", "--disable-dev-shm-usage", "--hide-scrollbars", "--force-device-scale-factor=1", f"--window-size={width},{height}"]
         words += ["--use-angle=swiftshader", "--enable-unsafe-swiftshader"] if graphics else ["--disable-3d-apis"]
         for word in words:
             options.add_argument(word)
-        if folder:
-            options.add_experimental_option("prefs", {"download.default_directory": folder})
+        if not scripts:
+            options.add_experimental_option("prefs", {"profile.managed_default_content_settings.javascript": 2})
         options.set_capability("goog:loggingPrefs", {"browser": "ALL"})
         self.driver = webdriver.Chrome(service=Service("/usr/bin/chromedriver"), options=options)
         self.driver.set_script_timeout(60)
         self.size(width, height)
 
-    def size(self, width, height, **media):
+    def size(self, width, height):
         self.driver.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", {"width": width, "height": height, "deviceScaleFactor": 1, "mobile": False})
-        if media:
-            self.driver.execute_cdp_cmd("Emulation.setEmulatedMedia", {"features": [{"name": k.replace("_", "-"), "value": v} for k, v in media.items()]})
+
+    def media(self, kind="", **features):
+        """As on paper ("print"), or with a taste: prefers_color_scheme="dark"."""
+        self.driver.execute_cdp_cmd("Emulation.setEmulatedMedia", {"media": kind, "features": [{"name": k.replace("_", "-"), "value": v} for k, v in features.items()]})
 
     def open(self, address):
         """Until the page says that it is ready, or why not."""

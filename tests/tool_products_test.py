@@ -232,7 +232,8 @@ class Products(ToolTest):
 
     def test_demo_copies_and_runs(self):
         out = self.run_tool("demo", "isle").stdout
-        self.assertIn("isle/out/report.html first", out)
+        for page in ("report", "view", "coverage"):
+            self.assertIn(f"isle/out/{page}.html", out)
         self.assertIn("RMSE", out)
         self.assertTrue(os.path.getsize(self.path("isle/out/report.html")) > 100000)
         self.assertEqual(self.run_tool("demo", "isle", status=4).stdout, "")

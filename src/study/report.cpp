@@ -11,59 +11,29 @@
 #include "katoptra/version.hpp"
 
 #include "base/base64.hpp"
+#include "base/text.hpp"
 #include "journal.hpp"
+#include "view/html_page.hpp"
+#include "view/page_parts.hpp"
 
 namespace katoptra {
 namespace {
 
-std::string escaped(const std::string& s) {
-  std::string out;
-  for (char c : s) {
-    if (c == '<')
-      out += "&lt;";
-    else if (c == '>')
-      out += "&gt;";
-    else if (c == '&')
-      out += "&amp;";
-    else if (c == '"')
-      out += "&quot;";
-    else
-      out += c;
-  }
-  return out;
-}
-
-constexpr const char* kStyle = R"(
-:root{--ink:#20262b;--quiet:#66707a;--line:#d8dde1;--bad:#a3122f;--warn:#8a5a00;--good:#1c6b3a;--tint:#f5f7f8}
-*{box-sizing:border-box}
-body{font:16px/1.5 "DejaVu Sans",system-ui,sans-serif;color:var(--ink);max-width:1120px;margin:0 auto;padding:32px 24px 80px}
-h1{font-size:30px;line-height:1.2;margin:0 0 4px}h2{font-size:21px;margin:44px 0 12px;padding-top:14px;border-top:1px solid var(--line)}
-.lead{color:var(--quiet);margin:0 0 24px}
-table{border-collapse:collapse;width:100%;font-size:14px}th{text-align:left;color:var(--quiet);font-weight:600}
-td.file{white-space:nowrap}
-th,td{padding:6px 10px;border-bottom:1px solid var(--line);vertical-align:top}td.n,th.n{text-align:right;font-variant-numeric:tabular-nums;white-space:nowrap}
-.cards{display:grid;grid-template-columns:repeat(auto-fit,minmax(190px,1fr));gap:12px}
-.card{background:var(--tint);border-radius:8px;padding:12px 16px}.card b{display:block;font-size:22px;line-height:1.25}.card span{color:var(--quiet);font-size:14px}
-.failure{color:var(--bad);font-weight:600}.warning{color:var(--warn);font-weight:600}.note{color:var(--quiet)}.good{color:var(--good)}
-figure{margin:18px 0}figure img{width:100%;border:1px solid var(--line);border-radius:6px}figcaption{color:var(--quiet);font-size:14px}
-code,pre{font:13px/1.45 "DejaVu Sans Mono",ui-monospace,monospace}pre{background:var(--tint);padding:14px;overflow:auto;border-radius:8px}
-.advice{color:var(--quiet)}
-@media (prefers-color-scheme:dark){:root{--ink:#e6eaed;--quiet:#9aa5ae;--line:#39424a;--bad:#ff7d92;--warn:#f0b64a;--good:#6fd39b;--tint:#1e252a}body{background:#14191d}}
-)";
+std::string escaped(const std::string& s) { return xml_text(s); }
 
 class Html {
  public:
   Html(const Study& s, const StudyRun& r, const std::vector<ReportPicture>& p) : study_(s), run_(r), pictures_(p) {}
 
   std::string page() {
-    text_ = fmt::format(
-        "<!doctype html>\n<html lang=\"en\"><meta charset=\"utf-8\"><meta name=\"viewport\" "
-        "content=\"width=device-width,initial-scale=1\">\n<title>{}</title>\n<style>{}</style>\n<h1>{}</h1>\n",
-        escaped(study_.title), kStyle, escaped(study_.title));
-    text_ += fmt::format("<p class=\"lead\">Study report by Katoptra {}</p>\n", KATOPTRA_VERSION);
+    text_ = fmt::format("<h1>{}</h1>\n<p class=\"lead\">Study report by Katoptra {}{}</p>\n", escaped(study_.title),
+                        KATOPTRA_VERSION, other_pages());
     cards();
+    text_ += "<div id=\"ask\"></div>\n";
     if (!pictures_.empty()) picture(pictures_[0]);
+    pin_ = 0;
     findings("Findings in the surface", run_.check.findings, "Nothing was found wrong with the surface.");
+    pin_.reset();
     findings("Findings in the sources", run_.source_findings, "Nothing was found wrong with the sources.");
     accuracy();
     sources();
@@ -78,7 +48,7 @@ class Html {
     text_ += "</ol>\n<table><tr><th>step</th><th class=\"n\">seconds</th></tr>";
     for (const StepTime& t : run_.times)
       text_ += fmt::format("<tr><td>{}</td><td class=\"n\">{:.2f}</td></tr>", escaped(t.step), t.seconds);
-    text_ += "</table>\n<h2>The study file</h2>\n<pre>" + escaped(study_.text) + "</pre>\n</html>\n";
+    text_ += "</table>\n<h2>The study file</h2>\n<pre>" + escaped(study_.text) + "</pre>\n";
     return std::move(text_);
   }
 
@@ -131,11 +101,14 @@ class Html {
       return;
     }
     text_ += "<table><tr><th>severity</th><th>code</th><th>file</th><th>what, and what to do</th></tr>\n";
-    for (const Finding& f : list)
+    for (const Finding& f : list) {
+      // By which the page's map knows it.
+      const std::string pin = pin_ && !f.place.empty() ? fmt::format(" data-pin=\"{}\"", (*pin_)++) : "";
       text_ +=
-          fmt::format("<tr><td class=\"{0}\">{0}</td><td>{1}</td><td class=\"file\">{2}</td><td>{3}{4}</td></tr>\n",
+          fmt::format("<tr{5}><td class=\"{0}\">{0}</td><td>{1}</td><td class=\"file\">{2}</td><td>{3}{4}</td></tr>\n",
                       name_of(f.severity), escaped(f.code), escaped(f.file), escaped(f.message),
-                      f.advice.empty() ? "" : "<br><span class=\"advice\">" + escaped(f.advice) + "</span>");
+                      f.advice.empty() ? "" : "<br><span class=\"advice\">" + escaped(f.advice) + "</span>", pin);
+    }
     text_ += "</table>\n";
   }
 
@@ -248,20 +221,36 @@ class Html {
     item("surface.lineage.tif", "which source each cell came from, explained by <code>surface.lineage.csv</code>");
     item("shortlist.csv", "the tiles and why (also as GeoJSON)");
     for (const auto& p : run_.products) item(p, "");
+    if (!run_.view.empty()) item(run_.view, "the surface in three dimensions, to be turned and asked");
+    if (!run_.coverage.empty()) item(run_.coverage, "the tiles on a map, and why");
     item("run.json", "the record of this run");
     text_ += "</ul>\n";
+  }
+
+  std::string other_pages() const {
+    std::string text;
+    for (const auto& [page, what] : {std::pair{&run_.view, "turn the surface and ask it"},
+                                     {&run_.coverage, "the tiles on a map"}})
+      if (!page->empty())
+        text += fmt::format(" · <a href=\"{}\">{}</a>", escaped(page->filename().string()), what);
+    return text;
   }
 
   const Study& study_;
   const StudyRun& run_;
   const std::vector<ReportPicture>& pictures_;
   std::string text_;
+  std::optional<int> pin_;  // of the next finding with a place, where they have pins
 };
 
 }  // namespace
 
-std::string report_html(const Study& study, const StudyRun& run, const std::vector<ReportPicture>& pictures) {
-  return Html(study, run, pictures).page();
+std::string report_html(const Study& study, const StudyRun& run, const std::vector<ReportPicture>& pictures,
+                        const SurfacePage& shown) {
+  HtmlPage page(study.title, "report/main.js");
+  page.body("<main>\n" + Html(study, run, pictures).page() + "</main>\n", "report");
+  put_surfaces(page, shown);
+  return page.html();
 }
 
 namespace {

@@ -6,6 +6,7 @@
 
 #include "katoptra/study/study.hpp"
 #include "katoptra/view/map.hpp"
+#include "katoptra/view/page.hpp"
 
 namespace katoptra {
 
@@ -14,7 +15,9 @@ struct ReportPicture {
   Picture picture;
 };
 
-std::string report_html(const Study& study, const StudyRun& run, const std::vector<ReportPicture>& pictures);
+// `shown`: what its map can be asked (page_of_run). Without scripts the page says the same, with pictures.
+std::string report_html(const Study& study, const StudyRun& run, const std::vector<ReportPicture>& pictures,
+                        const SurfacePage& shown);
 std::string record_json(const Study& study, const StudyRun& run);
 
 }  // namespace katoptra

@@ -14,6 +14,7 @@
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/format.hpp"
 #include "katoptra/formats/vector_file.hpp"
+#include "katoptra/study/coverage_page.hpp"
 #include "katoptra/study/judgements.hpp"
 #include "katoptra/study/leaving.hpp"
 #include "katoptra/study/study.hpp"
@@ -27,6 +28,7 @@
 #include "journal.hpp"
 #include "leaving_products.hpp"
 #include "points.hpp"
+#include "pages.hpp"
 #include "report.hpp"
 
 namespace katoptra {
@@ -86,9 +88,16 @@ class Runner {
       later("make " + study_.products[i].file, [&] { make_product(i, before); });
     out_.report = path("report.html");
     out_.record = path("run.json");
+    if (study_.pages) later("write the pages", [&] { write_pages(); });
     step("write the report", [&] {
       pictures_.insert(pictures_.begin(), overview());
-      write_text_file(out_.report, report_html(study_, out_, pictures_), {.overwrite = overwrite_});
+      SurfacePage shown = page_of_run(study_, out_, surface_, options_.run);
+      // A map in a report, not the surface itself: what it is asked for is told as coarsely as it is drawn.
+      constexpr std::int64_t kMostInReport = 1'000'000;
+      constexpr int kStepsInReport = 1000;
+      shown.most_cells = kMostInReport;
+      shown.drape_steps = kStepsInReport;
+      write_text_file(out_.report, report_html(study_, out_, pictures_, shown), {.overwrite = overwrite_});
     });
     write_text_file(out_.record, record_json(study_, out_), {.overwrite = overwrite_});
     journal_->finish();
@@ -122,6 +131,23 @@ class Runner {
       out_.failures.push_back(e.what());
       if (!failure_) failure_ = std::current_exception();
     }
+  }
+
+  // The tiles on a map, and the surface to be turned and asked.
+  void write_pages() {
+    std::vector<std::string> searched;
+    for (const StudySource& source : study_.sources)
+      if (std::find(searched.begin(), searched.end(), source.in) == searched.end()) searched.push_back(source.in);
+    const CoveragePage tiles{.shortlist = out_.plan.shortlist,
+                             .searched = searched,
+                             .area = {},
+                             .title = "Tiles of " + study_.title,
+                             .run = options_.run};
+    write_text_file(path("coverage.html"), coverage_page(tiles), {.overwrite = overwrite_});
+    out_.coverage = path("coverage.html");
+    const Page view = surface_page(page_of_run(study_, out_, surface_, options_.run));
+    write_text_file(path("view.html"), view.html, {.overwrite = overwrite_});
+    out_.view = path("view.html");
   }
 
   void surface() {

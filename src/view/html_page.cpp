@@ -76,12 +76,14 @@ std::string HtmlPage::html() const {
       "<title>{}</title>\n<style>",
       policy(false), KATOPTRA_VERSION, xml_text(title_));
   out += style_;
-  out += "</style>\n</head>\n<body>\n";
+  out += look_.empty() ? "</style>\n</head>\n<body>\n" : "</style>\n</head>\n<body class=\"" + look_ + "\">\n";
   out += body_;
-  out +=
-      "<p id=\"saying\" role=\"status\">This page is being read. If this stays here, the page is not whole: fetch or write it again.</p>\n"
-      "<noscript><p class=\"saying\">This page draws itself by scripts, which this browser does not run. Nothing in it "
-      "is loaded from elsewhere.</p></noscript>\n";
+  if (body_.empty())
+    out +=
+        "<p id=\"saying\" role=\"status\">This page is being read. If this stays here, the page is not whole: fetch or "
+        "write it again.</p>\n"
+        "<noscript><p class=\"saying\">This page draws itself by scripts, which this browser does not run. Nothing in it "
+        "is loaded from elsewhere.</p></noscript>\n";
   // Scripts first: a page that was cut off can still say so.
   if (three_) {
     out += "<script>";

@@ -18,8 +18,12 @@ class HtmlPage {
   // `entry`: the module that draws the page, "view/main.js".
   HtmlPage(std::string title, std::string entry, Reaches reaches = Reaches::Nothing);
   void needs_three() { three_ = true; }
-  // Markup that stands in the page before any script has run; its texts are escaped already.
-  void body(std::string markup) { body_ = std::move(markup); }
+  // Markup of a page that says what it has to say without scripts, too; its texts are escaped already. `look`: the class of
+  // the body.
+  void body(std::string markup, std::string look) {
+    body_ = std::move(markup);
+    look_ = std::move(look);
+  }
   void json(const std::string& id, const nlohmann::ordered_json& j);
   void bytes(const std::string& id, const std::vector<std::uint8_t>& bytes);
 
@@ -28,7 +32,7 @@ class HtmlPage {
   std::string policy(bool in_header) const;
 
  private:
-  std::string title_, scripts_, style_, body_, data_;
+  std::string title_, scripts_, style_, body_, look_, data_;
   Reaches reaches_;
   bool three_ = false;
 };

@@ -20,13 +20,12 @@ namespace {
 
 class SurfaceWriter {
  public:
-  SurfaceWriter(const SurfacePage& p) : page_(p), html_(p.title, "view/main.js") {
-    html_.needs_three();
+  SurfaceWriter(HtmlPage& html, const SurfacePage& p) : page_(p), html_(html) {
     facts_ = {{"version", KATOPTRA_VERSION}, {"title", p.title}};
     facts_["surfaces"] = facts_["drapes"] = facts_["planes"] = facts_["pins"] = facts_["lines"] = ordered_json::array();
   }
 
-  Page page() {
+  Page put() {
     if (page_.surfaces.empty()) throw Error(ErrorCode::BadArgument, "a page needs a surface", "page");
     for (const PagePlane& s : page_.surfaces) add_surface(s);
     if (page_.lineage && !shown_->grid.info().sources.empty()) add_lineage();
@@ -36,7 +35,11 @@ class SurfaceWriter {
           {{"label", label_of(d)}, {"plane", add_plane(cells, values_of(cells, page_.run), d.look)}});
     }
     for (const PagePin& p : page_.pins)
-      facts_["pins"].push_back({{"at", cell_at(p.place)}, {"name", p.name}, {"text", p.text}, {"tone", p.tone}});
+      facts_["pins"].push_back({{"at", cell_at(p.place)},
+                                {"name", p.name},
+                                {"text", p.text},
+                                {"tone", p.tone},
+                                {"shape", rings_of(p.shape)}});
     for (const PageLine& l : page_.lines) {
       ordered_json points = ordered_json::array();
       for (const Point& p : l.line) points.push_back(cell_at(p));
@@ -47,7 +50,7 @@ class SurfaceWriter {
                        {"directions", ramp_for_page(Palette::directions(), 0)},
                        {"differences", ramp_for_page(Palette::around_zero(1), 0)}};
     html_.json("facts", facts_);
-    return {html_.html(), frame(), shown_->times, step_};
+    return {{}, frame(), shown_->times, step_};
   }
 
  private:
@@ -57,6 +60,22 @@ class SurfaceWriter {
   // Fractional column and row of the cells shown.
   ordered_json cell_at(Point p) const {
     return {frame().col_at(frame().told_here(p.x)), frame().row_at(p.y)};
+  }
+
+  ordered_json rings_of(const MultiPolygon& shape) const {
+    ordered_json polygons = ordered_json::array();
+    for (const Polygon& p : shape) {
+      ordered_json rings = ordered_json::array();
+      const auto add = [&](const Ring& ring) {
+        ordered_json points = ordered_json::array();
+        for (const Point& q : ring) points.push_back(cell_at(q));
+        rings.push_back(std::move(points));
+      };
+      add(p.outer);
+      for (const Ring& hole : p.holes) add(hole);
+      polygons.push_back(std::move(rings));
+    }
+    return polygons;
   }
 
   // Brought to the cells shown.
@@ -71,7 +90,7 @@ class SurfaceWriter {
   std::size_t add_plane(const Grid& cells, const std::vector<float>& values, const LandLook& look) {
     auto& planes = facts_["planes"];
     planes.push_back(
-        plane_for_page(html_, fmt::format("plane{}", planes.size()), cells, values, look, page_.run));
+        plane_for_page(html_, fmt::format("plane{}", planes.size()), cells, values, look, page_.drape_steps, page_.run));
     return planes.size() - 1;
   }
 
@@ -166,7 +185,7 @@ class SurfaceWriter {
   }
 
   const SurfacePage& page_;
-  HtmlPage html_;
+  HtmlPage& html_;
   ordered_json facts_;
   std::optional<Shown> shown_;
   double step_ = 0;
@@ -174,6 +193,14 @@ class SurfaceWriter {
 
 }  // namespace
 
-Page surface_page(const SurfacePage& page) { return SurfaceWriter(page).page(); }
+Page put_surfaces(HtmlPage& html, const SurfacePage& page) { return SurfaceWriter(html, page).put(); }
+
+Page surface_page(const SurfacePage& page) {
+  HtmlPage html(page.title, "view/main.js");
+  html.needs_three();
+  Page p = put_surfaces(html, page);
+  p.html = html.html();
+  return p;
+}
 
 }  // namespace katoptra

@@ -20,7 +20,7 @@ using nlohmann::ordered_json;
 namespace {
 
 // Of the numbers in the page: as fine as anything they are compared with, and no finer than they are.
-double step_for(const Grid& grid, const std::vector<float>& values) {
+double step_for(const Grid& grid, const std::vector<float>& values, int steps) {
   const Quantity& q = grid.quantity();
   if (is_integer(grid.info().type) || is_coded(q.kind)) return 1;
   float most = 0;
@@ -31,7 +31,7 @@ double step_for(const Grid& grid, const std::vector<float>& values) {
                       q.kind == QuantityKind::Ruggedness || q.kind == QuantityKind::Position;
   // A millimetre: a two hundred and fiftieth of a foot is more, a five hundredth less.
   double step = length ? (q.unit == LengthUnit::Metre ? 0.001 : 0.002)
-                       : std::pow(10, std::floor(std::log10(std::max(1e-30F, most) / 20000.0)));
+                       : std::pow(10, std::floor(std::log10(std::max(1e-30F, most) / static_cast<float>(steps))));
   constexpr double kMostSteps = 1 << 30;
   while (static_cast<double>(most) / step >= kMostSteps) step *= 10;
   return step;
@@ -137,9 +137,9 @@ ordered_json ramp_for_page(const Palette& palette, double middle) {
 }
 
 ordered_json plane_for_page(HtmlPage& page, const std::string& id, const Grid& cells, const std::vector<float>& values,
-                            const LandLook& look, const RunOptions& run) {
+                            const LandLook& look, int steps, const RunOptions& run) {
   const Frame& f = cells.frame();
-  const double step = step_for(cells, values);
+  const double step = step_for(cells, values, steps);
   const PlaneBytes packed = plane_bytes(values, f.cols(), f.rows(), step, run);
   page.bytes(id, packed.bytes);
   ordered_json j = {{"id", id},           {"cols", f.cols()}, {"rows", f.rows()},

@@ -23,9 +23,11 @@ nlohmann::ordered_json colours_for_page(const Quantity& quantity, const std::vec
                                         const LandLook& look);
 // A ramp alone.
 nlohmann::ordered_json ramp_for_page(const Palette& palette, double middle);
-// Puts the numbers into the page under `id` and gives what is needed to read them.
+// Puts the numbers into the page under `id` and gives what is needed to read them. `steps`: of the range of what is no
+// length.
 nlohmann::ordered_json plane_for_page(HtmlPage& page, const std::string& id, const Grid& cells,
-                                      const std::vector<float>& values, const LandLook& look, const RunOptions& run);
+                                      const std::vector<float>& values, const LandLook& look, int steps,
+                                      const RunOptions& run);
 // A grid as a picture a map has of it: the box of its frame, and a PNG as an address.
 nlohmann::ordered_json picture_for_page(const Grid& grid, const LandLook& look, const RunOptions& run);
 // "#rrggbb" without the mark.
@@ -37,5 +39,9 @@ struct Shown {
   bool overview = false;
 };
 Shown shown_by(const Grid& grid, std::int64_t most);
+
+// All that the scripts of a page need of surfaces and what lies on them, put into it under "facts" and "plane0", "plane1"
+// and so on. What came out, without the page.
+Page put_surfaces(HtmlPage& html, const SurfacePage& page);
 
 }  // namespace katoptra

@@ -1,8 +1,9 @@
 // What is asked of a surface by clicks: a height, a distance, a section, an area and its volume.
 import { el, fileName, save, say } from '../base/dom.js';
+import { atPlace } from '../base/drapes.js';
 import { sectionGraph } from '../base/graph.js';
 import { areaOf, lengthsOf, sectionCsv, sectionOf, volumeOf } from '../base/measures.js';
-import { areaText, decimalsOf, degreesText, lengthText, numeral, volumeText } from '../base/numbers.js';
+import { areaText, decimalsOf, lengthText, numeral, volumeText } from '../base/numbers.js';
 
 export const TOOLS = [
   {name: 'ask', label: 'Ask', hint: 'Click a place to ask for its height and more.'},
@@ -81,26 +82,9 @@ export class Asking {
       this.tool === 'area' ? this.levelField() : '', el('p', {class: 'row'}, ...buttons));
   }
 
-  // What is known of a place: pairs of name and value; `all`: of every plane that can be asked.
+  // What is known of a place; `all`: of every plane that can be asked.
   atPlace(p, all = true) {
-    const {surface, facts} = this;
-    const {ground} = surface;
-    const unit = facts.surfaces[0].unit;
-    const rows = [['height', `${numeral(p.height, this.decimals)} ${unit}${facts.surfaces[0].heights ? `, ${facts.surfaces[0].heights}` : ''}`]];
-    this.scene.surfaces.slice(1).forEach((other, i) => {
-      const z = other.height(p.col, p.row);
-      rows.push([facts.surfaces[i + 1].label, Number.isNaN(z) ? 'void' : `${numeral(z, this.decimals)} ${unit}`]);
-    });
-    const lie = surface.slope(p.col, p.row);
-    if (lie) {
-      rows.push(['slope', `${numeral(lie.slope, 1)}°${lie.aspect === null ? ', level' : `, falls to ${numeral(lie.aspect, 0)}°`}`]);
-    }
-    for (const plane of all ? this.planes : []) rows.push([plane.label, plane.at(p.col, p.row)]);
-    const at = ground.place(p.col, p.row);
-    rows.push(['place', ground.degrees ? `${numeral(at.x, 7)}, ${numeral(at.y, 7)}` : `${numeral(at.x, 2)}, ${numeral(at.y, 2)} ${ground.crs}`]);
-    const globe = ground.globe(p.col, p.row);
-    if (globe) rows.push(['', `${degreesText(globe.lat, ['N', 'S'])}, ${degreesText(globe.lon, ['E', 'W'])}`]);
-    return rows;
+    return atPlace(this.facts, this.scene.surfaces, all ? this.planes : [], p);
   }
 
   tellDistances(rows) {

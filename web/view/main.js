@@ -1,93 +1,11 @@
 // The page of a surface: reads its data, builds the scene and what stands around it.
-import { Colours, overRange, quantile } from '../base/colours.js';
 import { byId, copy, el, factsOf, fileName, hush, save, say, textOf, themeButton, whenWhole } from '../base/dom.js';
-import { Ground } from '../base/ground.js';
 import { volumeOf } from '../base/measures.js';
-import { areaText, decimalsOf, numeral, roundBelow, ticks, volumeText } from '../base/numbers.js';
-import { bytesOf, readPlane } from '../base/planes.js';
-import { Surface } from '../base/surface.js';
+import { legend, pageData } from '../base/drapes.js';
+import { areaText, numeral, roundBelow, volumeText } from '../base/numbers.js';
 import { Asking, TOOLS } from './asking.js';
 import { viewFrom, viewText } from './camera.js';
 import { Scene } from './scene.js';
-
-// ---- what a surface can be coloured by
-
-// Each: {label, colours, values or paint(), legend unit, smooth}. Values are made when they are first shown.
-function drapesOf(facts, surfaces, planes) {
-  const first = surfaces[0];
-  const unit = facts.surfaces[0].unit;
-  const list = facts.surfaces.map((s, i) => ({label: surfaces.length > 1 ? `heights: ${s.label}` : 'heights', of: i,
-    values: () => surfaces[i].values, colours: () => new Colours(facts.planes[s.plane]), unit, smooth: true}));
-  list.push({label: 'light alone', of: null, values: null, colours: null, unit: '', smooth: true});
-  const gradients = () => first.gradients();
-  list.push({label: 'slope', unit: '°', smooth: true, of: 0,
-    values: () => gradients().east.map((p, i) => (Math.atan(Math.hypot(p, gradients().north[i])) * 180) / Math.PI),
-    colours: (values) => new Colours(overRange(facts.ramps.plain, 0, Math.max(quantile(values, 0.998), 1)))});
-  list.push({label: 'aspect', unit: '°', smooth: false, of: 0,
-    values: () => gradients().east.map((p, i) => {
-      const q = gradients().north[i];
-      return p === 0 && q === 0 ? NaN : ((Math.atan2(-p, -q) * 180) / Math.PI + 360) % 360;
-    }),
-    colours: () => new Colours({ramp: facts.ramps.directions})});
-  for (let i = 1; i < surfaces.length; ++i) {
-    list.push({label: `difference: first less ${facts.surfaces[i].label}`, unit, smooth: true, of: 0,
-      values: () => first.values.map((z, k) => z - surfaces[i].values[k]),
-      colours: (values) => new Colours(overRange(facts.ramps.differences, -reach(values), reach(values)))});
-  }
-  for (const d of facts.drapes) {
-    list.push({label: d.label, of: 0, values: () => planes[d.plane], colours: () => new Colours(facts.planes[d.plane]),
-      unit: facts.planes[d.plane].unit, smooth: !facts.planes[d.plane].classes});
-  }
-  return list;
-}
-function reach(values) {
-  return Math.max(quantile(values.map(Math.abs), 0.99), 1e-3);
-}
-
-// What a plane says of a place.
-function asked(facts, plane, values, label) {
-  const decimals = decimalsOf(plane.step);
-  return {label, at: (col, row) => {
-    const c = Math.min(Math.floor(col), plane.cols - 1);
-    const r = Math.min(Math.floor(row), plane.rows - 1);
-    const v = values[r * plane.cols + c];
-    if (Number.isNaN(v)) return 'void';
-    const kind = plane.classes?.find((k) => k.code === v);
-    if (kind) return [kind.name, kind.how, kind.survey, kind.date].filter(Boolean).join(', ');
-    return `${numeral(v, decimals)} ${plane.unit}`;
-  }};
-}
-
-// ---- the legend
-
-function legend(box, colours, unit) {
-  box.replaceChildren();
-  if (!colours) return;
-  if (colours.classes) {
-    for (const k of colours.classes) {
-      const swatch = el('i', {class: 'swatch'});
-      swatch.style.background = `#${k.colour}`;
-      box.append(el('li', {}, swatch, [k.name, k.how].filter(Boolean).join(', ')));
-    }
-    return;
-  }
-  const bar = el('canvas', {class: 'bar', width: 240, height: 1, 'aria-hidden': 'true'});
-  const c = bar.getContext('2d');
-  const line = c.createImageData(240, 1);
-  for (let i = 0; i < 240; ++i) {
-    const v = colours.low + ((colours.high - colours.low) * (i + 0.5)) / 240;
-    line.data.set([...colours.of(colours.powers ? 10 ** v : v), 255], 4 * i);
-  }
-  c.putImageData(line, 0, 0);
-  const numbers = el('div', {class: 'numbers'});
-  const list = ticks(colours.low, colours.high, 4);
-  for (const v of list) {
-    const at = el('span', {}, numeral(colours.powers ? 10 ** v : v, Math.min(decimalsOf(list.length > 1 ? list[1] - list[0] : 1), 3)));
-    at.style.left = `${(100 * (v - colours.low)) / (colours.high - colours.low || 1)}%`;
-    numbers.append(at);
-  }
-  box.append(el('li', {class: 'ramp'}, bar, numbers), el('li', {class: 'unit'}, colours.powers ? 'by powers of ten' : unit));
-}
 
 // ---- controls
 
@@ -114,15 +32,12 @@ class Page {
   async start() {
     const facts = factsOf('facts');
     this.facts = facts;
-    const ground = new Ground(facts.frame);
-    const planes = await Promise.all(facts.planes.map((p) => readPlane(p, bytesOf(textOf(p.id)))));
-    this.surfaces = facts.surfaces.map((s) => new Surface(ground, planes[s.plane], s));
-    this.drapes = drapesOf(facts, this.surfaces, planes);
+    const data = await pageData(facts, textOf);
+    Object.assign(this, {surfaces: data.surfaces, drapes: data.drapes});
     this.build();
     this.scene = new Scene(byId('scene'), byId('over'), this.surfaces);
     this.controls();
-    const questions = facts.drapes.map((d) => asked(facts, facts.planes[d.plane], planes[d.plane], d.label));
-    this.asking = new Asking(this.scene, facts, questions, byId('answer'), byId('drawer'));
+    this.asking = new Asking(this.scene, facts, data.questions, byId('answer'), byId('drawer'));
     this.scene.painters.push((c) => this.paintPins(c), (c) => this.paintNorth(c));
     this.scene.onHover = (x, y) => this.hover(x, y);
     this.scene.onKey = (key) => this.key(key);
@@ -324,15 +239,10 @@ class Page {
     this.select.value = i;
     const {scene} = this;
     if (d.of !== null && i < this.surfaces.length) scene.which = d.of;
-    d.made ??= d.values ? d.values() : null;
-    const colours = d.colours ? d.colours(d.made) : null;
+    const colours = d.inColours();
     scene.terrains.forEach((t, k) => {
       // Each surface has its own heights' colours; what was made of the first lies on all.
-      const own = d.values && i < this.surfaces.length ? this.surfaces[k].values : d.made;
-      const bytes = own ? colours.paint(own) : new Uint8Array(4 * t.surface.values.length);
-      if (own) maskVoids(bytes, t.surface.values);
-      else t.surface.values.forEach((z, j) => bytes.fill(Number.isNaN(z) ? 0 : 255, 4 * j, 4 * j + 4));
-      t.setColours(bytes, d.smooth);
+      t.setColours(d.paint(i < this.surfaces.length ? this.surfaces[k] : null, t.surface.values), d.smooth);
     });
     legend(byId('legend'), colours, d.unit);
     scene.draw();
@@ -492,13 +402,6 @@ class Page {
 function times(power) {
   const v = Math.min(Math.max(10 ** power, 0.2), 20);
   return Math.abs(v - 1) < 0.03 ? 1 : v;
-}
-
-function maskVoids(bytes, values) {
-  for (let i = 0; i < values.length; ++i) {
-    if (Number.isNaN(values[i])) bytes[4 * i + 3] = 0;
-    else if (bytes[4 * i + 3] === 0) bytes.set([190, 190, 190, 255], 4 * i);
-  }
 }
 
 whenWhole(async () => {

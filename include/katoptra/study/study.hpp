@@ -95,6 +95,7 @@ struct StudyProduct {
 
 struct Study {
   std::string title;
+  bool pages = true;  // view.html and coverage.html beside the report
   std::filesystem::path file, folder;  // where it was read from
   std::string text;                    // as it was read
   Area area;
@@ -174,6 +175,7 @@ struct StepTime {
 
 struct StudyRun {
   std::filesystem::path folder, report, record;
+  std::filesystem::path view, coverage;  // pages of the surface and of the tiles; empty where none are wanted
   StudyPlan plan;
   WriteReport surface;
   FillReport fill;

@@ -32,6 +32,7 @@ struct PagePin {
   Point place;  // in the CRS of the first surface
   std::string name, text;
   std::string tone = "note";  // "note", "warning", "failure", "control"
+  MultiPolygon shape = {};    // what it is about, in the same CRS; may be empty
 };
 
 struct PageLine {
@@ -48,6 +49,7 @@ struct SurfacePage {
   std::vector<PagePin> pins;
   std::vector<PageLine> lines;
   std::int64_t most_cells = kMostPageCells;  // 1,000 to 16,000,000
+  int drape_steps = 20'000;                  // drapes that are no lengths are told in so many steps of their range
   bool lineage = true;                       // where cells came from, when the first surface knows
   RunOptions run = {};
 };

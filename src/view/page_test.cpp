@@ -1,0 +1,148 @@
+#include "katoptra/view/page.hpp"
+
+#include <cmath>
+#include <nlohmann/json.hpp>
+
+#include "view/html_page.hpp"
+#include "view/plane_bytes.hpp"
+#include "view/web.hpp"
+
+#include "testing.hpp"
+
+namespace katoptra {
+namespace {
+
+using nlohmann::json;
+using testing::error_of;
+
+json part(const std::string& html, const std::string& id) {
+  const std::string mark = "id=\"" + id + "\">";
+  const auto at = html.find(mark) + mark.size();
+  return json::parse(html.substr(at, html.find("</script>", at) - at));
+}
+
+Grid hills(std::int64_t cols, std::int64_t rows, const char* crs = "EPSG:32725", double cell = 2) {
+  std::vector<float> z;
+  for (std::int64_t r = 0; r < rows; ++r)
+    for (std::int64_t c = 0; c < cols; ++c)
+      z.push_back(static_cast<float>(20 * std::sin(static_cast<double>(c) / 9) + 15 * std::cos(static_cast<double>(r) / 7)));
+  return grid_from_values(Frame(Crs::parse(crs), crs[5] == '4' ? -31 : 500000, crs[5] == '4' ? -37 : 5800000, {cell, cell}, cols, rows), z);
+}
+
+// A module is found by its name among these.
+std::string_view two_modules(std::string_view name) {
+  if (name == "a/main.js") return "// what it is\nimport { twice as double, half } from '../b.js';\n\nexport const kOne = 1;\n  // inner\nfunction f() {\n  return double(kOne) + half(2);\n}\nf();\n";
+  if (name == "b.js") return "export function twice(x) {\n  return 2 * x;\n}\nexport async function half(x) {\n  return x / 2;\n}\nexport class Third {}\n";
+  if (name == "loop.js") return "import { x } from './loop.js';\n";
+  if (name == "star.js") return "import * as all from './b.js';\n";
+  if (name == "default.js") return "export default 5;\n";
+  return {};
+}
+
+TEST(WebModules, AreJoinedInTheOrderTheyNeedOneAnother) {
+  EXPECT_EQ(joined_modules("a/main.js", two_modules),
+            "const $b_js = (() => {\nfunction twice(x) {\nreturn 2 * x;\n}\nasync function half(x) {\nreturn x / 2;\n}\nclass "
+            "Third {}\nreturn {twice, half, Third};\n})();\nconst $a_main_js = (() => {\nconst { twice: double, half } = "
+            "$b_js;\nconst kOne = 1;\nfunction f() {\nreturn double(kOne) + half(2);\n}\nf();\nreturn {kOne};\n})();\n");
+  for (const char* name : {"loop.js", "star.js", "default.js"})
+    EXPECT_EQ(error_of([&] { joined_modules(name, two_modules); }), ErrorCode::BadFile) << name;
+}
+
+TEST(WebModules, EveryPageFindsItsOwn) {
+  for (const char* entry : {"view/main.js", "coverage/main.js", "report/main.js"}) {
+    const std::string script = joined_modules(entry);
+    EXPECT_GT(script.size(), 10'000u);
+    // Without what could end an element, or begin another.
+    EXPECT_EQ(script.find("</script"), script.npos);
+    EXPECT_EQ(script.find("<!--"), script.npos);
+    EXPECT_EQ(script.find("\nimport "), script.npos);
+    EXPECT_EQ(script.find("\nexport "), script.npos);
+    EXPECT_LT(script.size() + web_part("three.js").size() + web_part("style.css").size(), 1'000'000u);
+  }
+  for (const WebPart& p : web_parts()) EXPECT_FALSE(p.name.ends_with("_test.js")) << p.name;
+}
+
+TEST(HtmlPage, NothingInItsDataEndsAnElement) {
+  HtmlPage page("</title><script>x</script>", "coverage/main.js");
+  page.json("facts", {{"a", "</script><!--<b>&\"'\xE2\x80\xAE"}, {"b", "not UTF-8: \xFF\xFE"}});
+  const std::string html = page.html();
+  EXPECT_EQ(part(html, "facts")["a"], "</script><!--<b>&\"'\xE2\x80\xAE");
+  EXPECT_EQ(html.find("<script>x"), html.npos);
+  EXPECT_EQ(html.find("<!--"), html.npos);
+  EXPECT_NE(html.find("script-src 'sha256-"), html.npos);
+  EXPECT_NE(html.find("connect-src 'none'"), html.npos);
+  EXPECT_EQ(html.find("unsafe"), html.npos);
+  const HtmlPage served("x", "coverage/main.js", Reaches::ItsServer);
+  EXPECT_NE(served.policy(true).find("connect-src 'self'"), std::string::npos);
+}
+
+TEST(PlaneBytes, AreTheSameForEveryNumberOfThreadsAndSmall) {
+  const Grid g = hills(700, 300);
+  const Block all = g.read(g.frame().window());
+  const std::vector<float> z(all.row(0), all.row(0) + 700 * 300);
+  const PlaneBytes one = plane_bytes(z, 700, 300, 0.001, {.threads = 1}), many = plane_bytes(z, 700, 300, 0.001, {.threads = 5});
+  EXPECT_EQ(one.bytes, many.bytes);
+  EXPECT_EQ(one.lengths.size(), 6u);
+  EXPECT_LT(one.bytes.size(), z.size() * 2);
+  // All void, and one value: next to nothing.
+  EXPECT_LT(plane_bytes(std::vector<float>(70'000, kVoid), 700, 100, 1, {}).bytes.size(), 200u);
+  EXPECT_LT(plane_bytes(std::vector<float>(70'000, 5), 700, 100, 1, {}).bytes.size(), 200u);
+}
+
+TEST(SurfacePage, SaysWhereItsCellsLieAndHowFineItsNumbersAre) {
+  const Page p = surface_page({.title = "Hills", .surfaces = {{"hills", hills(90, 70)}}});
+  EXPECT_EQ(p.times, 1);
+  EXPECT_EQ(p.step, 0.001);
+  const json facts = part(p.html, "facts");
+  EXPECT_EQ(facts["frame"]["crs"], "EPSG:32725");
+  EXPECT_EQ(facts["frame"]["cols"], 90);
+  // The scale of the projection is in the ground distances: 0.9996 on the middle meridian.
+  EXPECT_NEAR(facts["frame"]["ground"]["x"][0].get<double>(), 2 / 0.9996, 1e-4);
+  EXPECT_NEAR(facts["frame"]["globe"]["lon"][0].get<double>(), -33, 1e-6);
+  EXPECT_EQ(facts["surfaces"][0]["label"], "hills");
+  EXPECT_EQ(facts["planes"][0]["ramp"]["above"].get<std::string>().size(), 6u * 128);
+  EXPECT_TRUE(facts["drapes"].empty()) << "one source is no lineage";
+  const Page degrees = surface_page({.surfaces = {{"", hills(90, 70, "EPSG:4326", 1.0 / 3600)}}});
+  const json there = part(degrees.html, "facts")["frame"];
+  EXPECT_TRUE(there["degrees"].get<bool>());
+  EXPECT_NEAR(there["ground"]["x"][0].get<double>(), 111320 * std::cos(37 * 3.14159265 / 180) / 3600, 0.2);
+}
+
+TEST(SurfacePage, FeetAreToldInFeetAndWholeNumbersExactly) {
+  const auto feet = [](GridInfo& i) { i.quantity.unit = LengthUnit::Foot; };
+  const Page p = surface_page({.surfaces = {{"a", relabelled(hills(40, 30), feet)}, {"b", hills(40, 30)}}});
+  const json facts = part(p.html, "facts");
+  EXPECT_EQ(p.step, 0.002);
+  EXPECT_EQ(facts["surfaces"][0]["metres"], 0.3048);
+  EXPECT_EQ(facts["surfaces"][1]["metres"], 0.3048) << "both in the unit of the first";
+  const Frame f(Crs::parse("EPSG:32725"), 500000, 5800000, {1, 1}, 3, 2);
+  const Grid whole = grid_from_values(f, {1, 2, 3, 4, 5, kVoid}, {}, SampleType::Int16);
+  EXPECT_EQ(surface_page({.surfaces = {{"w", whole}}}).step, 1);
+}
+
+TEST(SurfacePage, LargerThanItMayBeItHasLargerCells) {
+  const Page p = surface_page({.surfaces = {{"hills", hills(200, 150)}}, .most_cells = 5000});
+  EXPECT_EQ(p.times, 3);
+  EXPECT_EQ(p.frame.cols(), 67);
+  EXPECT_EQ(p.frame.rows(), 50);
+  EXPECT_EQ(part(p.html, "facts")["surfaces"][0]["cols"], 200);
+}
+
+TEST(SurfacePage, WhatIsNoSurfaceIsRefused) {
+  EXPECT_EQ(error_of([] { surface_page({}); }), ErrorCode::BadArgument);
+  const Grid steep = relabelled(hills(9, 9), [](GridInfo& i) { i.quantity.kind = QuantityKind::Slope; });
+  EXPECT_EQ(error_of([&] { surface_page({.surfaces = {{"s", steep}}}); }), ErrorCode::Refused);
+  const Grid nothing = grid_from_values(Frame(Crs::parse("EPSG:32725"), 0, 0, {1, 1}, 2, 2), std::vector<float>(4, kVoid));
+  EXPECT_EQ(error_of([&] { surface_page({.surfaces = {{"n", nothing}}}); }), ErrorCode::Refused);
+  const auto above = [](const char* name) {
+    return [name](GridInfo& i) { i.quantity.heights = HeightReference::parse(name); };
+  };
+  const Grid a = relabelled(hills(9, 9), above("EGM96")), b = relabelled(hills(9, 9), above("EGM2008"));
+  EXPECT_EQ(error_of([&] { surface_page({.surfaces = {{"a", a}, {"b", b}}}); }), ErrorCode::Refused);
+  const Grid lost = relabelled(hills(9, 9), [](GridInfo& i) { i.frame = i.frame.with_crs({}); });
+  EXPECT_EQ(error_of([&] { surface_page({.surfaces = {{"a", hills(9, 9)}, {"l", lost}}}); }), ErrorCode::Refused);
+  EXPECT_NO_THROW(surface_page({.surfaces = {{"l", lost}}}));
+}
+
+}  // namespace
+}  // namespace katoptra
