@@ -216,7 +216,10 @@ void keep_catalogues(const FindCommand& o) {
 }
 
 CoveragePage page_of(const FindCommand& o, const Shortlist& s) {
-  CoveragePage p{.shortlist = s, .searched = o.keep.empty() ? o.in : std::vector<std::string>{o.keep}, .area = o.area, .run = o.run()};
+  CoveragePage p{.shortlist = s,
+                 .searched = o.keep.empty() ? o.in : std::vector<std::string>{o.keep},
+                 .area = o.area,
+                 .run = o.run()};
   const fs::path book = o.book.empty() ? default_order_book() : fs::path(o.book);
   std::error_code ec;
   if (!book.empty() && fs::exists(book, ec)) p.orders = OrderBook(book).list();
@@ -230,8 +233,9 @@ void find(const FindCommand& o, int& status) {
   const FindOptions options = options_of(o);
   if (!o.map.empty()) picture_format_for(o.map);
   if (!o.page.empty() && !has_ending(o.page, ".html") && !has_ending(o.page, ".htm"))
-    throw Error(ErrorCode::BadArgument, fmt::format("pages are not written as '{}'", fs::path(o.page).extension().string()),
-                "--page", "give a name that ends in .html");
+    throw Error(ErrorCode::BadArgument,
+                fmt::format("pages are not written as '{}'", fs::path(o.page).extension().string()), "--page",
+                "give a name that ends in .html");
   if (!o.keep.empty()) keep_catalogues(o);
   if (o.area.empty()) return;
   std::vector<std::string> notes;
@@ -473,8 +477,10 @@ void add_find_and_fetch(CLI::App& app, int& status) {
   v->add_option("--keep", f->keep, "keep what is known of the tiles in this catalogue file, and search that");
   v->add_flag("--fresh", f->fresh, "open all headers of a folder again");
   v->add_option("--map", f->map, "a map of footprints, choice and gaps (.png, .svg, .pdf)");
-  v->add_option("--page", f->page, "a page for a browser (.html): all of this on a map, to filter, to choose by hand, to take along");
-  v->add_option("--book", f->book, "the order book whose orders and fetches that page shows (default: KATOPTRA_BOOK, or one of yours)");
+  v->add_option("--page", f->page,
+                "a page for a browser (.html): all of this on a map, to filter, to choose by hand, to take along");
+  v->add_option("--book", f->book,
+                "the order book whose orders and fetches that page shows (default: KATOPTRA_BOOK, or one of yours)");
   add_network(*v, *f);
   add_output(*v, *f, false);
   add_running(*v, *f);

@@ -75,8 +75,9 @@ std::string about_words(const CLI::App& app, const CLI::ParseError& e, int argc,
 
 // Outputs of the verbs; everything else on the command line that is a file is read.
 bool names_output(const std::string& option) {
-  static const std::set<std::string> kOutputs = {"-o",          "--out",   "--map",       "--picture", "--rose",
-                                                 "--histogram", "--worst", "--corrected", "--curve",   "--keep",  "--page"};
+  static const std::set<std::string> kOutputs = {"-o",      "--out",       "--map",   "--picture",
+                                                 "--rose",  "--histogram", "--worst", "--corrected",
+                                                 "--curve", "--keep",      "--page"};
   return kOutputs.count(option) > 0;
 }
 

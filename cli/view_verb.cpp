@@ -5,12 +5,15 @@
 
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/format.hpp"
+#include "katoptra/formats/point_file.hpp"
 #include "katoptra/formats/vector_file.hpp"
+#include "katoptra/points/select.hpp"
 #include "katoptra/terrain/products.hpp"
 #include "katoptra/view/page.hpp"
 
 #include "common.hpp"
 #include "pictures.hpp"
+#include "points_common.hpp"
 
 namespace katoptra::cli {
 namespace {
@@ -18,8 +21,9 @@ namespace {
 namespace fs = std::filesystem;
 
 struct ViewCommand : Common {
-  std::vector<std::string> in, drapes, pins, lines;
+  std::vector<std::string> in, drapes, pins, lines, points;
   std::string title;
+  std::int64_t most_points = kMostPagePoints;
   std::int64_t cells = kMostPageCells;
 };
 
@@ -38,7 +42,8 @@ Point place_of(const Feature& f) {
 
 // Findings say how bad they are; other places have a name, and the rest of what is known of them is their text.
 PagePin pin_of(const Feature& f) {
-  PagePin pin{.place = place_of(f), .name = word_of(f, {"name", "label", "code", "id"}), .text = word_of(f, {"message"})};
+  PagePin pin{
+      .place = place_of(f), .name = word_of(f, {"name", "label", "code", "id"}), .text = word_of(f, {"message"})};
   if (const std::string severity = word_of(f, {"severity"}); !severity.empty()) {
     pin.tone = severity;
     if (const std::string advice = word_of(f, {"advice"}); !advice.empty()) pin.text += ". " + advice;
@@ -69,11 +74,34 @@ PagePlane drape_of(const std::string& text, const Grid& surface, const Common& c
   return {.label = call.name, .grid = call.product->make(surface, call.settings)};
 }
 
+// All files as one cloud, as the surface counts: in its CRS, its unit, above its reference.
+PointCloud points_over(const Grid& surface, const ViewCommand& o, std::vector<std::string>& notes) {
+  const Quantity& q = surface.quantity();
+  std::vector<PointCloud> sheets;
+  for (const std::string& file : point_files(o.points)) {
+    PointCloud c = open_points(file, {.open = o.open_options()});
+    const HeightReference &from = c.info().quantity.heights, &to = q.heights;
+    if (from.known() && to.known() && !(from == to)) c = to_heights(c, to);
+    if (!from.known() && to.known())
+      notes.push_back(c.info().name + ": does not say what its heights are above; taken for those of the surface");
+    c = in_unit(c, q.unit);
+    if (!c.info().crs) throw Error(ErrorCode::Refused, "has no CRS", c.info().name, "say where it lies (--from-crs)");
+    if (surface.frame().crs() && !c.info().crs.same_place(surface.frame().crs()))
+      c = reprojected(c, surface.frame().crs());
+    sheets.push_back(relabelled(c, [&](PointInfo& i) {
+      i.crs = surface.frame().crs();
+      i.quantity = q;
+    }));
+  }
+  return merged(sheets);
+}
+
 int run_view(const ViewCommand& o) {
   std::vector<std::string> notes;
   if (!has_ending(o.out, ".html") && !has_ending(o.out, ".htm"))
-    throw Error(ErrorCode::Unsupported, fmt::format("pages are not written as '{}'", fs::path(o.out).extension().string()),
-                o.out, "give a name that ends in .html");
+    throw Error(ErrorCode::Unsupported,
+                fmt::format("pages are not written as '{}'", fs::path(o.out).extension().string()), o.out,
+                "give a name that ends in .html");
   if (o.in.size() > 4) throw Error(ErrorCode::BadArgument, "a page holds at most four surfaces", "view");
   SurfacePage p{.title = o.title, .most_cells = o.cells, .run = o.run()};
   for (const std::string& in : o.in)
@@ -86,6 +114,10 @@ int run_view(const ViewCommand& o) {
   for (const std::string& file : o.lines)
     for (const NamedLine& l : read_lines(file, first.frame().crs(), &notes))
       p.lines.push_back({l.line, l.name.empty() ? fs::path(file).stem().string() : l.name});
+  if (!o.points.empty()) {
+    p.points = points_over(first, o, notes);
+    p.most_points = o.most_points;
+  }
   const Page page = surface_page(p);
   if (!o.dry_run) write_text_file(o.out, page.html, {.overwrite = o.overwrite});
   Statement s(o);
@@ -95,14 +127,23 @@ int run_view(const ViewCommand& o) {
   s.line("shows", fmt::format("{} x {} cells, {}", f.cols(), f.rows(), cell_text(f)));
   s.line("heights", fmt::format("in steps of {:g} {}", page.step, unit_name(first.quantity())));
   if (page.times > 1)
-    notes.push_back(fmt::format("its {} x {} cells are shown by larger ones, {:g} times as wide: --area or --cells shows more",
-                                first.frame().cols(), first.frame().rows(), page.times));
+    notes.push_back(
+        fmt::format("its {} x {} cells are shown by larger ones, {:g} times as wide: --area or --cells shows more",
+                    first.frame().cols(), first.frame().rows(), page.times));
+  if (page.points > 0) {
+    s.line("points", fmt::format("{} of {} on the surface", page.points, page.points_there));
+    if (page.points < page.points_there)
+      notes.push_back(fmt::format("one of every {} of the {} points is shown: --area or --most-points shows more",
+                                  (page.points_there + page.points - 1) / page.points, page.points_there));
+  }
   s.line("open it", "in a browser; it needs nothing else");
   s.fact("bytes", page.html.size());
   s.fact("cols", f.cols());
   s.fact("rows", f.rows());
   s.fact("times", page.times);
   s.fact("step", page.step);
+  s.fact("points", page.points);
+  s.fact("points_there", page.points_there);
   s.notes(first.info(), notes);
   s.print();
   return 0;
@@ -114,8 +155,13 @@ void add_view_verb(CLI::App& app, int& status) {
   auto o = std::make_shared<ViewCommand>();
   CLI::App* v = app.add_subcommand("view", "a page for a browser: a surface to turn, to colour and to ask");
   v->add_option("IN", o->in, "surfaces; the first is the one that is measured")->required();
-  v->add_option("--drape", o->drapes, "what it can be coloured by, too: a grid, or a product as for derive")->take_all();
+  v->add_option("--drape", o->drapes, "what it can be coloured by, too: a grid, or a product as for derive")
+      ->take_all();
   v->add_option("--pins", o->pins, "places with something to read: findings of check, control points")->take_all();
+  v->add_option("--points", o->points, "survey points over it: files or folders of LAS and LAZ")->take_all();
+  v->add_option("--most-points", o->most_points, "of more every n-th is shown")
+      ->check(CLI::Range(std::int64_t{1}, kMostPagePoints))
+      ->default_str(std::to_string(kMostPagePoints));
   v->add_option("--line", o->lines, "lines to take sections along")->take_all();
   v->add_option("--title", o->title, "what stands above it (default: the name of the first)");
   v->add_option("--cells", o->cells, "larger surfaces are shown by larger cells, so that there are at most so many")

@@ -18,7 +18,9 @@ namespace {
 std::optional<double> number_in(const json& filter, const char* key) {
   const json& j = member(filter, key);
   if (j.is_null() || (j.is_string() && j.get_ref<const std::string&>().empty())) return std::nullopt;
-  const auto v = j.is_number() ? std::optional(j.get<double>()) : j.is_string() ? parse_number(j.get<std::string>()) : std::nullopt;
+  const auto v = j.is_number()   ? std::optional(j.get<double>())
+                 : j.is_string() ? parse_number(j.get<std::string>())
+                                 : std::nullopt;
   if (!v || !std::isfinite(*v)) wrong(fmt::format("'{}' is no number", key));
   return v;
 }
@@ -52,7 +54,8 @@ Area area_in(const json& question) {
     corners += p.outer.size();
     for (const Ring& hole : p.holes) corners += hole.size();
   }
-  if (corners > kMostCorners) throw Error(ErrorCode::TooLarge, fmt::format("an area of {} corners", corners), "question");
+  if (corners > kMostCorners)
+    throw Error(ErrorCode::TooLarge, fmt::format("an area of {} corners", corners), "question");
   return {polygons, Crs::wgs84()};
 }
 

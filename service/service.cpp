@@ -160,7 +160,8 @@ struct Service::Impl {
   }
 
   // A browser says from where it was sent; what comes from pages of others, or under a name that is not this service's
-  // (a name of theirs that leads here), is refused; a link that a person follows is not. Programs say neither, and what they ask for is open to them.
+  // (a name of theirs that leads here), is refused; a link that a person follows is not. Programs say neither, and what
+  // they ask for is open to them.
   static bool from_browser(const Request& q) { return q.has_header("Sec-Fetch-Site") || q.has_header("Origin"); }
   bool from_elsewhere(const Request& q) const {
     if (!from_browser(q)) return false;
@@ -168,8 +169,8 @@ struct Service::Impl {
                       site = q.get_header_value("Sec-Fetch-Site");
     const std::string own = fmt::format(":{}", port);
     const bool known = host == options.host + own || host == "localhost" + own || host == "127.0.0.1" + own ||
-                       host == "[::1]" + own || (options.host != "127.0.0.1" && options.host != "localhost" &&
-                                                 options.host != "::1");
+                       host == "[::1]" + own ||
+                       (options.host != "127.0.0.1" && options.host != "localhost" && options.host != "::1");
     if (!known) return true;
     if (!origin.empty() && origin != "http://" + host) return true;
     return !site.empty() && site != "same-origin" && site != "none" &&
@@ -179,7 +180,8 @@ struct Service::Impl {
   template <class Body>
   auto guarded(Body body) {
     return [this, body](const Request& q, Response& r) {
-      if (from_elsewhere(q)) return refuse(r, 403, "asked by a page of another place, which this service does not answer");
+      if (from_elsewhere(q))
+        return refuse(r, 403, "asked by a page of another place, which this service does not answer");
       const long n = ++count;
       auto every = [&](int k) { return k > 0 && n % k == 0; };
       if (every(options.wrong.fail_every)) return refuse(r, 503, "out of order for a moment");
@@ -437,7 +439,8 @@ struct Service::Impl {
     if (pages.size() >= kMostNames) pages.clear();
     CoveragePage c{.shortlist = {}, .searched = {base(q)}, .area = {}, .live = "coverage", .local = catalogue.tiles};
     c.title = "Surveys of " + name_of_folder();
-    for (std::size_t i = 0; i < catalogue.tiles.size(); ++i) c.shortlist.tiles.push_back({.tile = told_tile(i, base(q))});
+    for (std::size_t i = 0; i < catalogue.tiles.size(); ++i)
+      c.shortlist.tiles.push_back({.tile = told_tile(i, base(q))});
     if (!options.book.empty()) c.orders = OrderBook(options.book).list();
     return pages[base(q)] = coverage_live_page(c);
   }

@@ -1,6 +1,6 @@
 // A stand-in for the data services that surveys come from: a folder of tiles as a STAC API, files with ranges and tags,
-// a page with the search on a map for browsers (who ask for HTML at the address), a key for what is restricted, and extraction on demand as OGC API - Processes. It can misbehave on purpose, so that
-// the other side can be tested.
+// a page with the search on a map for browsers (who ask for HTML at the address), a key for what is restricted, and
+// extraction on demand as OGC API - Processes. It can misbehave on purpose, so that the other side can be tested.
 //
 //   Service s({.folder = "demo/data"});
 //   std::thread t([&] { s.run(); });

@@ -193,6 +193,82 @@ class Looking(ViewTest):
         self.assertEqual(self.browser.log(), [])
 
 
+class Points(ViewTest):
+    LIDAR = os.path.join(DEMO, "lidar-2022", "lidar_nw.laz")
+
+    def shown(self, *words):
+        page = self.opened(SHEET, "--points", self.LIDAR, *words)
+        self.browser.wait("document.documentElement.dataset.points")
+        return page
+
+    def there(self):
+        """The points on the sheet, by the tool's own text."""
+        self.run_tool("points", self.LIDAR, "-o", "points.csv", "--write-columns", "x,y,z,class,return", "--overwrite")
+        table = numpy.genfromtxt(self.path("points.csv"), delimiter=",", names=True)
+        frame = self.ask("return surfaces[0].ground.facts")
+        west, north = frame["west"], frame["north"]
+        inside = (table["x"] >= west) & (table["x"] <= west + frame["cols"] * frame["cell"][0]) & (table["y"] <= north) & (table["y"] >= north - frame["rows"] * frame["cell"][1])
+        return table[inside]
+
+    def test_all_of_them_are_there_with_what_is_known_of_each(self):
+        self.shown()
+        theirs = self.there()
+        facts = self.ask("return page.facts.points")
+        self.assertEqual(facts["shown"], len(theirs))
+        for k in facts["classes"]:
+            self.assertEqual(k["points"], int((theirs["class"] == k["code"]).sum()), k)
+        ours = numpy.array(self.ask("const out = []; for (const b of page.cloud.blocks) for (let i = 0; i < b.n; i += 7) { const c = surfaces[0].flat.cell(b.place[3 * i], b.place[3 * i + 1]); const p = surfaces[0].ground.place(c.col, c.row); out.push([p.x, p.y, b.place[3 * i + 2], b.facts[4 * i], b.facts[4 * i + 2] % 16]); } return out"))
+        from scipy.spatial import cKDTree
+
+        tree = cKDTree(numpy.column_stack([theirs["x"], theirs["y"], theirs["z"]]))
+        away, which = tree.query(ours[:, :3])
+        self.assertLess(away.max(), 0.012)  # half a centimetre each way, and floats on the way
+        self.assertTrue((theirs["class"][which] == ours[:, 3]).mean() > 0.9999)
+
+    def test_a_point_is_asked_and_heights_are_measured_between_two(self):
+        self.shown()
+        self.ask("scene.setView(scene.home(0, 90)); scene.paint()")
+        theirs = self.there()
+        high = theirs[(theirs["class"] != 7) & (theirs["class"] != 18)]
+        chosen = high[numpy.argmax(high["z"])]
+        cell = self.ask("return surfaces[0].ground.cell(arguments[0], arguments[1])", float(chosen["x"]), float(chosen["y"]))
+        at = self.ask("return scene.screen(arguments[0], arguments[1], arguments[2])", cell["col"], cell["row"], float(chosen["z"]))
+        hit = self.ask("return scene.struck(arguments[0], arguments[1])", at["x"], at["y"])
+        self.assertIn("point", hit)
+        near = theirs[numpy.argmin(numpy.hypot(theirs["x"] - (self.ask("return surfaces[0].ground.place(arguments[0], arguments[1]).x", hit["col"], hit["row"])), theirs["y"] - self.ask("return surfaces[0].ground.place(arguments[0], arguments[1]).y", hit["col"], hit["row"])))]
+        self.assertAlmostEqual(hit["height"], near["z"], delta=0.002)
+        self.browser.click('[data-tool="measure"]')
+        self.ask("asking.click(arguments[0]); asking.click({...arguments[0], height: arguments[0].height - 4, point: undefined})", hit)
+        self.assertIn("4.00 m", self.browser.text("#answer"))
+
+    def test_classes_returns_and_a_slab_hide_points(self):
+        self.shown()
+        count = "let n = 0; for (const b of page.cloud.blocks) for (let i = 0; i < b.n; ++i) if (page.cloud.isShown(b, i)) ++n; return n"
+        theirs = self.there()
+        self.assertEqual(self.ask(count), len(theirs))
+        self.ask("page.cloud.switchClass(2, false)")
+        self.assertEqual(self.ask(count), int((theirs["class"] != 2).sum()))
+        self.ask("page.cloud.switchClass(2, true); page.cloud.switchReturn(1, false)")
+        self.assertEqual(self.ask(count), int((theirs["return_"] != 1).sum()))
+        self.ask("page.cloud.switchReturn(1, true); page.take('section'); asking.follow([[100, 100], [300, 100]]); page.slab = true; page.slabWide = 3; page.cutSlab()")
+        y = self.ask("return surfaces[0].ground.place(0, 100).y")
+        beside = int((numpy.abs(theirs["y"] - y) <= 3).sum())
+        self.assertAlmostEqual(self.ask(count), beside, delta=0.02 * beside + 5)
+        for mode in ("height", "class", "intensity", "return", "line"):
+            self.browser.choose("#points-by", mode)
+        self.assertEqual(self.browser.log(), [])
+
+    def test_of_too_many_every_nth_is_shown_and_said(self):
+        done = self.run_json("view", SHEET, "--points", self.LIDAR, "--most-points", "1000", "-o", "few.html")
+        self.assertLessEqual(done["points"], 1000)
+        self.assertGreater(done["points"], 500)
+        self.assertTrue(any("one of every" in n for n in done["notes"]))
+        self.browser.open(self.path("few.html"))
+        self.assertIn("One of every", self.browser.text("#panel"))
+        far = os.path.join(DEMO, "ground-2022", "sheet_a1.tif")
+        self.assertIn("no point lies", self.refused("view", far, "--points", os.path.join(DEMO, "lidar-2022", "lidar_se.laz"), "-o", "none.html", status=3))
+
+
 class Wrong(ViewTest):
     def test_a_page_that_was_cut_off_says_so(self):
         text = open(self.view(SHEET)).read()

@@ -132,7 +132,9 @@ class NearBoxes {
 class Chooser {
  public:
   Chooser(const Catalogue& catalogue, const Area& area, const FindOptions& options)
-      : options_(options), whole_(planar_area(area.shape())), middle_(area.in(Crs::wgs84()).bounds().centre().x),
+      : options_(options),
+        whole_(planar_area(area.shape())),
+        middle_(area.in(Crs::wgs84()).bounds().centre().x),
         kept_(area.bounds()) {
     out_.area = area;
     out_.notes = catalogue.notes;
@@ -313,8 +315,8 @@ class Chooser {
     out_.bytes += t.tile.bytes;
   }
 
-  // What is still open within a tile is told from the kept tiles that reach into it, not by cutting tile after tile from
-  // the whole area: that would be looked at as a whole for each.
+  // What is still open within a tile is told from the kept tiles that reach into it, not by cutting tile after tile
+  // from the whole area: that would be looked at as a whole for each.
   MultiPolygon within_area(const ShortlistTile& t) const {
     return overlay(t.footprint, out_.area.shape(), Overlay::Intersection);
   }
@@ -374,8 +376,8 @@ class Chooser {
     open_ = covered.empty() ? out_.area.shape() : overlay(out_.area.shape(), union_of(covered), Overlay::Difference);
   }
 
-  // Pieces are cut from one another as they are, and what is open of a face is looked at afterwards: lines that were cut
-  // before differ by rounding, and rings that do not close are lost.
+  // Pieces are cut from one another as they are, and what is open of a face is looked at afterwards: lines that were
+  // cut before differ by rounding, and rings that do not close are lost.
   std::vector<std::size_t> fewest(const std::vector<MultiPolygon>& pieces) const {
     if (pieces.size() < 2) return pieces.empty() ? std::vector<std::size_t>() : std::vector<std::size_t>{0};
     std::vector<std::vector<std::size_t>> sets(pieces.size());

@@ -128,8 +128,7 @@ ordered_json whole_answer(const Shortlist& s) {
                          {"how", g.how},
                          {"closed_fraction", g.fraction},
                          {"shape", rings_of(on_globe(g.shape, crs))}});
-  j["area"] = {{"shape", rings_of(on_globe(s.area.shape(), crs))},
-               {"m2", s.area.empty() ? 0 : s.area.ground_area()}};
+  j["area"] = {{"shape", rings_of(on_globe(s.area.shape(), crs))}, {"m2", s.area.empty() ? 0 : s.area.ground_area()}};
   j["head"] = shortlist_head();
   return j;
 }
@@ -149,7 +148,9 @@ Bounds box_around(const Shortlist& s) {
 Frame sheet_over(const Bounds& box, int across) {
   const double cell = box.width() / across,
                rows = std::clamp(box.height() / cell, 1.0, 4.0 * static_cast<double>(across));
-  return {Crs::wgs84(), box.west, box.north, {cell, box.height() / std::ceil(rows)}, across, static_cast<std::int64_t>(std::ceil(rows))};
+  return {Crs::wgs84(), box.west,
+          box.north,    {cell, box.height() / std::ceil(rows)},
+          across,       static_cast<std::int64_t>(std::ceil(rows))};
 }
 
 bool shows_relief(const TileRecord& r) {
@@ -220,14 +221,15 @@ std::string coverage_json(const Shortlist& s) { return json_for_page(whole_answe
 LivePage coverage_live_page(const CoveragePage& page) {
   HtmlPage html(page.title, "coverage/main.js", page.live.empty() ? Reaches::Nothing : Reaches::ItsServer);
   const Bounds box = box_around(page.shortlist);
-  html.json("facts", {{"version", KATOPTRA_VERSION},
-                      {"title", page.title},
-                      {"searched", page.searched},
-                      {"area", page.area},
-                      {"live", page.live},
-                      {"box", box.empty() ? ordered_json(nullptr) : ordered_json{box.west, box.south, box.east, box.north}},
-                      {"relief", relief_below(page)},
-                      {"demand", demand_below(page.orders, page.run)}});
+  html.json("facts",
+            {{"version", KATOPTRA_VERSION},
+             {"title", page.title},
+             {"searched", page.searched},
+             {"area", page.area},
+             {"live", page.live},
+             {"box", box.empty() ? ordered_json(nullptr) : ordered_json{box.west, box.south, box.east, box.north}},
+             {"relief", relief_below(page)},
+             {"demand", demand_below(page.orders, page.run)}});
   html.json("answer", whole_answer(page.shortlist));
   return {html.html(), html.policy(true)};
 }

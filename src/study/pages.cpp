@@ -22,8 +22,9 @@ PagePin pin_of(const Finding& f, const Crs& crs) {
 
 PagePin pin_of(const ControlResidual& r, LengthUnit unit) {
   PagePin pin{.place = r.here, .name = r.point.name, .text = {}, .tone = r.outlier ? "warning" : "control"};
-  pin.text = std::isnan(r.residual) ? fmt::format("known {:.3f} {}, no height here", r.known, symbol(unit))
-                                    : fmt::format("known {:.3f} {}, residual {:+.3f}", r.known, symbol(unit), r.residual);
+  pin.text = std::isnan(r.residual)
+                 ? fmt::format("known {:.3f} {}, no height here", r.known, symbol(unit))
+                 : fmt::format("known {:.3f} {}, residual {:+.3f}", r.known, symbol(unit), r.residual);
   return pin;
 }
 

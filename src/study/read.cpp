@@ -311,8 +311,8 @@ Study read_study_text(std::string text, const fs::path& path, const std::string&
                 fmt::format("{} line {}", file, e.source().begin.line), "mend the study file");
   }
   const TableReader top(&root, "study", file,
-                        {"title", "pages", "area", "catalogue", "source", "points", "frame", "mosaic", "fill", "reproject",
-                         "check", "control", "reference", "product"});
+                        {"title", "pages", "area", "catalogue", "source", "points", "frame", "mosaic", "fill",
+                         "reproject", "check", "control", "reference", "product"});
   s.title = top.text("title", path.stem().string());
   s.pages = top.flag("pages", true);
   read_area_of(root, file, s);

@@ -229,10 +229,9 @@ class Html {
 
   std::string other_pages() const {
     std::string text;
-    for (const auto& [page, what] : {std::pair{&run_.view, "turn the surface and ask it"},
-                                     {&run_.coverage, "the tiles on a map"}})
-      if (!page->empty())
-        text += fmt::format(" · <a href=\"{}\">{}</a>", escaped(page->filename().string()), what);
+    for (const auto& [page, what] :
+         {std::pair{&run_.view, "turn the surface and ask it"}, {&run_.coverage, "the tiles on a map"}})
+      if (!page->empty()) text += fmt::format(" · <a href=\"{}\">{}</a>", escaped(page->filename().string()), what);
     return text;
   }
 

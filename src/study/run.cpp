@@ -27,8 +27,8 @@
 #include "base/text.hpp"
 #include "journal.hpp"
 #include "leaving_products.hpp"
-#include "points.hpp"
 #include "pages.hpp"
+#include "points.hpp"
 #include "report.hpp"
 
 namespace katoptra {

@@ -82,7 +82,8 @@ std::string HtmlPage::html() const {
     out +=
         "<p id=\"saying\" role=\"status\">This page is being read. If this stays here, the page is not whole: fetch or "
         "write it again.</p>\n"
-        "<noscript><p class=\"saying\">This page draws itself by scripts, which this browser does not run. Nothing in it "
+        "<noscript><p class=\"saying\">This page draws itself by scripts, which this browser does not run. Nothing in "
+        "it "
         "is loaded from elsewhere.</p></noscript>\n";
   // Scripts first: a page that was cut off can still say so.
   if (three_) {

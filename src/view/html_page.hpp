@@ -18,8 +18,8 @@ class HtmlPage {
   // `entry`: the module that draws the page, "view/main.js".
   HtmlPage(std::string title, std::string entry, Reaches reaches = Reaches::Nothing);
   void needs_three() { three_ = true; }
-  // Markup of a page that says what it has to say without scripts, too; its texts are escaped already. `look`: the class of
-  // the body.
+  // Markup of a page that says what it has to say without scripts, too; its texts are escaped already. `look`: the
+  // class of the body.
   void body(std::string markup, std::string look) {
     body_ = std::move(markup);
     look_ = std::move(look);

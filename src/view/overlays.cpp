@@ -205,10 +205,12 @@ void OverlayPainter::place_names(const std::vector<MapOverlay>& overlays) {
     }
   }
   auto hits_mark = [&](const Bounds& box) {
-    return std::any_of(all.begin(), all.end(), [&](const auto& n) { return box.grown(kMarkSize).contains(n.second.at); });
+    return std::any_of(all.begin(), all.end(),
+                       [&](const auto& n) { return box.grown(kMarkSize).contains(n.second.at); });
   };
   for (auto& [overlay, n] : all) {
-    const double width = canvas_.text_width(n.text, kNameSize), beside = 2 * kMarkSize + width / 2, above = 1.3 * kNameSize;
+    const double width = canvas_.text_width(n.text, kNameSize), beside = 2 * kMarkSize + width / 2,
+                 above = 1.3 * kNameSize;
     for (const Point off : {Point{beside, 0},
                             {-beside, 0},
                             {0, -above},

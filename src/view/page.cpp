@@ -11,6 +11,7 @@
 #include "html_page.hpp"
 #include "land.hpp"
 #include "page_parts.hpp"
+#include "page_points.hpp"
 
 namespace katoptra {
 
@@ -45,12 +46,14 @@ class SurfaceWriter {
       for (const Point& p : l.line) points.push_back(cell_at(p));
       facts_["lines"].push_back({{"name", l.name}, {"points", points}});
     }
+    PagePoints points;
+    if (page_.points) points = add_points(*page_.points);
     facts_["frame"] = frame_for_page(frame());
     facts_["ramps"] = {{"plain", ramp_for_page(Palette::plain(0, 1), 0)},
                        {"directions", ramp_for_page(Palette::directions(), 0)},
                        {"differences", ramp_for_page(Palette::around_zero(1), 0)}};
     html_.json("facts", facts_);
-    return {{}, frame(), shown_->times, step_};
+    return {{}, frame(), shown_->times, step_, points.shown, points.there};
   }
 
  private:
@@ -58,9 +61,7 @@ class SurfaceWriter {
   static std::string label_of(const PagePlane& p) { return p.label.empty() ? p.grid.info().name : p.label; }
 
   // Fractional column and row of the cells shown.
-  ordered_json cell_at(Point p) const {
-    return {frame().col_at(frame().told_here(p.x)), frame().row_at(p.y)};
-  }
+  ordered_json cell_at(Point p) const { return {frame().col_at(frame().told_here(p.x)), frame().row_at(p.y)}; }
 
   ordered_json rings_of(const MultiPolygon& shape) const {
     ordered_json polygons = ordered_json::array();
@@ -89,8 +90,8 @@ class SurfaceWriter {
 
   std::size_t add_plane(const Grid& cells, const std::vector<float>& values, const LandLook& look) {
     auto& planes = facts_["planes"];
-    planes.push_back(
-        plane_for_page(html_, fmt::format("plane{}", planes.size()), cells, values, look, page_.drape_steps, page_.run));
+    planes.push_back(plane_for_page(html_, fmt::format("plane{}", planes.size()), cells, values, look,
+                                    page_.drape_steps, page_.run));
     return planes.size() - 1;
   }
 
@@ -115,7 +116,8 @@ class SurfaceWriter {
     const Grid cells = on_frame(given);
     const std::vector<float> values = values_of(cells, page_.run);
     if (std::all_of(values.begin(), values.end(), [](float v) { return std::isnan(v); }))
-      throw Error(ErrorCode::Refused, facts_["surfaces"].empty() ? "it has no known cell" : "it has no known cell on the first surface",
+      throw Error(ErrorCode::Refused,
+                  facts_["surfaces"].empty() ? "it has no known cell" : "it has no known cell on the first surface",
                   s.grid.info().name);
     const std::size_t plane = add_plane(cells, values, s.look);
     if (plane == 0) step_ = facts_["planes"][0]["step"].get<double>();
@@ -130,6 +132,20 @@ class SurfaceWriter {
                                   {"times", facts_["surfaces"].empty() ? shown_->times : 1},
                                   {"overview", facts_["surfaces"].empty() && shown_->overview},
                                   {"notes", s.grid.info().notes}});
+  }
+
+  PagePoints add_points(const PointCloud& cloud) {
+    const PointInfo& info = cloud.info();
+    const Quantity& first = shown_->grid.quantity();
+    if (!info.crs.same_place(frame().crs()) || info.quantity.unit != first.unit)
+      throw Error(ErrorCode::BadArgument, "the points are in another CRS or unit than the surface", info.name,
+                  "bring them to it first");
+    PagePoints p = put_points(html_, cloud, frame(), page_.most_points, page_.run);
+    if (p.shown == 0)
+      throw Error(ErrorCode::Refused, "no point lies on the surface", info.name, "give points of the same place");
+    p.facts["label"] = info.name;
+    facts_["points"] = p.facts;
+    return p;
   }
 
   // Which source and how, as classes: where cells were made larger, that of the middle one.
@@ -171,8 +187,9 @@ class SurfaceWriter {
       const SourceRecord record =
           s >= 1 && s <= info.sources.size() ? info.sources[s - 1] : SourceRecord{.name = "unknown"};
       // By the golden angle, so that few sources stand far apart and many still differ.
-      const double hue = std::fmod(25 + 137.508 * hues.at(s), 360),
-                   lightness = how_of(origin) == How::Measured ? 0.74 : how_of(origin) == How::Filled ? 0.5 : 0.62;
+      const double hue = std::fmod(25 + 137.508 * hues.at(s), 360), lightness = how_of(origin) == How::Measured ? 0.74
+                                                                                : how_of(origin) == How::Filled ? 0.5
+                                                                                                                : 0.62;
       list.push_back({{"code", origin},
                       {"name", record.name},
                       {"how", name_of(how_of(origin))},

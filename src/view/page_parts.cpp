@@ -57,9 +57,8 @@ ordered_json two_ramps(const At& at, double low, double middle, double high, boo
 
 std::vector<std::uint8_t> png_of(const PlacedImage& image) {
   std::vector<std::uint8_t> out;
-  PngBands png(image.frame.cols(), image.frame.rows(), 4, [&](std::span<const std::uint8_t> bytes) {
-    out.insert(out.end(), bytes.begin(), bytes.end());
-  });
+  PngBands png(image.frame.cols(), image.frame.rows(), 4,
+               [&](std::span<const std::uint8_t> bytes) { out.insert(out.end(), bytes.begin(), bytes.end()); });
   for (std::int64_t r = 0; r < image.frame.rows(); r += image.band) {
     const Pixels rows = image.rows(r, std::min(image.frame.rows(), r + image.band));
     png.add(png.packed(rows));
@@ -106,7 +105,9 @@ ordered_json frame_for_page(const Frame& frame) {
   }
   j["ground"] = {{"x", sx}, {"y", sy}};
   if (!frame.crs()) return j;
-  const auto rounded = [](double v) { return std::isfinite(v) ? ordered_json(std::round(v * 1e9) / 1e9) : ordered_json(); };
+  const auto rounded = [](double v) {
+    return std::isfinite(v) ? ordered_json(std::round(v * 1e9) / 1e9) : ordered_json();
+  };
   Transform(frame.crs(), Crs::wgs84()).forward(nodes);
   for (const Point& p : nodes) {
     lon.push_back(rounded(p.x));
@@ -121,7 +122,8 @@ ordered_json colours_for_page(const Quantity& quantity, const std::vector<float>
   if (const auto classes = classes_of(quantity.kind); !classes.empty()) {
     ordered_json list = ordered_json::array();
     for (std::size_t i = 0; i < classes.size(); ++i)
-      list.push_back({{"code", i + 1}, {"name", classes[i]}, {"colour", hex_of(colours.at(static_cast<float>(i + 1), 0))}});
+      list.push_back(
+          {{"code", i + 1}, {"name", classes[i]}, {"colour", hex_of(colours.at(static_cast<float>(i + 1), 0))}});
     return {{"classes", list}};
   }
   const bool grey = quantity.kind == QuantityKind::Shade;
@@ -142,9 +144,14 @@ ordered_json plane_for_page(HtmlPage& page, const std::string& id, const Grid& c
   const double step = step_for(cells, values, steps);
   const PlaneBytes packed = plane_bytes(values, f.cols(), f.rows(), step, run);
   page.bytes(id, packed.bytes);
-  ordered_json j = {{"id", id},           {"cols", f.cols()}, {"rows", f.rows()},
-                    {"tile", kPageTile},  {"step", step},     {"kind", name_of(cells.quantity().kind)},
-                    {"unit", unit_name(cells.quantity())},    {"lengths", packed.lengths},
+  ordered_json j = {{"id", id},
+                    {"cols", f.cols()},
+                    {"rows", f.rows()},
+                    {"tile", kPageTile},
+                    {"step", step},
+                    {"kind", name_of(cells.quantity().kind)},
+                    {"unit", unit_name(cells.quantity())},
+                    {"lengths", packed.lengths},
                     {"bytes", packed.bytes.size()}};
   j.update(colours_for_page(cells.quantity(), values, look));
   return j;
@@ -161,8 +168,8 @@ Shown shown_by(const Grid& grid, std::int64_t most) {
     s.overview = true;
   }
   if (cells() <= most) return s;
-  const auto by = static_cast<std::int64_t>(
-      std::ceil(std::sqrt(static_cast<double>(cells()) / static_cast<double>(most))));
+  const auto by =
+      static_cast<std::int64_t>(std::ceil(std::sqrt(static_cast<double>(cells()) / static_cast<double>(most))));
   s.grid = coarser(s.grid, by);
   s.times *= static_cast<double>(by);
   return s;

@@ -40,8 +40,8 @@ struct Shown {
 };
 Shown shown_by(const Grid& grid, std::int64_t most);
 
-// All that the scripts of a page need of surfaces and what lies on them, put into it under "facts" and "plane0", "plane1"
-// and so on. What came out, without the page.
+// All that the scripts of a page need of surfaces and what lies on them, put into it under "facts" and "plane0",
+// "plane1" and so on. What came out, without the page.
 Page put_surfaces(HtmlPage& html, const SurfacePage& page);
 
 }  // namespace katoptra

@@ -3,11 +3,10 @@
 #include <cmath>
 #include <nlohmann/json.hpp>
 
+#include "testing.hpp"
 #include "view/html_page.hpp"
 #include "view/plane_bytes.hpp"
 #include "view/web.hpp"
-
-#include "testing.hpp"
 
 namespace katoptra {
 namespace {
@@ -25,14 +24,20 @@ Grid hills(std::int64_t cols, std::int64_t rows, const char* crs = "EPSG:32725",
   std::vector<float> z;
   for (std::int64_t r = 0; r < rows; ++r)
     for (std::int64_t c = 0; c < cols; ++c)
-      z.push_back(static_cast<float>(20 * std::sin(static_cast<double>(c) / 9) + 15 * std::cos(static_cast<double>(r) / 7)));
-  return grid_from_values(Frame(Crs::parse(crs), crs[5] == '4' ? -31 : 500000, crs[5] == '4' ? -37 : 5800000, {cell, cell}, cols, rows), z);
+      z.push_back(
+          static_cast<float>(20 * std::sin(static_cast<double>(c) / 9) + 15 * std::cos(static_cast<double>(r) / 7)));
+  return grid_from_values(
+      Frame(Crs::parse(crs), crs[5] == '4' ? -31 : 500000, crs[5] == '4' ? -37 : 5800000, {cell, cell}, cols, rows), z);
 }
 
 // A module is found by its name among these.
 std::string_view two_modules(std::string_view name) {
-  if (name == "a/main.js") return "// what it is\nimport { twice as double, half } from '../b.js';\n\nexport const kOne = 1;\n  // inner\nfunction f() {\n  return double(kOne) + half(2);\n}\nf();\n";
-  if (name == "b.js") return "export function twice(x) {\n  return 2 * x;\n}\nexport async function half(x) {\n  return x / 2;\n}\nexport class Third {}\n";
+  if (name == "a/main.js")
+    return "// what it is\nimport { twice as double, half } from '../b.js';\n\nexport const kOne = 1;\n  // "
+           "inner\nfunction f() {\n  return double(kOne) + half(2);\n}\nf();\n";
+  if (name == "b.js")
+    return "export function twice(x) {\n  return 2 * x;\n}\nexport async function half(x) {\n  return x / "
+           "2;\n}\nexport class Third {}\n";
   if (name == "loop.js") return "import { x } from './loop.js';\n";
   if (name == "star.js") return "import * as all from './b.js';\n";
   if (name == "default.js") return "export default 5;\n";
@@ -40,10 +45,12 @@ std::string_view two_modules(std::string_view name) {
 }
 
 TEST(WebModules, AreJoinedInTheOrderTheyNeedOneAnother) {
-  EXPECT_EQ(joined_modules("a/main.js", two_modules),
-            "const $b_js = (() => {\nfunction twice(x) {\nreturn 2 * x;\n}\nasync function half(x) {\nreturn x / 2;\n}\nclass "
-            "Third {}\nreturn {twice, half, Third};\n})();\nconst $a_main_js = (() => {\nconst { twice: double, half } = "
-            "$b_js;\nconst kOne = 1;\nfunction f() {\nreturn double(kOne) + half(2);\n}\nf();\nreturn {kOne};\n})();\n");
+  EXPECT_EQ(
+      joined_modules("a/main.js", two_modules),
+      "const $b_js = (() => {\nfunction twice(x) {\nreturn 2 * x;\n}\nasync function half(x) {\nreturn x / "
+      "2;\n}\nclass "
+      "Third {}\nreturn {twice, half, Third};\n})();\nconst $a_main_js = (() => {\nconst { twice: double, half } = "
+      "$b_js;\nconst kOne = 1;\nfunction f() {\nreturn double(kOne) + half(2);\n}\nf();\nreturn {kOne};\n})();\n");
   for (const char* name : {"loop.js", "star.js", "default.js"})
     EXPECT_EQ(error_of([&] { joined_modules(name, two_modules); }), ErrorCode::BadFile) << name;
 }
@@ -80,7 +87,8 @@ TEST(PlaneBytes, AreTheSameForEveryNumberOfThreadsAndSmall) {
   const Grid g = hills(700, 300);
   const Block all = g.read(g.frame().window());
   const std::vector<float> z(all.row(0), all.row(0) + 700 * 300);
-  const PlaneBytes one = plane_bytes(z, 700, 300, 0.001, {.threads = 1}), many = plane_bytes(z, 700, 300, 0.001, {.threads = 5});
+  const PlaneBytes one = plane_bytes(z, 700, 300, 0.001, {.threads = 1}),
+                   many = plane_bytes(z, 700, 300, 0.001, {.threads = 5});
   EXPECT_EQ(one.bytes, many.bytes);
   EXPECT_EQ(one.lengths.size(), 6u);
   EXPECT_LT(one.bytes.size(), z.size() * 2);
@@ -132,7 +140,8 @@ TEST(SurfacePage, WhatIsNoSurfaceIsRefused) {
   EXPECT_EQ(error_of([] { surface_page({}); }), ErrorCode::BadArgument);
   const Grid steep = relabelled(hills(9, 9), [](GridInfo& i) { i.quantity.kind = QuantityKind::Slope; });
   EXPECT_EQ(error_of([&] { surface_page({.surfaces = {{"s", steep}}}); }), ErrorCode::Refused);
-  const Grid nothing = grid_from_values(Frame(Crs::parse("EPSG:32725"), 0, 0, {1, 1}, 2, 2), std::vector<float>(4, kVoid));
+  const Grid nothing =
+      grid_from_values(Frame(Crs::parse("EPSG:32725"), 0, 0, {1, 1}, 2, 2), std::vector<float>(4, kVoid));
   EXPECT_EQ(error_of([&] { surface_page({.surfaces = {{"n", nothing}}}); }), ErrorCode::Refused);
   const auto above = [](const char* name) {
     return [name](GridInfo& i) { i.quantity.heights = HeightReference::parse(name); };

@@ -16,6 +16,23 @@ std::int32_t foretold(std::int32_t left, std::int32_t above, std::int32_t corner
   return corner >= high ? low : corner <= low ? high : left + above - corner;
 }
 
+// `all`: bits that any of them has.
+std::vector<std::uint8_t> laid_out(const std::vector<std::uint32_t>& folded, std::uint32_t all,
+                                   const std::vector<std::uint8_t>* mask) {
+  const std::size_t n = folded.size();
+  std::size_t width = 0;
+  while (width < 4 && all >> (8 * width)) ++width;
+  std::vector<std::uint8_t> out{static_cast<std::uint8_t>(width), static_cast<std::uint8_t>(mask ? 1 : 0)};
+  if (mask) out.insert(out.end(), mask->begin(), mask->end());
+  const std::size_t head = out.size();
+  out.resize(head + width * n);
+  for (std::size_t b = 0; b < width; ++b)
+    for (std::size_t i = 0; i < n; ++i) out[head + b * n + i] = static_cast<std::uint8_t>(folded[i] >> (8 * b));
+  return out;
+}
+
+std::uint32_t folded_of(std::int64_t d) { return static_cast<std::uint32_t>(d >= 0 ? 2 * d : -2 * d - 1); }
+
 struct Tile {
   const std::vector<float>& values;
   std::int64_t stride, col, row, cols, rows;
@@ -44,21 +61,13 @@ struct Tile {
         }
         // Differences of whole numbers up to 2^30 fit, folded, into 32 bits.
         const std::int64_t d = std::int64_t{q} - guess;
-        folded[at] = static_cast<std::uint32_t>(d >= 0 ? 2 * d : -2 * d - 1);
+        folded[at] = folded_of(d);
         all |= folded[at];
         corner = up;
         left = above[static_cast<std::size_t>(c)] = q;
       }
     }
-    std::size_t width = 0;
-    while (width < 4 && all >> (8 * width)) ++width;
-    std::vector<std::uint8_t> out{static_cast<std::uint8_t>(width), static_cast<std::uint8_t>(voids ? 1 : 0)};
-    if (voids) out.insert(out.end(), mask.begin(), mask.end());
-    const std::size_t head = out.size();
-    out.resize(head + width * n);
-    for (std::size_t b = 0; b < width; ++b)
-      for (std::size_t i = 0; i < n; ++i) out[head + b * n + i] = static_cast<std::uint8_t>(folded[i] >> (8 * b));
-    return out;
+    return laid_out(folded, all, voids ? &mask : nullptr);
   }
 };
 
@@ -73,6 +82,19 @@ std::vector<std::uint8_t> packed(const std::vector<std::uint8_t>& raw) {
 }
 
 }  // namespace
+
+std::vector<std::uint8_t> column_bytes(const std::vector<std::int32_t>& values) {
+  std::vector<std::uint32_t> folded;
+  folded.reserve(values.size());
+  std::uint32_t all = 0;
+  std::int64_t before = 0;
+  for (const std::int32_t v : values) {
+    folded.push_back(folded_of(v - before));
+    all |= folded.back();
+    before = v;
+  }
+  return packed(laid_out(folded, all, nullptr));
+}
 
 PlaneBytes plane_bytes(const std::vector<float>& values, std::int64_t cols, std::int64_t rows, double step,
                        const RunOptions& run) {

@@ -14,8 +14,40 @@
 #include "katoptra/points/select.hpp"
 
 #include "axes.hpp"
+#include "point_colours.hpp"
 
 namespace katoptra {
+
+Colour class_colour(int c) {
+  switch (c) {
+    case 0:
+    case 1:
+      return from_oklch(0.66, 0.0, 0);
+    case 2:
+      return from_oklch(0.80, 0.055, 85);
+    case 3:
+      return from_oklch(0.76, 0.10, 160);
+    case 4:
+      return from_oklch(0.65, 0.11, 165);
+    case 5:
+      return from_oklch(0.52, 0.09, 170);
+    case 6:
+      return from_oklch(0.55, 0.13, 330);
+    case 7:
+      return from_oklch(0.60, 0.20, 15);
+    case 9:
+      return from_oklch(0.62, 0.10, 250);
+    case 14:
+      return from_oklch(0.80, 0.15, 70);
+    case 17:
+      return from_oklch(0.60, 0.08, 300);
+    case 18:
+      return from_oklch(0.70, 0.19, 5);
+    default:
+      return from_oklch(0.65, 0.11, std::fmod(40 + 137.5 * c, 360));
+  }
+}
+
 namespace {
 
 // Of so many points the range of the colours is taken.
@@ -47,36 +79,6 @@ constexpr std::pair<const char*, PointColouring> kColourings[] = {
     {"return", PointColouring::Return}, {"time", PointColouring::Time},   {"colour", PointColouring::Colour},
     {"line", PointColouring::Line}};
 
-// Colours of kinds: each class has its own hue; numbers without one go around the circle.
-Colour class_colour(int c) {
-  switch (c) {
-    case 0:
-    case 1:
-      return from_oklch(0.66, 0.0, 0);
-    case 2:
-      return from_oklch(0.80, 0.055, 85);
-    case 3:
-      return from_oklch(0.76, 0.10, 160);
-    case 4:
-      return from_oklch(0.65, 0.11, 165);
-    case 5:
-      return from_oklch(0.52, 0.09, 170);
-    case 6:
-      return from_oklch(0.55, 0.13, 330);
-    case 7:
-      return from_oklch(0.60, 0.20, 15);
-    case 9:
-      return from_oklch(0.62, 0.10, 250);
-    case 14:
-      return from_oklch(0.80, 0.15, 70);
-    case 17:
-      return from_oklch(0.60, 0.08, 300);
-    case 18:
-      return from_oklch(0.70, 0.19, 5);
-    default:
-      return from_oklch(0.65, 0.11, std::fmod(40 + 137.5 * c, 360));
-  }
-}
 Colour kind_colour(int k) { return from_oklch(0.66, 0.13, std::fmod(30 + 137.5 * k, 360)); }
 
 // What a point is coloured by, as one number; packed red, green, blue for colours.

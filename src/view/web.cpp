@@ -52,7 +52,8 @@ class Joiner {
     if (line.empty() || line.starts_with("//")) return;
     std::smatch m;
     if (!indented && line.starts_with("import ")) {
-      if (!std::regex_match(line, m, import)) throw Error(ErrorCode::BadFile, "an import of another kind: " + line, path);
+      if (!std::regex_match(line, m, import))
+        throw Error(ErrorCode::BadFile, "an import of another kind: " + line, path);
       const std::string from =
           (std::filesystem::path(path).parent_path() / m[2].str()).lexically_normal().generic_string();
       add(from, above);

@@ -4,8 +4,8 @@
 //   joined_modules("view/main.js")
 //
 // A module begins with its imports, `import { a, b } from '../base/x.js';`, each on a line of its own, and exports by
-// `export function`, `export async function`, `export class` or `export const` at the beginning of a line. Lines that are
-// nothing but a comment are left out, and so are blanks at the beginning of a line.
+// `export function`, `export async function`, `export class` or `export const` at the beginning of a line. Lines that
+// are nothing but a comment are left out, and so are blanks at the beginning of a line.
 #pragma once
 #include <string>
 #include <string_view>

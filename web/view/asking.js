@@ -19,7 +19,7 @@ export class Asking {
     this.surface = scene.surfaces[0];
     this.decimals = decimalsOf(facts.planes[facts.surfaces[0].plane].step);
     scene.painters.push((c) => this.paint(c));
-    scene.onClick = (x, y) => this.click(scene.under(x, y));
+    scene.onClick = (x, y) => this.click(scene.struck(x, y));
     this.tell();
   }
 
@@ -58,6 +58,7 @@ export class Asking {
   }
 
   tell() {
+    this.onChange?.();
     const {answer, corners} = this;
     const rows = [];
     const buttons = [];
@@ -84,7 +85,13 @@ export class Asking {
 
   // What is known of a place; `all`: of every plane that can be asked.
   atPlace(p, all = true) {
-    return atPlace(this.facts, this.scene.surfaces, all ? this.planes : [], p);
+    const rows = atPlace(this.facts, this.scene.surfaces, all ? this.planes : [], p);
+    if (!p.point) return rows;
+    const {kind, intensity, number, of, line} = p.point;
+    const name = this.facts.points.classes.find((k) => k.code === kind)?.name ?? '';
+    return [['point', `${numeral(p.height, this.decimals)} ${this.surface.facts.unit}, ${kind} ${name}`],
+      ['above the ground', `${numeral(p.height - this.surface.height(p.col, p.row), this.decimals)} ${this.surface.facts.unit}`],
+      ['', `return ${number} of ${of}, intensity ${intensity}, line ${line}`], ...rows];
   }
 
   tellDistances(rows) {

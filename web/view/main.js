@@ -3,8 +3,10 @@ import { byId, copy, el, factsOf, fileName, hush, save, say, textOf, themeButton
 import { volumeOf } from '../base/measures.js';
 import { legend, pageData } from '../base/drapes.js';
 import { areaText, numeral, roundBelow, volumeText } from '../base/numbers.js';
+import { bytesOf } from '../base/planes.js';
 import { Asking, TOOLS } from './asking.js';
 import { viewFrom, viewText } from './camera.js';
+import { Cloud, MODES } from './cloud.js';
 import { Scene } from './scene.js';
 
 // ---- controls
@@ -36,8 +38,13 @@ class Page {
     Object.assign(this, {surfaces: data.surfaces, drapes: data.drapes});
     this.build();
     this.scene = new Scene(byId('scene'), byId('over'), this.surfaces);
+    if (facts.points) {
+      this.cloud = new Cloud(facts.points, bytesOf(textOf('points')), this.surfaces[0]);
+      this.scene.setCloud(this.cloud);
+    }
     this.controls();
     this.asking = new Asking(this.scene, facts, data.questions, byId('answer'), byId('drawer'));
+    this.asking.onChange = () => this.cloud && this.cutSlab();
     this.scene.painters.push((c) => this.paintPins(c), (c) => this.paintNorth(c));
     this.scene.onHover = (x, y) => this.hover(x, y);
     this.scene.onKey = (key) => this.key(key);
@@ -50,6 +57,11 @@ class Page {
     this.scene.paint();
     hush();
     this.ready();
+    if (this.cloud) {
+      await this.cloud.load(() => this.scene.draw());
+      document.documentElement.dataset.points = 'true';
+      this.scene.draw();
+    }
   }
 
   // For what drives the page by a program.
@@ -113,8 +125,62 @@ class Page {
         interval.value = interval.value === '' ? usual : '';
         this.contours(Number(interval.value) || 0);
       }}, 'on, off'))),
-      this.waterGroup(unit), this.surfacesGroup(), this.pinsGroup(), this.linesGroup(), this.viewsGroup());
+      this.pointsGroup(unit), this.waterGroup(unit), this.surfacesGroup(), this.pinsGroup(), this.linesGroup(), this.viewsGroup());
     scene.over.setAttribute('aria-describedby', 'answer');
+  }
+
+  pointsGroup(unit) {
+    const {facts, cloud, scene} = this;
+    if (!cloud) return '';
+    const p = facts.points;
+    const check = (label, on, change, swatch) => el('label', {class: 'check'}, el('input', {type: 'checkbox', checked: on, 'data-switch': label, onchange: (e) => {
+      change(e.target.checked);
+      scene.draw();
+    }}), swatch ?? '', label);
+    const swatchOf = (colour) => {
+      const i = el('i', {class: 'swatch'});
+      i.style.background = `#${colour}`;
+      return i;
+    };
+    const modes = MODES.filter((m) => m !== 'colour' || p.colours);
+    const by = el('select', {id: 'points-by', onchange: () => {
+      cloud.material.uniforms.mode.value = MODES.indexOf(by.value);
+      scene.draw();
+    }}, ...modes.map((m) => el('option', {value: m}, m)));
+    by.value = MODES[cloud.material.uniforms.mode.value];
+    const told = p.shown < p.there ? `One of every ${p.every} of ${numeral(p.there, 0)} points.` : `${numeral(p.shown, 0)} points.`;
+    this.slabWide = 2;
+    return group('Points', true, el('p', {class: 'hint'}, told), check('points', true, (on) => { cloud.shown = on; }), check('the surface below', true, (on) => { scene.ground = on; }),
+      field('by', by),
+      slider('size', {min: -1.2, max: 1, step: 0.01, value: Math.log10(cloud.material.uniforms.size.value), show: (v) => `${numeral(10 ** v, 2)} m`, oninput: (v) => {
+        cloud.material.uniforms.size.value = 10 ** v;
+        scene.draw();
+      }}),
+      slider('edges', {min: 0, max: 3, step: 0.05, value: 1, show: (v) => (v === 0 ? 'off' : numeral(v, 2)), oninput: (v) => {
+        if (v > 0) scene.edges.strength = v;
+        scene.edgesOff = v === 0;
+        scene.draw();
+      }}),
+      el('details', {}, el('summary', {}, 'Classes'), ...p.classes.map((k) => check(`${k.code} ${k.name}: ${numeral(k.points, 0)}`, true, (on) => cloud.switchClass(k.code, on), swatchOf(k.colour)))),
+      el('details', {}, el('summary', {}, 'Returns'), ...p.returns.map((t) => check(`return ${t.number}: ${numeral(t.points, 0)}`, true, (on) => cloud.switchReturn(t.number, on)))),
+      check('only beside the section', false, (on) => {
+        this.slab = on;
+        this.cutSlab();
+      }),
+      slider('within', {min: 0.25, max: 50, step: 0.25, value: 2, show: (v) => `${numeral(v, 2)} m`, oninput: (v) => {
+        this.slabWide = v;
+        this.cutSlab();
+      }}), unit === 'm' ? '' : el('p', {class: 'hint'}, 'Sizes on the ground are in metres.'));
+  }
+  // Points within reach of the line from the first to the last corner of the section that was asked for.
+  cutSlab() {
+    const {corners, tool} = this.asking;
+    const {flat} = this.surfaces[0];
+    if (this.slab && tool === 'section' && corners.length > 1) {
+      const [a, b] = [corners[0], corners[corners.length - 1]];
+      this.cloud.cut([flat.x(a.col, a.row), flat.y(a.row)], [flat.x(b.col, b.row), flat.y(b.row)], this.slabWide);
+    } else this.cloud.cut(null);
+    this.scene.draw();
   }
 
   surfacesGroup() {
@@ -238,7 +304,7 @@ class Page {
     this.current = i;
     this.select.value = i;
     const {scene} = this;
-    if (d.of !== null && i < this.surfaces.length) scene.which = d.of;
+    if (i < this.surfaces.length) scene.which = i;
     const colours = d.inColours();
     scene.terrains.forEach((t, k) => {
       // Each surface has its own heights' colours; what was made of the first lies on all.
@@ -348,30 +414,40 @@ class Page {
     const x = 34;
     const y = scene.height - 34;
     const turn = (-scene.view.bearing * Math.PI) / 180;
+    const [ink, ground] = [style.getPropertyValue('--ink').trim(), style.getPropertyValue('--ground').trim()];
     c.save();
     c.translate(x, y);
     c.rotate(turn);
-    c.fillStyle = style.getPropertyValue('--ink').trim();
+    c.fillStyle = ink;
+    c.strokeStyle = ground;
+    c.lineWidth = 3;
     c.beginPath();
     c.moveTo(0, -18);
     c.lineTo(6, 6);
     c.lineTo(0, 2);
     c.lineTo(-6, 6);
     c.closePath();
+    c.stroke();
     c.fill();
     c.font = '600 12px "DejaVu Sans", sans-serif';
     c.textAlign = 'center';
+    c.strokeText('N', 0, 20);
     c.fillText('N', 0, 20);
     c.restore();
     if (scene.view.walks) return;
     const metres = roundBelow(160 * scene.metresPerPixel());
     const long = metres / scene.metresPerPixel();
-    c.fillStyle = style.getPropertyValue('--ink').trim();
+    c.fillStyle = ground;
+    c.fillRect(x + 28, y + 4, long + 4, 6);
+    c.fillStyle = ink;
     c.fillRect(x + 30, y + 6, long, 2);
-    c.fillRect(x + 30, y, 1.5, 8);
-    c.fillRect(x + 30 + long - 1.5, y, 1.5, 8);
+    c.strokeStyle = ground;
+    c.lineWidth = 3;
     c.font = '12px "DejaVu Sans", sans-serif';
-    c.fillText(metres >= 1000 ? `${metres / 1000} km` : `${metres} m`, x + 36, y - 3);
+    c.textAlign = 'left';
+    const text = metres >= 1000 ? `${metres / 1000} km` : `${metres} m`;
+    c.strokeText(text, x + 32, y);
+    c.fillText(text, x + 32, y);
   }
 
   // ---- the address

@@ -1,6 +1,7 @@
 // The picture of surfaces in three dimensions: draws when something has changed, follows pointer, touch and keys.
 /* global THREE */
 import { FIELD, EYE, between, direction, eyeOf, fitted, moved, turned, upOf, zoomed } from './camera.js';
+import { Edges } from './cloud.js';
 import { Terrain } from './terrain.js';
 
 const calm = () => matchMedia('(prefers-reduced-motion: reduce)').matches;
@@ -17,7 +18,7 @@ export class Scene {
   constructor(canvas, over, surfaces) {
     const context = canvas.getContext('webgl2', {antialias: !software(), preserveDrawingBuffer: false, powerPreference: 'high-performance'});
     if (!context) throw new Error('this browser or this machine offers no WebGL 2, which draws in three dimensions');
-    Object.assign(this, {canvas, over, surfaces, exaggeration: 1, which: 0, curtain: null, water: null, painters: [], onView: null});
+    Object.assign(this, {canvas, over, surfaces, exaggeration: 1, which: 0, curtain: null, water: null, painters: [], onView: null, cloud: null, edges: null, ground: true});
     this.renderer = new THREE.WebGLRenderer({canvas, context, alpha: true});
     this.renderer.setClearColor(0x000000, 0);
     this.camera = new THREE.PerspectiveCamera(FIELD, 1, 1, 1e6);
@@ -133,14 +134,26 @@ export class Scene {
     if (this.water !== null) this.sea.position.z = this.water * this.up;
     this.sea.visible = this.water !== null;
     this.sea.scale.set(this.first.flat.width, this.first.flat.height, 1);
-    if (this.curtain === null) this.renderer.render(this.scene, this.camera);
-    else this.renderHalves();
+    this.cloud?.prepare(eye, this.up, (this.height * (window.devicePixelRatio || 1)) / (2 * Math.tan((FIELD / 2) * (Math.PI / 180))), this.moving);
+    this.render();
     this.paintOver();
     this.lastDraw = performance.now() - start;
     if (!done) this.draw();
     this.onView?.(this.view);
   }
+  render() {
+    if (this.curtain !== null) this.renderHalves();
+    else if (this.edges && !this.edgesOff && this.cloud?.shown) this.edges.render(this.renderer, this.scene, this.camera);
+    else this.renderer.render(this.scene, this.camera);
+  }
+  // Points over the surface, from now on.
+  setCloud(cloud) {
+    this.cloud = cloud;
+    this.edges = new Edges();
+    this.scene.add(cloud.group);
+  }
   shows(i) {
+    if (!this.ground) return false;
     return this.curtain === null ? i === this.which : i < 2;
   }
   // The first surface to the left of the curtain, the second to its right.
@@ -182,6 +195,11 @@ export class Scene {
     for (const axis of ['x', 'y', 'z']) along[axis] /= long;
     return this.surfaces[this.curtain === null ? this.which : x < this.curtain * this.width ? 0 : 1].hit(p, along, this.exaggeration);
   }
+  // The same for a click: points count, too.
+  struck(x, y) {
+    const point = this.cloud?.shown ? this.cloud.pick(this.camera, this.up, this.width, this.height, x, y) : null;
+    return point ?? (this.ground ? this.under(x, y) : null);
+  }
   flyTo(col, row) {
     const {flat} = this.first;
     const height = this.first.height(col, row);
@@ -200,8 +218,7 @@ export class Scene {
     this.slow = 1;
     this.setSize();
     this.place();
-    if (this.curtain === null) this.renderer.render(this.scene, this.camera);
-    else this.renderHalves();
+    this.render();
     this.paintOver();
     const out = document.createElement('canvas');
     out.width = this.over.width;
@@ -222,6 +239,7 @@ export class Scene {
   // While something moves the picture may be coarser, where it would be too slow otherwise.
   hurry(moving) {
     clearTimeout(this.rest);
+    this.moving = moving;
     const now = performance.now();
     const since = now - (this.before ?? 0);
     this.before = now;
@@ -233,7 +251,9 @@ export class Scene {
       this.setSize();
     }
     this.rest = setTimeout(() => {
-      if (this.slow === 1) return;
+      const waits = this.slow < 1 || (this.moving && this.cloud);
+      this.moving = false;
+      if (!waits) return;
       this.slow = 1;
       this.setSize();
       this.draw();

@@ -95,7 +95,7 @@ struct StudyProduct {
 
 struct Study {
   std::string title;
-  bool pages = true;  // view.html and coverage.html beside the report
+  bool pages = true;                   // view.html and coverage.html beside the report
   std::filesystem::path file, folder;  // where it was read from
   std::string text;                    // as it was read
   Area area;

@@ -8,14 +8,16 @@
 // by larger cells, from an overview of its file where there is one, and the page says so. Texts may be anything: they
 // are never taken for a part of the page, and the page runs no script but its own (Content Security Policy, level 3).
 //
-// Memory: 4 bytes for each cell shown of each surface and each colouring, and the page itself.
+// Memory: 4 bytes for each cell shown of each surface and each colouring, 24 for each point shown, and the page itself.
 #pragma once
 #include <cstdint>
+#include <optional>
 #include <string>
 #include <vector>
 
 #include "katoptra/geo/feature.hpp"
 #include "katoptra/grid/grid.hpp"
+#include "katoptra/points/points.hpp"
 #include "katoptra/view/map.hpp"
 
 namespace katoptra {
@@ -40,7 +42,7 @@ struct PageLine {
   std::string name;
 };
 
-inline constexpr std::int64_t kMostPageCells = 4'000'000;
+inline constexpr std::int64_t kMostPageCells = 4'000'000, kMostPagePoints = 5'000'000;
 
 struct SurfacePage {
   std::string title;
@@ -48,17 +50,22 @@ struct SurfacePage {
   std::vector<PagePlane> drapes;    // what it can be coloured by, besides what the page finds itself
   std::vector<PagePin> pins;
   std::vector<PageLine> lines;
-  std::int64_t most_cells = kMostPageCells;  // 1,000 to 16,000,000
-  int drape_steps = 20'000;                  // drapes that are no lengths are told in so many steps of their range
-  bool lineage = true;                       // where cells came from, when the first surface knows
+  // Drawn over the surface where they lie on its frame: in its CRS, in its unit and above its reference
+  // (points/select.hpp brings them there). Of more than `most_points` every n-th is taken, and the page says so.
+  std::optional<PointCloud> points = {};
+  std::int64_t most_points = kMostPagePoints;  // 1 to 5,000,000
+  std::int64_t most_cells = kMostPageCells;    // 1,000 to 16,000,000
+  int drape_steps = 20'000;                    // drapes that are no lengths are told in so many steps of their range
+  bool lineage = true;                         // where cells came from, when the first surface knows
   RunOptions run = {};
 };
 
 struct Page {
   std::string html;
-  Frame frame;       // of the cells shown
-  double times = 1;  // they are so many times as wide as the surface's
-  double step = 0;   // heights are told in such steps, in the unit of the surface
+  Frame frame;                                // of the cells shown
+  double times = 1;                           // they are so many times as wide as the surface's
+  double step = 0;                            // heights are told in such steps, in the unit of the surface
+  std::int64_t points = 0, points_there = 0;  // shown, and on the frame
 };
 
 // BadArgument without a surface; Refused for one that is not heights, or without a known cell.
