@@ -268,8 +268,8 @@ void add_list_and_map(CLI::App& order) {
 void add_serve(CLI::App& app) {
   auto s = std::make_shared<ServeCommand>();
   CLI::App* v = app.add_subcommand("serve",
-                                   "a stand-in data service over a folder: STAC API, files, extraction on demand; for "
-                                   "a browser the search on a map");
+                                   "a stand-in data service over a folder: STAC API, files, extraction; for a browser "
+                                   "the search on a map");
   v->add_option("FOLDER", s->folder, "tiles to serve")->required();
   v->add_option("--listen", s->listen, "the address to listen at; others than loopback let others in");
   v->add_option("--port", s->port, "0: any that is free")->check(CLI::Range(0, 65535));

@@ -441,7 +441,7 @@ struct Service::Impl {
     c.title = "Surveys of " + name_of_folder();
     for (std::size_t i = 0; i < catalogue.tiles.size(); ++i)
       c.shortlist.tiles.push_back({.tile = told_tile(i, base(q))});
-    if (!options.book.empty()) c.orders = OrderBook(options.book).list();
+    if (!options.book.empty() && fs::exists(options.book)) c.orders = OrderBook(options.book).list();
     return pages[base(q)] = coverage_live_page(c);
   }
 

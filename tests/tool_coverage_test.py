@@ -10,37 +10,18 @@ import time
 import urllib.request
 
 import numpy
-from browser import Browser, data_of
-from tool import DEMO, ToolTest, main, png
+from browser import data_of
+from page_testing import PageTest
+from tool import DEMO, main, png
 
 AREA = "box:-31.0105,-37.5620,-30.9780,-37.5440"
 
 
-class CoverageTest(ToolTest):
-    @classmethod
-    def setUpClass(cls):
-        cls.browser = Browser()
-
-    @classmethod
-    def tearDownClass(cls):
-        cls.browser.quit()
-
-    def setUp(self):
-        super().setUp()
-        self.browser.log()
-
+class CoverageTest(PageTest):
     def find(self, *words, area=AREA):
         found = self.run_json("find", "--in", DEMO, "--area", area, "--page", "coverage.html", "--overwrite", *words)
-        self.browser.open(self.path("coverage.html"))
-        self.assertEqual(self.browser.log(), [])
+        self.opened(self.path("coverage.html"))
         return found
-
-    def saved(self, label):
-        """What a button gives to the person, as text."""
-        return self.browser.js_later("""
-            const done = arguments[1], was = URL.createObjectURL;
-            URL.createObjectURL = (blob) => { blob.text().then(done); URL.createObjectURL = was; return was.call(URL, blob); };
-            [...document.querySelectorAll('button')].find((b) => b.textContent === arguments[0]).click();""", label)
 
     def pixel(self, lon, lat):
         p = self.browser.js("return window.katoptra.map.px(arguments[0], arguments[1])", lon, lat)

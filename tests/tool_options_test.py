@@ -316,7 +316,8 @@ class OwnOptions(Options):
         shutil.copytree(os.path.join(DEMO, "sonar-2019"), self.path("tiles"))
         words = ["find", "--in", "tiles", "--area", AREA, "--keep", "kept.katalog"]
         self.assertEqual(len(self.run_json(*words)["tiles"]), 1)
-        self.assertEqual(len(self.run_json(*words, "--fresh", "--map", "tiles.png", "-o", "list.csv")["tiles"]), 1)
+        self.assertEqual(len(self.run_json(*words, "--fresh", "--map", "tiles.png", "--page", "tiles.html", "--book", "none.book", "-o", "list.csv")["tiles"]), 1)
+        self.assertIn("kessa", open(self.path("tiles.html")).read())
         with open(self.path("tiles.png"), "rb") as f:
             self.assertTrue(f.read(4).endswith(b"PNG"))
 
@@ -567,6 +568,20 @@ class OwnOptions(Options):
         self.assertIn("8, 16 or 32", self.refused("openness", "g.asc", "--directions", "9", "-o", "none.tif", status=2))
         self.assertGreater(self.make(f"openness g.asc --radius 6m --area {INSIDE} --margin 4m").size, self.make(f"openness g.asc --radius 6m --area {INSIDE}").size)
         self.sight("openness")
+
+    def test_view_options(self):
+        sheet, lidar = os.path.join(DEMO, "ground-2022", "sheet_b2.tif"), os.path.join(DEMO, "lidar-2022", "lidar_nw.laz")
+        done = self.run_json("view", sheet, "-o", "a.html", "--title", "A sheet", "--drape", "slope:as=percent", "--drape", sheet, "--pins", os.path.join(DEMO, "control.csv"), "--line", os.path.join(DEMO, "transect.geojson"), "--cells", "20000", "--points", lidar, "--most-points", "300")
+        self.assertLess(done["cols"] * done["rows"], 20001)
+        self.assertLess(done["points"], 301)
+        text = open(self.path("a.html")).read()
+        for word in ("<title>A sheet</title>", '"slope-percent"', '"sheet_b2"', '"C01"', '"footbridge"'):
+            self.assertIn(word, text)
+        whole = self.run_json("view", sheet, "-o", "b.html")
+        self.assertEqual(whole["points"], 0)
+        self.assertGreater(whole["cols"], done["cols"])
+        part, more = (self.run_json("view", sheet, "-o", f"{n}.html", "--area", "circle:-30.9889,-37.5550,60m", *words)["cols"] for n, words in (("c", ()), ("d", ("--margin", "20m"))))
+        self.assertGreater(more, part + 15)
 
     def test_sky_view_options(self):
         ups, _ = self.angles()
@@ -1172,7 +1187,7 @@ class OwnOptions(Options):
             with urllib.request.urlopen(request) as reply:
                 return reply.read(), dict(reply.headers), url
 
-        body, _, url = answer("--listen", "127.0.0.1", "--port", "0", "--page", "3")
+        body, _, url = answer("--listen", "127.0.0.1", "--port", "0", "--page", "3", "--book", "none.book")
         self.assertEqual(len(json.loads(body)["features"]), 3)
         self.assertTrue(url.startswith("http://127.0.0.1:"))
         whole = os.path.getsize(os.path.join(DEMO, "coast-2014", "coast.tif"))

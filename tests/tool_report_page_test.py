@@ -5,28 +5,27 @@ import tempfile
 import shutil
 
 from browser import BY, Browser
-from tool import TOOL, ToolTest, main
+from page_testing import PageTest
+from tool import TOOL, main
 
 
-class ReportPage(ToolTest):
+class ReportPage(PageTest):
     @classmethod
     def setUpClass(cls):
-        cls.browser = Browser()
+        super().setUpClass()
         cls.isle = tempfile.mkdtemp(prefix="katoptra-isle-")
         subprocess.run([TOOL, "demo", cls.isle, "--overwrite", "--quiet"], check=True)
 
     @classmethod
     def tearDownClass(cls):
-        cls.browser.quit()
+        super().tearDownClass()
         shutil.rmtree(cls.isle, ignore_errors=True)
 
     def out(self, name):
         return os.path.join(self.isle, "out", name)
 
     def opened(self, name="report.html"):
-        self.browser.log()
-        self.browser.open(self.out(name))
-        self.assertEqual(self.browser.log(), [])
+        super().opened(self.out(name))
 
     def ask(self, script, *words):
         return self.browser.js("const {report, map, surfaces} = window.katoptra; " + script, *words)

@@ -7,32 +7,20 @@ import time
 
 import numpy
 from browser import Browser, Keys, data_of
-from tool import DEMO, ToolTest, main, png
+from page_testing import PageTest
+from tool import DEMO, main, png
 
 SHEET = os.path.join(DEMO, "ground-2022", "sheet_b2.tif")
 
 
-class ViewTest(ToolTest):
-    @classmethod
-    def setUpClass(cls):
-        cls.browser = Browser()
-
-    @classmethod
-    def tearDownClass(cls):
-        cls.browser.quit()
-
-    def setUp(self):
-        super().setUp()
-        self.browser.log()
-
+class ViewTest(PageTest):
     def view(self, *words, **options):
         self.run_tool("view", *words, "-o", "page.html", "--overwrite", **options)
         return self.path("page.html")
 
-    def opened(self, *words):
+    def looked_at(self, *words):
         page = self.view(*words)
-        self.browser.open(page)
-        self.assertEqual(self.browser.log(), [])
+        self.opened(page)
         return page
 
     def ask(self, script, *words):
@@ -44,7 +32,7 @@ class ViewTest(ToolTest):
 
 class Looking(ViewTest):
     def test_a_page_is_whole_in_one_file_and_draws_itself(self):
-        page = self.opened(SHEET)
+        page = self.looked_at(SHEET)
         text = open(page).read()
         for word in ("http://", "https://"):
             for place in ("src=", "href=", "url(", "import("):
@@ -61,7 +49,7 @@ class Looking(ViewTest):
         self.assertGreater(len(numpy.unique(picture[300:500:4, 300:700:4].reshape(-1, picture.shape[2]), axis=0)), 200)
 
     def test_a_height_under_the_pointer_is_that_of_sample(self):
-        self.opened(SHEET)
+        self.looked_at(SHEET)
         for x, y in ((0.5, 0.5), (0.4, 0.55), (0.62, 0.46)):
             wide, high = (2 * v for v in self.middle())
             self.browser.point("#over", wide * x, high * y).click().perform()
@@ -75,7 +63,7 @@ class Looking(ViewTest):
     def test_slopes_are_those_of_the_tool(self):
         self.run_tool("slope", SHEET, "-o", "slope.tif")
         slopes, _ = self.read_raster(self.path("slope.tif"))
-        self.opened(SHEET)
+        self.looked_at(SHEET)
         rows, cols = slopes.shape
         ours = numpy.array(self.ask("const g = surfaces[0].gradients(); return Array.from(g.east, (p, i) => Math.atan(Math.hypot(p, g.north[i])) * 180 / Math.PI)"), float).reshape(rows, cols)
         self.assertEqual(numpy.isnan(slopes).sum(), numpy.isnan(ours).sum())
@@ -83,7 +71,7 @@ class Looking(ViewTest):
         self.assertLess(numpy.nanmax(numpy.abs(ours - slopes)), 0.05)
 
     def test_a_section_by_two_clicks_is_that_of_the_tool(self):
-        self.opened(SHEET)
+        self.looked_at(SHEET)
         self.browser.click('[data-tool="section"]')
         wide, high = (2 * v for v in self.middle())
         self.browser.point("#over", wide * 0.4, high * 0.45).click().perform()
@@ -91,11 +79,7 @@ class Looking(ViewTest):
         a, b = self.ask("return asking.corners.map((p) => surfaces[0].ground.place(p.col, p.row))")
         self.run_tool("section", SHEET, "--from", f"{a['x']!r},{a['y']!r}", "--to", f"{b['x']!r},{b['y']!r}", "-o", "section.csv")
         theirs = list(csv.DictReader(open(self.path("section.csv"))))
-        ours = list(csv.DictReader(io.StringIO(self.browser.js_later("""
-            const done = arguments[0];
-            const was = URL.createObjectURL;
-            URL.createObjectURL = (blob) => { blob.text().then(done); URL.createObjectURL = was; return was.call(URL, blob); };
-            [...document.querySelectorAll('#drawer button')].find((b) => b.textContent === 'Save CSV').click();"""))))
+        ours = list(csv.DictReader(io.StringIO(self.saved("Save CSV"))))
         self.assertEqual(len(ours), len(theirs))
         self.assertGreater(len(ours), 20)
         for mine, other in zip(ours, theirs):
@@ -114,7 +98,7 @@ class Looking(ViewTest):
         self.assertEqual(self.browser.log(), [])
 
     def test_volumes_below_a_level_are_those_of_statistics(self):
-        self.opened(SHEET)
+        self.looked_at(SHEET)
         for level in (12.5, 30):
             told = self.run_json("statistics", SHEET, "--level", f"{level}m")
             ours = self.browser.js_later("const done = arguments[1]; const f = document.getElementById('level'); f.value = arguments[0]; f.dispatchEvent(new Event('change')); setTimeout(() => done(document.getElementById('water').textContent), 50)", level)
@@ -128,7 +112,7 @@ class Looking(ViewTest):
         return entry["volume_below_m3"]
 
     def test_an_area_is_measured(self):
-        self.opened(SHEET)
+        self.looked_at(SHEET)
         self.browser.click('[data-tool="area"]')
         wide, high = (2 * v for v in self.middle())
         for x, y in ((0.42, 0.48), (0.52, 0.45), (0.5, 0.52)):
@@ -147,7 +131,7 @@ class Looking(ViewTest):
         self.assertAlmostEqual(cells, told["cells"] - told["voids"], delta=3)
 
     def test_turning_with_mouse_and_keys_and_the_address_that_keeps_it(self):
-        self.opened(SHEET)
+        self.looked_at(SHEET)
         x, y = self.middle()
         before = self.ask("return scene.view")
         chain = self.browser.point("#over", x, y).click_and_hold()
@@ -176,7 +160,7 @@ class Looking(ViewTest):
 
     def test_every_way_of_looking_draws_without_a_complaint(self):
         self.run_tool("compare", SHEET, os.path.join(DEMO, "reference", "truth.tif"), "-o", "difference.tif")
-        self.opened(SHEET, os.path.join(DEMO, "reference", "truth.tif"), "--drape", "difference.tif", "--drape", "landforms:radius=20m", "--line", os.path.join(DEMO, "transect.geojson"), "--pins", os.path.join(DEMO, "control.csv"))
+        self.looked_at(SHEET, os.path.join(DEMO, "reference", "truth.tif"), "--drape", "difference.tif", "--drape", "landforms:radius=20m", "--line", os.path.join(DEMO, "transect.geojson"), "--pins", os.path.join(DEMO, "control.csv"))
         names = self.browser.js("return [...document.querySelectorAll('#drape option')].map((o) => o.textContent)")
         self.assertIn("difference", " ".join(names))
         self.assertIn("landforms", " ".join(names))
@@ -197,7 +181,7 @@ class Points(ViewTest):
     LIDAR = os.path.join(DEMO, "lidar-2022", "lidar_nw.laz")
 
     def shown(self, *words):
-        page = self.opened(SHEET, "--points", self.LIDAR, *words)
+        page = self.looked_at(SHEET, "--points", self.LIDAR, *words)
         self.browser.wait("document.documentElement.dataset.points")
         return page
 
@@ -307,7 +291,7 @@ class Wrong(ViewTest):
         bad = ["<script>window.hurt=1</script>", "</script><script>window.hurt=2</script>", '"><img src=x onerror="window.hurt=3">', "javascript:window.hurt=4", "\u202eleft\u202c", "]]>", "<!--", "\\u003c/script>"]
         with open(self.path("pins.geojson"), "w") as f:
             json.dump({"type": "FeatureCollection", "features": [{"type": "Feature", "properties": {"name": b, "severity": "warning", "message": b, "advice": b}, "geometry": {"type": "Point", "coordinates": [-30.9889, -37.555]}} for b in bad]}, f)
-        self.opened(SHEET, "--pins", "pins.geojson", "--title", bad[1] + bad[2])
+        self.looked_at(SHEET, "--pins", "pins.geojson", "--title", bad[1] + bad[2])
         for i in range(len(bad)):
             self.browser.js("document.querySelectorAll('.pins button')[arguments[0]].click()", i)
             self.assertIn(bad[i].replace("\u202e", "").replace("\u202c", "")[:6], self.browser.text("#pin").replace("\u202e", ""))

@@ -114,7 +114,9 @@ class SurfaceWriter {
       given = shown_->grid;
     }
     const Grid cells = on_frame(given);
-    const std::vector<float> values = values_of(cells, page_.run);
+    // Where cells are shown as they are, the lineage comes with the same reading.
+    const bool traced = facts_["surfaces"].empty() && shown_->times == 1 && is_traced(cells);
+    const std::vector<float> values = traced ? values_and_origins(cells) : values_of(cells, page_.run);
     if (std::all_of(values.begin(), values.end(), [](float v) { return std::isnan(v); }))
       throw Error(ErrorCode::Refused,
                   facts_["surfaces"].empty() ? "it has no known cell" : "it has no known cell on the first surface",
@@ -148,26 +150,53 @@ class SurfaceWriter {
     return p;
   }
 
-  // Which source and how, as classes: where cells were made larger, that of the middle one.
-  void add_lineage() {
-    const Grid& whole = page_.surfaces[0].grid;
+  bool is_traced(const Grid& g) const { return page_.lineage && !g.info().sources.empty(); }
+  std::vector<float> values_and_origins(const Grid& cells) {
+    const auto n = static_cast<std::size_t>(cells.frame().cols() * cells.frame().rows());
+    std::vector<float> values;
+    values.reserve(n);
+    origins_.reserve(n);
+    for_each_band(cells, Planes::ValuesAndOrigin, page_.run, [&](const Block& b) {
+      values.insert(values.end(), b.row(0), b.row(0) + b.window().cells());
+      const Origin* o = b.origin_row(0);
+      for (std::int64_t i = 0; i < b.window().cells(); ++i) origins_.push_back(o[i] != 0 ? static_cast<float>(o[i]) : kVoid);
+    });
+    return values;
+  }
+  // Where cells were made larger: those of the middle ones.
+  void middle_origins(const Grid& whole) {
     const Frame& shown = frame();
     const auto cols = static_cast<std::size_t>(shown.cols());
-    std::vector<float> codes(cols * static_cast<std::size_t>(shown.rows()), kVoid);
+    origins_.assign(cols * static_cast<std::size_t>(shown.rows()), kVoid);
     const auto times = static_cast<std::int64_t>(shown_->times);
-    std::map<Origin, std::size_t> found;
     for_each_band(whole, Planes::ValuesAndOrigin, page_.run, [&](const Block& b) {
       for (std::int64_t r = 0; r < b.window().rows; ++r) {
         const std::int64_t row = b.window().row + r;
         if (row % times != times / 2 || row / times >= shown.rows()) continue;
         for (std::int64_t c = times / 2; c < b.window().cols && c / times < shown.cols(); c += times)
-          if (const Origin o = b.origin_row(r)[c]; o != 0) {
-            ++found[o];
-            codes[static_cast<std::size_t>(row / times) * cols + static_cast<std::size_t>(c / times)] =
+          if (const Origin o = b.origin_row(r)[c]; o != 0)
+            origins_[static_cast<std::size_t>(row / times) * cols + static_cast<std::size_t>(c / times)] =
                 static_cast<float>(o);
-          }
       }
     });
+  }
+
+  // Which source and how, as classes. A file alone, all of it measured, has nothing to tell.
+  void add_lineage() {
+    const Grid& whole = page_.surfaces[0].grid;
+    if (origins_.empty() && whole.info().sources.size() < 2) return;
+    const Frame& shown = frame();
+    if (origins_.empty()) middle_origins(whole);
+    const std::vector<float>& codes = origins_;
+    std::map<Origin, std::size_t> found;
+    float before = kVoid;
+    std::size_t* count = nullptr;
+    for (const float c : codes) {
+      if (std::isnan(c)) continue;
+      if (!count || c != before) count = &found[static_cast<Origin>(c)];
+      before = c;
+      ++*count;
+    }
     if (found.size() < 2) return;
     const Grid plane = grid_from_values(shown, codes, {.kind = QuantityKind::Code}, SampleType::UInt32, "lineage");
     const std::size_t at = add_plane(plane, codes, {});
@@ -205,6 +234,7 @@ class SurfaceWriter {
   HtmlPage& html_;
   ordered_json facts_;
   std::optional<Shown> shown_;
+  std::vector<float> origins_;  // codes of the cells shown; empty where nobody looked
   double step_ = 0;
 };
 

@@ -123,10 +123,7 @@ class Report {
   }
   click(px, py) {
     const pin = this.pinAt(px, py);
-    if (pin !== null) {
-      this.showPin(pin, false);
-      document.querySelector(`tr[data-pin="${pin}"]`)?.scrollIntoView({block: 'nearest', behavior: 'smooth'});
-    }
+    if (pin !== null) this.showPin(pin, false);
     const p = this.cellAt(px, py);
     if (!this.surface.inside(p.col, p.row)) return;
     this.asked = p;

@@ -7,7 +7,7 @@ import { Terrain } from './terrain.js';
 const calm = () => matchMedia('(prefers-reduced-motion: reduce)').matches;
 
 // Without a graphics card smooth edges cost more than they are worth.
-function software() {
+function isSoftware() {
   const c = document.createElement('canvas').getContext('webgl2');
   const told = c?.getExtension('WEBGL_debug_renderer_info');
   return told ? /swiftshader|llvmpipe|software/i.test(c.getParameter(told.UNMASKED_RENDERER_WEBGL)) : false;
@@ -16,7 +16,8 @@ function software() {
 export class Scene {
   // Throws where there is no WebGL. `over`: a canvas on top for lines and marks, painted by `paint(scene, context)`.
   constructor(canvas, over, surfaces) {
-    const context = canvas.getContext('webgl2', {antialias: !software(), preserveDrawingBuffer: false, powerPreference: 'high-performance'});
+    this.software = isSoftware();
+    const context = canvas.getContext('webgl2', {antialias: !this.software, preserveDrawingBuffer: false, powerPreference: 'high-performance'});
     if (!context) throw new Error('this browser or this machine offers no WebGL 2, which draws in three dimensions');
     Object.assign(this, {canvas, over, surfaces, exaggeration: 1, which: 0, curtain: null, water: null, painters: [], onView: null, cloud: null, edges: null, ground: true});
     this.renderer = new THREE.WebGLRenderer({canvas, context, alpha: true});
@@ -24,7 +25,7 @@ export class Scene {
     this.camera = new THREE.PerspectiveCamera(FIELD, 1, 1, 1e6);
     this.scene = new THREE.Scene();
     const most = Math.min(this.renderer.capabilities.maxTextureSize, 8192);
-    this.terrains = surfaces.map((s) => new Terrain(s, most));
+    this.terrains = surfaces.map((s) => new Terrain(s, most, this.software ? 90000 : 320000));
     this.terrains.forEach((t) => this.scene.add(t.group));
     this.sea = new THREE.Mesh(new THREE.PlaneBufferGeometry(1, 1),
       new THREE.MeshBasicMaterial({color: 0x2f7ea6, transparent: true, opacity: 0.45, side: THREE.DoubleSide, depthWrite: false}));
@@ -245,7 +246,10 @@ export class Scene {
     this.before = now;
     // Pictures that come more than 50 ms apart while a hand moves are late.
     this.late = moving && since > 50 && since < 400 ? (this.late ?? 0) + 1 : 0;
-    if (this.late > 2 && this.slow > 0.5) {
+    if (this.software && moving && this.slow === 1) {
+      this.slow = 0.6;
+      this.setSize();
+    } else if (this.late > 2 && this.slow > 0.5) {
       this.slow = Math.max(0.5, this.slow - 0.25);
       this.late = 0;
       this.setSize();

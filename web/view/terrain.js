@@ -5,7 +5,6 @@ import { errorsOf, trianglesOf } from './mesh.js';
 import { FIELD } from './camera.js';
 
 const SQUARE = 128;
-const MOST_TRIANGLES = 320000;
 
 const VERTEX = `
 attribute vec2 cell;
@@ -77,8 +76,9 @@ function thinned(bytes, cols, rows, by) {
 }
 
 export class Terrain {
-  constructor(surface, mostTexture) {
-    this.surface = surface;
+  // `most`: triangles that may be drawn.
+  constructor(surface, mostTexture, most) {
+    Object.assign(this, {surface, most});
     this.by = Math.ceil(Math.max(surface.cols, surface.rows) / mostTexture);
     this.group = new THREE.Group();
     this.material = new THREE.ShaderMaterial({
@@ -165,7 +165,7 @@ export class Terrain {
       s.drawn = drawn;
       if (performance.now() - start > most) return false;
     }
-    if (this.triangles > MOST_TRIANGLES) {
+    if (this.triangles > this.most) {
       this.coarseness *= 1.5;
       return false;
     }

@@ -1,7 +1,7 @@
 // What covers an area, as a page for a browser: footprints on a map, tiles with their facts and the reasons for the
 // choice, gaps, filters, tiles kept or dropped by hand, and the shortlist to take along.
 //
-//   const Shortlist s = find_tiles(catalogue, area);
+//   const Shortlist s = find_tiles(read_catalogue("surveys", {.area = &area}), area);
 //   write_text_file("coverage.html", coverage_page({.shortlist = s, .searched = {"surveys"}, .area = "area.geojson"}));
 //
 // One file without network, as surface_page. A service that shows the page at its own address gives it live answers
