@@ -2,18 +2,25 @@
 #include <filesystem>
 #include <fmt/format.h>
 #include <memory>
+#include <thread>
 
+#include "katoptra/base/error.hpp"
+#include "katoptra/base/progress.hpp"
+#include "katoptra/catalogue/catalogue.hpp"
+#include "katoptra/catalogue/point_index.hpp"
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/format.hpp"
 #include "katoptra/formats/point_file.hpp"
 #include "katoptra/formats/vector_file.hpp"
 #include "katoptra/points/select.hpp"
+#include "katoptra/surface/mosaic.hpp"
 #include "katoptra/terrain/products.hpp"
 #include "katoptra/view/page.hpp"
 
 #include "common.hpp"
 #include "pictures.hpp"
 #include "points_common.hpp"
+#include "view_service.hpp"
 
 namespace katoptra::cli {
 namespace {
@@ -25,6 +32,8 @@ struct ViewCommand : Common {
   std::string title;
   std::int64_t most_points = kMostPagePoints;
   std::int64_t cells = kMostPageCells;
+  std::string listen = "127.0.0.1";
+  int port = 0;
 };
 
 std::string word_of(const Feature& f, std::initializer_list<const char*> names) {
@@ -80,6 +89,8 @@ PointCloud points_over(const Grid& surface, const ViewCommand& o, std::vector<st
   std::vector<PointCloud> sheets;
   for (const std::string& file : point_files(o.points)) {
     PointCloud c = open_points(file, {.open = o.open_options()});
+    // Near by, only the chunks that lie there are decoded.
+    if (o.out.empty()) c = with_kept_index(c, file, default_cache(), o.run());
     const HeightReference &from = c.info().quantity.heights, &to = q.heights;
     if (from.known() && to.known() && !(from == to)) c = to_heights(c, to);
     if (!from.known() && to.known())
@@ -96,18 +107,50 @@ PointCloud points_over(const Grid& surface, const ViewCommand& o, std::vector<st
   return merged(sheets);
 }
 
-int run_view(const ViewCommand& o) {
+// A file as it is; of a folder what a study made of it, or its tiles joined, and the points in it.
+Grid surface_behind(const std::string& in, ViewCommand& o) {
+  std::error_code ec;
+  if (!fs::is_directory(in, ec)) return open_input(in, o);
+  if (o.points.empty() && !points_behind(in).empty()) o.points.push_back(in);
+  if (fs::exists(fs::path(in) / "surface.tif", ec)) return open_input((fs::path(in) / "surface.tif").string(), o);
+  std::vector<Grid> tiles;
+  for (const std::string& file : expand_inputs({in})) tiles.push_back(open_input(file, o));
+  if (tiles.empty())
+    throw Error(ErrorCode::BadFile, "holds no tile of heights", in, "name surfaces, or a folder of tiles");
+  return tiles.size() == 1 ? tiles[0] : mosaic(tiles, {});
+}
+
+// Shows the page until it is interrupted.
+int show_live(SurfacePage page, const ViewCommand& o) {
+  // What is looked at from far away; finer cells and all points come when one comes near.
+  constexpr std::int64_t kMostAtOnce = 1'000'000;
+  page.most_cells = std::min(page.most_cells, kMostAtOnce);
+  page.most_points = std::min(page.most_points, kMostAtOnce);
+  ViewService service(SurfaceViewer(std::move(page)), {.host = o.listen, .port = o.port});
+  fmt::print("{}\n", service.address());
+  if (!o.quiet) fmt::print("open it in a browser; shown until it is interrupted\n");
+  std::fflush(stdout);
+  std::jthread watch([&](std::stop_token stop) {
+    while (!stop.stop_requested() && !progress().cancelled())
+      std::this_thread::sleep_for(std::chrono::milliseconds(50));
+    service.stop();
+  });
+  service.run();
+  return 0;
+}
+
+int run_view(ViewCommand& o) {
   std::vector<std::string> notes;
-  if (!has_ending(o.out, ".html") && !has_ending(o.out, ".htm"))
+  if (!o.out.empty() && !has_ending(o.out, ".html") && !has_ending(o.out, ".htm"))
     throw Error(ErrorCode::Unsupported,
                 fmt::format("pages are not written as '{}'", fs::path(o.out).extension().string()), o.out,
                 "give a name that ends in .html");
   if (o.in.size() > 4) throw Error(ErrorCode::BadArgument, "a page holds at most four surfaces", "view");
   SurfacePage p{.title = o.title, .most_cells = o.cells, .run = o.run()};
   for (const std::string& in : o.in)
-    p.surfaces.push_back({.label = fs::path(in).stem().string(), .grid = within(open_input(in, o), o, notes)});
+    p.surfaces.push_back({.label = fs::path(in).stem().string(), .grid = within(surface_behind(in, o), o, notes)});
   const Grid first = p.surfaces[0].grid;
-  if (p.title.empty()) p.title = fs::path(o.in[0]).stem().string();
+  if (p.title.empty()) p.title = fs::absolute(o.in[0]).lexically_normal().stem().string();
   for (const std::string& d : o.drapes) p.drapes.push_back(drape_of(d, first, o));
   for (const std::string& file : o.pins)
     for (PagePin& pin : pins_of(file, first.frame().crs())) p.pins.push_back(std::move(pin));
@@ -118,6 +161,7 @@ int run_view(const ViewCommand& o) {
     p.points = points_over(first, o, notes);
     p.most_points = o.most_points;
   }
+  if (o.out.empty()) return show_live(std::move(p), o);
   const Page page = surface_page(p);
   if (!o.dry_run) write_text_file(o.out, page.html, {.overwrite = o.overwrite});
   Statement s(o);
@@ -154,7 +198,7 @@ int run_view(const ViewCommand& o) {
 void add_view_verb(CLI::App& app, int& status) {
   auto o = std::make_shared<ViewCommand>();
   CLI::App* v = app.add_subcommand("view", "a page for a browser: a surface to turn, to colour and to ask");
-  v->add_option("IN", o->in, "surfaces; the first is the one that is measured")->required();
+  v->add_option("IN", o->in, "surfaces, or folders of tiles; the first is the one that is measured")->required();
   v->add_option("--drape", o->drapes, "what it can be coloured by, too: a grid, or a product as for derive")
       ->take_all();
   v->add_option("--pins", o->pins, "places with something to read: findings of check, control points")->take_all();
@@ -168,11 +212,13 @@ void add_view_verb(CLI::App& app, int& status) {
       ->check(CLI::Range(std::int64_t{1000}, std::int64_t{16'000'000}))
       ->default_str(std::to_string(kMostPageCells));
   add_area(*v, *o);
-  add_output(*v, *o);
+  v->add_option("--port", o->port, "without -o: where it is shown; 0: any that is free")->check(CLI::Range(0, 65535));
+  v->add_option("--listen", o->listen, "without -o: the address to listen at; others than loopback let others in");
+  add_output(*v, *o, false);
   add_reading(*v, *o, Reading::Converts);
   v->add_flag("--dry-run", o->dry_run, "say what would be written")->group(kOutputOptions);
   add_running(*v, *o);
-  v->get_option("--out")->description("where to write: .html");
+  v->get_option("--out")->description("where to write: .html; without it the page is shown by a service of this machine, however large the surface");
   v->callback([o, &status] { status = run_view(*o); });
 }
 

@@ -24,6 +24,7 @@
 
 #include "catalogue/stac_json.hpp"
 #include "coverage.hpp"
+#include "gate.hpp"
 #include "jobs.hpp"
 #include "search.hpp"
 
@@ -159,29 +160,11 @@ struct Service::Impl {
     send(r, {{"code", std::to_string(status)}, {"title", what}, {"description", what}}, "application/problem+json");
   }
 
-  // A browser says from where it was sent; what comes from pages of others, or under a name that is not this service's
-  // (a name of theirs that leads here), is refused; a link that a person follows is not. Programs say neither, and what
-  // they ask for is open to them.
-  static bool from_browser(const Request& q) { return q.has_header("Sec-Fetch-Site") || q.has_header("Origin"); }
-  bool from_elsewhere(const Request& q) const {
-    if (!from_browser(q)) return false;
-    const std::string host = q.get_header_value("Host"), origin = q.get_header_value("Origin"),
-                      site = q.get_header_value("Sec-Fetch-Site");
-    const std::string own = fmt::format(":{}", port);
-    const bool known = host == options.host + own || host == "localhost" + own || host == "127.0.0.1" + own ||
-                       host == "[::1]" + own ||
-                       (options.host != "127.0.0.1" && options.host != "localhost" && options.host != "::1");
-    if (!known) return true;
-    if (!origin.empty() && origin != "http://" + host) return true;
-    return !site.empty() && site != "same-origin" && site != "none" &&
-           !(q.method == "GET" && q.get_header_value("Sec-Fetch-Mode") == "navigate");
-  }
   // Runs a handler; what is wrong with the request becomes its answer.
   template <class Body>
   auto guarded(Body body) {
     return [this, body](const Request& q, Response& r) {
-      if (from_elsewhere(q))
-        return refuse(r, 403, "asked by a page of another place, which this service does not answer");
+      if (Gate{options.host, port}.refuses(q)) return refuse(r, 403, Gate::kWhy);
       const long n = ++count;
       auto every = [&](int k) { return k > 0 && n % k == 0; };
       if (every(options.wrong.fail_every)) return refuse(r, 503, "out of order for a moment");
@@ -447,12 +430,7 @@ struct Service::Impl {
 
   void show_page(const Request& q, Response& r) {
     const LivePage p = page(q);
-    r.set_header("Content-Security-Policy", p.policy);
-    r.set_header("X-Content-Type-Options", "nosniff");
-    r.set_header("Referrer-Policy", "no-referrer");
-    r.set_header("Cross-Origin-Resource-Policy", "same-origin");
-    r.set_header("Vary", "Accept");
-    r.set_content(p.html, "text/html; charset=utf-8");
+    send_page(r, p.html, p.policy);
   }
 
   void routes() {

@@ -148,7 +148,7 @@ class Looking(ViewTest):
         self.browser.keys(Keys.ENTER)
         self.assertIn("height", self.browser.text("#answer"))
         self.browser.choose("#drape", 2)
-        time.sleep(0.5)
+        self.browser.wait("location.hash.includes('drape=2')")
         address = self.browser.js("return location.href")
         seen = self.ask("return [scene.view, page.current]")
         self.browser.driver.get("about:blank")

@@ -13,7 +13,14 @@ std::string json_for_page(const nlohmann::ordered_json& j);
 
 enum class Reaches { Nothing, ItsServer };  // what a page may ask for over the network
 
-class HtmlPage {
+// Where packed numbers are put under a name: a page, or the answer of a service.
+class PageData {
+ public:
+  virtual ~PageData() = default;
+  virtual void bytes(const std::string& id, const std::vector<std::uint8_t>& bytes) = 0;
+};
+
+class HtmlPage : public PageData {
  public:
   // `entry`: the module that draws the page, "view/main.js".
   HtmlPage(std::string title, std::string entry, Reaches reaches = Reaches::Nothing);
@@ -25,7 +32,7 @@ class HtmlPage {
     look_ = std::move(look);
   }
   void json(const std::string& id, const nlohmann::ordered_json& j);
-  void bytes(const std::string& id, const std::vector<std::uint8_t>& bytes);
+  void bytes(const std::string& id, const std::vector<std::uint8_t>& bytes) override;
 
   std::string html() const;
   // What a server says about the page in its header, with what a page cannot say of itself.

@@ -21,7 +21,7 @@ namespace {
 
 class SurfaceWriter {
  public:
-  SurfaceWriter(HtmlPage& html, const SurfacePage& p) : page_(p), html_(html) {
+  SurfaceWriter(HtmlPage& html, const SurfacePage& p, Cells kind) : page_(p), html_(html), kind_(kind) {
     facts_ = {{"version", KATOPTRA_VERSION}, {"title", p.title}};
     facts_["surfaces"] = facts_["drapes"] = facts_["planes"] = facts_["pins"] = facts_["lines"] = ordered_json::array();
   }
@@ -110,7 +110,7 @@ class SurfaceWriter {
                     s.grid.info().name, "bring both to one reference (--heights)");
       given = in_unit(given, first.unit);
     } else {
-      shown_ = shown_by(given, std::clamp<std::int64_t>(page_.most_cells, 1000, 16'000'000));
+      shown_ = shown_by(given, std::clamp<std::int64_t>(page_.most_cells, 1000, 16'000'000), kind_);
       given = shown_->grid;
     }
     const Grid cells = on_frame(given);
@@ -232,6 +232,7 @@ class SurfaceWriter {
 
   const SurfacePage& page_;
   HtmlPage& html_;
+  Cells kind_;
   ordered_json facts_;
   std::optional<Shown> shown_;
   std::vector<float> origins_;  // codes of the cells shown; empty where nobody looked
@@ -240,7 +241,9 @@ class SurfaceWriter {
 
 }  // namespace
 
-Page put_surfaces(HtmlPage& html, const SurfacePage& page) { return SurfaceWriter(html, page).put(); }
+Page put_surfaces(HtmlPage& html, const SurfacePage& page, Cells cells) {
+  return SurfaceWriter(html, page, cells).put();
+}
 
 Page surface_page(const SurfacePage& page) {
   HtmlPage html(page.title, "view/main.js");

@@ -1,6 +1,7 @@
 #include "page_parts.hpp"
 
 #include <algorithm>
+#include <bit>
 #include <cmath>
 #include <fmt/format.h>
 #include <numbers>
@@ -138,7 +139,7 @@ ordered_json ramp_for_page(const Palette& palette, double middle) {
   return two_ramps([&](double v) { return palette.at(v); }, palette.lowest(), middle, palette.highest(), false);
 }
 
-ordered_json plane_for_page(HtmlPage& page, const std::string& id, const Grid& cells, const std::vector<float>& values,
+ordered_json plane_for_page(PageData& page, const std::string& id, const Grid& cells, const std::vector<float>& values,
                             const LandLook& look, int steps, const RunOptions& run) {
   const Frame& f = cells.frame();
   const double step = step_for(cells, values, steps);
@@ -157,7 +158,7 @@ ordered_json plane_for_page(HtmlPage& page, const std::string& id, const Grid& c
   return j;
 }
 
-Shown shown_by(const Grid& grid, std::int64_t most) {
+Shown shown_by(const Grid& grid, std::int64_t most, Cells kind) {
   Shown s{.grid = grid};
   const auto cells = [&] { return s.grid.frame().cols() * s.grid.frame().rows(); };
   while (cells() > most) {
@@ -168,8 +169,10 @@ Shown shown_by(const Grid& grid, std::int64_t most) {
     s.overview = true;
   }
   if (cells() <= most) return s;
-  const auto by =
+  auto by =
       static_cast<std::int64_t>(std::ceil(std::sqrt(static_cast<double>(cells()) / static_cast<double>(most))));
+  if (kind == Cells::PowersOfTwo)
+    by = static_cast<std::int64_t>(std::bit_ceil(static_cast<std::uint64_t>(by)));
   s.grid = coarser(s.grid, by);
   s.times *= static_cast<double>(by);
   return s;

@@ -25,7 +25,7 @@ nlohmann::ordered_json colours_for_page(const Quantity& quantity, const std::vec
 nlohmann::ordered_json ramp_for_page(const Palette& palette, double middle);
 // Puts the numbers into the page under `id` and gives what is needed to read them. `steps`: of the range of what is no
 // length.
-nlohmann::ordered_json plane_for_page(HtmlPage& page, const std::string& id, const Grid& cells,
+nlohmann::ordered_json plane_for_page(PageData& page, const std::string& id, const Grid& cells,
                                       const std::vector<float>& values, const LandLook& look, int steps,
                                       const RunOptions& run);
 // A grid as a picture a map has of it: the box of its frame, and a PNG as an address.
@@ -38,10 +38,11 @@ struct Shown {
   double times = 1;
   bool overview = false;
 };
-Shown shown_by(const Grid& grid, std::int64_t most);
+enum class Cells { AnyTimes, PowersOfTwo };  // as wide as those of the grid
+Shown shown_by(const Grid& grid, std::int64_t most, Cells cells = Cells::AnyTimes);
 
 // All that the scripts of a page need of surfaces and what lies on them, put into it under "facts" and "plane0",
 // "plane1" and so on. What came out, without the page.
-Page put_surfaces(HtmlPage& html, const SurfacePage& page);
+Page put_surfaces(HtmlPage& html, const SurfacePage& page, Cells cells = Cells::AnyTimes);
 
 }  // namespace katoptra

@@ -62,7 +62,7 @@ class Gatherer {
         run_(run),
         steps_(steps_of(cloud.info(), frame)) {}
 
-  PagePoints put(HtmlPage& page) {
+  PagePoints put(PageData& page) {
     PagePoints out;
     // What lies on the frame is known only when it has been looked at.
     for_each_batch(cloud_, PointFields::None, run_,
@@ -210,7 +210,7 @@ class Gatherer {
 
 }  // namespace
 
-PagePoints put_points(HtmlPage& page, const PointCloud& cloud, const Frame& frame, std::int64_t most,
+PagePoints put_points(PageData& page, const PointCloud& cloud, const Frame& frame, std::int64_t most,
                       const RunOptions& run) {
   return Gatherer(cloud, frame, std::clamp<std::int64_t>(most, 1, kMostPagePoints), run).put(page);
 }

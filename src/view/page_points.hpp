@@ -13,7 +13,7 @@ struct PagePoints {
   std::int64_t shown = 0, there = 0;  // there: on the frame
 };
 // Those on the frame, put into the page as "points"; null facts where there are none. Every n-th of more than `most`.
-PagePoints put_points(HtmlPage& page, const PointCloud& cloud, const Frame& frame, std::int64_t most,
+PagePoints put_points(PageData& page, const PointCloud& cloud, const Frame& frame, std::int64_t most,
                       const RunOptions& run);
 
 }  // namespace katoptra

@@ -4,6 +4,8 @@
 #include <nlohmann/json.hpp>
 
 #include "testing.hpp"
+#include "katoptra/view/viewer.hpp"
+
 #include "view/html_page.hpp"
 #include "view/plane_bytes.hpp"
 #include "view/web.hpp"
@@ -151,6 +153,78 @@ TEST(SurfacePage, WhatIsNoSurfaceIsRefused) {
   const Grid lost = relabelled(hills(9, 9), [](GridInfo& i) { i.frame = i.frame.with_crs({}); });
   EXPECT_EQ(error_of([&] { surface_page({.surfaces = {{"a", hills(9, 9)}, {"l", lost}}}); }), ErrorCode::Refused);
   EXPECT_NO_THROW(surface_page({.surfaces = {{"l", lost}}}));
+}
+
+// A surface that knows overviews, each a thousandth lower than the one before, so that it can be told which was read.
+class WithOverviews final : public GridSource {
+ public:
+  WithOverviews(Grid grid, int levels) : grid_(std::move(grid)), levels_(levels) {}
+  const GridInfo& info() const override { return grid_.info(); }
+  void read(const BlockView& out) const override { grid_.read_into(out); }
+  std::shared_ptr<const GridSource> half() const override {
+    if (levels_ == 0) return nullptr;
+    const Frame f = half_frame(grid_.frame());
+    std::vector<float> z(static_cast<std::size_t>(f.cols() * f.rows()), static_cast<float>(levels_));
+    return std::make_shared<WithOverviews>(grid_from_values(f, z), levels_ - 1);
+  }
+
+ private:
+  Grid grid_;
+  int levels_;
+};
+
+TEST(SurfaceViewer, ItsPartsAreTheSurfaceAtEachLevel) {
+  const Grid whole = hills(500, 300);
+  const SurfaceViewer v({.title = "x", .surfaces = {{"hills", whole}}, .most_cells = 5000});
+  EXPECT_EQ(v.level(), 3);  // 8 x 8 cells in one: 63 x 38
+  EXPECT_EQ(part(v.html(), "live")["level"], 3);
+  EXPECT_EQ(part(v.html(), "facts")["surfaces"][0]["times"], 8);
+  const json finest = json::parse(v.window(0, {100, 50, 40, 30}));
+  EXPECT_EQ(finest["frame"]["cols"], 40);
+  EXPECT_EQ(finest["frame"]["west"], 500000 + 200);
+  EXPECT_EQ(finest["frame"]["north"], 5800000 - 100);
+  EXPECT_EQ(json::parse(v.window(2, {100, 50, 25, 25}))["frame"]["cell"][0], 8);
+  EXPECT_EQ(v.points(0, {0, 0, 10, 10}), "null");
+  for (const Window& w : {Window{0, 0, 0, 5}, {-1, 0, 5, 5}, {499, 0, 2, 1}, {0, 299, 1, 2}})
+    EXPECT_EQ(error_of([&] { v.window(0, w); }), ErrorCode::BadArgument);
+  EXPECT_EQ(error_of([&] { v.window(-1, {0, 0, 1, 1}); }), ErrorCode::BadArgument);
+  EXPECT_EQ(error_of([&] { v.window(60, {0, 0, 1, 1}); }), ErrorCode::BadArgument);
+  EXPECT_EQ(error_of([&] { v.window(0, {0, 0, kMostWindowSide + 1, 1}); }), ErrorCode::TooLarge);
+}
+
+TEST(SurfaceViewer, OverviewsAreReadWhereThereAreAnyAndBoundsHoldWhereThereAreNone) {
+  const Frame wide(Crs::parse("EPSG:32725"), 500000, 5800000, {1, 1}, 40'000, 40'000);
+  const Grid plane = grid_from_function(wide, [](double x, double) { return x / 1000; });
+  const Grid known(std::make_shared<WithOverviews>(plane, 6));
+  const SurfaceViewer v({.surfaces = {{"", known}}, .most_cells = 1'000'000});
+  EXPECT_EQ(v.level(), 6);
+  EXPECT_NO_THROW(v.window(5, {0, 0, 1024, 1024}));
+  // From 2^level cells each way for each cell.
+  const SurfaceViewer none({.surfaces = {{"", Grid(std::make_shared<WithOverviews>(grid_from_function(Frame(Crs::parse("EPSG:32725"), 500000, 5800000, {1, 1}, 9000, 9000), [](double x, double) { return x / 1000; }), 0))}}, .most_cells = 1000});
+  EXPECT_EQ(error_of([&] { none.window(4, {0, 0, 563, 563}); }), ErrorCode::TooLarge);
+  EXPECT_NO_THROW(none.window(4, {0, 0, 400, 400}));
+}
+
+TEST(SurfaceViewer, PointsOfAPart) {
+  PointBatch b;
+  for (int i = 0; i < 1000; ++i) {
+    b.x.push_back(500000 + i);
+    b.y.push_back(5800000 - 100.5);
+    b.z.push_back(i * 0.01);
+    b.classification.push_back(static_cast<std::uint8_t>(i % 2 + 1));
+  }
+  PointInfo info{.name = "line", .crs = Crs::parse("EPSG:32725"), .fields = PointFields::Class, .count = 1000};
+  info.bounds = {500000, 5799899, 500999, 5799900};
+  const SurfaceViewer v({.surfaces = {{"hills", hills(500, 300)}}, .points = points_from_batch(b, info), .most_points = 100});
+  const json facts = part(v.html(), "facts")["points"];
+  EXPECT_EQ(facts["there"], 1000);
+  EXPECT_EQ(facts["shown"], 100);
+  EXPECT_EQ(facts["every"], 10);
+  EXPECT_TRUE(part(v.html(), "live")["points"].get<bool>());
+  const json all = json::parse(v.points(0, {50, 40, 100, 30}));  // x from 100 to 300
+  EXPECT_NEAR(all["points"]["shown"].get<int>(), 200, 1);
+  EXPECT_EQ(all["points"]["classes"].size(), 2u);
+  EXPECT_EQ(v.points(0, {50, 100, 100, 30}), "null");
 }
 
 }  // namespace

@@ -17,9 +17,26 @@ export async function pageData(facts, textOf) {
 
 // Something to colour cells by. Values and colours are made when they are first shown.
 class Drape {
-  // `values()`: of all cells, nothing for plain white; `colours(values)`.
-  constructor(label, unit, smooth, values, colours) {
-    Object.assign(this, {label, unit, smooth, makeValues: values, makeColours: colours});
+  // `values()`: of all cells, nothing for plain white; `colours(values)`; `on(surface)`: values of another surface of the
+  // same heights, where they can be had from it.
+  constructor(label, unit, smooth, values, colours, on = null) {
+    Object.assign(this, {label, unit, smooth, makeValues: values, makeColours: colours, on});
+  }
+  // As paint, for a part by finer cells: what cannot be had from its heights is that of the cell around.
+  paintFiner(finer, whole) {
+    const {surface, col, row, times} = finer;
+    let values = null;
+    if (this.on) values = this.on(surface);
+    else if (this.makeValues) {
+      values = new Float32Array(surface.values.length);
+      for (let r = 0; r < surface.rows; ++r) {
+        const from = Math.min(whole.rows - 1, Math.floor(row + (r + 0.5) / times)) * whole.cols;
+        for (let c = 0; c < surface.cols; ++c) {
+          values[r * surface.cols + c] = this.values[from + Math.min(whole.cols - 1, Math.floor(col + (c + 0.5) / times))];
+        }
+      }
+    }
+    return this.paint(values ? {values} : null, surface.values);
   }
   get values() {
     if (this.made === undefined) this.made = this.makeValues?.() ?? null;
@@ -52,16 +69,19 @@ function drapesOf(facts, surfaces, planes) {
   const first = surfaces[0];
   const unit = facts.surfaces[0].unit;
   const list = facts.surfaces.map((s, i) => new Drape(surfaces.length > 1 ? `heights: ${s.label}` : 'heights', unit, true,
-    () => surfaces[i].values, () => new Colours(facts.planes[s.plane])));
+    () => surfaces[i].values, () => new Colours(facts.planes[s.plane]), i === 0 ? (surface) => surface.values : null));
   list.push(new Drape('light alone', '', true, null, null));
-  const gradients = () => first.gradients();
-  list.push(new Drape('slope', '°', true,
-    () => gradients().east.map((p, i) => (Math.atan(Math.hypot(p, gradients().north[i])) * 180) / Math.PI),
-    (values) => new Colours(overRange(facts.ramps.plain, 0, Math.max(quantile(values, 0.998), 1)))));
-  list.push(new Drape('aspect', '°', false, () => gradients().east.map((p, i) => {
-    const q = gradients().north[i];
-    return p === 0 && q === 0 ? NaN : ((Math.atan2(-p, -q) * 180) / Math.PI + 360) % 360;
-  }), () => new Colours({ramp: facts.ramps.directions})));
+  const slopes = (surface) => {
+    const {east, north} = surface.gradients();
+    return east.map((p, i) => (Math.atan(Math.hypot(p, north[i])) * 180) / Math.PI);
+  };
+  const aspects = (surface) => {
+    const {east, north} = surface.gradients();
+    return east.map((p, i) => (p === 0 && north[i] === 0 ? NaN : ((Math.atan2(-p, -north[i]) * 180) / Math.PI + 360) % 360));
+  };
+  list.push(new Drape('slope', '°', true, () => slopes(first),
+    (values) => new Colours(overRange(facts.ramps.plain, 0, Math.max(quantile(values, 0.998), 1))), slopes));
+  list.push(new Drape('aspect', '°', false, () => aspects(first), () => new Colours({ramp: facts.ramps.directions}), aspects));
   for (let i = 1; i < surfaces.length; ++i) {
     list.push(new Drape(`difference: ${facts.surfaces[0].label} less ${facts.surfaces[i].label}`, unit, true,
       () => first.values.map((z, k) => z - surfaces[i].values[k]),

@@ -5,7 +5,9 @@
 export function sectionOf(surface, line, step) {
   const {ground} = surface;
   const s = ground.scale(ground.cols / 2, ground.rows / 2);
-  const apart = step ?? Math.min(s.x, s.y);
+  // By the cells that tell the whole line.
+  const fine = line.every((p) => surface.onFiner(p.col, p.row)) ? surface.finer.times : 1;
+  const apart = step ?? Math.min(s.x, s.y) / fine;
   const points = [];
   const add = (col, row, metres) => {
     points.push({distance: metres / surface.facts.metres, col, row, value: surface.height(col, row)});

@@ -24,9 +24,25 @@ export class Surface {
     const row = r < 0 ? 0 : r >= this.rows ? this.rows - 1 : r;
     return this.values[row * this.cols + col];
   }
+  // From now on a part is told by another surface of finer cells: `col`, `row` of its corner in cells of this one, which are
+  // so many `times` as wide. Null: none is.
+  refine(finer) {
+    this.finer = finer;
+  }
+  // The place on the finer surface, when it reaches there: not beyond the centres of its outermost cells.
+  onFiner(col, row) {
+    const f = this.finer;
+    if (!f) return null;
+    const at = {col: (col - f.col) * f.times, row: (row - f.row) * f.times};
+    const there = at.col >= 0.5 && at.row >= 0.5 && at.col <= f.surface.cols - 0.5 && at.row <= f.surface.rows - 0.5;
+    return there ? at : null;
+  }
+
   // Bilinear between the centres of cells. Void cells leave their weight to the others; in one there is no height (NaN).
   height(col, row) {
     if (!this.inside(col, row)) return NaN;
+    const finer = this.onFiner(col, row);
+    if (finer) return this.finer.surface.height(finer.col, finer.row);
     const c = Math.min(col, this.cols - 1e-9);
     const r = Math.min(row, this.rows - 1e-9);
     if (Number.isNaN(this.cell(Math.floor(c), Math.floor(r)))) return NaN;
@@ -113,6 +129,8 @@ export class Surface {
   }
   // Of the cell at a place: degrees, and the direction that it falls to, clockwise from grid north (null on level ground).
   slope(col, row) {
+    const finer = this.onFiner(col, row);
+    if (finer) return this.finer.surface.slope(finer.col, finer.row);
     const g = this.gradient(Math.min(Math.floor(col), this.cols - 1), Math.min(Math.floor(row), this.rows - 1));
     if (!g) return null;
     const steep = Math.hypot(g.east, g.north);

@@ -77,6 +77,14 @@ export class Cloud {
     }});
   }
 
+  // Coloured, sized and switched as another one.
+  follow(other) {
+    const mine = this.material.uniforms;
+    const theirs = other.material.uniforms;
+    for (const name of ['up', 'pixels', 'mode', 'kinds', 'ramp', 'range', 'brightest', 'turns', 'slabWide']) mine[name] = theirs[name];
+    this.kinds = other.kinds;
+  }
+
   // Unpacks block by block, so that the picture can be looked at meanwhile; `then` is called after each.
   async load(then) {
     let at = 0;
@@ -159,7 +167,8 @@ export class Cloud {
 
   // The point nearest to the eye among those within `reach` pixels of (x, y): {col, row, height, facts}, or null.
   pick(camera, up, width, height, x, y, reach = 5) {
-    const m = new THREE.Matrix4().multiplyMatrices(camera.projectionMatrix, camera.matrixWorldInverse).elements;
+    this.group.updateMatrixWorld();
+    const m = new THREE.Matrix4().multiplyMatrices(camera.projectionMatrix, camera.matrixWorldInverse).multiply(this.group.matrixWorld).elements;
     let best = null;
     let nearest = Infinity;
     for (const b of this.blocks) {
@@ -180,7 +189,7 @@ export class Cloud {
     const {b, i} = best;
     const {col, row} = this.surface.flat.cell(b.place[3 * i], b.place[3 * i + 1]);
     const [kind, intensity, turn, line] = b.facts.subarray(4 * i, 4 * i + 4);
-    return {col, row, height: b.place[3 * i + 2], point: {kind, intensity, number: turn % 16, of: turn >> 4, line}};
+    return {cloud: this, col, row, height: b.place[3 * i + 2], point: {kind, intensity, number: turn % 16, of: turn >> 4, line}};
   }
 }
 

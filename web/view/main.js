@@ -3,10 +3,14 @@ import { byId, copy, el, factsOf, fileName, hush, save, say, textOf, themeButton
 import { volumeOf } from '../base/measures.js';
 import { legend, pageData } from '../base/drapes.js';
 import { areaText, numeral, roundBelow, volumeText } from '../base/numbers.js';
-import { bytesOf } from '../base/planes.js';
+import { Ground } from '../base/ground.js';
+import { bytesOf, readPlane } from '../base/planes.js';
+import { Surface } from '../base/surface.js';
 import { Asking, TOOLS } from './asking.js';
 import { viewFrom, viewText } from './camera.js';
 import { Cloud, MODES } from './cloud.js';
+import { Service, stillGood, wantedLevel } from './live.js';
+import { Terrain } from './terrain.js';
 import { Scene } from './scene.js';
 
 // ---- controls
@@ -48,7 +52,17 @@ class Page {
     this.scene.painters.push((c) => this.paintPins(c), (c) => this.paintNorth(c));
     this.scene.onHover = (x, y) => this.hover(x, y);
     this.scene.onKey = (key) => this.key(key);
-    this.scene.onView = () => this.remember();
+    const live = document.getElementById('live');
+    if (live) {
+      this.live = JSON.parse(live.textContent);
+      this.service = new Service(this.live);
+    }
+    this.scene.onView = () => {
+      this.remember();
+      if (!this.live) return;
+      clearTimeout(this.nearing);
+      this.nearing = setTimeout(() => this.comeNear(), 350);
+    };
     const click = this.scene.onClick;
     this.scene.onClick = (x, y) => (this.walking ? this.stand(x, y) : this.pinAt(x, y) ? undefined : click(x, y));
     this.drape(0);
@@ -76,7 +90,7 @@ class Page {
   build() {
     const {facts} = this;
     const s = facts.surfaces[0];
-    const shown = s.times > 1 ? ` Shown by cells ${numeral(s.times, 0)} times as wide as its own ${numeral(s.cols, 0)} × ${numeral(s.rows, 0)}; so are its answers.` : '';
+    const shown = s.times > 1 && document.getElementById('live') ? ' Finer cells come where you come near.' : s.times > 1 ? ` Shown by cells ${numeral(s.times, 0)} times as wide as its own ${numeral(s.cols, 0)} × ${numeral(s.rows, 0)}; so are its answers.` : '';
     const about = [facts.frame.crs || 'no CRS: nobody can tell where it lies', s.heights ? `heights in ${s.unit}, ${s.heights}` : `heights in ${s.unit}, reference unknown`,
       `${numeral(facts.frame.cols, 0)} × ${numeral(facts.frame.rows, 0)} cells`].join(' · ');
     const title = el('header', {class: 'title'}, el('h1', {}, facts.title), el('p', {}, `${about}.${shown}`));
@@ -311,7 +325,55 @@ class Page {
       t.setColours(d.paint(i < this.surfaces.length ? this.surfaces[k] : null, t.surface.values), d.smooth);
     });
     legend(byId('legend'), colours, d.unit);
+    this.colourInset();
     scene.draw();
+  }
+  colourInset() {
+    const {inset} = this.scene;
+    if (!inset) return;
+    const d = this.drapes[this.current];
+    inset.terrain.setColours(d.paintFiner(inset, this.surfaces[0]), d.smooth);
+  }
+
+  // Where one has come near, by finer cells from the service.
+  async comeNear() {
+    const {scene, live} = this;
+    const {view, first} = scene;
+    const cell = first.ground.scale(first.cols / 2, first.rows / 2).x / 2 ** live.level;
+    const level = wantedLevel(view.walks ? cell / 2 : scene.metresPerPixel(), cell, live.level);
+    const {col, row} = first.flat.cell(view.x, view.y);
+    if (level >= live.level) {
+      if (scene.inset) scene.setInset(null);
+      this.part = null;
+      return;
+    }
+    if (!first.inside(col, row) || stillGood(this.part, level, live, col, row)) return;
+    try {
+      const got = await this.service.part(level, col, row);
+      if (!got) return;
+      const {part, answer, points} = got;
+      const values = await readPlane(answer.plane, bytesOf(answer.data));
+      const times = 2 ** (live.level - part.level);
+      const surface = new Surface(new Ground(answer.frame), values, first.facts);
+      const terrain = new Terrain(surface, 4096, scene.terrains[0].most);
+      terrain.follow(scene.terrains[0]);
+      let cloud = null;
+      if (points && this.cloud) {
+        cloud = new Cloud(points.points, bytesOf(points.data), surface);
+        cloud.follow(this.cloud);
+        await cloud.load(() => {});
+      }
+      this.part = part;
+      scene.setInset({surface, terrain, cloud, col: part.col / times, row: part.row / times, times});
+      this.colourInset();
+      this.tellCells(part.level);
+    } catch (error) {
+      say(`Finer cells did not come: ${error.message}. Is katoptra still running?`, 'brief');
+      setTimeout(hush, 4000);
+    }
+  }
+  tellCells(level) {
+    document.documentElement.dataset.level = level;
   }
   sun(azimuth, altitude) {
     Object.assign(this, {azimuth, altitude});

@@ -19,7 +19,7 @@ export class Scene {
     this.software = isSoftware();
     const context = canvas.getContext('webgl2', {antialias: !this.software, preserveDrawingBuffer: false, powerPreference: 'high-performance'});
     if (!context) throw new Error('this browser or this machine offers no WebGL 2, which draws in three dimensions');
-    Object.assign(this, {canvas, over, surfaces, exaggeration: 1, which: 0, curtain: null, water: null, painters: [], onView: null, cloud: null, edges: null, ground: true});
+    Object.assign(this, {canvas, over, surfaces, exaggeration: 1, which: 0, curtain: null, water: null, painters: [], onView: null, cloud: null, edges: null, ground: true, inset: null});
     this.renderer = new THREE.WebGLRenderer({canvas, context, alpha: true});
     this.renderer.setClearColor(0x000000, 0);
     this.camera = new THREE.PerspectiveCamera(FIELD, 1, 1, 1e6);
@@ -132,10 +132,22 @@ export class Scene {
       if (t.group.visible) done = t.refine(eye, this.height, this.exaggeration, this.started ? 30 : 1e9) && done;
     });
     this.started = true;
+    if (this.inset) {
+      const {terrain} = this.inset;
+      const off = terrain.group.position;
+      terrain.group.visible = this.ground && this.curtain === null && this.which === 0;
+      if (terrain.group.visible) done = terrain.refine({x: eye.x - off.x, y: eye.y - off.y, z: eye.z}, this.height, this.exaggeration, 30) && done;
+      this.terrains[0].material.uniforms.hole.value.set(...(terrain.group.visible ? this.inset.hole : [0, 0, 0, 0]));
+    }
     if (this.water !== null) this.sea.position.z = this.water * this.up;
     this.sea.visible = this.water !== null;
     this.sea.scale.set(this.first.flat.width, this.first.flat.height, 1);
-    this.cloud?.prepare(eye, this.up, (this.height * (window.devicePixelRatio || 1)) / (2 * Math.tan((FIELD / 2) * (Math.PI / 180))), this.moving);
+    const pixels = (this.height * (window.devicePixelRatio || 1)) / (2 * Math.tan((FIELD / 2) * (Math.PI / 180)));
+    if (this.inset?.cloud) {
+      this.inset.cloud.shown = this.cloud.shown;
+      this.inset.cloud.prepare({x: eye.x - this.inset.cloud.group.position.x, y: eye.y - this.inset.cloud.group.position.y, z: eye.z}, this.up, pixels, this.moving);
+    }
+    this.cloud?.prepare(eye, this.up, pixels, this.moving);
     this.render();
     this.paintOver();
     this.lastDraw = performance.now() - start;
@@ -152,6 +164,27 @@ export class Scene {
     this.cloud = cloud;
     this.edges = new Edges();
     this.scene.add(cloud.group);
+  }
+  // A part by finer cells, {surface, terrain, cloud, col, row, times}: drawn in place of the first surface there. Null: none.
+  setInset(inset) {
+    if (this.inset) {
+      this.scene.remove(this.inset.terrain.group);
+      this.inset.terrain.dispose();
+      if (this.inset.cloud) this.scene.remove(this.inset.cloud.group);
+    }
+    this.inset = inset;
+    this.terrains[0].material.uniforms.hole.value.set(0, 0, 0, 0);
+    this.first.refine(inset);
+    if (inset) {
+      const {col, row, times, surface, terrain} = inset;
+      const {flat} = this.first;
+      const middle = {col: col + surface.cols / 2 / times, row: row + surface.rows / 2 / times};
+      for (const group of [terrain.group, inset.cloud?.group]) group?.position.set(flat.x(middle.col, middle.row), flat.y(middle.row), 0);
+      inset.hole = [col + 0.5 / times, row + 0.5 / times, col + (surface.cols - 0.5) / times, row + (surface.rows - 0.5) / times];
+      this.scene.add(terrain.group);
+      if (inset.cloud) this.scene.add(inset.cloud.group);
+    }
+    this.draw();
   }
   shows(i) {
     if (!this.ground) return false;
@@ -198,7 +231,14 @@ export class Scene {
   }
   // The same for a click: points count, too.
   struck(x, y) {
-    const point = this.cloud?.shown ? this.cloud.pick(this.camera, this.up, this.width, this.height, x, y) : null;
+    const clouds = this.cloud?.shown ? [this.inset?.cloud, this.cloud].filter(Boolean) : [];
+    let point = null;
+    for (const cloud of clouds) point ??= cloud.pick(this.camera, this.up, this.width, this.height, x, y);
+    if (point && this.inset?.cloud === point.cloud) {
+      point.col = this.inset.col + point.col / this.inset.times;
+      point.row = this.inset.row + point.row / this.inset.times;
+    }
+    if (point) delete point.cloud;
     return point ?? (this.ground ? this.under(x, y) : null);
   }
   flyTo(col, row) {

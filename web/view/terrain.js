@@ -28,6 +28,8 @@ uniform float interval;
 uniform float base;
 uniform float level;
 uniform vec3 ink;
+uniform vec2 cells;
+uniform vec4 hole;
 varying vec2 over;
 varying float height;
 float near(float at, float width) {
@@ -36,6 +38,8 @@ float near(float at, float width) {
   return wide > 0.45 ? 0.0 : 1.0 - smoothstep(width - 0.6, width + 0.6, off / wide);
 }
 void main() {
+  vec2 at = over * cells;
+  if (at.x > hole.x && at.y > hole.y && at.x < hole.z && at.y < hole.w) discard;
   vec4 c = texture2D(colours, over);
   if (c.a < 0.5) discard;
   vec3 colour = c.rgb / c.a;
@@ -47,8 +51,8 @@ void main() {
   float light = 0.55 + 0.45 * shade / 180.6;
   colour *= mix(1.0, pow(light, 1.36), lit);
   if (interval > 0.0) {
-    float at = (height - base) / interval;
-    float line = max(0.55 * near(at, 0.5), 0.85 * near(at / 5.0, 0.9));
+    float nth = (height - base) / interval;
+    float line = max(0.55 * near(nth, 0.5), 0.85 * near(nth / 5.0, 0.9));
     colour = mix(colour, ink, line);
   }
   if (height < level) colour = mix(colour, vec3(0.16, 0.42, 0.62), 0.35);
@@ -86,7 +90,7 @@ export class Terrain {
       uniforms: {
         colours: {value: null}, slopes: {value: this.slopePicture()}, cells: {value: new THREE.Vector2(surface.cols, surface.rows)},
         up: {value: surface.facts.metres}, sun: {value: new THREE.Vector3(0, 0, 1)}, lit: {value: 1}, steeper: {value: 1},
-        interval: {value: 0}, base: {value: 0}, level: {value: -1e30}, ink: {value: new THREE.Color(0x2a2119)},
+        interval: {value: 0}, base: {value: 0}, level: {value: -1e30}, ink: {value: new THREE.Color(0x2a2119)}, hole: {value: new THREE.Vector4(0, 0, 0, 0)},
       },
     });
     this.coarseness = 1;
@@ -135,6 +139,19 @@ export class Terrain {
     const y1 = flat.y(Math.min(row + SQUARE, surface.rows));
     this.squares.push({col, row, heights, errors: null, mesh: null, drawn: NaN, count: 0, x: (x0 + x1) / 2, y: (y0 + y1) / 2, low, high,
       reach: Math.hypot(x1 - x0, y1 - y0) / 2});
+  }
+
+  // Lit, cut and measured as another one.
+  follow(other) {
+    for (const name of ['up', 'sun', 'lit', 'steeper', 'interval', 'base', 'level', 'ink']) {
+      this.material.uniforms[name] = other.material.uniforms[name];
+    }
+  }
+  dispose() {
+    for (const s of this.squares) s.mesh?.geometry.dispose();
+    this.material.uniforms.colours.value?.dispose();
+    this.material.uniforms.slopes.value.dispose();
+    this.material.dispose();
   }
 
   setColours(bytes, smooth) {
