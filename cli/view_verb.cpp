@@ -10,6 +10,7 @@
 #include "katoptra/catalogue/point_index.hpp"
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/format.hpp"
+#include "katoptra/formats/image_file.hpp"
 #include "katoptra/formats/point_file.hpp"
 #include "katoptra/formats/vector_file.hpp"
 #include "katoptra/points/select.hpp"
@@ -74,6 +75,15 @@ std::vector<PagePin> pins_of(const std::string& file, const Crs& crs) {
   return out;
 }
 
+// Colours rather than values: PNG and JPEG with their place beside them, GeoTIFF of three or four bytes a pixel.
+bool is_colours(const std::string& text) {
+  if (has_ending(text, ".png") || has_ending(text, ".jpg") || has_ending(text, ".jpeg")) return true;
+  std::error_code ec;
+  if (!fs::exists(text, ec) || !format_of(text, Holds::Grids)) return false;
+  const GridFile f = open_grid_file(text, {.band = "1"});
+  return f.facts.bands.size() >= 3 && f.grid.info().type == SampleType::UInt8;
+}
+
 // A file, or a product of the surface with its settings.
 PagePlane drape_of(const std::string& text, const Grid& surface, const Common& c) {
   std::error_code ec;
@@ -120,13 +130,38 @@ Grid surface_behind(const std::string& in, ViewCommand& o) {
   return tiles.size() == 1 ? tiles[0] : mosaic(tiles, {});
 }
 
+// Files with when and how large they were.
+using SeenFiles = std::vector<std::pair<fs::path, std::pair<fs::file_time_type, std::uintmax_t>>>;
+std::pair<fs::file_time_type, std::uintmax_t> state_of(const fs::path& p) {
+  std::error_code ec;
+  return {fs::last_write_time(p, ec), fs::file_size(p, ec)};
+}
+SeenFiles seen_files(const ViewCommand& o) {
+  SeenFiles out;
+  std::error_code ec;
+  for (const std::string& in : o.in) {
+    if (fs::is_regular_file(in, ec)) out.push_back({in, state_of(in)});
+    if (fs::is_directory(in, ec))
+      for (const std::string& file : expand_inputs({in}))
+        if (fs::is_regular_file(file, ec)) out.push_back({file, state_of(file)});
+  }
+  return out;
+}
+std::string changed_of(const SeenFiles& seen) {
+  for (const auto& [path, state] : seen)
+    if (state_of(path) != state) return path.filename().string() + " has changed since it was opened";
+  return {};
+}
+
 // Shows the page until it is interrupted.
 int show_live(SurfacePage page, const ViewCommand& o) {
   // What is looked at from far away; finer cells and all points come when one comes near.
   constexpr std::int64_t kMostAtOnce = 1'000'000;
   page.most_cells = std::min(page.most_cells, kMostAtOnce);
   page.most_points = std::min(page.most_points, kMostAtOnce);
-  ViewService service(SurfaceViewer(std::move(page)), {.host = o.listen, .port = o.port});
+  // What is decoded already may be told again long after its file has changed: so files are looked at.
+  ViewService service(SurfaceViewer(std::move(page)),
+                      {.host = o.listen, .port = o.port, .stale = [seen = seen_files(o)] { return changed_of(seen); }});
   fmt::print("{}\n", service.address());
   if (!o.quiet) fmt::print("open it in a browser; shown until it is interrupted\n");
   std::fflush(stdout);
@@ -151,7 +186,11 @@ int run_view(ViewCommand& o) {
     p.surfaces.push_back({.label = fs::path(in).stem().string(), .grid = within(surface_behind(in, o), o, notes)});
   const Grid first = p.surfaces[0].grid;
   if (p.title.empty()) p.title = fs::absolute(o.in[0]).lexically_normal().stem().string();
-  for (const std::string& d : o.drapes) p.drapes.push_back(drape_of(d, first, o));
+  for (const std::string& d : o.drapes)
+    if (is_colours(d))
+      p.pictures.push_back({fs::path(d).stem().string(), open_picture(d, first.frame().crs())});
+    else
+      p.drapes.push_back(drape_of(d, first, o));
   for (const std::string& file : o.pins)
     for (PagePin& pin : pins_of(file, first.frame().crs())) p.pins.push_back(std::move(pin));
   for (const std::string& file : o.lines)
@@ -199,7 +238,7 @@ void add_view_verb(CLI::App& app, int& status) {
   auto o = std::make_shared<ViewCommand>();
   CLI::App* v = app.add_subcommand("view", "a page for a browser: a surface to turn, to colour and to ask");
   v->add_option("IN", o->in, "surfaces, or folders of tiles; the first is the one that is measured")->required();
-  v->add_option("--drape", o->drapes, "what it can be coloured by, too: a grid, or a product as for derive")
+  v->add_option("--drape", o->drapes, "what it can be coloured by, too: a grid, a picture with its place (a map), or a product as for derive")
       ->take_all();
   v->add_option("--pins", o->pins, "places with something to read: findings of check, control points")->take_all();
   v->add_option("--points", o->points, "survey points over it: files or folders of LAS and LAZ")->take_all();

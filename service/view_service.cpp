@@ -75,6 +75,8 @@ struct ViewService::Impl {
   void routes() {
     server.Get("/", guarded([this](const Request&, Response& r) { send_page(r, viewer.html(), viewer.policy()); }));
     server.Get("/window", guarded([this](const Request& q, Response& r) {
+                 if (const std::string why = options.stale ? options.stale() : ""; !why.empty())
+                   throw Error(ErrorCode::Io, why, "view", "start it again");
                  r.set_content(viewer.window(level(q), part(q)), "application/json");
                }));
     server.Get("/points", guarded([this](const Request& q, Response& r) {

@@ -16,6 +16,8 @@ namespace katoptra {
 struct ViewServiceOptions {
   std::string host = "127.0.0.1";  // loopback unless told otherwise
   int port = 0;                    // 0: any that is free
+  // Why what is shown is no longer what there is; empty when it is. Asked before each part.
+  std::function<std::string()> stale = {};
   std::function<void(const std::string&)> log = {};
 };
 

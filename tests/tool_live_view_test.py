@@ -117,6 +117,17 @@ class LiveView(PageTest):
         self.browser.wait("document.getElementById('saying').textContent.includes('still running')")
         self.assertIsNotNone(self.ask("return scene.under(scene.width / 2, scene.height / 2)"))
 
+    def test_a_file_that_changes_meanwhile_is_said(self):
+        import shutil
+
+        shutil.copy(os.path.join(DEMO, "ground-2022", "sheet_b2.tif"), self.path("sheet.tif"))
+        address = self.shown(self.path("sheet.tif"), "--cells", "1000")
+        self.browser.open(address)
+        with open(self.path("sheet.tif"), "ab") as f:
+            f.write(b"more")
+        self.ask("scene.setView({...scene.view, distance: 20})")
+        self.browser.wait("document.getElementById('saying').textContent.includes('changed')")
+
     def test_what_cannot_be_shown_is_refused(self):
         os.mkdir(self.path("empty"))
         self.assertIn("holds no tile", self.refused("view", "empty", status=3))

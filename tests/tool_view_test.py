@@ -160,10 +160,18 @@ class Looking(ViewTest):
 
     def test_every_way_of_looking_draws_without_a_complaint(self):
         self.run_tool("compare", SHEET, os.path.join(DEMO, "reference", "truth.tif"), "-o", "difference.tif")
-        self.looked_at(SHEET, os.path.join(DEMO, "reference", "truth.tif"), "--drape", "difference.tif", "--drape", "landforms:radius=20m", "--line", os.path.join(DEMO, "transect.geojson"), "--pins", os.path.join(DEMO, "control.csv"))
+        self.run_tool("picture", SHEET, "--contours", "5m", "-o", "relief.png")
+        self.looked_at(SHEET, os.path.join(DEMO, "reference", "truth.tif"), "--drape", "relief.png", "--drape", "difference.tif", "--drape", "landforms:radius=20m", "--line", os.path.join(DEMO, "transect.geojson"), "--pins", os.path.join(DEMO, "control.csv"))
         names = self.browser.js("return [...document.querySelectorAll('#drape option')].map((o) => o.textContent)")
         self.assertIn("difference", " ".join(names))
         self.assertIn("landforms", " ".join(names))
+        # A picture lies where it should: its pixels are those of the file.
+        self.assertIn("relief", names)
+        theirs = png(open(self.path("relief.png"), "rb").read())
+        ours = self.ask("const d = page.drapes.find((x) => x.label === 'relief'); const t = d.cols / surfaces[0].cols; return arguments[0].map(([c, r]) => { const at = 4 * (Math.floor((r + 0.5) * t) * d.cols + Math.floor((c + 0.5) * t)); return [...d.bytes.slice(at, at + 3)]; })", [[120, 200], [150, 260], [300, 100]])
+        for (c, r), pixel in zip([[120, 200], [150, 260], [300, 100]], ours):
+            if theirs[r, c, 3]:
+                self.assertLess(max(abs(int(a) - int(b)) for a, b in zip(theirs[r, c, :3], pixel)), 12, (c, r))
         seen = set()
         for i in range(len(names)):
             self.browser.choose("#drape", i)

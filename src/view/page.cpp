@@ -35,6 +35,7 @@ class SurfaceWriter {
       facts_["drapes"].push_back(
           {{"label", label_of(d)}, {"plane", add_plane(cells, values_of(cells, page_.run), d.look)}});
     }
+    for (const PagePicture& p : page_.pictures) add_picture(p);
     for (const PagePin& p : page_.pins)
       facts_["pins"].push_back({{"at", cell_at(p.place)},
                                 {"name", p.name},
@@ -134,6 +135,22 @@ class SurfaceWriter {
                                   {"times", facts_["surfaces"].empty() ? shown_->times : 1},
                                   {"overview", facts_["surfaces"].empty() && shown_->overview},
                                   {"notes", s.grid.info().notes}});
+  }
+
+  // As fine as it may be seen: more pixels than cells where those are few.
+  void add_picture(const PagePicture& p) {
+    constexpr std::int64_t kSide = 2048;
+    const int times = static_cast<int>(std::clamp<std::int64_t>(kSide / std::max(frame().cols(), frame().rows()), 1, 8));
+    const Frame pixels = finer(frame(), times);
+    std::vector<MapOverlay> one(1);
+    one[0].raster = MapRaster{.grids = p.grids};
+    const Pixels rgba = RasterPixels(one, RasterColours(one, page_.run), pixels, false).read(one[0], pixels.window());
+    if (rgba.empty())
+      throw Error(ErrorCode::Refused, "it does not lie where the surface does", p.label, "say where it lies");
+    facts_["drapes"].push_back({{"label", p.label},
+                                {"picture", png_address(pixels, rgba)},
+                                {"cols", pixels.cols()},
+                                {"rows", pixels.rows()}});
   }
 
   PagePoints add_points(const PointCloud& cloud) {

@@ -70,6 +70,15 @@ std::vector<std::uint8_t> png_of(const PlacedImage& image) {
 
 }  // namespace
 
+std::string png_address(const Frame& frame, const Pixels& pixels) {
+  const auto cols = static_cast<std::size_t>(frame.cols());
+  const auto png = png_of({.frame = frame, .name = {}, .rows = [&](std::int64_t first, std::int64_t end) {
+                             const auto* at = pixels.data() + 4 * cols * static_cast<std::size_t>(first);
+                             return Pixels(at, at + 4 * cols * static_cast<std::size_t>(end - first));
+                           }});
+  return "data:image/png;base64," + base64(png);
+}
+
 ordered_json picture_for_page(const Grid& grid, const LandLook& look, const RunOptions& run) {
   const Frame& f = grid.frame();
   const auto png = png_of(draw_image(grid, {.land = look, .run = run}));

@@ -5,6 +5,7 @@
 #include <vector>
 
 #include "katoptra/grid/frame.hpp"
+#include "katoptra/grid/image.hpp"
 #include "katoptra/view/map.hpp"
 #include "katoptra/view/page.hpp"
 
@@ -30,6 +31,8 @@ nlohmann::ordered_json plane_for_page(PageData& page, const std::string& id, con
                                       const RunOptions& run);
 // A grid as a picture a map has of it: the box of its frame, and a PNG as an address.
 nlohmann::ordered_json picture_for_page(const Grid& grid, const LandLook& look, const RunOptions& run);
+// Pixels on a frame as a PNG in an address.
+std::string png_address(const Frame& frame, const Pixels& pixels);
 // "#rrggbb" without the mark.
 std::string hex_of(Colour c);
 // The grid by cells so large that there are at most `most`; `times` as wide.

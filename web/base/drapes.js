@@ -11,8 +11,9 @@ export async function pageData(facts, textOf) {
   const ground = new Ground(facts.frame);
   const planes = await Promise.all(facts.planes.map((p) => readPlane(p, bytesOf(textOf(p.id)))));
   const surfaces = facts.surfaces.map((s) => new Surface(ground, planes[s.plane], s));
-  const questions = facts.drapes.map((d) => asked(facts.planes[d.plane], planes[d.plane], d.label));
-  return {surfaces, drapes: drapesOf(facts, surfaces, planes), questions};
+  const pictures = await Promise.all(facts.drapes.filter((d) => d.picture).map(loaded));
+  const questions = facts.drapes.filter((d) => !d.picture).map((d) => asked(facts.planes[d.plane], planes[d.plane], d.label));
+  return {surfaces, drapes: [...drapesOf(facts, surfaces, planes), ...pictures], questions};
 }
 
 // Something to colour cells by. Values and colours are made when they are first shown.
@@ -64,6 +65,42 @@ class Drape {
   }
 }
 
+// A picture over the surface, of its own pixels; where it does not reach the surface is grey.
+class Picture {
+  constructor(label, bytes, cols, rows) {
+    Object.assign(this, {label, bytes, cols, rows, unit: '', smooth: true});
+  }
+  inColours() {
+    return null;
+  }
+  paint() {
+    return this.bytes;
+  }
+  paintFiner({surface, col, row, times}, whole) {
+    const out = new Uint32Array(surface.cols * surface.rows);
+    const from = new Uint32Array(this.bytes.buffer);
+    const [across, down] = [this.cols / whole.cols, this.rows / whole.rows];
+    for (let r = 0; r < surface.rows; ++r) {
+      const y = Math.min(this.rows - 1, Math.floor((row + (r + 0.5) / times) * down));
+      for (let c = 0; c < surface.cols; ++c) {
+        out[r * surface.cols + c] = from[y * this.cols + Math.min(this.cols - 1, Math.floor((col + (c + 0.5) / times) * across))];
+      }
+    }
+    return new Uint8Array(out.buffer);
+  }
+}
+async function loaded(facts) {
+  const image = new Image();
+  image.src = facts.picture;
+  await image.decode();
+  const canvas = el('canvas', {width: facts.cols, height: facts.rows});
+  const c = canvas.getContext('2d');
+  c.fillStyle = '#bebebe';
+  c.fillRect(0, 0, facts.cols, facts.rows);
+  c.drawImage(image, 0, 0);
+  return new Picture(facts.label, new Uint8Array(c.getImageData(0, 0, facts.cols, facts.rows).data.buffer), facts.cols, facts.rows);
+}
+
 // The heights of each surface come first, in their order.
 function drapesOf(facts, surfaces, planes) {
   const first = surfaces[0];
@@ -87,7 +124,7 @@ function drapesOf(facts, surfaces, planes) {
       () => first.values.map((z, k) => z - surfaces[i].values[k]),
       (values) => new Colours(overRange(facts.ramps.differences, -reach(values), reach(values)))));
   }
-  for (const d of facts.drapes) {
+  for (const d of facts.drapes.filter((one) => !one.picture)) {
     const plane = facts.planes[d.plane];
     list.push(new Drape(d.label, plane.unit, !plane.classes, () => planes[d.plane], () => new Colours(plane)));
   }

@@ -18,8 +18,8 @@ class Raster {
   }
   get picture() {
     if (this.made) return this.made;
-    const {cols, rows, values} = this.surface;
-    const bytes = this.drape ? this.drape.paint(null, values) : lightOf(this.surface);
+    const bytes = this.drape ? this.drape.paint(null, this.surface.values) : lightOf(this.surface);
+    const {cols, rows} = this.drape?.cols ? this.drape : this.surface;
     this.made = el('canvas', {width: cols, height: rows});
     this.made.getContext('2d').putImageData(new ImageData(new Uint8ClampedArray(bytes.buffer), cols, rows), 0, 0);
     return this.made;

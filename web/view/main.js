@@ -50,6 +50,7 @@ class Page {
     this.asking = new Asking(this.scene, facts, data.questions, byId('answer'), byId('drawer'));
     this.asking.onChange = () => this.cloud && this.cutSlab();
     this.scene.painters.push((c) => this.paintPins(c), (c) => this.paintNorth(c));
+    window.addEventListener('beforeprint', () => this.scene.paint());
     this.scene.onHover = (x, y) => this.hover(x, y);
     this.scene.onKey = (key) => this.key(key);
     const live = document.getElementById('live');
@@ -322,7 +323,7 @@ class Page {
     const colours = d.inColours();
     scene.terrains.forEach((t, k) => {
       // Each surface has its own heights' colours; what was made of the first lies on all.
-      t.setColours(d.paint(i < this.surfaces.length ? this.surfaces[k] : null, t.surface.values), d.smooth);
+      t.setColours(d.paint(i < this.surfaces.length ? this.surfaces[k] : null, t.surface.values), d.smooth, d.cols, d.rows);
     });
     legend(byId('legend'), colours, d.unit);
     this.colourInset();

@@ -82,7 +82,7 @@ function thinned(bytes, cols, rows, by) {
 export class Terrain {
   // `most`: triangles that may be drawn.
   constructor(surface, mostTexture, most) {
-    Object.assign(this, {surface, most});
+    Object.assign(this, {surface, most, mostTexture});
     this.by = Math.ceil(Math.max(surface.cols, surface.rows) / mostTexture);
     this.group = new THREE.Group();
     this.material = new THREE.ShaderMaterial({
@@ -154,9 +154,9 @@ export class Terrain {
     this.material.dispose();
   }
 
-  setColours(bytes, smooth) {
-    const {surface} = this;
-    const small = thinned(bytes, surface.cols, surface.rows, this.by);
+  // Four bytes a pixel, as many pixels as cells or those of a picture of its own.
+  setColours(bytes, smooth, cols = this.surface.cols, rows = this.surface.rows) {
+    const small = thinned(bytes, cols, rows, Math.ceil(Math.max(cols, rows) / this.mostTexture));
     this.material.uniforms.colours.value?.dispose();
     this.material.uniforms.colours.value = picture(small.bytes, small.cols, small.rows, smooth);
   }

@@ -29,6 +29,13 @@ struct PagePlane {
   LandLook look = {};
 };
 
+// A picture that knows where it lies, laid over the surface: three or four grids from 0 to 255, red, green, blue and
+// opacity (open_picture).
+struct PagePicture {
+  std::string label;
+  std::vector<Grid> grids;
+};
+
 // A place with something to read.
 struct PagePin {
   Point place;  // in the CRS of the first surface
@@ -48,6 +55,7 @@ struct SurfacePage {
   std::string title;
   std::vector<PagePlane> surfaces;  // heights; the first is the one that measures are taken from
   std::vector<PagePlane> drapes;    // what it can be coloured by, besides what the page finds itself
+  std::vector<PagePicture> pictures = {};
   std::vector<PagePin> pins;
   std::vector<PageLine> lines;
   // Drawn over the surface where they lie on its frame: in its CRS, in its unit and above its reference
