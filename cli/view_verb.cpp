@@ -162,8 +162,11 @@ int show_live(SurfacePage page, const ViewCommand& o) {
   // What is decoded already may be told again long after its file has changed: so files are looked at.
   ViewService service(SurfaceViewer(std::move(page)),
                       {.host = o.listen, .port = o.port, .stale = [seen = seen_files(o)] { return changed_of(seen); }});
-  fmt::print("{}\n", service.address());
-  if (!o.quiet) fmt::print("open it in a browser; shown until it is interrupted\n");
+  if (o.json)
+    fmt::print("{}\n", ordered_json{{"address", service.address()}}.dump());
+  else
+    fmt::print("{}\n", service.address());
+  if (!o.quiet && !o.json) fmt::print("open it in a browser; shown until it is interrupted\n");
   std::fflush(stdout);
   std::jthread watch([&](std::stop_token stop) {
     while (!stop.stop_requested() && !progress().cancelled())
@@ -200,11 +203,11 @@ int run_view(ViewCommand& o) {
     p.points = points_over(first, o, notes);
     p.most_points = o.most_points;
   }
-  if (o.out.empty()) return show_live(std::move(p), o);
+  if (o.out.empty() && !o.dry_run) return show_live(std::move(p), o);
   const Page page = surface_page(p);
   if (!o.dry_run) write_text_file(o.out, page.html, {.overwrite = o.overwrite});
   Statement s(o);
-  s.title(o.out);
+  s.title(o.out.empty() ? p.title : o.out);
   s.line("size", format_bytes(static_cast<double>(page.html.size())));
   const Frame& f = page.frame;
   s.line("shows", fmt::format("{} x {} cells, {}", f.cols(), f.rows(), cell_text(f)));
@@ -238,7 +241,8 @@ void add_view_verb(CLI::App& app, int& status) {
   auto o = std::make_shared<ViewCommand>();
   CLI::App* v = app.add_subcommand("view", "a page for a browser: a surface to turn, to colour and to ask");
   v->add_option("IN", o->in, "surfaces, or folders of tiles; the first is the one that is measured")->required();
-  v->add_option("--drape", o->drapes, "what it can be coloured by, too: a grid, a picture with its place (a map), or a product as for derive")
+  v->add_option("--drape", o->drapes,
+                "what it can be coloured by, too: a grid, a picture with its place (a map), or a product as for derive")
       ->take_all();
   v->add_option("--pins", o->pins, "places with something to read: findings of check, control points")->take_all();
   v->add_option("--points", o->points, "survey points over it: files or folders of LAS and LAZ")->take_all();
@@ -257,7 +261,8 @@ void add_view_verb(CLI::App& app, int& status) {
   add_reading(*v, *o, Reading::Converts);
   v->add_flag("--dry-run", o->dry_run, "say what would be written")->group(kOutputOptions);
   add_running(*v, *o);
-  v->get_option("--out")->description("where to write: .html; without it the page is shown by a service of this machine, however large the surface");
+  v->get_option("--out")->description(
+      "where to write: .html; without it the page is shown by a service of this machine, however large the surface");
   v->callback([o, &status] { status = run_view(*o); });
 }
 

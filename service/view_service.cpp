@@ -30,8 +30,9 @@ struct ViewService::Impl {
       const int yes = 1;
       ::setsockopt(sock, SOL_SOCKET, SO_REUSEADDR, &yes, sizeof yes);
     });
-    port = options.port == 0 ? server.bind_to_any_port(options.host.c_str())
-                             : server.bind_to_port(options.host.c_str(), options.port) ? options.port : -1;
+    port = options.port == 0                                         ? server.bind_to_any_port(options.host.c_str())
+           : server.bind_to_port(options.host.c_str(), options.port) ? options.port
+                                                                     : -1;
     if (port < 0)
       throw Error(ErrorCode::Io, "the port cannot be taken", fmt::format("{}:{}", options.host, options.port),
                   "choose another with --port");
@@ -58,8 +59,9 @@ struct ViewService::Impl {
     return [this, body](const Request& q, Response& r) {
       const auto refuse = [&](int status, const std::string& what) {
         r.status = status;
-        r.set_content(nlohmann::json{{"description", what}}.dump(-1, ' ', false, nlohmann::json::error_handler_t::replace),
-                      "application/json");
+        r.set_content(
+            nlohmann::json{{"description", what}}.dump(-1, ' ', false, nlohmann::json::error_handler_t::replace),
+            "application/json");
       };
       if (Gate{options.host, port}.refuses(q)) return refuse(403, Gate::kWhy);
       try {

@@ -1,4 +1,5 @@
-// A surface too large for one page, shown by a service on this machine: the page and what it asks for (view/viewer.hpp).
+// A surface too large for one page, shown by a service on this machine: the page and what it asks for
+// (view/viewer.hpp).
 //
 //   ViewService s(SurfaceViewer({.title = "Marrowick", .surfaces = {{"", dem}}}), {});
 //   std::thread t([&] { s.run(); });

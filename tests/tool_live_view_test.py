@@ -129,6 +129,8 @@ class LiveView(PageTest):
         self.browser.wait("document.getElementById('saying').textContent.includes('changed')")
 
     def test_what_cannot_be_shown_is_refused(self):
+        # Nothing is shown, nor waited for, when only what would be is asked.
+        self.assertIn("500 x 400", self.run_tool("view", os.path.join(DEMO, "ground-2022", "sheet_b2.tif"), "--dry-run").stdout)
         os.mkdir(self.path("empty"))
         self.assertIn("holds no tile", self.refused("view", "empty", status=3))
         port = self.serve().split(":")[2].strip("/")

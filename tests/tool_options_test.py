@@ -582,6 +582,13 @@ class OwnOptions(Options):
         self.assertGreater(whole["cols"], done["cols"])
         part, more = (self.run_json("view", sheet, "-o", f"{n}.html", "--area", "circle:-30.9889,-37.5550,60m", *words)["cols"] for n, words in (("c", ()), ("d", ("--margin", "20m"))))
         self.assertGreater(more, part + 15)
+        # Without -o it is shown by a service, where that is said.
+        with subprocess.Popen([TOOL, "view", sheet, "--listen", "localhost", "--port", "0", "--json"], stdout=subprocess.PIPE, text=True, env=self.environment) as shown:
+            address = json.loads(shown.stdout.readline())["address"]
+            self.assertTrue(address.startswith("http://localhost:"), address)
+            with urllib.request.urlopen(address) as reply:
+                self.assertIn(b"<!doctype html>", reply.read(100))
+            shown.terminate()
 
     def test_sky_view_options(self):
         ups, _ = self.angles()

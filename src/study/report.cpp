@@ -6,6 +6,7 @@
 #include <set>
 
 #include "katoptra/base/checksum.hpp"
+#include "katoptra/base/error.hpp"
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/study/judgements.hpp"
 #include "katoptra/version.hpp"
@@ -248,7 +249,12 @@ std::string report_html(const Study& study, const StudyRun& run, const std::vect
                         const SurfacePage& shown) {
   HtmlPage page(study.title, "report/main.js");
   page.body("<main>\n" + Html(study, run, pictures).page() + "</main>\n", "report");
-  put_surfaces(page, shown);
+  try {
+    put_surfaces(page, shown);
+  } catch (const Error& e) {
+    // All void, or in another way nothing to ask: the report is the page it is without scripts.
+    if (e.code() == ErrorCode::Cancelled) throw;
+  }
   return page.html();
 }
 
@@ -296,6 +302,9 @@ std::string record_json(const Study& study, const StudyRun& run) {
   j["unchanged"] = run.kept;
   j["notes"] = run.surface.info.notes;
   j["steps"] = run.plan.steps;
+  j["pages"] = ordered_json::array();
+  for (const auto* p : {&run.view, &run.coverage})
+    if (!p->empty()) j["pages"].push_back(p->filename().string());
   const Frame& f = run.surface.info.frame;
   j["parameters"] = {{"crs", f.crs().label()},
                      {"cell", {f.cell().x, f.cell().y}},

@@ -115,6 +115,8 @@ class SurfaceWriter {
       given = shown_->grid;
     }
     const Grid cells = on_frame(given);
+    if (frame().cols() < 2 || frame().rows() < 2)
+      throw Error(ErrorCode::Refused, "it is a single row of cells, which is no ground to look at", s.grid.info().name);
     // Where cells are shown as they are, the lineage comes with the same reading.
     const bool traced = facts_["surfaces"].empty() && shown_->times == 1 && is_traced(cells);
     const std::vector<float> values = traced ? values_and_origins(cells) : values_of(cells, page_.run);
@@ -140,17 +142,16 @@ class SurfaceWriter {
   // As fine as it may be seen: more pixels than cells where those are few.
   void add_picture(const PagePicture& p) {
     constexpr std::int64_t kSide = 2048;
-    const int times = static_cast<int>(std::clamp<std::int64_t>(kSide / std::max(frame().cols(), frame().rows()), 1, 8));
+    const int times =
+        static_cast<int>(std::clamp<std::int64_t>(kSide / std::max(frame().cols(), frame().rows()), 1, 8));
     const Frame pixels = finer(frame(), times);
     std::vector<MapOverlay> one(1);
     one[0].raster = MapRaster{.grids = p.grids};
     const Pixels rgba = RasterPixels(one, RasterColours(one, page_.run), pixels, false).read(one[0], pixels.window());
     if (rgba.empty())
       throw Error(ErrorCode::Refused, "it does not lie where the surface does", p.label, "say where it lies");
-    facts_["drapes"].push_back({{"label", p.label},
-                                {"picture", png_address(pixels, rgba)},
-                                {"cols", pixels.cols()},
-                                {"rows", pixels.rows()}});
+    facts_["drapes"].push_back(
+        {{"label", p.label}, {"picture", png_address(pixels, rgba)}, {"cols", pixels.cols()}, {"rows", pixels.rows()}});
   }
 
   PagePoints add_points(const PointCloud& cloud) {
@@ -176,7 +177,8 @@ class SurfaceWriter {
     for_each_band(cells, Planes::ValuesAndOrigin, page_.run, [&](const Block& b) {
       values.insert(values.end(), b.row(0), b.row(0) + b.window().cells());
       const Origin* o = b.origin_row(0);
-      for (std::int64_t i = 0; i < b.window().cells(); ++i) origins_.push_back(o[i] != 0 ? static_cast<float>(o[i]) : kVoid);
+      for (std::int64_t i = 0; i < b.window().cells(); ++i)
+        origins_.push_back(o[i] != 0 ? static_cast<float>(o[i]) : kVoid);
     });
     return values;
   }

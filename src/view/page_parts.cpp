@@ -38,6 +38,22 @@ double step_for(const Grid& grid, const std::vector<float>& values, int steps) {
   return step;
 }
 
+// Longitudes that go on counting across the antimeridian, so that one can be told between two. False where that cannot
+// be: around a pole, and where a node lies nowhere.
+bool told_in_one_turn(std::vector<Point>& nodes) {
+  constexpr double kMostBetween = 20;
+  for (std::size_t i = 0; i < nodes.size(); ++i) {
+    if (!std::isfinite(nodes[i].x) || !std::isfinite(nodes[i].y)) return false;
+    for (const std::size_t before : {i - 1, i - kPageNodes}) {
+      const bool there = before == i - 1 ? i % kPageNodes > 0 : i >= kPageNodes;
+      if (!there) continue;
+      if (before == i - 1 || i % kPageNodes == 0) nodes[i].x -= 360 * std::round((nodes[i].x - nodes[before].x) / 360);
+      if (std::abs(nodes[i].x - nodes[before].x) > kMostBetween) return false;
+    }
+  }
+  return true;
+}
+
 template <class At>
 std::string half_ramp(const At& at, double from, double to) {
   constexpr int kColours = 128;
@@ -108,20 +124,20 @@ ordered_json frame_for_page(const Frame& frame) {
                        frame.north() - frame.bounds().height() * r / (kPageNodes - 1)});
   std::vector<GroundScale> scales(nodes.size(), GroundScale{});
   if (frame.crs()) GroundRuler(frame.crs()).at(nodes, scales);
+  // A corner may lie where the projection does not reach; nothing is measured there.
+  const GroundSpacing middle = frame.crs() ? ground_spacing(frame) : GroundSpacing{};
   ordered_json sx = ordered_json::array(), sy = sx, lon = sx, lat = sx;
   for (const GroundScale& s : scales) {
-    sx.push_back(s.x * frame.cell().x);
-    sy.push_back(s.y * frame.cell().y);
+    sx.push_back(std::isfinite(s.x) ? s.x * frame.cell().x : middle.x.metres());
+    sy.push_back(std::isfinite(s.y) ? s.y * frame.cell().y : middle.y.metres());
   }
   j["ground"] = {{"x", sx}, {"y", sy}};
   if (!frame.crs()) return j;
-  const auto rounded = [](double v) {
-    return std::isfinite(v) ? ordered_json(std::round(v * 1e9) / 1e9) : ordered_json();
-  };
   Transform(frame.crs(), Crs::wgs84()).forward(nodes);
+  if (!told_in_one_turn(nodes)) return j;
   for (const Point& p : nodes) {
-    lon.push_back(rounded(p.x));
-    lat.push_back(rounded(p.y));
+    lon.push_back(std::round(p.x * 1e9) / 1e9);
+    lat.push_back(std::round(p.y * 1e9) / 1e9);
   }
   j["globe"] = {{"lon", lon}, {"lat", lat}};
   return j;
@@ -178,10 +194,8 @@ Shown shown_by(const Grid& grid, std::int64_t most, Cells kind) {
     s.overview = true;
   }
   if (cells() <= most) return s;
-  auto by =
-      static_cast<std::int64_t>(std::ceil(std::sqrt(static_cast<double>(cells()) / static_cast<double>(most))));
-  if (kind == Cells::PowersOfTwo)
-    by = static_cast<std::int64_t>(std::bit_ceil(static_cast<std::uint64_t>(by)));
+  auto by = static_cast<std::int64_t>(std::ceil(std::sqrt(static_cast<double>(cells()) / static_cast<double>(most))));
+  if (kind == Cells::PowersOfTwo) by = static_cast<std::int64_t>(std::bit_ceil(static_cast<std::uint64_t>(by)));
   s.grid = coarser(s.grid, by);
   s.times *= static_cast<double>(by);
   return s;

@@ -3,9 +3,9 @@
 #include <cmath>
 #include <nlohmann/json.hpp>
 
-#include "testing.hpp"
 #include "katoptra/view/viewer.hpp"
 
+#include "testing.hpp"
 #include "view/html_page.hpp"
 #include "view/plane_bytes.hpp"
 #include "view/web.hpp"
@@ -138,6 +138,28 @@ TEST(SurfacePage, LargerThanItMayBeItHasLargerCells) {
   EXPECT_EQ(part(p.html, "facts")["surfaces"][0]["cols"], 200);
 }
 
+// Longitudes are told between nodes: across the antimeridian they go on counting, around a pole there are none.
+TEST(SurfacePage, LongitudesAcrossTheAntimeridianAndAroundAPole) {
+  const auto frame_of = [](const char* crs, double west, double north, double cell) {
+    const Frame f(Crs::parse(crs), west, north, {cell, cell}, 40, 30);
+    return part(surface_page({.surfaces = {{"s", grid_from_values(f, std::vector<float>(1200, 5))}}}).html,
+                "facts")["frame"];
+  };
+  const json over = frame_of("EPSG:32701", 140000, 8000000, 2000);  // zone 1: 180 W is at 178 W's left
+  double least = 1e9, most = -1e9;
+  for (const json& lon : over["globe"]["lon"]) {
+    least = std::min(least, lon.get<double>());
+    most = std::max(most, lon.get<double>());
+  }
+  EXPECT_LT(most - least, 2);
+  EXPECT_TRUE((least < -180) != (most > 180)) << least << " to " << most;
+  const json pole = frame_of("EPSG:3031", -40000, 30000, 2000);
+  EXPECT_FALSE(pole.contains("globe"));
+  for (const json& x : pole["ground"]["x"]) EXPECT_TRUE(x.is_number());
+  // A frame that reaches beyond its projection is still measured.
+  for (const json& x : frame_of("EPSG:3395", -30e6, 25e6, 1.5e6)["ground"]["x"]) EXPECT_TRUE(x.is_number());
+}
+
 TEST(SurfacePage, WhatIsNoSurfaceIsRefused) {
   EXPECT_EQ(error_of([] { surface_page({}); }), ErrorCode::BadArgument);
   const Grid steep = relabelled(hills(9, 9), [](GridInfo& i) { i.quantity.kind = QuantityKind::Slope; });
@@ -145,6 +167,8 @@ TEST(SurfacePage, WhatIsNoSurfaceIsRefused) {
   const Grid nothing =
       grid_from_values(Frame(Crs::parse("EPSG:32725"), 0, 0, {1, 1}, 2, 2), std::vector<float>(4, kVoid));
   EXPECT_EQ(error_of([&] { surface_page({.surfaces = {{"n", nothing}}}); }), ErrorCode::Refused);
+  const Grid row = grid_from_values(Frame(Crs::parse("EPSG:32725"), 0, 0, {1, 1}, 9, 1), std::vector<float>(9, 3));
+  EXPECT_EQ(error_of([&] { surface_page({.surfaces = {{"r", row}}}); }), ErrorCode::Refused);
   const auto above = [](const char* name) {
     return [name](GridInfo& i) { i.quantity.heights = HeightReference::parse(name); };
   };
@@ -200,7 +224,12 @@ TEST(SurfaceViewer, OverviewsAreReadWhereThereAreAnyAndBoundsHoldWhereThereAreNo
   EXPECT_EQ(v.level(), 6);
   EXPECT_NO_THROW(v.window(5, {0, 0, 1024, 1024}));
   // From 2^level cells each way for each cell.
-  const SurfaceViewer none({.surfaces = {{"", Grid(std::make_shared<WithOverviews>(grid_from_function(Frame(Crs::parse("EPSG:32725"), 500000, 5800000, {1, 1}, 9000, 9000), [](double x, double) { return x / 1000; }), 0))}}, .most_cells = 1000});
+  const SurfaceViewer none(
+      {.surfaces = {{"", Grid(std::make_shared<WithOverviews>(
+                             grid_from_function(Frame(Crs::parse("EPSG:32725"), 500000, 5800000, {1, 1}, 9000, 9000),
+                                                [](double x, double) { return x / 1000; }),
+                             0))}},
+       .most_cells = 1000});
   EXPECT_EQ(error_of([&] { none.window(4, {0, 0, 563, 563}); }), ErrorCode::TooLarge);
   EXPECT_NO_THROW(none.window(4, {0, 0, 400, 400}));
 }
@@ -215,7 +244,8 @@ TEST(SurfaceViewer, PointsOfAPart) {
   }
   PointInfo info{.name = "line", .crs = Crs::parse("EPSG:32725"), .fields = PointFields::Class, .count = 1000};
   info.bounds = {500000, 5799899, 500999, 5799900};
-  const SurfaceViewer v({.surfaces = {{"hills", hills(500, 300)}}, .points = points_from_batch(b, info), .most_points = 100});
+  const SurfaceViewer v(
+      {.surfaces = {{"hills", hills(500, 300)}}, .points = points_from_batch(b, info), .most_points = 100});
   const json facts = part(v.html(), "facts")["points"];
   EXPECT_EQ(facts["there"], 1000);
   EXPECT_EQ(facts["shown"], 100);

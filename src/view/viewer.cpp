@@ -95,21 +95,21 @@ std::string SurfaceViewer::window(int level, const Window& part) const {
                 "take a smaller part, or finer cells");
   const Block b = l.grid.read(part);
   const std::vector<float> values(b.row(0), b.row(0) + part.cells());
-  const Grid cells = grid_from_values(l.grid.frame().sub(part), values, l.grid.quantity(), l.grid.info().type, "window");
+  const Grid cells =
+      grid_from_values(l.grid.frame().sub(part), values, l.grid.quantity(), l.grid.info().type, "window");
   JsonParts parts;
   ordered_json plane = plane_for_page(parts, "heights", cells, values, impl_->page.surfaces[0].look,
                                       impl_->page.drape_steps, impl_->page.run);
-  return json_for_page({{"frame", frame_for_page(cells.frame())},
-                        {"plane", std::move(plane)},
-                        {"data", parts.json()["heights"]}});
+  return json_for_page(
+      {{"frame", frame_for_page(cells.frame())}, {"plane", std::move(plane)}, {"data", parts.json()["heights"]}});
 }
 
 std::string SurfaceViewer::points(int level, const Window& part) const {
   const Impl::Level l = impl_->checked(level, part);
   if (!impl_->page.points) return "null";
   JsonParts parts;
-  const PagePoints p = put_points(parts, *impl_->page.points, l.grid.frame().sub(part), kMostWindowPoints,
-                                  impl_->page.run);
+  const PagePoints p =
+      put_points(parts, *impl_->page.points, l.grid.frame().sub(part), kMostWindowPoints, impl_->page.run);
   if (p.shown == 0) return "null";
   return json_for_page({{"points", p.facts}, {"data", parts.json()["points"]}});
 }

@@ -29,15 +29,16 @@ export class Ground {
   cell(x, y) {
     return {col: (x - this.facts.west) / this.facts.cell[0], row: (this.facts.north - y) / this.facts.cell[1]};
   }
-  // Degrees; null where nobody knows where the frame lies. Cells are interpolated evenly between nodes in the frame's own
-  // system: right to a few centimetres in frames of a hundred kilometres.
+  // Degrees; null where nobody knows where the frame lies. Evenly between nodes: right to a few decimetres in frames of a
+  // hundred kilometres.
   globe(col, row) {
     if (this.degrees) {
       const p = this.place(col, row);
       return {lon: p.x, lat: p.y};
     }
-    if (!this.facts.globe || this.facts.globe.lon.includes(null)) return null;
-    return {lon: this.node(this.facts.globe.lon, col, row), lat: this.node(this.facts.globe.lat, col, row)};
+    if (!this.facts.globe) return null;
+    const lon = this.node(this.facts.globe.lon, col, row);
+    return {lon: lon - 360 * Math.round(lon / 360), lat: this.node(this.facts.globe.lat, col, row)};
   }
   // Metres, by the scale at the middle, as sections are measured.
   distance(a, b) {

@@ -297,5 +297,6 @@ class Report {
 }
 
 whenWhole(async () => {
+  if (!byId('facts')) return;
   await new Report().start();
 });

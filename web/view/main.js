@@ -93,7 +93,7 @@ class Page {
     const s = facts.surfaces[0];
     const shown = s.times > 1 && document.getElementById('live') ? ' Finer cells come where you come near.' : s.times > 1 ? ` Shown by cells ${numeral(s.times, 0)} times as wide as its own ${numeral(s.cols, 0)} × ${numeral(s.rows, 0)}; so are its answers.` : '';
     const about = [facts.frame.crs || 'no CRS: nobody can tell where it lies', s.heights ? `heights in ${s.unit}, ${s.heights}` : `heights in ${s.unit}, reference unknown`,
-      `${numeral(facts.frame.cols, 0)} × ${numeral(facts.frame.rows, 0)} cells`].join(' · ');
+      `${numeral(facts.frame.cols, 0)} × ${numeral(facts.frame.rows, 0)} cells`, `steps of ${facts.planes[s.plane].step} ${s.unit}`].join(' · ');
     const title = el('header', {class: 'title'}, el('h1', {}, facts.title), el('p', {}, `${about}.${shown}`));
     const box = el('div', {id: 'box'}, el('canvas', {id: 'scene', 'aria-hidden': 'true'}),
       el('canvas', {id: 'over', tabindex: 0, role: 'application', 'aria-label': `${facts.title}, a surface in three dimensions. Arrow keys turn it, with shift they move it, plus and minus come nearer and go away, Enter asks for the middle.`}),

@@ -5,9 +5,9 @@
 //   write_text_file("page.html", v.html());              // shown by a service, it asks for
 //   std::string json = v.window(2, {0, 0, 512, 512});     // cells 4 times as wide as the surface's
 //
-// The page asks beside its own address: GET window?level=&col=&row=&cols=&rows= and points?level=...; `service/` answers.
-// Safe to be asked from many threads. Cost: a window is read from overviews where the surface has them, else from its
-// cells, of which no more than kMostCellsBelow are read for one answer.
+// The page asks beside its own address: GET window?level=&col=&row=&cols=&rows= and points?level=...; `service/`
+// answers. Safe to be asked from many threads. Cost: a window is read from overviews where the surface has them, else
+// from its cells, of which no more than kMostCellsBelow are read for one answer.
 #pragma once
 #include <memory>
 #include <string>
@@ -29,8 +29,8 @@ class SurfaceViewer {
   const std::string& policy() const;  // Content-Security-Policy, for the header of the answer
   int level() const;                  // the page's own cells are 2^level as wide as the surface's
 
-  // A part of the surface by cells 2^level as wide as its own: where it lies and its heights, as JSON. BadArgument where
-  // there is no such part, TooLarge for more than kMostWindowSide cells a side and for what lies under more than
+  // A part of the surface by cells 2^level as wide as its own: where it lies and its heights, as JSON. BadArgument
+  // where there is no such part, TooLarge for more than kMostWindowSide cells a side and for what lies under more than
   // kMostCellsBelow.
   std::string window(int level, const Window& part) const;
   // The points on such a part; null where there are none.
