@@ -274,7 +274,7 @@ void add_serve(CLI::App& app) {
   v->add_option("--listen", s->listen, "the address to listen at; others than loopback let others in");
   v->add_option("--port", s->port, "0: any that is free")->check(CLI::Range(0, 65535));
   v->add_option("--key-file", s->key_file, "a file with the key that opens restricted tiles (or KATOPTRA_KEY)");
-  v->add_option("--page", s->page, "most items in an answer")->check(CLI::Range(1, 10000));
+  v->add_option("--items", s->page, "most items in an answer")->check(CLI::Range(1, 10000));
   v->add_option("--book", s->book, "an order book: the page shows where data were asked for");
   v->add_option("--queue", s->queue, "seconds that an extraction waits for its turn");
   v->add_option("--slow", s->slow, "files come no faster than this, a second, e.g. 100K");

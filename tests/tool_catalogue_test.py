@@ -160,7 +160,7 @@ class Fetch(ToolTest):
 
     def test_every_misbehaviour_at_once(self):
         """Cut, failing, busy, truncated, wrong parts and a slow line together: what has its name is right, or it is said what is missing."""
-        url = self.serve(DEMO, "--cut-every", 3, "--fail-every", 5, "--busy-every", 11, "--truncate-every", 7, "--wrong-parts-every", 4, "--slow", "20M", "--page", 2)
+        url = self.serve(DEMO, "--cut-every", 3, "--fail-every", 5, "--busy-every", 11, "--truncate-every", 7, "--wrong-parts-every", 4, "--slow", "20M", "--items", 2)
         listed = self.shortlist(url)
         for turn in range(4):
             done = subprocess.run([TOOL, "fetch", listed, "-o", "tiles", "--json"], cwd=self.folder, env=self.environment, capture_output=True, text=True, timeout=120)
@@ -350,7 +350,7 @@ class Service(ToolTest):
             caught.exception.close()
 
     def test_search_pages_and_filters(self):
-        url = self.serve(DEMO, "--page", 4)
+        url = self.serve(DEMO, "--items", 4)
 
         def post(body):
             request = urllib.request.Request(url + "search", json.dumps(body).encode(), {"Content-Type": "application/json"})

@@ -204,6 +204,11 @@ class Live(CoverageTest):
         self.browser.js("const p = window.katoptra.page; p.hand(p.tiles.find((t) => t.href === arguments[0]), 'drop')", kept[0])
         self.browser.wait("!window.katoptra.page.pending && window.katoptra.page.tiles.some((t) => t.reason === 'dropped by hand')")
         self.assertNotIn(kept[0], self.browser.js("return window.katoptra.page.tiles.filter((t) => t.kept).map((t) => t.href)"))
+        # Those elsewhere stay on the map, for the next area; the file has those of this one.
+        everything = self.browser.js("return window.katoptra.page.everything.length")
+        self.assertEqual(self.browser.js("return window.katoptra.page.tiles.length"), everything)
+        self.assertGreater(everything, len(theirs["tiles"]))
+        self.assertEqual(len(list(csv.DictReader(io.StringIO(self.saved("Save shortlist.csv"))))), len(theirs["tiles"]))
         # A filter goes along.
         self.browser.choose("[data-filter=to]", 2016)
         self.browser.wait("!window.katoptra.page.pending && window.katoptra.page.tiles.filter((t) => t.kept).every((t) => t.date < '2017')")

@@ -1194,7 +1194,7 @@ class OwnOptions(Options):
             with urllib.request.urlopen(request) as reply:
                 return reply.read(), dict(reply.headers), url
 
-        body, _, url = answer("--listen", "127.0.0.1", "--port", "0", "--page", "3", "--book", "none.book")
+        body, _, url = answer("--listen", "127.0.0.1", "--port", "0", "--items", "3", "--book", "none.book")
         self.assertEqual(len(json.loads(body)["features"]), 3)
         self.assertTrue(url.startswith("http://127.0.0.1:"))
         whole = os.path.getsize(os.path.join(DEMO, "coast-2014", "coast.tif"))

@@ -64,6 +64,8 @@ class ReportPage(PageTest):
         self.assertEqual(self.browser.log(), [])
 
     def test_a_finding_is_shown_on_the_map(self):
+        self.browser.media(prefers_reduced_motion="reduce")  # no scrolling that goes on while something is clicked
+        self.addCleanup(self.browser.media)
         self.opened()
         rows = self.browser.driver.find_elements(BY, "tr[data-pin]")
         self.assertGreater(len(rows), 2)

@@ -97,6 +97,33 @@ class Looking(ViewTest):
         self.assertLess(abs(self.ask("return asking.section.indexOf(asking.marked)") - 7), 3)
         self.assertEqual(self.browser.log(), [])
 
+    def test_in_degrees_and_in_feet_it_says_what_the_tool_says(self):
+        orbit = os.path.join(DEMO, "orbit-2000", "S38W031.hgt.zip")
+        self.run_tool("clip", orbit, "--area", "box:-30.999,-37.58,-30.95,-37.53", "-o", "degrees.tif")
+        feet = os.path.join(DEMO, "ground-2022", "sheet_b1.tif")
+        for surface, a, b in (("degrees.tif", (0.35, 0.3), (0.6, 0.62)), (feet, (0.3, 0.4), (0.62, 0.55))):
+            self.looked_at(surface)
+            ends = self.ask("return arguments[0].map(([c, r]) => { const s = surfaces[0]; const p = {col: c * s.cols, row: r * s.rows}; return {...p, height: s.height(p.col, p.row), ...s.ground.place(p.col, p.row)}; })", [a, b])
+            words = [f"{e['x']!r},{e['y']!r}" for e in ends]
+            told = [p["value"] for p in self.run_json("sample", surface, "--at", words[0], "--at", words[1])["points"]]
+            for end, value in zip(ends, told):
+                if value is not None:
+                    self.assertAlmostEqual(end["height"], value, delta=0.0011)
+            self.run_tool("section", surface, "--from", words[0], "--to", words[1], "-o", "line.csv", "--overwrite")
+            theirs = list(csv.DictReader(open(self.path("line.csv"))))
+            ours = self.ask("page.take('section'); asking.follow(arguments[0].map((p) => [p.col, p.row])); return asking.section.map((p) => [p.distance, p.value])", ends)
+            self.assertEqual(len(ours), len(theirs))
+            self.assertAlmostEqual(ours[-1][0], float(theirs[-1]["distance"]), delta=2e-6 * ours[-1][0] + 0.001)
+            for mine, other in zip(ours, theirs):
+                if other["value"]:
+                    self.assertAlmostEqual(mine[1], float(other["value"]), delta=0.0011 + 2e-5 * abs(mine[1]))
+            self.assertIn("ft" if surface == feet else " m", self.browser.text("#answer"))
+            level = 30 if surface == feet else 40
+            told = self.run_json("statistics", surface, "--level", level)["levels"][0]["volume_below_m3"]
+            box = self.browser.js_later("const done = arguments[1]; const f = document.getElementById('level'); f.value = arguments[0]; f.dispatchEvent(new Event('change')); setTimeout(() => done(document.getElementById('water').textContent), 50)", level)
+            number = float(box.split(",")[1].replace("\u202f", "").replace("m³", ""))
+            self.assertAlmostEqual(number, told, delta=1 + 3e-5 * told)
+
     def test_volumes_below_a_level_are_those_of_statistics(self):
         self.looked_at(SHEET)
         for level in (12.5, 30):

@@ -7,6 +7,7 @@
 
 #include "testing.hpp"
 #include "view/html_page.hpp"
+#include "view/land.hpp"
 #include "view/plane_bytes.hpp"
 #include "view/web.hpp"
 
@@ -158,6 +159,33 @@ TEST(SurfacePage, LongitudesAcrossTheAntimeridianAndAroundAPole) {
   for (const json& x : pole["ground"]["x"]) EXPECT_TRUE(x.is_number());
   // A frame that reaches beyond its projection is still measured.
   for (const json& x : frame_of("EPSG:3395", -30e6, 25e6, 1.5e6)["ground"]["x"]) EXPECT_TRUE(x.is_number());
+}
+
+// Read in strips where what lies below is much: the same means for every window, void where nothing is known.
+TEST(Coarser, AreTheMeansOfWhatIsThereWhateverTheWindow) {
+  const Frame f(Crs::parse("EPSG:32725"), 500000, 5800000, {1, 1}, 2600, 700);
+  const Grid g = grid_from_function(f, [](double x, double y) {
+    const double v = std::sin(x / 37) * 9 + std::cos(y / 11);
+    return std::fmod(x + 3 * y, 17) < 2 || x > 502500 ? std::nan("") : v;
+  });
+  for (const std::int64_t by : {2, 7, 100}) {
+    const Grid c = coarser(g, by);
+    EXPECT_EQ(c.frame().cols(), (2600 + by - 1) / by);
+    const Block whole = c.read(c.frame().window()), cells = g.read(f.window());
+    for (std::int64_t r = 0; r < c.frame().rows(); r += 3)
+      for (std::int64_t k = 0; k < c.frame().cols(); k += 5) {
+        double sum = 0;
+        int n = 0;
+        for (std::int64_t y = r * by; y < std::min<std::int64_t>(700, (r + 1) * by); ++y)
+          for (std::int64_t x = k * by; x < std::min<std::int64_t>(2600, (k + 1) * by); ++x)
+            if (!std::isnan(cells.at(x, y))) sum += static_cast<double>(cells.at(x, y)), ++n;
+        if (n == 0)
+          EXPECT_TRUE(std::isnan(whole.at(k, r)));
+        else
+          EXPECT_NEAR(whole.at(k, r), sum / n, 1e-4);
+      }
+    testing::expect_same_for_every_window(c, static_cast<unsigned>(by));
+  }
 }
 
 TEST(SurfacePage, WhatIsNoSurfaceIsRefused) {

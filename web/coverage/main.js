@@ -4,7 +4,7 @@ import { areaText as squareText, numeral, roundBelow } from '../base/numbers.js'
 import { areaFrom, areaText, geojsonOf, metresBetween, shapeOf } from '../map/area.js';
 import { PlaneMap } from '../map/map.js';
 import { Boxes, boxOf, graticuleStep, graticuleText, inShape, shareCovered, usualBox } from '../map/plane.js';
-import { FILTERS, bytesText, commands, isKept, refuses, shortlistCsv, withKeys } from './shortlist.js';
+import { FILTERS, bytesText, commands, isKept, refuses, shortlistCsv, withRest } from './shortlist.js';
 
 const tone = (name) => getComputedStyle(document.documentElement).getPropertyValue(`--${name}`).trim();
 
@@ -28,7 +28,10 @@ class Page {
   // A new answer of the search.
   take(answer) {
     this.answer = answer;
-    this.tiles = withKeys(answer.tiles);
+    // A live page keeps those that the last search did not meet: the next one may.
+    this.found = answer.tiles.length;
+    if (this.facts.live) this.everything ??= answer.tiles;
+    this.tiles = withRest(answer.tiles, this.everything ?? []);
     for (const t of this.tiles) t.shape ??= [];
     this.placed = this.tiles.filter((t) => t.shape.length > 0);
     for (const t of this.placed) t.box = boxOf(t.shape);
@@ -118,7 +121,8 @@ class Page {
   }
 
   csv() {
-    return shortlistCsv(this.answer.head, this.tiles, this.hands);
+    const told = this.tiles.filter((t, i) => i < this.found || this.hands.get(t.key) === 'keep');
+    return shortlistCsv(this.answer.head, told, this.hands);
   }
   // Of the area: drawn here, else of the answer; null when there is none.
   shape() {
@@ -144,7 +148,7 @@ class Page {
     if (!shape) note.push(el('p', {class: 'hint'}, 'Draw an area, or type one, to see what covers it.'));
     else if (fresh && !byHand && !this.pending) {
       rows.push(['covered', shareText(answer.covered_fraction)], ['area', squareText(answer.area.m2)],
-        ['tiles', `${kept.length} of ${this.tiles.length}, ${bytesText(kept.reduce((n, t) => n + t.bytes, 0))}`]);
+        ['tiles', `${kept.length} of ${this.found}, ${bytesText(kept.reduce((n, t) => n + t.bytes, 0))}`]);
       rows.push(['gaps', answer.gaps.length === 0 ? 'none' : `${answer.gaps.length}, ${squareText(answer.gap_area_m2)} together`]);
     } else {
       const usable = (this.area && !this.live ? this.passing().filter((t) => t.access === 'open' && t.openable) : kept);
@@ -289,7 +293,7 @@ class Page {
     this.area = null;
     byId('area').value = this.facts.area;
     byId('area-says').textContent = '';
-    if (this.facts.live) this.take({...this.answer, area: {shape: [], m2: 0}, gaps: [], tiles: this.answer.tiles.map((t) => ({...t, kept: false}))});
+    if (this.facts.live) this.take({...this.answer, area: {shape: [], m2: 0}, gaps: [], notes: [], tiles: this.everything});
     this.changed();
   }
   saveArea() {

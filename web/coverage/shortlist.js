@@ -46,6 +46,14 @@ export function withKeys(tiles) {
   return tiles.map((t, i) => ({...t, key: `${t.path ?? t.href ?? ''}#${t.survey}#${t.id}`, number: i}));
 }
 
+// Those that a search found, and behind them the others that there are.
+export function withRest(found, everything) {
+  const list = withKeys(found);
+  const known = new Set(list.map((t) => t.key));
+  const rest = withKeys(everything).filter((t) => !known.has(t.key));
+  return [...list, ...rest.map((t, i) => ({...t, number: list.length + i, kept: false, reason: 'does not touch the area', covered_fraction: 0}))];
+}
+
 export function bytesText(n) {
   if (!(n > 0)) return 'unknown size';
   const units = ['B', 'KiB', 'MiB', 'GiB', 'TiB'];

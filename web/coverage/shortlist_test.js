@@ -1,6 +1,6 @@
 import assert from 'node:assert/strict';
 import test from 'node:test';
-import { FILTERS, bytesText, commands, filterWords, isKept, refuses, shortlistCsv, withKeys } from './shortlist.js';
+import { FILTERS, bytesText, commands, filterWords, isKept, refuses, shortlistCsv, withKeys, withRest } from './shortlist.js';
 
 const TILE = {path: 'a.tif', id: 'a', survey: 'Marrowick ground 2022', kind: 'grid', date: '2022-03-14', cell_m: 1, heights: 'EGM2008 height', access: 'open', kept: true, row: ',a.tif\n'};
 
@@ -26,6 +26,14 @@ test('by hand counts before the search', () => {
   const hands = new Map([[a.key, 'drop'], [b.key, 'keep']]);
   assert.deepEqual([isKept(a, hands), isKept(b, hands), isKept(a, new Map())], [false, true, true]);
   assert.equal(shortlistCsv('kept,path\n', [a, b], hands), 'kept,path\n0,a.tif\n1,b.tif\n');
+});
+
+test('what a search did not meet stays, behind what it found', () => {
+  const all = [TILE, {...TILE, path: 'b.tif'}, {...TILE, path: 'c.tif'}];
+  const list = withRest([{...TILE, path: 'c.tif', reason: 'adds 3 %'}], all);
+  assert.deepEqual(list.map((t) => [t.path, t.number, t.kept]), [['c.tif', 0, true], ['a.tif', 1, false], ['b.tif', 2, false]]);
+  assert.equal(list[0].reason, 'adds 3 %');
+  assert.deepEqual(withRest([], []), []);
 });
 
 test('commands can be typed as they stand', () => {
