@@ -94,27 +94,48 @@ PagePlane drape_of(const std::string& text, const Grid& surface, const Common& c
 }
 
 // All files as one cloud, as the surface counts: in its CRS, its unit, above its reference.
-PointCloud points_over(const Grid& surface, const ViewCommand& o, std::vector<std::string>& notes) {
+PointCloud as_surface_counts(PointCloud c, const Grid& surface) {
+  const Quantity& q = surface.quantity();
+  const HeightReference &from = c.info().quantity.heights, &to = q.heights;
+  if (from.known() && to.known() && !(from == to)) c = to_heights(c, to);
+  c = in_unit(c, q.unit);
+  if (surface.frame().crs() && !c.info().crs.same_place(surface.frame().crs()))
+    c = reprojected(c, surface.frame().crs());
+  return relabelled(c, [&](PointInfo& i) {
+    i.crs = surface.frame().crs();
+    i.quantity = q;
+  });
+}
+
+void points_over(const Grid& surface, const ViewCommand& o, SurfacePage& page, std::vector<std::string>& notes) {
   const Quantity& q = surface.quantity();
   std::vector<PointCloud> sheets;
+  std::vector<std::vector<PointCloud>> fewer;  // of each sheet, by level
   for (const std::string& file : point_files(o.points)) {
     PointCloud c = open_points(file, {.open = o.open_options()});
-    // Near by, only the chunks that lie there are decoded.
-    if (o.out.empty()) c = with_kept_index(c, file, default_cache(), o.run());
-    const HeightReference &from = c.info().quantity.heights, &to = q.heights;
-    if (from.known() && to.known() && !(from == to)) c = to_heights(c, to);
-    if (!from.known() && to.known())
+    if (!c.info().quantity.heights.known() && q.heights.known())
       notes.push_back(c.info().name + ": does not say what its heights are above; taken for those of the surface");
-    c = in_unit(c, q.unit);
     if (!c.info().crs) throw Error(ErrorCode::Refused, "has no CRS", c.info().name, "say where it lies (--from-crs)");
-    if (surface.frame().crs() && !c.info().crs.same_place(surface.frame().crs()))
-      c = reprojected(c, surface.frame().crs());
-    sheets.push_back(relabelled(c, [&](PointInfo& i) {
-      i.crs = surface.frame().crs();
-      i.quantity = q;
-    }));
+    std::vector<PointCloud> levels;
+    if (o.out.empty() && !o.dry_run) {
+      // Near by, only the chunks that lie there are decoded; from far away, fewer points.
+      c = with_kept_index(c, file, default_cache(), o.run());
+      levels = kept_levels(c, file, default_cache(), o.run());
+    }
+    for (PointCloud& level : levels) level = as_surface_counts(level, surface);
+    fewer.push_back(std::move(levels));
+    sheets.push_back(as_surface_counts(c, surface));
   }
-  return merged(sheets);
+  page.points = merged(sheets);
+  std::size_t most = 0;
+  for (const auto& levels : fewer) most = std::max(most, levels.size());
+  // A sheet with fewer levels than others is small: its last one serves for the rest.
+  for (std::size_t k = 0; k < most; ++k) {
+    std::vector<PointCloud> all;
+    for (std::size_t i = 0; i < sheets.size(); ++i)
+      all.push_back(fewer[i].empty() ? sheets[i] : fewer[i][std::min(k, fewer[i].size() - 1)]);
+    page.fewer_points.push_back(merged(all));
+  }
 }
 
 // A file as it is; of a folder what a study made of it, or its tiles joined, and the points in it.
@@ -200,7 +221,7 @@ int run_view(ViewCommand& o) {
     for (const NamedLine& l : read_lines(file, first.frame().crs(), &notes))
       p.lines.push_back({l.line, l.name.empty() ? fs::path(file).stem().string() : l.name});
   if (!o.points.empty()) {
-    p.points = points_over(first, o, notes);
+    points_over(first, o, p, notes);
     p.most_points = o.most_points;
   }
   if (o.out.empty() && !o.dry_run) return show_live(std::move(p), o);

@@ -283,6 +283,24 @@ TEST(SurfaceViewer, PointsOfAPart) {
   EXPECT_NEAR(all["points"]["shown"].get<int>(), 200, 1);
   EXPECT_EQ(all["points"]["classes"].size(), 2u);
   EXPECT_EQ(v.points(0, {50, 100, 100, 30}), "null");
+  // From far away fewer points do, when there are as many as can be shown; near by it is all of them.
+  const PointCloud whole = points_from_batch(b, info);
+  PointBatch some;
+  for (std::size_t i = 0; i < b.size(); i += 4) {
+    some.x.push_back(b.x[i]);
+    some.y.push_back(b.y[i]);
+    some.z.push_back(b.z[i]);
+    some.classification.push_back(b.classification[i]);
+  }
+  PointInfo less = info;
+  less.count = 250;
+  const SurfaceViewer far({.surfaces = {{"hills", hills(500, 300)}},
+                           .points = whole,
+                           .fewer_points = {points_from_batch(some, less)},
+                           .most_points = 500});
+  EXPECT_EQ(part(far.html(), "facts")["points"]["there"], 250);
+  EXPECT_EQ(part(far.html(), "live")["all_points"], 1000);
+  EXPECT_EQ(json::parse(far.points(0, {50, 40, 100, 30}))["points"]["shown"], all["points"]["shown"]);
 }
 
 }  // namespace

@@ -68,16 +68,52 @@ struct SurfaceViewer::Impl {
   }
 };
 
+namespace {
+
+// About how many points of a cloud lie in a box, by what its parts say of themselves; all where they say nothing.
+double points_in(const PointCloud& cloud, const Bounds& box) {
+  double n = 0;
+  for (std::size_t i = 0; i < cloud.parts(); ++i) {
+    const PointPart p = cloud.part(i);
+    const double across = std::min(p.box.east, box.east) - std::max(p.box.west, box.west),
+                 down = std::min(p.box.north, box.north) - std::max(p.box.south, box.south);
+    const double whole = p.box.width() * p.box.height();
+    if (p.box.empty() || !(whole > 0))
+      n += static_cast<double>(p.count);
+    else if (across > 0 && down > 0)
+      n += static_cast<double>(p.count) * across * down / whole;
+  }
+  return n;
+}
+
+// The fewest points that still are about as many as can be shown.
+const PointCloud& enough_for(const SurfacePage& page, const Bounds& box, std::int64_t most) {
+  const PointCloud* best = &*page.points;
+  for (const PointCloud& fewer : page.fewer_points)
+    if (points_in(fewer, box) >= static_cast<double>(most) / 4) best = &fewer;
+  return *best;
+}
+
+}  // namespace
+
 SurfaceViewer::SurfaceViewer(SurfacePage page) : impl_(std::make_unique<Impl>()) {
   impl_->page = std::move(page);
   HtmlPage html(impl_->page.title, "view/main.js", Reaches::ItsServer);
   html.needs_three();
+  // From far away fewer points will do; how many there are is told of all.
+  const std::optional<PointCloud> all = impl_->page.points;
+  if (all)
+    impl_->page.points =
+        PointCloud(enough_for(impl_->page, impl_->page.surfaces[0].grid.frame().bounds(), impl_->page.most_points));
+  const bool fewer = all && impl_->page.points->info().count < all->info().count;
   const Page made = put_surfaces(html, impl_->page, Cells::PowersOfTwo);
+  impl_->page.points = all;
   impl_->level = static_cast<int>(std::lround(std::log2(made.times)));
   html.json("live", {{"level", impl_->level},
                      {"cols", impl_->page.surfaces[0].grid.frame().cols()},
                      {"rows", impl_->page.surfaces[0].grid.frame().rows()},
-                     {"points", impl_->page.points && made.points < made.points_there}});
+                     {"points", impl_->page.points && (fewer || made.points < made.points_there)},
+                     {"all_points", all ? all->info().count : 0}});
   impl_->html = html.html();
   impl_->policy = html.policy(true);
 }
@@ -108,8 +144,9 @@ std::string SurfaceViewer::points(int level, const Window& part) const {
   const Impl::Level l = impl_->checked(level, part);
   if (!impl_->page.points) return "null";
   JsonParts parts;
-  const PagePoints p =
-      put_points(parts, *impl_->page.points, l.grid.frame().sub(part), kMostWindowPoints, impl_->page.run);
+  const Frame frame = l.grid.frame().sub(part);
+  const PagePoints p = put_points(parts, enough_for(impl_->page, frame.bounds(), kMostWindowPoints), frame,
+                                  kMostWindowPoints, impl_->page.run);
   if (p.shown == 0) return "null";
   return json_for_page({{"points", p.facts}, {"data", parts.json()["points"]}});
 }

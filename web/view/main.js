@@ -46,6 +46,11 @@ class Page {
       this.cloud = new Cloud(facts.points, bytesOf(textOf('points')), this.surfaces[0]);
       this.scene.setCloud(this.cloud);
     }
+    const live = document.getElementById('live');
+    if (live) {
+      this.live = JSON.parse(live.textContent);
+      this.service = new Service(this.live);
+    }
     this.controls();
     this.asking = new Asking(this.scene, facts, data.questions, byId('answer'), byId('drawer'));
     this.asking.onChange = () => this.cloud && this.cutSlab();
@@ -53,11 +58,6 @@ class Page {
     window.addEventListener('beforeprint', () => this.scene.paint());
     this.scene.onHover = (x, y) => this.hover(x, y);
     this.scene.onKey = (key) => this.key(key);
-    const live = document.getElementById('live');
-    if (live) {
-      this.live = JSON.parse(live.textContent);
-      this.service = new Service(this.live);
-    }
     this.scene.onView = () => {
       this.remember();
       if (!this.live) return;
@@ -163,7 +163,7 @@ class Page {
       scene.draw();
     }}, ...modes.map((m) => el('option', {value: m}, m)));
     by.value = MODES[cloud.material.uniforms.mode.value];
-    const told = p.shown < p.there ? `One of every ${p.every} of ${numeral(p.there, 0)} points.` : `${numeral(p.shown, 0)} points.`;
+    const told = this.live?.points ? `${numeral(p.shown, 0)} of ${numeral(this.live.all_points, 0)} points; where you come near, all of them.` : p.shown < p.there ? `One of every ${p.every} of ${numeral(p.there, 0)} points.` : `${numeral(p.shown, 0)} points.`;
     this.slabWide = 2;
     return group('Points', true, el('p', {class: 'hint'}, told), check('points', true, (on) => { cloud.shown = on; }), check('the surface below', true, (on) => { scene.ground = on; }),
       field('by', by),

@@ -4,6 +4,7 @@
 //   PointCloud sheet = with_kept_index(open_points("sheet.laz"), "sheet.laz", default_cache());
 #pragma once
 #include <filesystem>
+#include <vector>
 
 #include "katoptra/points/points.hpp"
 
@@ -14,5 +15,12 @@ namespace katoptra {
 // already (octrees), text and remote files come back as they are.
 PointCloud with_kept_index(const PointCloud& cloud, const std::filesystem::path& file,
                            const std::filesystem::path& cache, const RunOptions& run = {});
+
+// The same cloud by fewer points, each level with about a quarter of those of the one before, down to kFewPoints: to be
+// looked at from far away. Of an octree its upper nodes; of another LAS or LAZ file every fourth point, and of those
+// every fourth, written into `cache` once, beside the index. None for small files, text, and where nothing can be kept.
+inline constexpr std::uint64_t kFewPoints = 400'000;
+std::vector<PointCloud> kept_levels(const PointCloud& cloud, const std::filesystem::path& file,
+                                    const std::filesystem::path& cache, const RunOptions& run = {});
 
 }  // namespace katoptra

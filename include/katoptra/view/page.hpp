@@ -61,6 +61,8 @@ struct SurfacePage {
   // Drawn over the surface where they lie on its frame: in its CRS, in its unit and above its reference
   // (points/select.hpp brings them there). Of more than `most_points` every n-th is taken, and the page says so.
   std::optional<PointCloud> points = {};
+  // The same by fewer and fewer points, for a viewer that shows them from far away (kept_levels of the catalogue).
+  std::vector<PointCloud> fewer_points = {};
   std::int64_t most_points = kMostPagePoints;  // 1 to 5,000,000
   std::int64_t most_cells = kMostPageCells;    // 1,000 to 16,000,000
   int drape_steps = 20'000;                    // drapes that are no lengths are told in so many steps of their range
