@@ -73,7 +73,7 @@ class Page {
   areaGroup() {
     const tools = [['box', 'Rectangle'], ['circle', 'Circle'], ['polygon', 'Polygon']];
     const buttons = tools.map(([kind, label]) => el('button', {type: 'button', 'data-draw': kind, 'aria-pressed': 'false', onclick: () => this.draw(kind)}, label));
-    const field = el('input', {type: 'text', id: 'area', 'aria-label': 'the area', placeholder: 'box:W,S,E,N or circle:LON,LAT,RADIUS', value: this.facts.area, spellcheck: 'false',
+    const field = el('input', {type: 'text', id: 'area', 'aria-label': 'the area', placeholder: 'box:W,S,E,N, circle:LON,LAT,RADIUS or GeoJSON', value: this.facts.area, spellcheck: 'false',
       onchange: () => this.typed(field.value)});
     return el('section', {class: 'group'}, el('h2', {}, 'Area'), el('div', {class: 'tools three'}, ...buttons), field,
       el('p', {class: 'row wrap'}, el('button', {type: 'button', onclick: () => copy(this.area?.kind === 'polygon' ? JSON.stringify(geojsonOf(this.area)) : field.value)}, 'Copy'),
@@ -281,6 +281,7 @@ class Page {
   areaChanged(ended) {
     this.live = false;
     if (this.area) byId('area').value = areaText(this.area);
+    if (ended) byId('area-says').textContent = this.area?.kind === 'polygon' ? 'A polygon lies in a file: save it as GeoJSON, and the commands below read it.' : '';
     this.under = null;
     this.map.redraw();
     clearTimeout(this.telling);

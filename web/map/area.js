@@ -27,6 +27,7 @@ export function metresFrom(text) {
 
 // {kind: 'box', box} or {kind: 'circle', x, y, radius}; an Error says what is wrong. Boxes and circles in degrees.
 export function areaFrom(text) {
+  if (text.startsWith('{')) return {kind: 'polygon', shape: shapeFrom(text)};
   const [kind, rest] = [text.slice(0, text.indexOf(':')).trim(), text.slice(text.indexOf(':') + 1)];
   if (text.includes('@')) throw new Error('areas of another CRS are for the command line');
   const parts = rest.split(',');
@@ -50,7 +51,33 @@ export function areaFrom(text) {
     if (Math.abs(y) > 90 || Math.abs(x) > 360) throw new Error('that is not on the globe');
     return {kind, x, y, radius};
   }
-  throw new Error('write box:W,S,E,N or circle:LON,LAT,RADIUS, or draw on the map');
+  throw new Error('write box:W,S,E,N or circle:LON,LAT,RADIUS, draw on the map, or paste GeoJSON');
+}
+
+// The polygons of GeoJSON, of a geometry, a feature or a collection of them.
+function shapeFrom(text) {
+  let whole;
+  try {
+    whole = JSON.parse(text);
+  } catch {
+    throw new Error('that is no GeoJSON');
+  }
+  const found = [];
+  const visit = (g) => {
+    if (g?.type === 'Polygon') found.push(g.coordinates);
+    else if (g?.type === 'MultiPolygon') found.push(...g.coordinates);
+    else if (g?.type === 'Feature') visit(g.geometry);
+    else if (g?.type === 'FeatureCollection') g.features.forEach(visit);
+    else if (g?.type === 'GeometryCollection') g.geometries.forEach(visit);
+  };
+  visit(whole);
+  const good = (p) => Array.isArray(p) && Number.isFinite(p[0]) && Number.isFinite(p[1]) && Math.abs(p[0]) <= 360 && Math.abs(p[1]) <= 90;
+  const ring = (r) => Array.isArray(r) && r.length >= 4 && r.every(good);
+  if (found.length === 0) throw new Error('there is no polygon in it');
+  if (!found.every((rings) => Array.isArray(rings) && rings.length > 0 && rings.every(ring))) {
+    throw new Error('its polygons are no rings of longitude and latitude');
+  }
+  return found.map((rings) => rings.map((r) => r.map(([x, y]) => [x, y])));
 }
 
 const six = (v) => String(Math.round(v * 1e6) / 1e6);

@@ -30,6 +30,17 @@ test('areas from text and back', () => {
   assert.equal(metresFrom('0'), null);
 });
 
+test('polygons pasted as GeoJSON', () => {
+  const ring = [[-31, -37.6], [-30.9, -37.6], [-30.9, -37.5], [-31, -37.6]];
+  const polygon = {type: 'Polygon', coordinates: [ring]};
+  for (const g of [polygon, {type: 'Feature', geometry: polygon}, {type: 'FeatureCollection', features: [{type: 'Feature', geometry: {type: 'MultiPolygon', coordinates: [[ring]]}}]}, geojsonOf({kind: 'polygon', shape: [[ring]]})]) {
+    assert.deepEqual(areaFrom(JSON.stringify(g)), {kind: 'polygon', shape: [[ring]]});
+  }
+  for (const text of ['{', '{}', '{"type":"Point","coordinates":[1,2]}', '{"type":"Polygon","coordinates":[[[1,2],[3,4]]]}', '{"type":"Polygon","coordinates":[[[1,2],[3,4],[5,"x"],[1,2]]]}', '{"type":"Polygon","coordinates":[[[500000,5800000],[1,2],[3,4],[5,6]]]}']) {
+    assert.throws(() => areaFrom(text), Error, text);
+  }
+});
+
 test('a circle is as wide as it says', () => {
   const ring = shapeOf({kind: 'circle', x: -31, y: -37.5, radius: 500})[0][0];
   for (const [x, y] of ring) near(metresBetween(-31, -37.5, x, y), 500, 0.1);
