@@ -384,6 +384,7 @@ class Page {
     this.scene.draw();
   }
   contours(interval) {
+    byId('interval').value = interval > 0 ? interval : '';
     this.scene.terrains.forEach((t) => { t.material.uniforms.interval.value = Math.max(interval, 0); });
     this.scene.draw();
   }
