@@ -57,7 +57,7 @@ export const MODES = ['height', 'class', 'intensity', 'return', 'line', 'colour'
 export class Cloud {
   // `facts`: of the page's points; `surface`: whose frame they lie on.
   constructor(facts, bytes, surface) {
-    Object.assign(this, {facts, bytes, surface, blocks: [], shown: true, group: new THREE.Group()});
+    Object.assign(this, {facts, bytes, surface, blocks: [], shown: true, atRest: AT_REST, group: new THREE.Group()});
     // About as wide as points lie apart.
     const {flat} = surface;
     const apart = Math.min(Math.max(Math.sqrt((flat.width * flat.height) / facts.shown), 0.07), 9);
@@ -161,7 +161,7 @@ export class Cloud {
     u.up.value = up;
     u.pixels.value = pixels;
     this.group.visible = this.shown;
-    const drawn = shares(this.blocks.map((b) => ({n: b.n, away: Math.hypot(eye.x - b.x, eye.y - b.y, eye.z - b.z * up)})), moving ? WHILE_MOVING : AT_REST);
+    const drawn = shares(this.blocks.map((b) => ({n: b.n, away: Math.hypot(eye.x - b.x, eye.y - b.y, eye.z - b.z * up)})), moving ? WHILE_MOVING : this.atRest);
     this.blocks.forEach((b, i) => b.points.geometry.setDrawRange(0, drawn[i]));
   }
 

@@ -162,6 +162,7 @@ export class Scene {
   // Points over the surface, from now on.
   setCloud(cloud) {
     this.cloud = cloud;
+    if (this.software) cloud.atRest = 700000;
     this.edges = new Edges();
     this.scene.add(cloud.group);
   }
