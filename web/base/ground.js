@@ -85,8 +85,8 @@ export class Flat {
     // Rows are nearly even: a guess, then steps.
     let r = Math.floor((rows * (n[0] - y)) / (n[0] - n[rows]));
     r = Math.min(Math.max(r, 0), rows - 1);
-    while (r > 0 && n[r] < y) --r;
-    while (r < rows - 1 && n[r + 1] > y) ++r;
+    while (r > 0 && n[r] < y) r -= 1;
+    while (r < rows - 1 && n[r + 1] > y) r += 1;
     const row = r + (n[r] - y) / (n[r] - n[r + 1]);
     return {col: cols / 2 + x / this.at(this.widths, row), row};
   }
