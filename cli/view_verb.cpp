@@ -209,7 +209,7 @@ int run_view(ViewCommand& o) {
   for (const std::string& in : o.in)
     p.surfaces.push_back({.label = fs::path(in).stem().string(), .grid = within(surface_behind(in, o), o, notes)});
   const Grid first = p.surfaces[0].grid;
-  if (p.title.empty()) p.title = fs::absolute(o.in[0]).lexically_normal().stem().string();
+  if (p.title.empty()) p.title = fs::weakly_canonical(o.in[0]).stem().string();
   for (const std::string& d : o.drapes)
     if (is_colours(d))
       p.pictures.push_back({fs::path(d).stem().string(), open_picture(d, first.frame().crs())});

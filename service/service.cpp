@@ -86,6 +86,15 @@ std::optional<Range> range_from(const std::string& text, std::uint64_t size) {
   return std::nullopt;
 }
 
+// Boxes of longitude and latitude, which may count on beyond 180.
+bool meets_on_globe(Bounds a, const Bounds& b) {
+  a.west -= 360;
+  a.east -= 360;
+  for (int turn = 0; turn < 3; ++turn, a.west += 360, a.east += 360)
+    if (a.intersects(b)) return true;
+  return false;
+}
+
 }  // namespace
 
 struct Service::Impl {
@@ -445,7 +454,7 @@ struct Service::Impl {
                   Catalogue near;
                   const Bounds box = transformed(asked.area.bounds(), Transform(asked.area.crs(), Crs::wgs84()));
                   for (std::size_t i = 0; i < catalogue.tiles.size(); ++i)
-                    if (catalogue.tiles[i].globe_box().intersects(box)) near.tiles.push_back(told_tile(i, base(q)));
+                    if (meets_on_globe(catalogue.tiles[i].globe_box(), box)) near.tiles.push_back(told_tile(i, base(q)));
                   r.set_content(coverage_json(search_coverage(near, asked)), "application/json");
                 }));
     server.Get("/conformance", guarded([](const Request&, Response& r) { send(r, {{"conformsTo", conformance()}}); }));

@@ -235,6 +235,22 @@ class Live(CoverageTest):
         self.assertEqual(status, 200)
         self.assertTrue(any(t["kept"] for t in answer["tiles"]))
 
+    def test_an_area_across_the_antimeridian_meets_tiles_of_both_sides(self):
+        folder = self.path("isles")
+        os.mkdir(folder)
+        for name, west in (("west", 179.96), ("east", -180)):
+            with open(os.path.join(folder, name + ".asc"), "w") as f:
+                f.write(f"ncols 4\nnrows 4\nxllcorner {west}\nyllcorner -10\ncellsize 0.01\n" + "1 2 3 4\n" * 4)
+            with open(os.path.join(folder, name + ".prj"), "w") as f:
+                f.write("EPSG:4326")
+        address = self.serve(folder)
+        status, answer = self.ask(address, {"text": "box:179.97,-9.99,-179.97,-9.97"})
+        self.assertEqual(status, 200)
+        theirs = self.run_json("find", "--in", folder, "--area", "box:179.97,-9.99,-179.97,-9.97")
+        self.assertEqual(len(theirs["tiles"]), 2)
+        self.assertEqual(sorted(os.path.basename(t["href"]) for t in answer["tiles"]), ["east.asc", "west.asc"])
+        self.assertAlmostEqual(answer["covered_fraction"], theirs["covered_fraction"])
+
     def get(self, address, path, method="GET", **headers):
         host = address.split("/")[2]
         c = http.client.HTTPConnection(host, timeout=30)

@@ -131,6 +131,11 @@ class LiveView(PageTest):
     def test_what_cannot_be_shown_is_refused(self):
         # Nothing is shown, nor waited for, when only what would be is asked.
         self.assertIn("500 x 400", self.run_tool("view", os.path.join(DEMO, "ground-2022", "sheet_b2.tif"), "--dry-run").stdout)
+        # Of a folder its name stands above the page, also of the one here.
+        os.mkdir(self.path("isle"))
+        os.symlink(os.path.join(DEMO, "ground-2022", "sheet_b2.tif"), self.path("isle/sheet_b2.tif"))
+        here = subprocess.run([TOOL, "view", ".", "--dry-run"], cwd=self.path("isle"), capture_output=True, text=True, env=self.environment, check=True)
+        self.assertEqual(here.stdout.split("\n")[0], "isle")
         os.mkdir(self.path("empty"))
         self.assertIn("holds no tile", self.refused("view", "empty", status=3))
         port = self.serve().split(":")[2].strip("/")

@@ -129,7 +129,7 @@ class SurfaceWriter {
     const Frame& whole = s.grid.frame();
     facts_["surfaces"].push_back({{"label", label_of(s)},
                                   {"plane", plane},
-                                  {"unit", symbol(q.unit)},
+                                  {"unit", symbol(given.quantity().unit)},
                                   {"metres", metres_per(given.quantity().unit)},
                                   {"heights", q.heights.known() ? q.heights.name() : ""},
                                   {"cols", whole.cols()},
