@@ -240,8 +240,8 @@ int run_view(ViewCommand& o) {
   if (page.points > 0) {
     s.line("points", fmt::format("{} of {} on the surface", page.points, page.points_there));
     if (page.points < page.points_there)
-      notes.push_back(fmt::format("one of every {} of the {} points is shown: --area or --most-points shows more",
-                                  (page.points_there + page.points - 1) / page.points, page.points_there));
+      notes.push_back(fmt::format("of the {} points {} are shown, chosen evenly: --area or --most-points shows more",
+                                  page.points_there, page.points));
   }
   s.line("open it", "in a browser; it needs nothing else");
   s.fact("bytes", page.html.size());
@@ -267,7 +267,7 @@ void add_view_verb(CLI::App& app, int& status) {
       ->take_all();
   v->add_option("--pins", o->pins, "places with something to read: findings of check, control points")->take_all();
   v->add_option("--points", o->points, "survey points over it: files or folders of LAS and LAZ")->take_all();
-  v->add_option("--most-points", o->most_points, "of more every n-th is shown")
+  v->add_option("--most-points", o->most_points, "of more so many are shown, chosen evenly")
       ->check(CLI::Range(std::int64_t{1}, kMostPagePoints))
       ->default_str(std::to_string(kMostPagePoints));
   v->add_option("--line", o->lines, "lines to take sections along")->take_all();

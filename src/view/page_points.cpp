@@ -41,10 +41,19 @@ Steps steps_of(const PointInfo& info, const Frame& frame) {
 
 // Of one point: where it lies in steps, and what it is.
 struct Row {
+  std::uint64_t lot;
   std::int32_t x, y, z;
   std::uint16_t intensity, source, red, green, blue;
   std::uint8_t classification, turn;  // turn: its return, and how many there are in the upper half
 };
+
+// A shuffle of all numbers of 64 bits (the finisher of SplitMix64, Steele, Lea & Flood 2014): one to one.
+std::uint64_t lot_of(std::uint64_t n) {
+  n += 0x9E3779B97F4A7C15u;
+  n = (n ^ n >> 30) * 0xBF58476D1CE4E5B9u;
+  n = (n ^ n >> 27) * 0x94D049BB133111EBu;
+  return n ^ n >> 31;
+}
 
 std::uint32_t spread(std::uint32_t v) {
   v = (v | v << 8) & 0x00FF00FFu;
@@ -64,12 +73,9 @@ class Gatherer {
 
   PagePoints put(PageData& page) {
     PagePoints out;
-    // What lies on the frame is known only when it has been looked at.
-    for_each_batch(cloud_, PointFields::None, run_,
-                   [&](const PointBatch& b) { out.there += static_cast<std::int64_t>(b.size()); });
+    choose(out.there);
     if (out.there == 0) return out;
-    every_ = (out.there + most_ - 1) / most_;
-    gather(out.there);
+    spread_over_blocks();
     ordered_json blocks = ordered_json::array();
     std::vector<std::uint8_t> bytes;
     std::vector<std::vector<std::vector<std::uint8_t>>> packed(blocks_.size());
@@ -92,42 +98,60 @@ class Gatherer {
   }
 
  private:
-  void gather(std::int64_t there) {
-    const double wanted = std::ceil(std::sqrt(static_cast<double>(there / every_) / static_cast<double>(kInBlock)));
+  // All of them, or as many as may be: those whose lot is lowest. Lots are a fixed shuffle of the running numbers, so
+  // no two are equal and the choice is the same each time; what cannot be among them any more goes from time to time.
+  void choose(std::int64_t& there) {
+    const auto most = static_cast<std::size_t>(most_);
+    std::uint64_t limit = UINT64_MAX;
+    for_each_batch(cloud_, fields(), run_, [&](const PointBatch& b) {
+      for (std::size_t i = 0; i < b.size(); ++i)
+        if (const std::uint64_t lot = lot_of(static_cast<std::uint64_t>(there++)); lot <= limit)
+          rows_.push_back(row_of(b, i, lot));
+      if (rows_.size() > most + most / 4) limit = cut(most);
+    });
+    if (rows_.size() > most) cut(most);
+  }
+  std::uint64_t cut(std::size_t most) {
+    const auto last = rows_.begin() + static_cast<std::ptrdiff_t>(most) - 1;
+    std::nth_element(rows_.begin(), last, rows_.end(), [](const Row& a, const Row& b) { return a.lot < b.lot; });
+    rows_.erase(last + 1, rows_.end());
+    return rows_.back().lot;
+  }
+  void spread_over_blocks() {
+    const double wanted = std::ceil(std::sqrt(static_cast<double>(rows_.size()) / static_cast<double>(kInBlock)));
     side_ = static_cast<int>(std::clamp(wanted, 1.0, static_cast<double>(kMostBlocks)));
     blocks_.resize(static_cast<std::size_t>(side_ * side_));
-    std::int64_t at = 0;
-    for_each_batch(cloud_, fields(), run_, [&](const PointBatch& b) {
-      for (std::size_t i = 0; i < b.size(); ++i, ++at)
-        if (at % every_ == 0) add(b, i);
-    });
+    for (const Row& r : rows_) add(r);
+    rows_ = {};
     parallel_for(blocks_.size(), run_, [&](std::size_t i) { sort(blocks_[i]); });
   }
   PointFields fields() const {
     return PointFields::Class | PointFields::Intensity | PointFields::Return | PointFields::Source |
            PointFields::Colour;
   }
-  void add(const PointBatch& b, std::size_t i) {
+  Row row_of(const PointBatch& b, std::size_t i, std::uint64_t lot) const {
     const auto steps = [](double v, double step) { return static_cast<std::int32_t>(std::llround(v / step)); };
-    Row r{.x = steps(frame_.told_here(b.x[i]) - frame_.west(), steps_.x),
+    const auto known = [&](const std::vector<std::uint16_t>& column) {
+      return column.empty() ? std::uint16_t{0} : column[i];
+    };
+    Row r{.lot = lot,
+          .x = steps(frame_.told_here(b.x[i]) - frame_.west(), steps_.x),
           .y = steps(frame_.north() - b.y[i], steps_.y),
           .z = steps(b.z[i], steps_.z),
-          .intensity = b.intensity.empty() ? std::uint16_t{0} : b.intensity[i],
-          .source = b.source.empty() ? std::uint16_t{0} : b.source[i],
-          .red = 0,
-          .green = 0,
-          .blue = 0,
+          .intensity = known(b.intensity),
+          .source = known(b.source),
+          .red = known(b.red),
+          .green = known(b.green),
+          .blue = known(b.blue),
           .classification = b.classification.empty() ? std::uint8_t{0} : b.classification[i],
           .turn = 0x11};
     if (!b.return_number.empty())
       r.turn =
           static_cast<std::uint8_t>(std::min<int>(15, b.return_number[i]) | std::min<int>(15, b.return_count[i]) << 4);
-    if (!b.red.empty()) {
-      r.red = b.red[i];
-      r.green = b.green[i];
-      r.blue = b.blue[i];
-      most_colour_ = std::max({most_colour_, r.red, r.green, r.blue});
-    }
+    return r;
+  }
+  void add(const Row& r) {
+    most_colour_ = std::max({most_colour_, r.red, r.green, r.blue});
     low_ = std::min(low_, r.z);
     high_ = std::max(high_, r.z);
     most_intensity_ = std::max(most_intensity_, r.intensity);
@@ -176,7 +200,6 @@ class Gatherer {
     return out;
   }
 
-  // From the darkest to what only one in two hundred is brighter than would take another pass: the page looks itself.
   ordered_json facts_of(const PagePoints& p) const {
     ordered_json classes = ordered_json::array(), turns = ordered_json::array();
     for (const auto& [code, n] : classes_)
@@ -186,7 +209,6 @@ class Gatherer {
     const double low = low_ * steps_.z, high = high_ * steps_.z;
     return {{"shown", p.shown},
             {"there", p.there},
-            {"every", every_},
             {"step", {steps_.x / frame_.cell().x, steps_.y / frame_.cell().y, steps_.z}},  // in cells, and upwards
             {"classes", classes},
             {"returns", turns},
@@ -198,10 +220,11 @@ class Gatherer {
 
   PointCloud cloud_;
   const Frame& frame_;
-  std::int64_t most_, every_ = 1;
+  std::int64_t most_;
   RunOptions run_;
   Steps steps_;
   int side_ = 1;
+  std::vector<Row> rows_;  // those chosen, before they are spread over blocks
   std::vector<std::vector<Row>> blocks_;
   std::map<int, std::int64_t> classes_, turns_, sources_;
   std::int32_t low_ = INT32_MAX, high_ = INT32_MIN;

@@ -277,8 +277,9 @@ TEST(SurfaceViewer, PointsOfAPart) {
   const json facts = part(v.html(), "facts")["points"];
   EXPECT_EQ(facts["there"], 1000);
   EXPECT_EQ(facts["shown"], 100);
-  EXPECT_EQ(facts["every"], 10);
   EXPECT_TRUE(part(v.html(), "live")["points"].get<bool>());
+  // Chosen evenly: about as many of each class as there are.
+  for (const json& k : facts["classes"]) EXPECT_NEAR(k["points"].get<int>(), 50, 20);
   const json all = json::parse(v.points(0, {50, 40, 100, 30}));  // x from 100 to 300
   EXPECT_NEAR(all["points"]["shown"].get<int>(), 200, 1);
   EXPECT_EQ(all["points"]["classes"].size(), 2u);
@@ -301,6 +302,30 @@ TEST(SurfaceViewer, PointsOfAPart) {
   EXPECT_EQ(part(far.html(), "facts")["points"]["there"], 250);
   EXPECT_EQ(part(far.html(), "live")["all_points"], 1000);
   EXPECT_EQ(json::parse(far.points(0, {50, 40, 100, 30}))["points"]["shown"], all["points"]["shown"]);
+}
+
+// As many as may be, no fewer, at every size around the bound, the same for every number of threads.
+TEST(SurfacePage, OfTooManyPointsAsManyAsMayBeAreShown) {
+  for (const int there : {1, 99, 100, 101, 125, 126, 127, 199, 5000}) {
+    PointBatch b;
+    for (int i = 0; i < there; ++i) {
+      b.x.push_back(500000 + i % 900 + 0.5);
+      b.y.push_back(5800000 - i % 500 - 0.5);
+      b.z.push_back(i);
+    }
+    PointInfo info{.name = "some", .crs = Crs::parse("EPSG:32725"), .count = static_cast<std::uint64_t>(there)};
+    info.bounds = {500000, 5799400, 501000, 5800000};
+    const auto page = [&](int threads) {
+      return surface_page({.surfaces = {{"hills", hills(500, 300)}},
+                           .points = points_from_batch(b, info, 64),
+                           .most_points = 100,
+                           .run = {.threads = threads}});
+    };
+    const Page one = page(1);
+    EXPECT_EQ(one.points, std::min(there, 100)) << there;
+    EXPECT_EQ(one.points_there, there);
+    EXPECT_EQ(one.html, page(4).html);
+  }
 }
 
 }  // namespace

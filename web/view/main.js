@@ -163,7 +163,7 @@ class Page {
       scene.draw();
     }}, ...modes.map((m) => el('option', {value: m}, m)));
     by.value = MODES[cloud.material.uniforms.mode.value];
-    const told = this.live?.points ? `${numeral(p.shown, 0)} of ${numeral(this.live.all_points, 0)} points; where you come near, all of them.` : p.shown < p.there ? `One of every ${p.every} of ${numeral(p.there, 0)} points.` : `${numeral(p.shown, 0)} points.`;
+    const told = this.live?.points ? `${numeral(p.shown, 0)} of ${numeral(this.live.all_points, 0)} points; where you come near, all of them.` : p.shown < p.there ? `${numeral(p.shown, 0)} of ${numeral(p.there, 0)} points, chosen evenly.` : `${numeral(p.shown, 0)} points.`;
     this.slabWide = 2;
     return group('Points', true, el('p', {class: 'hint'}, told), check('points', true, (on) => { cloud.shown = on; }), check('the surface below', true, (on) => { scene.ground = on; }),
       field('by', by),

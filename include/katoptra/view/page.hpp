@@ -8,7 +8,7 @@
 // by larger cells, from an overview of its file where there is one, and the page says so. Texts may be anything: they
 // are never taken for a part of the page, and the page runs no script but its own (Content Security Policy, level 3).
 //
-// Memory: 4 bytes for each cell shown of each surface and each colouring, 24 for each point shown, and the page itself.
+// Memory: 4 bytes for each cell shown of each surface and each colouring, 40 for each point shown, and the page itself.
 #pragma once
 #include <cstdint>
 #include <optional>
@@ -59,7 +59,7 @@ struct SurfacePage {
   std::vector<PagePin> pins;
   std::vector<PageLine> lines;
   // Drawn over the surface where they lie on its frame: in its CRS, in its unit and above its reference
-  // (points/select.hpp brings them there). Of more than `most_points` every n-th is taken, and the page says so.
+  // (points/select.hpp brings them there). Of more than `most_points` so many are taken evenly, and the page says so.
   std::optional<PointCloud> points = {};
   // The same by fewer and fewer points, for a viewer that shows them from far away (kept_levels of the catalogue).
   std::vector<PointCloud> fewer_points = {};
