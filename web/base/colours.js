@@ -1,6 +1,7 @@
 // Colours for numbers, from the ramps that the tool puts into a page: the same as on its maps.
 
-const bytes = (hex) => Uint8Array.from(hex.match(/../g) ?? [], (pair) => parseInt(pair, 16));
+// Red, green, blue and so on of "rrggbb...".
+export const colourBytes = (hex) => Uint8Array.from(hex.match(/../g) ?? [], (pair) => parseInt(pair, 16));
 
 // `facts`: a ramp ({low, middle, high, powers, below, above}) or classes; `paint` writes red, green, blue and opacity of
 // a value, nothing for a void.
@@ -8,11 +9,11 @@ export class Colours {
   constructor(facts) {
     this.classes = facts.classes ?? null;
     if (this.classes) {
-      this.byCode = new Map(this.classes.map((k) => [k.code, bytes(k.colour)]));
+      this.byCode = new Map(this.classes.map((k) => [k.code, colourBytes(k.colour)]));
       return;
     }
     Object.assign(this, facts.ramp);
-    this.sides = [bytes(this.below), bytes(this.above)];
+    this.sides = [colourBytes(this.below), colourBytes(this.above)];
   }
   // Red, green and blue.
   of(value) {

@@ -1,12 +1,11 @@
 // The page of what covers an area.
 import { byId, copy, el, factsOf, hush, save, say, themeButton, whenWhole } from '../base/dom.js';
-import { areaText as squareText, numeral, roundBelow } from '../base/numbers.js';
+import { areaText as squareText, numeral } from '../base/numbers.js';
 import { areaFrom, areaText, geojsonOf, metresBetween, shapeOf } from '../map/area.js';
+import { bar, outlined, tone, words } from '../map/ink.js';
 import { PlaneMap } from '../map/map.js';
 import { Boxes, boxOf, graticuleStep, graticuleText, inShape, shareCovered, usualBox } from '../map/plane.js';
 import { FILTERS, bytesText, commands, isKept, refuses, shortlistCsv, withRest } from './shortlist.js';
-
-const tone = (name) => getComputedStyle(document.documentElement).getPropertyValue(`--${name}`).trim();
 
 class Page {
   start() {
@@ -467,63 +466,39 @@ class Page {
     const shape = this.shape();
     if (!shape) return;
     this.map.path(c, shape);
-    for (const [width, colour] of [[4.5, tone('paper')], [2, tone('ink')]]) {
-      c.lineWidth = width;
-      c.strokeStyle = colour;
-      c.stroke();
-    }
+    outlined(c, 4.5, tone('ink'));
   }
   // Graticule, numbers at the rim, scale.
   paintFrame(c) {
     const {map} = this;
     const [w, s, e, n] = map.seen();
-    const size = map.size;
-    const stepX = graticuleStep(e - w, Math.max(2, size.width / 170));
-    const stepY = graticuleStep(n - s, Math.max(2, size.height / 130));
-    c.strokeStyle = tone('quiet');
-    c.fillStyle = tone('ink');
-    c.lineWidth = 0.5;
-    c.font = '11.5px "DejaVu Sans", sans-serif';
-    const words = (text, x, y, align) => {
-      c.textAlign = align;
-      c.lineWidth = 3;
-      c.strokeStyle = tone('ground');
-      c.strokeText(text, x, y);
-      c.fillText(text, x, y);
+    const {width, height} = map.size;
+    const stepX = graticuleStep(e - w, Math.max(2, width / 170));
+    const stepY = graticuleStep(n - s, Math.max(2, height / 130));
+    const line = (x0, y0, x1, y1) => {
+      c.globalAlpha = 0.5;
+      c.lineWidth = 0.5;
+      c.strokeStyle = tone('quiet');
+      c.beginPath();
+      c.moveTo(x0, y0);
+      c.lineTo(x1, y1);
+      c.stroke();
+      c.globalAlpha = 1;
     };
     for (let i = Math.ceil(w / stepX); i * stepX <= e; ++i) {
       const {x} = map.px(i * stepX, s);
-      c.globalAlpha = 0.5;
-      c.lineWidth = 0.5;
-      c.strokeStyle = tone('quiet');
-      c.beginPath();
-      c.moveTo(x, 0);
-      c.lineTo(x, size.height);
-      c.stroke();
-      c.globalAlpha = 1;
-      const turned = i * stepX > 180 ? i * stepX - 360 : i * stepX < -180 ? i * stepX + 360 : i * stepX;
-      words(graticuleText(turned, stepX, ['E', 'W']), x, size.height - 7, 'center');
+      line(x, 0, x, height);
+      const lon = i * stepX;
+      words(c, graticuleText(lon > 180 ? lon - 360 : lon < -180 ? lon + 360 : lon, stepX, ['E', 'W']), x, height - 7, 'center');
     }
     for (let i = Math.ceil(s / stepY); i * stepY <= n; ++i) {
       const {y} = map.px(w, i * stepY);
-      c.globalAlpha = 0.5;
-      c.lineWidth = 0.5;
-      c.strokeStyle = tone('quiet');
-      c.beginPath();
-      c.moveTo(0, y);
-      c.lineTo(size.width, y);
-      c.stroke();
-      c.globalAlpha = 1;
-      words(graticuleText(i * stepY, stepY, ['N', 'S']), 8, y - 4, 'left');
+      line(0, y, width, y);
+      words(c, graticuleText(i * stepY, stepY, ['N', 'S']), 8, y - 4);
     }
-    const at = map.place(size.width - 150, size.height - 40);
-    const next = map.place(size.width - 30, size.height - 40);
-    const metres = roundBelow(metresBetween(at.x, at.y, next.x, next.y));
-    const long = (120 * metres) / metresBetween(at.x, at.y, next.x, next.y);
-    if (!(long > 10 && long < 200)) return;
-    c.fillStyle = tone('ink');
-    c.fillRect(size.width - 20 - long, size.height - 34, long, 2);
-    words(metres >= 1000 ? `${metres / 1000} km` : `${metres} m`, size.width - 20, size.height - 39, 'right');
+    const a = map.place(width - 140, height - 34);
+    const b = map.place(width - 20, height - 34);
+    bar(c, width - 20, height - 34, metresBetween(a.x, a.y, b.x, b.y) / 120);
   }
   paintMarks(c) {
     const t = this.tiles[this.raised];
@@ -533,22 +508,10 @@ class Page {
       c.fillStyle = tone('warn');
       c.fill('evenodd');
       c.globalAlpha = 1;
-      for (const [width, colour] of [[5, tone('paper')], [2.5, tone('warn')]]) {
-        c.lineWidth = width;
-        c.strokeStyle = colour;
-        c.stroke();
-      }
+      outlined(c, 5, tone('warn'));
     }
-    if (!this.here) return;
-    const text = `${numeral(this.here.y, 5)}, ${numeral(this.here.x, 5)}`;
-    c.font = '12px "DejaVu Sans", sans-serif';
-    c.textAlign = 'right';
-    c.lineWidth = 3;
-    c.strokeStyle = tone('ground');
-    c.fillStyle = tone('ink');
     const {width, height} = this.map.size;
-    c.strokeText(text, width - 20, height - 58);
-    c.fillText(text, width - 20, height - 58);
+    if (this.here) words(c, `${numeral(this.here.y, 5)}, ${numeral(this.here.x, 5)}`, width - 20, height - 58, 'right', {font: '12px'});
   }
 }
 

@@ -94,88 +94,82 @@ export class PlaneMap {
   }
 
   // ---- hands. `draws` (null, or {down, move, up}) takes the pointer instead of moving the map.
+  at(e) {
+    const box = this.above.getBoundingClientRect();
+    return {x: e.clientX - box.left, y: e.clientY - box.top};
+  }
+  zoom(by, x, y) {
+    const least = fitted(this.box, this.size.width, this.size.height, this.wide).scale;
+    this.look(zoomed(this.view, this.size, by, x, y, least / 20, least * 5000));
+  }
+  look(view) {
+    this.fit = false;
+    this.view = view;
+    this.redraw();
+  }
+
   listen() {
     const {above} = this;
-    const pointers = new Map();
-    let moved = false;
-    let start = null;
-    const at = (e) => {
-      const box = above.getBoundingClientRect();
-      return {x: e.clientX - box.left, y: e.clientY - box.top};
-    };
-    const limits = () => {
-      const least = fitted(this.box, this.size.width, this.size.height, this.wide).scale;
-      return [least / 20, least * 5000];
-    };
-    above.addEventListener('pointerdown', (e) => {
-      above.setPointerCapture(e.pointerId);
-      pointers.set(e.pointerId, at(e));
-      start = at(e);
-      moved = pointers.size > 1;
-      if (pointers.size === 1 && e.button === 0) this.draws?.down?.(this.place(start.x, start.y), start);
-    });
-    above.addEventListener('pointermove', (e) => {
-      const now = at(e);
-      const before = pointers.get(e.pointerId);
-      if (!before) {
-        this.draws?.hover?.(this.place(now.x, now.y));
-        this.onHover?.(now.x, now.y);
-        return;
-      }
-      if (!moved && Math.hypot(now.x - start.x, now.y - start.y) < 4) return;
-      moved = true;
-      if (pointers.size === 2) {
-        const other = [...pointers.entries()].find(([k]) => k !== e.pointerId)[1];
-        const was = Math.hypot(before.x - other.x, before.y - other.y);
-        const is = Math.hypot(now.x - other.x, now.y - other.y);
-        this.fit = false;
-        this.view = dragged(this.view, (now.x - before.x) / 2, (now.y - before.y) / 2);
-        if (was > 0) this.view = zoomed(this.view, this.size, is / was, (now.x + other.x) / 2, (now.y + other.y) / 2, ...limits());
-        this.redraw();
-      } else if (this.draws?.move) {
-        this.draws.move(this.place(now.x, now.y), now);
-      } else {
-        this.fit = false;
-        this.view = dragged(this.view, now.x - before.x, now.y - before.y);
-        this.redraw();
-      }
-      pointers.set(e.pointerId, now);
-    });
-    const ends = (e) => {
-      if (!pointers.delete(e.pointerId) || pointers.size > 0) return;
-      const p = at(e);
-      if (e.type !== 'pointerup') return;
-      if (this.draws?.up) this.draws.up(this.place(p.x, p.y), moved);
-      else if (!moved) this.onClick?.(p.x, p.y);
-    };
-    above.addEventListener('pointerup', ends);
-    above.addEventListener('pointercancel', ends);
+    this.pointers = new Map();
+    above.addEventListener('pointerdown', (e) => this.press(e));
+    above.addEventListener('pointermove', (e) => this.move(e));
+    above.addEventListener('pointerup', (e) => this.release(e));
+    above.addEventListener('pointercancel', (e) => this.release(e));
     above.addEventListener('pointerleave', () => this.onHover?.(NaN, NaN));
     above.addEventListener('dblclick', () => this.draws?.end?.());
     above.addEventListener('wheel', (e) => {
       e.preventDefault();
-      const p = at(e);
-      const by = Math.exp(-Math.min(Math.max(e.deltaY * (e.deltaMode ? 16 : 1), -240), 240) * 0.0015);
-      this.fit = false;
-      this.view = zoomed(this.view, this.size, by, p.x, p.y, ...limits());
-      this.redraw();
+      const p = this.at(e);
+      this.zoom(Math.exp(-Math.min(Math.max(e.deltaY * (e.deltaMode ? 16 : 1), -240), 240) * 0.0015), p.x, p.y);
     }, {passive: false});
-    above.addEventListener('keydown', (e) => {
-      if (e.ctrlKey || e.altKey || e.metaKey || this.onKey?.(e)) return;
-      const far = 60;
-      const ways = {ArrowLeft: [far, 0], ArrowRight: [-far, 0], ArrowUp: [0, far], ArrowDown: [0, -far]};
-      if (ways[e.key]) this.view = dragged(this.view, ...ways[e.key]);
-      else if (e.key === '+' || e.key === '=' || e.key === '-') {
-        this.view = zoomed(this.view, this.size, e.key === '-' ? 0.8 : 1.25, this.size.width / 2, this.size.height / 2, ...limits());
-      } else if (e.key === '0') {
-        this.whole();
-        return;
-      } else if (e.key === 'Escape' && this.draws?.cancel) this.draws.cancel();
-      else if (e.key === 'Enter' && this.draws?.end) this.draws.end();
-      else return;
-      this.fit = false;
-      e.preventDefault();
-      this.redraw();
-    });
+    above.addEventListener('keydown', (e) => this.key(e));
+  }
+  press(e) {
+    this.above.setPointerCapture(e.pointerId);
+    this.start = this.at(e);
+    this.pointers.set(e.pointerId, this.start);
+    this.moved = this.pointers.size > 1;
+    if (this.pointers.size === 1 && e.button === 0) this.draws?.down?.(this.place(this.start.x, this.start.y));
+  }
+  move(e) {
+    const now = this.at(e);
+    const before = this.pointers.get(e.pointerId);
+    if (!before) {
+      this.draws?.hover?.(this.place(now.x, now.y));
+      this.onHover?.(now.x, now.y);
+      return;
+    }
+    if (!this.moved && Math.hypot(now.x - this.start.x, now.y - this.start.y) < 4) return;
+    this.moved = true;
+    if (this.pointers.size === 2) this.pinch(e.pointerId, before, now);
+    else if (this.draws?.move) this.draws.move(this.place(now.x, now.y));
+    else this.look(dragged(this.view, now.x - before.x, now.y - before.y));
+    this.pointers.set(e.pointerId, now);
+  }
+  pinch(id, before, now) {
+    const other = [...this.pointers.entries()].find(([k]) => k !== id)[1];
+    const was = Math.hypot(before.x - other.x, before.y - other.y);
+    const is = Math.hypot(now.x - other.x, now.y - other.y);
+    this.view = dragged(this.view, (now.x - before.x) / 2, (now.y - before.y) / 2);
+    this.zoom(was > 0 ? is / was : 1, (now.x + other.x) / 2, (now.y + other.y) / 2);
+  }
+  release(e) {
+    if (!this.pointers.delete(e.pointerId) || this.pointers.size > 0 || e.type !== 'pointerup') return;
+    const p = this.at(e);
+    if (this.draws?.up) this.draws.up(this.place(p.x, p.y), this.moved);
+    else if (!this.moved) this.onClick?.(p.x, p.y);
+  }
+  key(e) {
+    if (e.ctrlKey || e.altKey || e.metaKey || this.onKey?.(e)) return;
+    const far = 60;
+    const ways = {ArrowLeft: [far, 0], ArrowRight: [-far, 0], ArrowUp: [0, far], ArrowDown: [0, -far]};
+    const zooms = {'+': 1.25, '=': 1.25, '-': 0.8};
+    if (ways[e.key]) this.look(dragged(this.view, ...ways[e.key]));
+    else if (zooms[e.key]) this.zoom(zooms[e.key], this.size.width / 2, this.size.height / 2);
+    else if (e.key === '0') this.whole();
+    else if (e.key === 'Escape' && this.draws?.cancel) this.draws.cancel();
+    else if (e.key === 'Enter' && this.draws?.end) this.draws.end();
+    else return;
+    e.preventDefault();
   }
 }

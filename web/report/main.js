@@ -2,13 +2,13 @@
 // again on it, graphs that tell their values. Without this the page says the same, with pictures.
 import { byId, el, factsOf, textOf, whenWhole } from '../base/dom.js';
 import { atPlace, legend, pageData } from '../base/drapes.js';
-import { sectionGraph } from '../base/graph.js';
+import { SectionGraph } from '../base/graph.js';
 import { sectionOf } from '../base/measures.js';
-import { decimalsOf, roundBelow, ticks } from '../base/numbers.js';
+import { decimalsOf, ticks } from '../base/numbers.js';
 import { inShape } from '../map/plane.js';
+import { bar, outlined, tone, words } from '../map/ink.js';
 import { PlaneMap } from '../map/map.js';
 
-const tone = (name) => getComputedStyle(document.documentElement).getPropertyValue(`--${name}`).trim();
 const TONES = {failure: 'bad', warning: 'warn', note: 'quiet', control: 'accent'};
 
 // A layer as it lies on the map: cells as a picture, made when it is first seen.
@@ -184,7 +184,7 @@ class Report {
     const series = surfaces.map((s, i) => ({name: facts.surfaces[i].label, points: sectionOf(s, line)}));
     if (series[0].points.length < 2) return;
     this.section = series[0].points;
-    const graph = sectionGraph(series, {unit: facts.surfaces[0].unit, width: Math.max(320, this.line.parentElement.clientWidth - 26), height: 170, decimals: decimalsOf(facts.planes[0].step),
+    const graph = new SectionGraph(series, {unit: facts.surfaces[0].unit, width: Math.max(320, this.line.parentElement.clientWidth - 26), height: 170, decimals: decimalsOf(facts.planes[0].step),
       title: `section along ${facts.lines[0].name}`, onPoint: (i) => {
         this.marked = i === null ? null : this.section[i];
         this.map.mark();
@@ -212,11 +212,7 @@ class Report {
         if (i === 0) c.moveTo(p.x, p.y);
         else c.lineTo(p.x, p.y);
       });
-      for (const [width, colour] of [[4, tone('paper')], [1.8, tone('ink')]]) {
-        c.lineWidth = width;
-        c.strokeStyle = colour;
-        c.stroke();
-      }
+      outlined(c, 4, tone('ink'));
     }
     if (!this.pinsOn) return;
     this.facts.pins.forEach((pin, i) => {
@@ -242,42 +238,25 @@ class Report {
     const {ground} = surface;
     const a = ground.place(w, -s);
     const b = ground.place(e, -n);
-    c.font = '11.5px "DejaVu Sans", sans-serif';
-    const words = (text, x, y, align) => {
-      c.textAlign = align;
-      c.lineWidth = 3;
-      c.strokeStyle = tone('ground');
-      c.strokeText(text, x, y);
-      c.fillStyle = tone('ink');
-      c.fillText(text, x, y);
-    };
     for (const x of ticks(a.x, b.x, 4)) {
       const p = map.px(ground.cell(x, a.y).col, 0);
       c.fillStyle = tone('ink');
       c.fillRect(p.x, 0, 1, 6);
-      words(ground.degrees ? x.toFixed(4) : String(Math.round(x)), p.x, 18, 'center');
+      words(c, ground.degrees ? x.toFixed(4) : String(Math.round(x)), p.x, 18, 'center');
     }
     for (const y of ticks(a.y, b.y, 4)) {
       const p = map.px(0, -ground.cell(a.x, y).row);
       c.fillStyle = tone('ink');
       c.fillRect(0, p.y, 6, 1);
-      if (p.y > 26) words(ground.degrees ? y.toFixed(4) : String(Math.round(y)), 9, p.y + 4, 'left');
+      if (p.y > 26) words(c, ground.degrees ? y.toFixed(4) : String(Math.round(y)), 9, p.y + 4, 'left');
     }
-    const metres = roundBelow((120 / map.view.scale) * this.metres);
-    const long = (metres / this.metres) * map.view.scale;
-    c.fillStyle = tone('ink');
-    c.fillRect(map.size.width - 16 - long, map.size.height - 14, long, 2);
-    words(metres >= 1000 ? `${metres / 1000} km` : `${metres} m`, map.size.width - 16, map.size.height - 19, 'right');
+    bar(c, map.size.width - 16, map.size.height - 14, this.metres / map.view.scale);
   }
   paintMarks(c) {
     const ring = (p, colour, size) => {
       c.beginPath();
       c.arc(p.x, p.y, size, 0, 7);
-      for (const [width, stroke] of [[4.5, tone('paper')], [2.2, colour]]) {
-        c.lineWidth = width;
-        c.strokeStyle = stroke;
-        c.stroke();
-      }
+      outlined(c, 4.5, colour);
     };
     if (this.asked) ring(this.at(this.asked.col, this.asked.row), tone('ink'), 6);
     if (this.marked) ring(this.at(this.marked.col, this.marked.row), tone('accent'), 6);
@@ -286,13 +265,7 @@ class Report {
     const {name, at, tone: kind} = this.facts.pins[pin];
     const p = this.at(at[0], at[1]);
     ring(p, tone(TONES[kind] ?? 'quiet'), 8);
-    c.font = '600 12.5px "DejaVu Sans", sans-serif';
-    c.textAlign = 'left';
-    c.lineWidth = 4;
-    c.strokeStyle = tone('paper');
-    c.strokeText(name, p.x + 12, p.y + 4);
-    c.fillStyle = tone('ink');
-    c.fillText(name, p.x + 12, p.y + 4);
+    words(c, name, p.x + 12, p.y + 4, 'left', {font: '600 12.5px', around: 'paper', width: 4});
   }
 }
 

@@ -1,9 +1,10 @@
 // What is asked of a surface by clicks: a height, a distance, a section, an area and its volume.
 import { el, fileName, save, say } from '../base/dom.js';
 import { atPlace } from '../base/drapes.js';
-import { sectionGraph } from '../base/graph.js';
+import { SectionGraph } from '../base/graph.js';
 import { areaOf, lengthsOf, sectionCsv, sectionOf, volumeOf } from '../base/measures.js';
 import { areaText, decimalsOf, lengthText, numeral, volumeText } from '../base/numbers.js';
+import { outlined, tone } from '../map/ink.js';
 
 export const TOOLS = [
   {name: 'ask', label: 'Ask', hint: 'Click a place to ask for its height and more.'},
@@ -128,7 +129,7 @@ export class Asking {
       rows.push(['heights', `${numeral(low, this.decimals)} to ${numeral(high, this.decimals)} ${surface.facts.unit}`]);
     }
     if (known.length < this.section.length) rows.push(['voids', `${this.section.length - known.length} of ${this.section.length} points`]);
-    this.graph = sectionGraph(series, {unit: surface.facts.unit, width: Math.max(320, Math.min(this.drawer.parentElement.clientWidth - 24, 1180)), height: 200,
+    this.graph = new SectionGraph(series, {unit: surface.facts.unit, width: Math.max(320, Math.min(this.drawer.parentElement.clientWidth - 24, 1180)), height: 200,
       decimals: this.decimals, title: `section of ${facts.title}`, onPoint: (i) => {
         this.marked = i === null ? null : this.section[i];
         scene.draw();
@@ -185,30 +186,24 @@ export class Asking {
 
   paint(c) {
     const {scene, corners, surface} = this;
-    const style = getComputedStyle(document.documentElement);
-    const accent = style.getPropertyValue('--accent').trim();
-    const paper = style.getPropertyValue('--paper').trim();
+    const [accent, paper] = [tone('accent'), tone('paper')];
     if (corners.length > 1) {
       const closed = this.tool === 'area' ? [...corners, corners[0]] : corners;
       const s = surface.ground.scale(surface.cols / 2, surface.rows / 2);
       let length = 0;
       for (let i = 0; i + 1 < closed.length; ++i) length += surface.ground.distance(closed[i], closed[i + 1]);
       const points = this.tool === 'section' && this.section ? this.section : sectionOf(surface, closed, Math.max(Math.min(s.x, s.y), length / 400));
-      for (const [width, colour] of [[5, paper], [2.5, accent]]) {
-        c.strokeStyle = colour;
-        c.lineWidth = width;
-        c.lineJoin = 'round';
-        c.beginPath();
-        let pen = false;
-        for (const p of points) {
-          const z = p.value ?? p.height;
-          const at = Number.isNaN(z) ? null : scene.screen(p.col, p.row, z);
-          if (at && pen) c.lineTo(at.x, at.y);
-          else if (at) c.moveTo(at.x, at.y);
-          pen = at !== null;
-        }
-        c.stroke();
+      c.lineJoin = 'round';
+      c.beginPath();
+      let pen = false;
+      for (const p of points) {
+        const z = p.value ?? p.height;
+        const at = Number.isNaN(z) ? null : scene.screen(p.col, p.row, z);
+        if (at && pen) c.lineTo(at.x, at.y);
+        else if (at) c.moveTo(at.x, at.y);
+        pen = at !== null;
       }
+      outlined(c, 5, accent, paper);
     }
     for (const p of this.marked ? [...corners, {...this.marked, height: this.marked.value, strong: true}] : corners) {
       const at = scene.screen(p.col, p.row, p.height);

@@ -1,10 +1,11 @@
 // Survey points as they are drawn, and how edges are shaded.
 /* global THREE */
+import { colourBytes } from '../base/colours.js';
 import { readBlock, shares, spreadOrder } from './columns.js';
+import { texture } from './textures.js';
 
-// Enough for a picture without a graphics card; the rest comes when the view has come to rest.
-const WHILE_MOVING = 250000;
-const AT_REST = 2000000;
+// How many are drawn while the view moves, and when it has come to rest; without a graphics card fewer.
+const MOST = {card: {moving: 250000, resting: 2000000}, without: {moving: 120000, resting: 700000}};
 
 const VERTEX = `
 attribute vec4 facts;
@@ -56,22 +57,23 @@ export const MODES = ['height', 'class', 'intensity', 'return', 'line', 'colour'
 
 export class Cloud {
   // `facts`: of the page's points; `surface`: whose frame they lie on.
-  constructor(facts, bytes, surface) {
-    Object.assign(this, {facts, bytes, surface, blocks: [], shown: true, atRest: AT_REST, group: new THREE.Group()});
+  // `card`: there is a graphics card.
+  constructor(facts, bytes, surface, card) {
+    Object.assign(this, {facts, bytes, surface, blocks: [], shown: true, most: card ? MOST.card : MOST.without, group: new THREE.Group()});
     // About as wide as points lie apart.
     const {flat} = surface;
     const apart = Math.min(Math.max(Math.sqrt((flat.width * flat.height) / facts.shown), 0.07), 9);
     const kinds = new Uint8Array(256 * 4);
     for (const k of facts.classes) {
-      kinds.set([...k.colour.match(/../g).map((h) => parseInt(h, 16)), 255], 4 * k.code);
+      kinds.set([...colourBytes(k.colour), 255], 4 * k.code);
     }
-    this.kinds = strip(kinds);
+    this.kinds = texture(kinds, 256, 1);
     const ramp = new Uint8Array(256 * 4);
     [facts.ramp.below, facts.ramp.above].forEach((half, side) => half.match(/.{6}/g).forEach((hex, i) => {
-      ramp.set([...hex.match(/../g).map((h) => parseInt(h, 16)), 255], 4 * (128 * side + i));
+      ramp.set([...colourBytes(hex), 255], 4 * (128 * side + i));
     }));
     this.material = new THREE.ShaderMaterial({vertexShader: VERTEX, fragmentShader: FRAGMENT, uniforms: {
-      up: {value: 1}, size: {value: 0.8 * apart}, pixels: {value: 800}, mode: {value: facts.colours ? 5 : 1}, kinds: {value: this.kinds}, ramp: {value: strip(ramp)},
+      up: {value: 1}, size: {value: 0.8 * apart}, pixels: {value: 800}, mode: {value: facts.colours ? 5 : 1}, kinds: {value: this.kinds}, ramp: {value: texture(ramp, 256, 1)},
       range: {value: new THREE.Vector3(facts.ramp.low, facts.ramp.middle, facts.ramp.high)}, brightest: {value: Math.max(facts.intensity, 1)},
       turns: {value: new Float32Array(16).fill(1)}, slab: {value: new THREE.Vector4(0, 0, 1, 0)}, slabWide: {value: 0},
     }});
@@ -85,13 +87,16 @@ export class Cloud {
     this.kinds = other.kinds;
   }
 
-  // Unpacks block by block, so that the picture can be looked at meanwhile; `then` is called after each.
+  // Unpacks block by block, so that the picture can be looked at meanwhile; `then` is called a few times on the way.
   async load(then) {
     let at = 0;
+    let told = performance.now();
     for (const block of this.facts.blocks) {
       const columns = await readBlock(block, this.bytes, at);
       at += block.lengths.reduce((a, b) => a + b, 0);
       this.add(columns);
+      if (performance.now() - told < 700) continue;
+      told = performance.now();
       then();
     }
     this.bytes = null;
@@ -161,7 +166,7 @@ export class Cloud {
     u.up.value = up;
     u.pixels.value = pixels;
     this.group.visible = this.shown;
-    const drawn = shares(this.blocks.map((b) => ({n: b.n, away: Math.hypot(eye.x - b.x, eye.y - b.y, eye.z - b.z * up)})), moving ? WHILE_MOVING : this.atRest);
+    const drawn = shares(this.blocks.map((b) => ({n: b.n, away: Math.hypot(eye.x - b.x, eye.y - b.y, eye.z - b.z * up)})), moving ? this.most.moving : this.most.resting);
     this.blocks.forEach((b, i) => b.points.geometry.setDrawRange(0, drawn[i]));
   }
 
@@ -191,12 +196,6 @@ export class Cloud {
     const [kind, intensity, turn, line] = b.facts.subarray(4 * i, 4 * i + 4);
     return {cloud: this, col, row, height: b.place[3 * i + 2], point: {kind, intensity, number: turn % 16, of: turn >> 4, line}};
   }
-}
-
-function strip(bytes) {
-  const t = new THREE.DataTexture(bytes, bytes.length / 4, 1, THREE.RGBAFormat, THREE.UnsignedByteType);
-  t.needsUpdate = true;
-  return t;
 }
 
 // What lies behind its neighbours on the picture is darker the further behind it lies (eye-dome lighting, Boucheny 2009):

@@ -6,6 +6,7 @@ import { areaText, numeral, roundBelow, volumeText } from '../base/numbers.js';
 import { Ground } from '../base/ground.js';
 import { bytesOf, readPlane } from '../base/planes.js';
 import { Surface } from '../base/surface.js';
+import { bar, tone, words } from '../map/ink.js';
 import { Asking, TOOLS } from './asking.js';
 import { viewFrom, viewText } from './camera.js';
 import { Cloud, MODES } from './cloud.js';
@@ -43,7 +44,7 @@ class Page {
     this.build();
     this.scene = new Scene(byId('scene'), byId('over'), this.surfaces);
     if (facts.points) {
-      this.cloud = new Cloud(facts.points, bytesOf(textOf('points')), this.surfaces[0]);
+      this.cloud = new Cloud(facts.points, bytesOf(textOf('points')), this.surfaces[0], !this.scene.software);
       this.scene.setCloud(this.cloud);
     }
     const live = document.getElementById('live');
@@ -360,7 +361,7 @@ class Page {
       terrain.follow(scene.terrains[0]);
       let cloud = null;
       if (points && this.cloud) {
-        cloud = new Cloud(points.points, bytesOf(points.data), surface);
+        cloud = new Cloud(points.points, bytesOf(points.data), surface, !scene.software);
         cloud.follow(this.cloud);
         await cloud.load(() => {});
       }
@@ -434,16 +435,15 @@ class Page {
 
   paintPins(c) {
     if (!this.shownPins) return;
-    const style = getComputedStyle(document.documentElement);
-    const tones = {failure: '--bad', warning: '--warn', note: '--quiet', control: '--accent'};
+    const tones = {failure: 'bad', warning: 'warn', note: 'quiet', control: 'accent'};
     this.pinPlaces = [];
     this.facts.pins.forEach((p, i) => {
       const height = this.surfaces[0].height(p.at[0], p.at[1]);
       const at = this.scene.screen(p.at[0], p.at[1], Number.isNaN(height) ? this.surfaces[0].low : height);
       if (!at) return;
       this.pinPlaces.push({i, x: at.x, y: at.y - 16});
-      c.strokeStyle = style.getPropertyValue('--paper').trim();
-      c.fillStyle = style.getPropertyValue(tones[p.tone] ?? '--quiet').trim();
+      c.strokeStyle = tone('paper');
+      c.fillStyle = tone(tones[p.tone] ?? 'quiet');
       c.lineWidth = 1.5;
       c.beginPath();
       if (p.tone === 'control') {
@@ -459,10 +459,7 @@ class Page {
       c.fill();
       c.stroke();
       if (i !== this.chosen) return;
-      c.font = '600 13px "DejaVu Sans", sans-serif';
-      c.lineWidth = 4;
-      c.strokeText(p.name, at.x + 10, at.y - 12);
-      c.fillText(p.name, at.x + 10, at.y - 12);
+      words(c, p.name, at.x + 10, at.y - 12, 'left', {font: '600 13px', around: 'paper', width: 4});
     });
   }
   pinAt(x, y) {
@@ -474,16 +471,14 @@ class Page {
   // Which way north is, and how long a step on the picture is at what is looked at.
   paintNorth(c) {
     const {scene} = this;
-    const style = getComputedStyle(document.documentElement);
     const x = 34;
     const y = scene.height - 34;
     const turn = (-scene.view.bearing * Math.PI) / 180;
-    const [ink, ground] = [style.getPropertyValue('--ink').trim(), style.getPropertyValue('--ground').trim()];
     c.save();
     c.translate(x, y);
     c.rotate(turn);
-    c.fillStyle = ink;
-    c.strokeStyle = ground;
+    c.fillStyle = tone('ink');
+    c.strokeStyle = tone('ground');
     c.lineWidth = 3;
     c.beginPath();
     c.moveTo(0, -18);
@@ -493,25 +488,10 @@ class Page {
     c.closePath();
     c.stroke();
     c.fill();
-    c.font = '600 12px "DejaVu Sans", sans-serif';
-    c.textAlign = 'center';
-    c.strokeText('N', 0, 20);
-    c.fillText('N', 0, 20);
+    words(c, 'N', 0, 20, 'center', {font: '600 12px'});
     c.restore();
     if (scene.view.walks) return;
-    const metres = roundBelow(160 * scene.metresPerPixel());
-    const long = metres / scene.metresPerPixel();
-    c.fillStyle = ground;
-    c.fillRect(x + 28, y + 4, long + 4, 6);
-    c.fillStyle = ink;
-    c.fillRect(x + 30, y + 6, long, 2);
-    c.strokeStyle = ground;
-    c.lineWidth = 3;
-    c.font = '12px "DejaVu Sans", sans-serif';
-    c.textAlign = 'left';
-    const text = metres >= 1000 ? `${metres / 1000} km` : `${metres} m`;
-    c.strokeText(text, x + 32, y);
-    c.fillText(text, x + 32, y);
+    bar(c, x + 30, y + 6, scene.metresPerPixel(), 'left');
   }
 
   // ---- the address

@@ -150,9 +150,16 @@ export class Scene {
     this.cloud?.prepare(eye, this.up, pixels, this.moving);
     this.render();
     this.paintOver();
+    // Without a card pictures are made elsewhere on this machine: asked for faster than they are made, they queue for minutes.
+    if (this.software) this.settle();
     this.lastDraw = performance.now() - start;
     if (!done) this.draw();
     this.onView?.(this.view);
+  }
+  // Until the picture is made.
+  settle() {
+    const gl = this.renderer.getContext();
+    gl.readPixels(0, 0, 1, 1, gl.RGBA, gl.UNSIGNED_BYTE, new Uint8Array(4));
   }
   render() {
     if (this.curtain !== null) this.renderHalves();
@@ -162,7 +169,6 @@ export class Scene {
   // Points over the surface, from now on.
   setCloud(cloud) {
     this.cloud = cloud;
-    if (this.software) cloud.atRest = 700000;
     this.edges = new Edges();
     this.scene.add(cloud.group);
   }

@@ -3,6 +3,7 @@
 /* global THREE */
 import { errorsOf, trianglesOf } from './mesh.js';
 import { FIELD } from './camera.js';
+import { texture } from './textures.js';
 
 const SQUARE = 128;
 
@@ -59,15 +60,6 @@ void main() {
   gl_FragColor = vec4(min(colour, 1.0), 1.0);
 }`;
 
-function picture(bytes, cols, rows, smooth) {
-  const t = new THREE.DataTexture(bytes, cols, rows, THREE.RGBAFormat, THREE.UnsignedByteType);
-  t.magFilter = smooth ? THREE.LinearFilter : THREE.NearestFilter;
-  t.minFilter = THREE.LinearMipMapLinearFilter;
-  t.generateMipmaps = true;
-  t.needsUpdate = true;
-  return t;
-}
-
 // Every `by`-th cell of a picture.
 function thinned(bytes, cols, rows, by) {
   if (by === 1) return {bytes, cols, rows};
@@ -114,7 +106,7 @@ export class Terrain {
       bytes[4 * i + 1] = q !== q ? 128 : 128.5 + 127 * (q > 0 ? -Math.sqrt(q * long) : Math.sqrt(-q * long));
     }
     const small = thinned(bytes, surface.cols, surface.rows, this.by);
-    return picture(small.bytes, small.cols, small.rows, true);
+    return texture(small.bytes, small.cols, small.rows, 'smooth');
   }
 
   addSquare(col, row) {
@@ -158,7 +150,7 @@ export class Terrain {
   setColours(bytes, smooth, cols = this.surface.cols, rows = this.surface.rows) {
     const small = thinned(bytes, cols, rows, Math.ceil(Math.max(cols, rows) / this.mostTexture));
     this.material.uniforms.colours.value?.dispose();
-    this.material.uniforms.colours.value = picture(small.bytes, small.cols, small.rows, smooth);
+    this.material.uniforms.colours.value = texture(small.bytes, small.cols, small.rows, smooth ? 'smooth' : 'sharp');
   }
 
   // Makes triangles as fine as they should be from this eye; those that are farthest from it first, for as long as `most`
