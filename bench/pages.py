@@ -3,7 +3,7 @@
 
 Usage: bench/pages.py [TOOL [FOLDER]]. Prints, each beside its target: writing the page of a surface of 1000 x 1000 cells
 against reading the surface; until it is drawn after opening; a turn of the view; a move of the pointer over a map of
-10,000 footprints; memory while a page of a surface of 40,000 x 40,000 cells is written (only with FOLDER, where one is
+10,000 footprints; five million points over the surface; memory while a page of a surface of 40,000 x 40,000 cells is written (only with FOLDER, where one is
 made: 3 GB). Answers are checked before times are told.
 """
 import json
@@ -50,6 +50,33 @@ def seconds(words, times=7):
         subprocess.run(words, check=True, stdout=subprocess.DEVNULL)
         took.append(time.time() - start)
     return statistics.median(took)
+
+
+def points(tool, folder, surface, browser):
+    """Five million points over the surface: until they are drawn, a turn of them, a click on one."""
+    lot = numpy.random.default_rng(1)
+    text, laz, page = (os.path.join(folder, "points." + e) for e in ("csv", "laz", "html"))
+    n = 5_000_000
+    rows = numpy.column_stack([500000 + lot.random(n) * 999, 5799001 + lot.random(n) * 999, 40 + lot.random(n) * 9, lot.integers(1, 7, n)])
+    numpy.savetxt(text, rows, fmt="%.3f,%.3f,%.3f,%d", header="x,y,z,class", comments="")
+    subprocess.run([tool, "points", text, "--from-crs", "EPSG:32725", "--heights", "EGM2008", "--unit", "m", "-o", laz, "--quiet"], check=True)
+    write = seconds([tool, "view", surface, "--points", laz, "-o", page, "--overwrite", "--quiet"], 3)
+    browser.open(page)
+    browser.wait("document.documentElement.dataset.points")
+    shown = browser.js("return [performance.now(), window.katoptra.page.cloud.blocks.reduce((sum, b) => sum + b.n, 0)]")
+    assert shown[1] == n, shown
+    times = browser.js("""
+        const s = window.katoptra.scene, took = [];
+        for (const moving of [false, true]) {
+          s.hurry(moving);
+          s.moving = moving;
+          s.paint();
+          took.push(s.lastDraw);
+        }
+        const start = performance.now();
+        s.struck(s.width / 2, s.height / 2);
+        return [...took, performance.now() - start];""")
+    print(f"5,000,000 points: {os.path.getsize(page) / 2**20:.1f} MiB, written in {write:.1f} s, all there {shown[0] / 1000:.1f} s after opening; drawn at rest in {times[0]:.0f} ms, while turning in {times[1]:.0f} ms; a click answered in {times[2]:.0f} ms")
 
 
 def main():
@@ -107,6 +134,7 @@ def main():
         took.sort((a, b) => a - b);
         return [took[100], took[198]];""")
     print(f"a move of the pointer over 10,000 footprints: {move[0]:.1f} ms, 99 of 100 within {move[1]:.1f} ms   target: 30 ms")
+    points(tool, folder, surface, browser)
     browser.quit()
     if len(sys.argv) > 2:
         large = os.path.join(sys.argv[2], "large.tif")

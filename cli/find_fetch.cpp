@@ -480,7 +480,8 @@ void add_find_and_fetch(CLI::App& app, int& status) {
   v->add_option("--page", f->page,
                 "a page for a browser (.html): all of this on a map, to filter, to choose by hand, to take along");
   v->add_option("--book", f->book,
-                "the order book whose orders and fetches that page shows (default: KATOPTRA_BOOK, or one of yours)");
+                "the order book whose orders and fetches that page shows (default: KATOPTRA_BOOK, or one of yours)")
+      ->needs(v->get_option("--page"));
   add_network(*v, *f);
   add_output(*v, *f, false);
   add_running(*v, *f);

@@ -279,6 +279,7 @@ void add_view_verb(CLI::App& app, int& status) {
   v->add_option("--port", o->port, "without -o: where it is shown; 0: any that is free")->check(CLI::Range(0, 65535));
   v->add_option("--listen", o->listen, "without -o: the address to listen at; others than loopback let others in");
   add_output(*v, *o, false);
+  for (const char* live : {"--port", "--listen"}) v->get_option(live)->excludes(v->get_option("--out"));
   add_reading(*v, *o, Reading::Converts);
   v->add_flag("--dry-run", o->dry_run, "say what would be written")->group(kOutputOptions);
   add_running(*v, *o);

@@ -3,6 +3,9 @@
 #include <fmt/format.h>
 #include <httplib.h>
 #include <string>
+#include <sys/socket.h>
+
+#include "katoptra/base/error.hpp"
 
 namespace katoptra {
 
@@ -26,6 +29,25 @@ struct Gate {
            !(q.method == "GET" && q.get_header_value("Sec-Fetch-Mode") == "navigate");
   }
 };
+
+// Makes the server listen, at any free port for 0; the port it has. Io when it is taken: unlike the library's own
+// choice, it is not shared with another service.
+inline int take_port(httplib::Server& server, const std::string& host, int port, std::size_t threads) {
+  server.set_tcp_nodelay(true);
+  server.set_keep_alive_timeout(2);
+  server.new_task_queue = [threads] { return new httplib::ThreadPool(threads); };
+  server.set_socket_options([](socket_t sock) {
+    const int yes = 1;
+    ::setsockopt(sock, SOL_SOCKET, SO_REUSEADDR, &yes, sizeof yes);
+  });
+  const int taken = port == 0                                 ? server.bind_to_any_port(host.c_str())
+                    : server.bind_to_port(host.c_str(), port) ? port
+                                                              : -1;
+  if (taken < 0)
+    throw Error(ErrorCode::Io, "the port cannot be taken", fmt::format("{}:{}", host, port),
+                "choose another with --port");
+  return taken;
+}
 
 // Of a page: that it runs what it names and nothing else, and is not shown within another.
 inline void send_page(httplib::Response& r, const std::string& html, const std::string& policy) {

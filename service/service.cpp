@@ -129,21 +129,7 @@ struct Service::Impl {
     }
     jobs.emplace(catalogue, options.job_seconds);
     routes();
-    server.set_tcp_nodelay(true);
-    // Unlike the library's own choice, this does not share the port with another service.
-    server.set_socket_options([](socket_t sock) {
-      const int yes = 1;
-      ::setsockopt(sock, SOL_SOCKET, SO_REUSEADDR, &yes, sizeof yes);
-    });
-    server.set_keep_alive_timeout(2);
-    server.new_task_queue = [] { return new httplib::ThreadPool(8); };
-    if (options.port == 0)
-      port = server.bind_to_any_port(options.host.c_str());
-    else
-      port = server.bind_to_port(options.host.c_str(), options.port) ? options.port : -1;
-    if (port < 0)
-      throw Error(ErrorCode::Io, "the port cannot be taken", fmt::format("{}:{}", options.host, options.port),
-                  "choose another with --port");
+    port = take_port(server, options.host, options.port, 8);
   }
 
   std::string name_of_folder() const {
@@ -454,7 +440,8 @@ struct Service::Impl {
                   Catalogue near;
                   const Bounds box = transformed(asked.area.bounds(), Transform(asked.area.crs(), Crs::wgs84()));
                   for (std::size_t i = 0; i < catalogue.tiles.size(); ++i)
-                    if (meets_on_globe(catalogue.tiles[i].globe_box(), box)) near.tiles.push_back(told_tile(i, base(q)));
+                    if (meets_on_globe(catalogue.tiles[i].globe_box(), box))
+                      near.tiles.push_back(told_tile(i, base(q)));
                   r.set_content(coverage_json(search_coverage(near, asked)), "application/json");
                 }));
     server.Get("/conformance", guarded([](const Request&, Response& r) { send(r, {{"conformsTo", conformance()}}); }));

@@ -3,7 +3,6 @@
 #include <cmath>
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
-#include <sys/socket.h>
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/base/units.hpp"
@@ -21,21 +20,9 @@ struct ViewService::Impl {
     server.set_logger([this](const Request& q, const Response& r) {
       if (options.log) options.log(fmt::format("{} {} {} {} B", q.method, q.target, r.status, r.body.size()));
     });
-    server.set_tcp_nodelay(true);
-    server.set_keep_alive_timeout(2);
     server.set_payload_max_length(1024);
     // Two answers at a time are enough for one who looks.
-    server.new_task_queue = [] { return new httplib::ThreadPool(3); };
-    server.set_socket_options([](socket_t sock) {
-      const int yes = 1;
-      ::setsockopt(sock, SOL_SOCKET, SO_REUSEADDR, &yes, sizeof yes);
-    });
-    port = options.port == 0                                         ? server.bind_to_any_port(options.host.c_str())
-           : server.bind_to_port(options.host.c_str(), options.port) ? options.port
-                                                                     : -1;
-    if (port < 0)
-      throw Error(ErrorCode::Io, "the port cannot be taken", fmt::format("{}:{}", options.host, options.port),
-                  "choose another with --port");
+    port = take_port(server, options.host, options.port, 3);
   }
 
   // Whole numbers alone.

@@ -136,6 +136,7 @@ class LiveView(PageTest):
         os.symlink(os.path.join(DEMO, "ground-2022", "sheet_b2.tif"), self.path("isle/sheet_b2.tif"))
         here = subprocess.run([TOOL, "view", ".", "--dry-run"], cwd=self.path("isle"), capture_output=True, text=True, env=self.environment, check=True)
         self.assertEqual(here.stdout.split("\n")[0], "isle")
+        self.assertIn("--out", self.refused("view", os.path.join(DEMO, "ground-2022", "sheet_b2.tif"), "--port", "0", "-o", "page.html", status=2))
         os.mkdir(self.path("empty"))
         self.assertIn("holds no tile", self.refused("view", "empty", status=3))
         port = self.serve().split(":")[2].strip("/")

@@ -89,11 +89,16 @@ class SurfaceWriter {
     return at_pixels(somewhere(grid), somewhere(shown_->grid).frame());
   }
 
-  std::size_t add_plane(const Grid& cells, const std::vector<float>& values, const LandLook& look) {
+  // `colours`: as colours_for_page.
+  std::size_t add_plane(const Grid& cells, const std::vector<float>& values, const ordered_json& colours) {
     auto& planes = facts_["planes"];
-    planes.push_back(plane_for_page(html_, fmt::format("plane{}", planes.size()), cells, values, look,
-                                    page_.drape_steps, page_.run));
+    planes.push_back(
+        plane_for_page(html_, fmt::format("plane{}", planes.size()), cells, values, page_.drape_steps, page_.run));
+    planes.back().update(colours);
     return planes.size() - 1;
+  }
+  std::size_t add_plane(const Grid& cells, const std::vector<float>& values, const LandLook& look) {
+    return add_plane(cells, values, colours_for_page(cells.quantity(), values, look));
   }
 
   void add_surface(const PagePlane& s) {
@@ -204,23 +209,19 @@ class SurfaceWriter {
   void add_lineage() {
     const Grid& whole = page_.surfaces[0].grid;
     if (origins_.empty() && whole.info().sources.size() < 2) return;
-    const Frame& shown = frame();
     if (origins_.empty()) middle_origins(whole);
-    const std::vector<float>& codes = origins_;
     std::map<Origin, std::size_t> found;
     float before = kVoid;
     std::size_t* count = nullptr;
-    for (const float c : codes) {
+    for (const float c : origins_) {
       if (std::isnan(c)) continue;
       if (!count || c != before) count = &found[static_cast<Origin>(c)];
       before = c;
       ++*count;
     }
     if (found.size() < 2) return;
-    const Grid plane = grid_from_values(shown, codes, {.kind = QuantityKind::Code}, SampleType::UInt32, "lineage");
-    const std::size_t at = add_plane(plane, codes, {});
-    facts_["planes"][at].erase("ramp");
-    facts_["planes"][at]["classes"] = origins(whole.info(), found);
+    const Grid plane = grid_from_values(frame(), origins_, {.kind = QuantityKind::Code}, SampleType::UInt32, "lineage");
+    const std::size_t at = add_plane(plane, origins_, ordered_json{{"classes", origins(whole.info(), found)}});
     facts_["lineage"] = at;
     facts_["drapes"].push_back({{"label", "where it comes from"}, {"plane", at}});
   }

@@ -165,7 +165,7 @@ ordered_json ramp_for_page(const Palette& palette, double middle) {
 }
 
 ordered_json plane_for_page(PageData& page, const std::string& id, const Grid& cells, const std::vector<float>& values,
-                            const LandLook& look, int steps, const RunOptions& run) {
+                            int steps, const RunOptions& run) {
   const Frame& f = cells.frame();
   const double step = step_for(cells, values, steps);
   const PlaneBytes packed = plane_bytes(values, f.cols(), f.rows(), step, run);
@@ -179,7 +179,6 @@ ordered_json plane_for_page(PageData& page, const std::string& id, const Grid& c
                     {"unit", unit_name(cells.quantity())},
                     {"lengths", packed.lengths},
                     {"bytes", packed.bytes.size()}};
-  j.update(colours_for_page(cells.quantity(), values, look));
   return j;
 }
 

@@ -27,8 +27,7 @@ nlohmann::ordered_json ramp_for_page(const Palette& palette, double middle);
 // Puts the numbers into the page under `id` and gives what is needed to read them. `steps`: of the range of what is no
 // length.
 nlohmann::ordered_json plane_for_page(PageData& page, const std::string& id, const Grid& cells,
-                                      const std::vector<float>& values, const LandLook& look, int steps,
-                                      const RunOptions& run);
+                                      const std::vector<float>& values, int steps, const RunOptions& run);
 // A grid as a picture a map has of it: the box of its frame, and a PNG as an address.
 nlohmann::ordered_json picture_for_page(const Grid& grid, const LandLook& look, const RunOptions& run);
 // Pixels on a frame as a PNG in an address.

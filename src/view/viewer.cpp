@@ -134,8 +134,7 @@ std::string SurfaceViewer::window(int level, const Window& part) const {
   const Grid cells =
       grid_from_values(l.grid.frame().sub(part), values, l.grid.quantity(), l.grid.info().type, "window");
   JsonParts parts;
-  ordered_json plane = plane_for_page(parts, "heights", cells, values, impl_->page.surfaces[0].look,
-                                      impl_->page.drape_steps, impl_->page.run);
+  ordered_json plane = plane_for_page(parts, "heights", cells, values, impl_->page.drape_steps, impl_->page.run);
   return json_for_page(
       {{"frame", frame_for_page(cells.frame())}, {"plane", std::move(plane)}, {"data", parts.json()["heights"]}});
 }

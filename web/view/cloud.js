@@ -59,7 +59,7 @@ export class Cloud {
   // `facts`: of the page's points; `surface`: whose frame they lie on.
   // `card`: there is a graphics card.
   constructor(facts, bytes, surface, card) {
-    Object.assign(this, {facts, bytes, surface, blocks: [], shown: true, most: card ? MOST.card : MOST.without, group: new THREE.Group()});
+    Object.assign(this, {facts, bytes, surface, blocks: [], shown: true, loading: true, most: card ? MOST.card : MOST.without, group: new THREE.Group()});
     // About as wide as points lie apart.
     const {flat} = surface;
     const apart = Math.min(Math.max(Math.sqrt((flat.width * flat.height) / facts.shown), 0.07), 9);
@@ -95,11 +95,12 @@ export class Cloud {
       const columns = await readBlock(block, this.bytes, at);
       at += block.lengths.reduce((a, b) => a + b, 0);
       this.add(columns);
-      if (performance.now() - told < 700) continue;
+      if (performance.now() - told < 2500) continue;
       told = performance.now();
       then();
     }
     this.bytes = null;
+    this.loading = false;
     this.brightness();
   }
   add(c) {
@@ -117,8 +118,14 @@ export class Cloud {
       place[3 * i + 2] = c.z[k] * sz;
       low = Math.min(low, place[3 * i + 2]);
       high = Math.max(high, place[3 * i + 2]);
-      facts.set([c.kind[k], c.intensity[k], c.turn[k], c.line[k]], 4 * i);
-      colour?.set([c.red[k], c.green[k], c.blue[k]], 3 * i);
+      facts[4 * i] = c.kind[k];
+      facts[4 * i + 1] = c.intensity[k];
+      facts[4 * i + 2] = c.turn[k];
+      facts[4 * i + 3] = c.line[k];
+      if (!colour) continue;
+      colour[3 * i] = c.red[k];
+      colour[3 * i + 1] = c.green[k];
+      colour[3 * i + 2] = c.blue[k];
     }
     const g = new THREE.BufferGeometry();
     g.setAttribute('position', new THREE.BufferAttribute(place, 3));

@@ -143,11 +143,13 @@ export class Scene {
     this.sea.visible = this.water !== null;
     this.sea.scale.set(this.first.flat.width, this.first.flat.height, 1);
     const pixels = (this.height * (window.devicePixelRatio || 1)) / (2 * Math.tan((FIELD / 2) * (Math.PI / 180)));
+    // Of a picture that is soon followed by another fewer points will do.
+    const passing = this.moving || !done || Boolean(this.cloud?.loading);
     if (this.inset?.cloud) {
       this.inset.cloud.shown = this.cloud.shown;
-      this.inset.cloud.prepare({x: eye.x - this.inset.cloud.group.position.x, y: eye.y - this.inset.cloud.group.position.y, z: eye.z}, this.up, pixels, this.moving);
+      this.inset.cloud.prepare({x: eye.x - this.inset.cloud.group.position.x, y: eye.y - this.inset.cloud.group.position.y, z: eye.z}, this.up, pixels, passing);
     }
-    this.cloud?.prepare(eye, this.up, pixels, this.moving);
+    this.cloud?.prepare(eye, this.up, pixels, passing);
     this.render();
     this.paintOver();
     // Without a card pictures are made elsewhere on this machine: asked for faster than they are made, they queue for minutes.
