@@ -3,8 +3,8 @@
 
 Usage: bench/pages.py [TOOL [FOLDER]]. Prints, each beside its target: writing the page of a surface of 1000 x 1000 cells
 against reading the surface; until it is drawn after opening; a turn of the view; a move of the pointer over a map of
-10,000 footprints; five million points over the surface; memory while a page of a surface of 40,000 x 40,000 cells is written (only with FOLDER, where one is
-made: 3 GB). Answers are checked before times are told.
+10,000 footprints; five million points over the surface; memory while a page of a surface of 40,000 x 40,000 cells is
+written (only with FOLDER, where one is made: 3 GB). Answers are checked before times are told.
 """
 import json
 import os
