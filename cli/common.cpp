@@ -17,6 +17,7 @@
 #include "katoptra/formats/format.hpp"
 #include "katoptra/formats/vector_file.hpp"
 #include "katoptra/grid/cache.hpp"
+#include "katoptra/grid/uncertainty.hpp"
 #include "katoptra/surface/clip.hpp"
 #include "katoptra/surface/heights.hpp"
 
@@ -75,6 +76,12 @@ OpenOptions Common::open_options() const {
   if (!from_heights.empty()) o.heights = HeightReference::parse(from_heights);
   if (!from_unit.empty()) o.unit = parse_length_unit(from_unit);
   o.void_value = from_void;
+  o.uncertainty = uncertainty;
+  if (confidence != 68 && confidence != 68.3 && confidence != 95)
+    throw Error(ErrorCode::BadArgument, fmt::format("{} is no confidence that uncertainties are told with", confidence),
+                "--confidence", "give 68 (one standard uncertainty) or 95");
+  o.uncertainty_times = confidence == 95 ? 1 / kTwoSided95 : 1;
+  if (!error_reach.empty()) o.error_reach = Length::parse(error_reach);
   o.depths = depths;
   o.band = band;
   o.columns = columns;
@@ -97,6 +104,7 @@ WriteOptions Common::write_options() const {
                 : predictor == "difference" ? Predictor::Difference
                 : predictor == "float"      ? Predictor::FloatingPoint
                                             : Predictor::Automatic;
+  o.uncertainty = !no_uncertainty;
   return o;
 }
 
@@ -113,7 +121,7 @@ void add_output(CLI::App& verb, Common& c, bool required) {
 
 void add_reading(CLI::App& verb, Common& c, Reading reading) {
   const bool converts = reading != Reading::Assigns;
-  if (reading == Reading::Moves)
+  if (reading == Reading::Moves || reading == Reading::MovesPoints)
     verb.add_option("--from-crs", c.from_crs, "the CRS of input that does not say, e.g. EPSG:32725")
         ->group(kInputOptions);
   else
@@ -149,6 +157,17 @@ void add_reading(CLI::App& verb, Common& c, Reading reading) {
       ->check(CLI::IsMember({",", ";", "tab", "blank", " "}))
       ->option_text("CHAR")
       ->group(kInputOptions);
+  if (reading == Reading::MovesPoints) return;
+  verb.add_option("--uncertainty", c.uncertainty,
+                  "how sure the values are, of input that does not say: 0.05m, 0.05m+0.2m*slope, 0.25m+0.0075*depth, a "
+                  "grid on the same cells, or band:2")
+      ->group(kInputOptions);
+  verb.add_option("--confidence", c.confidence,
+                  "what uncertainties are told with: 68 (one standard uncertainty, default) or 95")
+      ->group(kInputOptions);
+  verb.add_option("--error-reach", c.error_reach,
+                  "how far errors go together on the ground; 0m: noise from cell to cell (default: not known)")
+      ->group(kInputOptions);
 }
 
 void add_area(CLI::App& verb, Common& c, bool required) {
@@ -165,6 +184,8 @@ void add_writing(CLI::App& verb, Common& c) {
       ->group(kOutputOptions);
   verb.add_option("--predictor", c.predictor, "its predictor: auto (by trial), none, difference, float")
       ->check(CLI::IsMember({"auto", "none", "difference", "float"}))
+      ->group(kOutputOptions);
+  verb.add_flag("--no-uncertainty", c.no_uncertainty, "leave the uncertainty out of what is written")
       ->group(kOutputOptions);
   verb.add_flag("--dry-run", c.dry_run, "say what would be made")->group(kOutputOptions);
 }

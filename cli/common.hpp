@@ -25,12 +25,14 @@ using nlohmann::ordered_json;
 
 struct Common {
   std::string out, area, margin, crs, heights, unit, cell, resample = "auto", threads_text, memory = "512M";
+  std::string uncertainty, error_reach;
+  double confidence = 68;
   std::string from_crs, from_heights, from_unit, shift, band, columns, delimiter, codec = "auto", predictor = "auto";
   std::vector<std::string> hosts;
   std::string key_file;
   std::optional<double> void_value, from_void;
   int threads = 0;
-  bool json = false, dry_run = false, overwrite = false, quiet = false, depths = false;
+  bool json = false, dry_run = false, overwrite = false, quiet = false, depths = false, no_uncertainty = false;
 
   RunOptions run() const;
   // For passes over whole rows: they need all tiles of a row decoded at once and little besides, so the cache gets
@@ -58,7 +60,7 @@ int exit_status(ErrorCode code);
 void add_output(CLI::App& verb, Common& c, bool required = true);
 // After add_output, of verbs that write lines or areas: in which forms. `before`: what it may be besides.
 void say_lines(CLI::App& verb, const std::string& before = {});
-enum class Reading { Assigns, Converts, Moves };
+enum class Reading { Assigns, Converts, Moves, MovesPoints };
 // --crs, --heights, --unit and what input that does not say is: verbs that only look take them for that; verbs that
 // write convert heights to them; verbs that move grids have a --crs of their own.
 void add_reading(CLI::App& verb, Common& c, Reading reading);

@@ -7,8 +7,8 @@
 #include "katoptra/check/despike.hpp"
 #include "katoptra/check/zones.hpp"
 #include "katoptra/formats/bytes.hpp"
-#include "katoptra/formats/format.hpp"
 #include "katoptra/formats/vector_file.hpp"
+#include "katoptra/grid/uncertainty.hpp"
 #include "katoptra/study/judgements.hpp"
 #include "katoptra/surface/clip.hpp"
 #include "katoptra/surface/correct.hpp"
@@ -29,7 +29,6 @@ struct CompareCommand : Common {
   std::vector<std::string> in;
   std::string sea_level, uncertainty_first, uncertainty_second, corrected, map, histogram, worst;
   std::vector<double> slopes;
-  double confidence = 68.3;
   bool no_shift = false;
 };
 
@@ -168,23 +167,17 @@ std::vector<std::string> write_comparison(const Comparison& c, const Grid& secon
   return written;
 }
 
-// A length, or the file of one for each place; without either, what the surface's own file says (BAG). One standard
-// uncertainty, whatever confidence it is told with.
-Uncertainty uncertainty_from(const std::string& text, const std::string& surface, const CompareCommand& o,
-                             LengthUnit unit, std::vector<std::string>& notes) {
+// A length, or the file of one for each place; without either, what the surface carries. One standard uncertainty,
+// whatever confidence it is told with.
+Uncertainty uncertainty_from(const std::string& text, const Grid& surface, const CompareCommand& o, LengthUnit unit,
+                             std::vector<std::string>& notes) {
   const bool of_95 = o.confidence == 95;
-  if (!of_95 && o.confidence != 68 && o.confidence != 68.3)
-    throw Error(ErrorCode::BadArgument,
-                fmt::format("{} is no confidence that uncertainties are told with", o.confidence), "--confidence",
-                "give 68 (one standard uncertainty) or 95");
   std::optional<Grid> grid;
   if (text.empty()) {
-    // Only BAGs have any: nothing else is opened a second time, for a text of points would be read twice.
-    const Format* format = format_of(surface);
-    if (!format || format->key != "bag") return {};
-    grid = open_grid_file(surface, o.open_options()).uncertainty;
-    if (!grid) return {};
-    notes.push_back(fmt::format("{}: its own uncertainties ({:g} %) were taken", grid->info().name, o.confidence));
+    if (!surface.carries_uncertainty()) return {};
+    grid = uncertainty_of(surface);
+    notes.push_back(fmt::format("{}: its own uncertainties ({:g} %) were taken", surface.info().name, o.confidence));
+    return *grid;
   } else if (std::filesystem::exists(text) || !parse_number(text.substr(0, text.find_first_not_of("+-.0123456789")))) {
     grid = open_grid(text);
   } else {
@@ -208,9 +201,8 @@ int run_compare(const CompareCommand& o) {
   }
   const LengthUnit unit = grids[0].quantity().unit;
   if (!o.sea_level.empty()) options.sea_level = length_from(o.sea_level, unit, notes);
-  const std::vector<std::string> in = expand_inputs(o.in);
-  options.uncertainty_first = uncertainty_from(o.uncertainty_first, in[0], o, unit, notes);
-  options.uncertainty_second = uncertainty_from(o.uncertainty_second, in[1], o, unit, notes);
+  options.uncertainty_first = uncertainty_from(o.uncertainty_first, grids[0], o, unit, notes);
+  options.uncertainty_second = uncertainty_from(o.uncertainty_second, grids[1], o, unit, notes);
   const Comparison c = compare(grids[0], grids[1], options);
   const std::vector<std::string> written = write_comparison(c, grids[1], o, notes);
   notes.insert(notes.begin(), c.notes.begin(), c.notes.end());
@@ -241,7 +233,6 @@ void add_compare(CLI::App& app, int& status) {
   v->add_option("--uncertainty-first", o->uncertainty_first,
                 "uncertainty of the first: 0.05m, or a grid of it (default: its file's own)");
   v->add_option("--uncertainty-second", o->uncertainty_second, "and of the second: change beyond both is told apart");
-  v->add_option("--confidence", o->confidence, "what they are told with: 68 (one standard uncertainty, default) or 95");
   v->add_flag("--no-shift", o->no_shift, "do not look for a shift and a tilt");
   v->add_option("--corrected", o->corrected, "write the second with shift, offset and tilt taken out");
   v->add_option("--map", o->map, "draw the difference: .png, .svg, .pdf");

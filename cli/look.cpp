@@ -42,7 +42,7 @@ void grid_json(const GridFile& file, const std::optional<Statistics>& stats, ord
   j["pixel_is_point"] = f.pixel_is_point;
   j["bands"] = f.bands;
   j["band"] = f.band;
-  j["uncertainty"] = file.uncertainty.has_value();
+  j["uncertainty"] = file.grid.carries_uncertainty();
   j["void_value"] = void_json(info);
   j["date"] = f.date;
   j["date_guessed"] = f.date_guessed;

@@ -138,6 +138,19 @@ void Statement::written(const WriteReport& r) {
   if (r.info.quantity.kind == QuantityKind::Height) line("heights", height_text(r.info.quantity));
   line("range", range_text(r.lowest, r.highest, r.info.quantity));
   line("voids", part_text(r.voids, r.cells, "cells"));
+  if (const auto& u = r.uncertainty; u.cells > 0) {
+    const std::string unit = unit_name(r.info.quantity);
+    line(
+        "uncertain",
+        fmt::format(
+            "{:.3g} to {:.3g} {} (standard), rms {:.3g}; {}of the cells known{}", u.lowest, u.highest, unit, u.rms,
+            u.cells == r.cells - r.voids
+                ? "all "
+                : fmt::format("{:.1f} % ", 100.0 * static_cast<double>(u.cells) /
+                                               static_cast<double>(std::max<std::int64_t>(1, r.cells - r.voids))),
+            r.info.error_reach ? fmt::format("; errors go together over {}", format_length(*r.info.error_reach)) : ""));
+    json_["uncertainty"] = {{"cells", u.cells}, {"lowest", u.lowest}, {"highest", u.highest}, {"rms", u.rms}};
+  }
   if (!r.info.sources.empty()) {
     std::string names;
     for (std::size_t i = 0; i < r.info.sources.size() && i < 4; ++i) names += (i ? ", " : "") + r.info.sources[i].name;

@@ -39,11 +39,18 @@ inline std::vector<float> all_values(const Grid& g) {
 
 inline bool same_bits(float a, float b) { return std::memcmp(&a, &b, 4) == 0 || (std::isnan(a) && std::isnan(b)); }
 
-// A grid must give the same bits and origins for a cell whatever window it is read through.
+// A grid must give the same bits for a cell in every plane whatever window it is read through, and whatever planes are
+// read with it; what is void has no origin and no uncertainty, and no uncertainty is negative or without an end.
 inline void expect_same_for_every_window(const Grid& g, unsigned seed, int tries = 40) {
   SCOPED_TRACE("seed " + std::to_string(seed));
   const Window whole = g.frame().window();
-  const Block all = g.read(whole, Planes::ValuesAndOrigin);
+  const Block all = g.read(whole, Planes::All);
+  for (std::int64_t r = 0; r < whole.rows; ++r)
+    for (std::int64_t c = 0; c < whole.cols; ++c) {
+      const float u = all.uncertainty_row(r)[c];
+      if (std::isnan(all.at(c, r))) ASSERT_TRUE(std::isnan(u)) << c << ", " << r;
+      ASSERT_TRUE(std::isnan(u) || (u >= 0 && std::isfinite(u))) << c << ", " << r << ": " << u;
+    }
   std::mt19937 random(seed);
   auto pick = [&](std::int64_t n) { return static_cast<std::int64_t>(random() % static_cast<std::uint32_t>(n)); };
   for (int i = 0; i < tries; ++i) {
@@ -51,13 +58,18 @@ inline void expect_same_for_every_window(const Grid& g, unsigned seed, int tries
     if (i % 4 == 0) w.cols = 1;
     if (i % 4 == 1) w.rows = 1;
     w = w.intersected(whole);
-    const Block part = g.read(w, Planes::ValuesAndOrigin);
+    const Planes planes = static_cast<Planes>(i / 4 % 4);
+    const Block part = g.read(w, planes);
     for (std::int64_t r = 0; r < w.rows; ++r)
       for (std::int64_t c = 0; c < w.cols; ++c) {
         ASSERT_TRUE(same_bits(part.at(c, r), all.at(w.col + c, w.row + r)))
             << "cell " << w.col + c << ", " << w.row + r << " through window " << w.col << "," << w.row << " " << w.cols
             << "x" << w.rows << ": " << part.at(c, r) << " against " << all.at(w.col + c, w.row + r);
-        ASSERT_EQ(part.origin_row(r)[c], all.origin_row(w.row + r)[w.col + c]);
+        if (has_origin(planes)) ASSERT_EQ(part.origin_row(r)[c], all.origin_row(w.row + r)[w.col + c]);
+        if (has_uncertainty(planes))
+          ASSERT_TRUE(same_bits(part.uncertainty_row(r)[c], all.uncertainty_row(w.row + r)[w.col + c]))
+              << "uncertainty of cell " << w.col + c << ", " << w.row + r << ": " << part.uncertainty_row(r)[c]
+              << " against " << all.uncertainty_row(w.row + r)[w.col + c];
       }
   }
 }

@@ -29,15 +29,20 @@ class DespikedSource final : public GridSource {
     usual_ = rule.usual.in(info_.quantity.unit);
   }
   const GridInfo& info() const override { return info_; }
+  bool carries_uncertainty() const override { return input_.carries_uncertainty(); }
 
   void read(const BlockView& out) const override {
     const Window& w = out.window;
-    const Block b = input_.read(w.grown(3), out.origin ? Planes::ValuesAndOrigin : Planes::Values);
+    const Block b = input_.read(w.grown(3), out.planes());
     for (std::int64_t r = 0; r < w.rows; ++r)
       for (std::int64_t c = 0; c < w.cols; ++c) {
-        const bool spike = is_spike(b, c + 3, r + 3);
-        out.row(r)[c] = spike ? kVoid : b.at(c + 3, r + 3);
-        if (out.origin) out.origin_row(r)[c] = spike ? 0 : b.origin_row(r + 3)[c + 3];
+        if (is_spike(b, c + 3, r + 3)) {
+          out.blank(c, r);
+          continue;
+        }
+        out.row(r)[c] = b.at(c + 3, r + 3);
+        if (out.origin) out.origin_row(r)[c] = b.origin_row(r + 3)[c + 3];
+        if (out.uncertainty) out.uncertainty_row(r)[c] = b.uncertainty_row(r + 3)[c + 3];
       }
   }
 

@@ -1,6 +1,7 @@
 // Opening grids: the reader by content, then what all formats have in common.
 #include "katoptra/formats/grid_file.hpp"
 
+#include <algorithm>
 #include <cmath>
 #include <cstring>
 #include <fmt/chrono.h>
@@ -11,6 +12,7 @@
 #include "katoptra/base/error.hpp"
 #include "katoptra/formats/archive.hpp"
 #include "katoptra/formats/http.hpp"
+#include "katoptra/grid/uncertainty.hpp"
 
 #include "base/text.hpp"
 #include "format_row.hpp"
@@ -186,6 +188,37 @@ Grid at_usual_longitudes(const Grid& grid) {
   return crosses ? grid : around_longitude(grid, 0);
 }
 
+// What the options say of the uncertainty, where the file itself says nothing.
+Grid with_stated_uncertainty(const Grid& given, const fs::path& path, const FileFacts& facts,
+                             const OpenOptions& options) {
+  // Our own files hold one standard uncertainty, whatever others are told with.
+  const bool scales =
+      options.uncertainty_times != 1 && given.carries_uncertainty() && !facts.description.starts_with("Katoptra ");
+  const Grid grid = scales ? with_uncertainty(given, uncertainty_of(given), options.uncertainty_times) : given;
+  const std::string& text = options.uncertainty;
+  const std::string& name = grid.info().name;
+  Grid sure = grid;
+  if (!text.empty() && grid.carries_uncertainty()) {
+    sure = relabelled(grid, [&](GridInfo& info) {
+      info.notes.push_back(fmt::format("{}: has an uncertainty of its own, which is taken instead of {}", name, text));
+    });
+  } else if (text.starts_with("band:")) {
+    OpenOptions band{.band = text.substr(5)};
+    band.crs = options.crs;
+    sure = with_uncertainty(grid, open_grid_file(path, band).grid, options.uncertainty_times);
+  } else if (std::error_code ec; text.find_first_of("./") != text.npos && fs::exists(text, ec)) {
+    sure = with_uncertainty(grid, open_grid_file(text, {.crs = options.crs}).grid, options.uncertainty_times);
+  } else if (!text.empty()) {
+    const Quantity& q = grid.quantity();
+    UncertaintyModel model = parse_uncertainty(text, q.unit);
+    model.times = options.uncertainty_times;
+    sure = with_uncertainty(grid, model);
+  }
+  if (options.error_reach && sure.carries_uncertainty() && !sure.info().error_reach)
+    sure = with_error_reach(sure, options.error_reach);
+  return sure;
+}
+
 }  // namespace
 
 bool complete_references(const Located& located, GridInfo& info, FileFacts& facts, const OpenOptions& options) {
@@ -219,7 +252,10 @@ GridFile open_grid_file(const Located& located, const fs::path& path, const Open
     use_prj(located, info, facts);
     beside = use_json(located, info, facts);
     assign(info, facts, options);
-    if (facts.bands.size() > 1)
+    // The uncertainty comes along and is no choice that was made.
+    const auto to_choose = static_cast<std::ptrdiff_t>(facts.bands.size()) -
+                           std::count(facts.bands.begin(), facts.bands.end(), "uncertainty");
+    if (to_choose > 1)
       info.notes.push_back(fmt::format("it has {} values a cell; {} is taken", facts.bands.size(),
                                        options.band.empty() ? "the first" : "'" + options.band + "'"));
   });
@@ -255,11 +291,7 @@ GridFile open_grid_file(const Located& located, const fs::path& path, const Open
     if (info.type == plain.type) info.file_void = plain.file_void;
     if (options.void_value && !info.file_void) info.file_void = options.void_value;
   });
-  if (file.uncertainty)
-    file.uncertainty = at_usual_longitudes(relabelled(*file.uncertainty, [&](GridInfo& info) {
-      info.frame = info.frame.with_crs(file.grid.frame().crs());
-      info.name = file.grid.info().name + " uncertainty";
-    }));
+  if (is_length(file.grid.quantity().kind)) file.grid = with_stated_uncertainty(file.grid, path, facts, options);
   return file;
 }
 

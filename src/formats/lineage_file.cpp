@@ -23,6 +23,7 @@ class TracedSource final : public GridSource {
   TracedSource(Grid values, Grid codes, GridInfo info)
       : values_(std::move(values)), codes_(std::move(codes)), info_(std::move(info)) {}
   const GridInfo& info() const override { return info_; }
+  bool carries_uncertainty() const override { return values_.carries_uncertainty(); }
   void read(const BlockView& out) const override {
     BlockView plain = out;
     plain.origin = nullptr;

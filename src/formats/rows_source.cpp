@@ -55,15 +55,13 @@ class MaskedSource final : public GridSource {
  public:
   MaskedSource(Grid input, Grid keep) : input_(std::move(input)), keep_(std::move(keep)) {}
   const GridInfo& info() const override { return input_.info(); }
+  bool carries_uncertainty() const override { return input_.carries_uncertainty(); }
   void read(const BlockView& out) const override {
     input_.read_into(out);
     const Block keep = keep_.read(out.window);
     for (std::int64_t r = 0; r < out.window.rows; ++r)
       for (std::int64_t c = 0; c < out.window.cols; ++c)
-        if (!(keep.at(c, r) != 0) || std::isnan(keep.at(c, r))) {
-          out.row(r)[c] = kVoid;
-          if (out.origin) out.origin_row(r)[c] = 0;
-        }
+        if (!(keep.at(c, r) != 0) || std::isnan(keep.at(c, r))) out.blank(c, r);
   }
 
  private:

@@ -1,7 +1,11 @@
 // Formats that are written row by row from the north. Making the bytes of a band of rows is a pure function and runs on
 // every core; placing them happens in order.
 #pragma once
+#include <algorithm>
+#include <cmath>
+#include <cstdint>
 #include <filesystem>
+#include <limits>
 #include <memory>
 #include <optional>
 #include <span>
@@ -15,6 +19,32 @@
 #include "samples.hpp"
 
 namespace katoptra {
+
+// What is told of the uncertainties that were written, gathered block by block.
+struct Sureness {
+  std::int64_t cells = 0;
+  double squares = 0;
+  float lowest = std::numeric_limits<float>::infinity(), highest = 0;
+
+  void add(float u) {
+    if (std::isnan(u)) return;
+    ++cells;
+    squares += static_cast<double>(u) * static_cast<double>(u);
+    lowest = std::min(lowest, u);
+    highest = std::max(highest, u);
+  }
+  void add(const Sureness& o) {
+    cells += o.cells;
+    squares += o.squares;
+    lowest = std::min(lowest, o.lowest);
+    highest = std::max(highest, o.highest);
+  }
+  WriteReport::Sureness told() const {
+    if (cells == 0) return {};
+    return {cells, static_cast<double>(lowest), static_cast<double>(highest),
+            std::sqrt(squares / static_cast<double>(cells))};
+  }
+};
 
 class RowWriter {
  public:

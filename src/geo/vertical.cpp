@@ -50,6 +50,7 @@ struct VerticalTransform::Impl {
   HeightReference from, to;
   Bounds area;  // longitude and latitude; empty: everywhere
   std::string description;
+  std::optional<Length> stated;
   int chosen = -1;  // among the operations that PROJ lists
   PipelinePool pool;
 
@@ -88,6 +89,7 @@ struct VerticalTransform::Impl {
       const char* name = proj_get_name(op.get());
       const double accuracy = proj_coordoperation_get_accuracy(ctx.get(), op.get());
       description = name ? name : "an operation without a name";
+      if (accuracy >= 0) stated = Length::metres(accuracy);
       if (accuracy >= 0) description += fmt::format(", accurate to {:g} m", accuracy);
       if (!first_missing.empty())
         description += fmt::format("; a better one needs {}, which PROJ does not find", first_missing);
@@ -145,6 +147,7 @@ VerticalTransform::VerticalTransform(const Crs& horizontal, const HeightReferenc
 
 bool VerticalTransform::is_identity() const { return impl_->chosen < 0; }
 const std::string& VerticalTransform::description() const { return impl_->description; }
+std::optional<Length> VerticalTransform::accuracy() const { return impl_->stated; }
 
 void VerticalTransform::shifts(std::span<const Point> places, std::span<double> metres) const {
   if (is_identity()) {

@@ -8,6 +8,8 @@
 #include "katoptra/base/error.hpp"
 #include "katoptra/base/parallel.hpp"
 
+#include "planes.hpp"
+
 namespace katoptra {
 
 const char* name_of(How how) {
@@ -31,7 +33,7 @@ const char* name_of(How how) {
 BlockView BlockView::part(const Window& w) const {
   assert(window.contains(w));
   const std::int64_t shift = (w.row - window.row) * stride + (w.col - window.col);
-  return {w, values + shift, origin ? origin + shift : nullptr, stride};
+  return {w, values + shift, origin ? origin + shift : nullptr, stride, uncertainty ? uncertainty + shift : nullptr};
 }
 
 namespace {
@@ -60,6 +62,28 @@ Shelf* shelf() {
 
 }  // namespace
 
+void fill_voids(const BlockView& v) {
+  for (std::int64_t r = 0; r < v.window.rows; ++r) {
+    std::fill_n(v.row(r), v.window.cols, kVoid);
+    if (v.origin) std::fill_n(v.origin_row(r), v.window.cols, Origin{0});
+    if (v.uncertainty) std::fill_n(v.uncertainty_row(r), v.window.cols, kVoid);
+  }
+}
+
+void void_where_value_is(const BlockView& v) {
+  if (v.planes() == Planes::Values) return;
+  for (std::int64_t r = 0; r < v.window.rows; ++r)
+    for (std::int64_t c = 0; c < v.window.cols; ++c)
+      if (std::isnan(v.row(r)[c])) v.blank(c, r);
+}
+
+void scale_uncertainty(const BlockView& v, double factor) {
+  if (!v.uncertainty || std::abs(factor) == 1) return;
+  const auto by = static_cast<float>(std::abs(factor));
+  for (std::int64_t r = 0; r < v.window.rows; ++r)
+    for (std::int64_t c = 0; c < v.window.cols; ++c) v.uncertainty_row(r)[c] *= by;
+}
+
 void Block::Recycle::operator()(std::byte* memory) const {
   std::unique_ptr<std::byte[]> piece(memory);
   Shelf* s = shelf();
@@ -85,27 +109,27 @@ Block::Block(const Window& window, Planes planes) : window_(window) {
   const auto n = static_cast<std::size_t>(window.cells());
   value_memory_ = memory_for(n);
   values_ = reinterpret_cast<float*>(value_memory_.get());
-  if (planes == Planes::Values) return;
-  origin_memory_ = memory_for(n);
-  origin_ = reinterpret_cast<Origin*>(origin_memory_.get());
-  std::fill_n(origin_, n, Origin{0});
-}
-
-namespace {
-
-void fill_void(const BlockView& v) {
-  for (std::int64_t r = 0; r < v.window.rows; ++r) {
-    std::fill_n(v.row(r), v.window.cols, kVoid);
-    if (v.origin) std::fill_n(v.origin_row(r), v.window.cols, Origin{0});
+  if (has_origin(planes)) {
+    origin_memory_ = memory_for(n);
+    origin_ = reinterpret_cast<Origin*>(origin_memory_.get());
+    std::fill_n(origin_, n, Origin{0});
+  }
+  if (has_uncertainty(planes)) {
+    uncertainty_memory_ = memory_for(n);
+    uncertainty_ = reinterpret_cast<float*>(uncertainty_memory_.get());
   }
 }
 
-}  // namespace
-
 void Grid::read_into(const BlockView& out) const {
   const Window inside = out.window.intersected(frame().window());
-  if (!(inside == out.window)) fill_void(out);
-  if (!inside.empty()) source_->read(out.part(inside));
+  if (!(inside == out.window)) fill_voids(out);
+  if (inside.empty()) return;
+  BlockView part = out.part(inside);
+  if (part.uncertainty && !carries_uncertainty()) {
+    for (std::int64_t r = 0; r < inside.rows; ++r) std::fill_n(part.uncertainty_row(r), inside.cols, kVoid);
+    part.uncertainty = nullptr;
+  }
+  source_->read(part);
 }
 
 Block Grid::read(const Window& window, Planes planes) const {
@@ -177,12 +201,14 @@ class ScaledSource final : public GridSource {
   ScaledSource(Grid input, GridInfo info, double factor, double offset)
       : input_(std::move(input)), info_(std::move(info)), factor_(factor), offset_(offset) {}
   const GridInfo& info() const override { return info_; }
+  bool carries_uncertainty() const override { return input_.carries_uncertainty(); }
   void read(const BlockView& out) const override {
     input_.read_into(out);
     if (factor_ == 1 && offset_ == 0) return;
     for (std::int64_t r = 0; r < out.window.rows; ++r)
       for (std::int64_t c = 0; c < out.window.cols; ++c)
         out.row(r)[c] = static_cast<float>(static_cast<double>(out.row(r)[c]) * factor_ + offset_);
+    scale_uncertainty(out, factor_);
   }
 
   std::shared_ptr<const GridSource> half() const override {
@@ -203,14 +229,12 @@ class VoidedSource final : public GridSource {
  public:
   VoidedSource(Grid input, double value) : input_(std::move(input)), value_(static_cast<float>(value)) {}
   const GridInfo& info() const override { return input_.info(); }
+  bool carries_uncertainty() const override { return input_.carries_uncertainty(); }
   void read(const BlockView& out) const override {
     input_.read_into(out);
     for (std::int64_t r = 0; r < out.window.rows; ++r)
       for (std::int64_t c = 0; c < out.window.cols; ++c)
-        if (out.row(r)[c] == value_) {
-          out.row(r)[c] = kVoid;
-          if (out.origin) out.origin_row(r)[c] = 0;
-        }
+        if (out.row(r)[c] == value_) out.blank(c, r);
   }
 
  private:

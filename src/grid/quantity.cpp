@@ -110,8 +110,11 @@ SurfaceKind surface_kind_from(std::string_view name) {
   return SurfaceKind::Unknown;
 }
 
+bool is_length(QuantityKind kind) { return facts(kind).is_length; }
+
 std::string unit_name(const Quantity& q) {
-  if (facts(q.kind).is_length) return symbol(q.unit);
+  const bool of_something_else = q.kind == QuantityKind::Uncertainty && !q.other_unit.empty();
+  if (facts(q.kind).is_length && !of_something_else) return symbol(q.unit);
   return q.other_unit;
 }
 

@@ -35,6 +35,7 @@ class SharedReading::Source final : public GridSource {
  public:
   explicit Source(Grid surface) : surface_(std::move(surface)) {}
   const GridInfo& info() const override { return surface_.info(); }
+  bool carries_uncertainty() const override { return surface_.carries_uncertainty(); }
 
   void read(const BlockView& out) const override {
     if (const auto block = holding(out)) {
@@ -42,6 +43,8 @@ class SharedReading::Source final : public GridSource {
       for (std::int64_t r = 0; r < out.window.rows; ++r) {
         std::copy_n(block->row(row + r) + col, out.window.cols, out.row(r));
         if (out.origin) std::copy_n(block->origin_row(row + r) + col, out.window.cols, out.origin_row(r));
+        if (out.uncertainty)
+          std::copy_n(block->uncertainty_row(row + r) + col, out.window.cols, out.uncertainty_row(r));
       }
       return;
     }
@@ -68,7 +71,9 @@ class SharedReading::Source final : public GridSource {
   std::shared_ptr<const Block> holding(const BlockView& out) const {
     const std::shared_lock lock(mutex_);
     for (const auto& block : held_)
-      if (covers(block->window(), out.window) && (!out.origin || block->origin_row(0))) return block;
+      if (covers(block->window(), out.window) && (!out.origin || block->origin_row(0)) &&
+          (!out.uncertainty || block->uncertainty_row(0)))
+        return block;
     return nullptr;
   }
 

@@ -14,6 +14,7 @@ class MirroredSource final : public GridSource {
   MirroredSource(Grid input, GridInfo info, bool rows, bool cols)
       : input_(std::move(input)), info_(std::move(info)), rows_(rows), cols_(cols) {}
   const GridInfo& info() const override { return info_; }
+  bool carries_uncertainty() const override { return input_.carries_uncertainty(); }
   void read(const BlockView& out) const override {
     BlockView from = out;
     if (rows_) from.window.row = info_.frame.rows() - out.window.row - out.window.rows;
@@ -24,11 +25,13 @@ class MirroredSource final : public GridSource {
         const std::int64_t other = out.window.rows - 1 - r;
         std::swap_ranges(out.row(r), out.row(r) + out.window.cols, out.row(other));
         if (out.origin) std::swap_ranges(out.origin_row(r), out.origin_row(r) + out.window.cols, out.origin_row(other));
+        if (float* u = out.uncertainty_row(r)) std::swap_ranges(u, u + out.window.cols, out.uncertainty_row(other));
       }
     if (cols_)
       for (std::int64_t r = 0; r < out.window.rows; ++r) {
         std::reverse(out.row(r), out.row(r) + out.window.cols);
         if (out.origin) std::reverse(out.origin_row(r), out.origin_row(r) + out.window.cols);
+        if (float* u = out.uncertainty_row(r)) std::reverse(u, u + out.window.cols);
       }
   }
 
@@ -43,6 +46,7 @@ class RolledSource final : public GridSource {
   RolledSource(Grid input, GridInfo info, std::int64_t by)
       : input_(std::move(input)), info_(std::move(info)), by_(by) {}
   const GridInfo& info() const override { return info_; }
+  bool carries_uncertainty() const override { return input_.carries_uncertainty(); }
   void read(const BlockView& out) const override {
     const std::int64_t cols = info_.frame.cols(), seam = cols - by_;
     const Window& w = out.window;
@@ -68,6 +72,7 @@ class ContinuedSource final : public GridSource {
   ContinuedSource(Grid input, GridInfo info, std::int64_t by)
       : input_(std::move(input)), info_(std::move(info)), by_(by) {}
   const GridInfo& info() const override { return info_; }
+  bool carries_uncertainty() const override { return input_.carries_uncertainty(); }
   void read(const BlockView& out) const override {
     const std::int64_t globe = input_.frame().cols();
     const Window& w = out.window;

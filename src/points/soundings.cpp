@@ -4,6 +4,7 @@
 #include <cmath>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/grid/uncertainty.hpp"
 #include "katoptra/points/gridding.hpp"
 
 #include "buckets.hpp"
@@ -12,7 +13,6 @@ namespace katoptra {
 namespace {
 
 constexpr double kReach = 3;  // spacings
-constexpr double kTwoSided95 = 1.96;
 
 struct Allowed {
   const char* name;

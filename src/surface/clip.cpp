@@ -18,6 +18,7 @@ class WindowSource final : public GridSource {
   WindowSource(Grid input, GridInfo info, Window window)
       : input_(std::move(input)), info_(std::move(info)), window_(window) {}
   const GridInfo& info() const override { return info_; }
+  bool carries_uncertainty() const override { return input_.carries_uncertainty(); }
   void read(const BlockView& out) const override {
     BlockView in = out;
     in.window.col += window_.col;
@@ -35,16 +36,14 @@ class MaskSource final : public GridSource {
  public:
   MaskSource(Grid input, CellMask mask) : input_(std::move(input)), mask_(std::move(mask)) {}
   const GridInfo& info() const override { return input_.info(); }
+  bool carries_uncertainty() const override { return input_.carries_uncertainty(); }
   void read(const BlockView& out) const override {
     input_.read_into(out);
     const Window& w = out.window;
     for (std::int64_t r = 0; r < w.rows; ++r) {
       std::int64_t at = w.col;
       auto blank = [&](std::int64_t end) {
-        for (; at < end; ++at) {
-          out.row(r)[at - w.col] = kVoid;
-          if (out.origin) out.origin_row(r)[at - w.col] = 0;
-        }
+        for (; at < end; ++at) out.blank(at - w.col, r);
       };
       for (auto [first, last] : mask_.spans(w.row + r)) {
         blank(std::min(first, w.col + w.cols));

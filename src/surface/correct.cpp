@@ -5,6 +5,8 @@
 
 #include "katoptra/base/error.hpp"
 
+#include "grid/planes.hpp"
+
 namespace katoptra {
 namespace {
 
@@ -20,6 +22,7 @@ class TiltedSource final : public GridSource {
     rise_y_ = c.tilt_y * scale.y / unit;
   }
   const GridInfo& info() const override { return info_; }
+  bool carries_uncertainty() const override { return input_.carries_uncertainty(); }
 
   void read(const BlockView& out) const override {
     input_.read_into(out);
@@ -30,6 +33,7 @@ class TiltedSource final : public GridSource {
         const double add = offset_ + rise_x_ * (p.x - pivot_.x) + rise_y_ * (p.y - pivot_.y);
         out.row(r)[c] = static_cast<float>(static_cast<double>(out.row(r)[c]) * factor_ + add);
       }
+    scale_uncertainty(out, factor_);
   }
 
  private:

@@ -8,6 +8,8 @@
 #include "katoptra/base/error.hpp"
 #include "katoptra/surface/reproject.hpp"
 
+#include "grid/planes.hpp"
+
 namespace katoptra {
 namespace {
 
@@ -34,13 +36,6 @@ GridInfo moved_info(const Grid& grid, const HeightReference& to, const std::stri
   return info;
 }
 
-void drop_origin_of_voids(const BlockView& out) {
-  if (!out.origin) return;
-  for (std::int64_t r = 0; r < out.window.rows; ++r)
-    for (std::int64_t c = 0; c < out.window.cols; ++c)
-      if (std::isnan(out.row(r)[c])) out.origin_row(r)[c] = 0;
-}
-
 class HeightsSource final : public GridSource {
  public:
   HeightsSource(Grid input, GridInfo info, VerticalTransform transform)
@@ -49,6 +44,7 @@ class HeightsSource final : public GridSource {
         transform_(std::move(transform)),
         per_unit_(1 / metres_per(info_.quantity.unit)) {}
   const GridInfo& info() const override { return info_; }
+  bool carries_uncertainty() const override { return input_.carries_uncertainty(); }
 
   void read(const BlockView& out) const override {
     input_.read_into(out);
@@ -73,10 +69,18 @@ class HeightsSource final : public GridSource {
         const bool smooth = std::all_of(off, off + 5, [](double d) { return std::abs(d) <= kShiftTolerance; });
         add(out.part(patch), smooth ? interpolated(patch, q) : exact(patch.col, patch.row, 1, patch.cols, patch.rows));
       }
-    drop_origin_of_voids(out);
+    if (const auto accuracy = transform_.accuracy()) add_variance(out, accuracy->metres() * per_unit_);
+    void_where_value_is(out);
   }
 
  private:
+  static void add_variance(const BlockView& out, double of_all) {
+    for (std::int64_t r = 0; out.uncertainty && r < out.window.rows; ++r)
+      for (std::int64_t c = 0; c < out.window.cols; ++c) {
+        float& u = out.uncertainty_row(r)[c];
+        u = static_cast<float>(std::hypot(static_cast<double>(u), of_all));
+      }
+  }
   std::vector<double> exact(std::int64_t col, std::int64_t row, std::int64_t step, std::int64_t across,
                             std::int64_t down) const {
     std::vector<Point> at(static_cast<std::size_t>(across * down));
@@ -117,14 +121,21 @@ class SumSource final : public GridSource {
   SumSource(Grid a, Grid b, double factor, GridInfo info)
       : a_(std::move(a)), b_(std::move(b)), factor_(factor), info_(std::move(info)) {}
   const GridInfo& info() const override { return info_; }
+  bool carries_uncertainty() const override { return a_.carries_uncertainty(); }
   void read(const BlockView& out) const override {
     a_.read_into(out);
-    const Block b = b_.read(out.window);
+    const Block b = b_.read(out.window, planes_with(false, out.uncertainty && b_.carries_uncertainty()));
     for (std::int64_t r = 0; r < out.window.rows; ++r)
-      for (std::int64_t c = 0; c < out.window.cols; ++c)
+      for (std::int64_t c = 0; c < out.window.cols; ++c) {
         out.row(r)[c] =
             static_cast<float>(static_cast<double>(out.row(r)[c]) + static_cast<double>(b.at(c, r)) * factor_);
-    drop_origin_of_voids(out);
+        // Of a separation that states no error nothing is added.
+        if (const float* more = b.uncertainty_row(r)) {
+          float& u = out.uncertainty_row(r)[c];
+          u = static_cast<float>(std::hypot(static_cast<double>(u), static_cast<double>(more[c]) * factor_));
+        }
+      }
+    void_where_value_is(out);
   }
 
  private:
@@ -142,6 +153,10 @@ Grid to_heights(const Grid& grid, const HeightReference& to) {
   try {
     VerticalTransform transform(grid.frame().crs(), from, to, grid.frame().bounds());
     GridInfo info = moved_info(grid, to, fmt::format("{} to {} ({})", from.name(), to.name(), transform.description()));
+    if (grid.carries_uncertainty() && !transform.accuracy())
+      info.notes.push_back(fmt::format(
+          "{}: how far the step from {} to {} may be off is not stated, so its uncertainty has nothing of it",
+          info.name, from.name(), to.name()));
     return Grid(std::make_shared<HeightsSource>(grid, std::move(info), std::move(transform)));
   } catch (const Error& e) {
     throw e.within(grid.info().name);

@@ -2,11 +2,13 @@
 
 #include <array>
 #include <fmt/format.h>
+#include <numeric>
 #include <optional>
 #include <utility>
 
 #include "katoptra/base/error.hpp"
 
+#include "error_kernel.hpp"
 #include "patch_field.hpp"
 
 namespace katoptra {
@@ -178,16 +180,18 @@ class MeanSource final : public GridSource {
   MeanSource(Grid input, GridInfo info, std::int64_t around)
       : input_(std::move(input)),
         info_(std::move(info)),
-        footprints_(input_.frame(), info_.frame, around, around > 0 ? input_.frame().cols() - 2 * around : 0) {}
+        footprints_(input_.frame(), info_.frame, around, around > 0 ? input_.frame().cols() - 2 * around : 0),
+        errors_(input_.info()) {}
   const GridInfo& info() const override { return info_; }
+  bool carries_uncertainty() const override { return input_.carries_uncertainty(); }
 
   void read(const BlockView& out) const override {
     const Footprints::Plan plan = footprints_.plan(out.window);
     Window need = footprints_.needed(plan).intersected(input_.frame().window());
     if (must_split(need, out.window, info_.name)) return in_halves(out, [this](const BlockView& half) { read(half); });
     if (need.empty()) need = {0, 0, 1, 1};
-    const Block block = input_.read(need, out.origin ? Planes::ValuesAndOrigin : Planes::Values);
-    const Under under{block, footprints_};
+    const Block block = input_.read(need, out.planes());
+    const Under under{block, footprints_, errors_};
     const Window& w = out.window;
     for (std::int64_t r = 0; r < w.rows; ++r)
       for (std::int64_t c = 0; c < w.cols; ++c) {
@@ -197,7 +201,7 @@ class MeanSource final : public GridSource {
             count < 0
                 ? std::span(&whole, 1)
                 : std::span(plan.pieces).subspan(static_cast<std::size_t>(first), static_cast<std::size_t>(count));
-        const float z = under.mean(pieces);
+        const float z = under.mean(pieces, out.uncertainty ? out.uncertainty_row(r) + c : nullptr);
         out.row(r)[c] = z;
         if (out.origin) out.origin_row(r)[c] = std::isnan(z) ? 0 : resampled_origin(under, pieces.front().centre);
       }
@@ -208,6 +212,7 @@ class MeanSource final : public GridSource {
   struct Under {
     const Block& block;
     const Footprints& footprints;
+    const ErrorKernel& errors;
 
     bool place(std::int64_t& c, std::int64_t& r) const {
       const Window& w = block.window();
@@ -215,11 +220,10 @@ class MeanSource final : public GridSource {
       r -= w.row;
       return c >= 0 && r >= 0 && c < w.cols && r < w.rows;
     }
-    float cell(std::int64_t c, std::int64_t r) const { return place(c, r) ? block.row(r)[c] : kVoid; }
     Origin origin(std::int64_t c, std::int64_t r) const { return place(c, r) ? block.origin_row(r)[c] : 0; }
 
     struct Sum {
-      double sum = 0, weight = 0;
+      double sum = 0, weight = 0, variance = 0;
       void add(float z, double w) {
         if (std::isnan(z)) return;
         sum += w * static_cast<double>(z);
@@ -227,32 +231,58 @@ class MeanSource final : public GridSource {
       }
     };
 
-    float mean(std::span<const Piece> pieces) const {
+    void add(std::int64_t c, std::int64_t r, double w, bool doubting, Sum& s) const {
+      if (!place(c, r)) return;
+      const float z = block.row(r)[c];
+      s.add(z, w);
+      if (!doubting || std::isnan(z)) return;
+      const auto u = static_cast<double>(block.uncertainty_row(r)[c]);
+      s.variance += w * u * u;
+    }
+
+    // The variance of a mean is the mean variance of its cells, less by what their errors balance.
+    float uncertainty(std::span<const Piece> pieces, const Sum& s) const {
+      const Piece& p = pieces.front();
+      const double whole = std::sqrt(
+          std::accumulate(pieces.begin(), pieces.end(), 0.0, [](double a, const Piece& q) { return a + q.share; }) /
+          p.share);
+      const double wide = std::max(1.0, std::hypot(p.across.x, p.across.y) * whole),
+                   high = std::max(1.0, std::hypot(p.down.x, p.down.y) * whole);
+      // Cells without a value balance nothing.
+      const double kept = std::sqrt(std::min(1.0, s.weight));
+      return static_cast<float>(
+          std::sqrt(s.variance / s.weight * errors.of_box(std::max(1.0, wide * kept), std::max(1.0, high * kept))));
+    }
+
+    float mean(std::span<const Piece> pieces, float* uncertain) const {
       Sum s;
+      const bool doubting = uncertain != nullptr;
       for (const Piece& p : pieces) {
         if (!(std::abs(p.centre.x) <= 1e15 && std::abs(p.centre.y) <= 1e15)) continue;
         // Upright to a hundredth of a cell: the overlaps are exact. Else many even places speak for it.
         if (std::abs(p.across.y) <= 0.01 && std::abs(p.down.x) <= 0.01)
-          box(p, s);
+          box(p, doubting, s);
         else
-          places(p, s);
+          places(p, doubting, s);
       }
       constexpr double kHalf = 0.5 - 1e-9;
+      if (uncertain) *uncertain = s.weight >= kHalf ? uncertainty(pieces, s) : kVoid;
       return s.weight >= kHalf ? static_cast<float>(s.sum / s.weight) : kVoid;
     }
 
-    void box(const Piece& p, Sum& s) const {
+    void box(const Piece& p, bool doubting, Sum& s) const {
       const double hx = std::max(1.0, std::abs(p.across.x)) / 2, hy = std::max(1.0, std::abs(p.down.y)) / 2;
       const double x0 = p.centre.x - hx, x1 = p.centre.x + hx, y0 = p.centre.y - hy, y1 = p.centre.y + hy;
       const double scale = p.share / (4 * hx * hy);
       for (auto r = static_cast<std::int64_t>(std::floor(y0)); static_cast<double>(r) < y1; ++r) {
         const double wy = scale * (std::min(y1, static_cast<double>(r + 1)) - std::max(y0, static_cast<double>(r)));
         for (auto c = static_cast<std::int64_t>(std::floor(x0)); static_cast<double>(c) < x1; ++c)
-          s.add(cell(c, r), wy * (std::min(x1, static_cast<double>(c + 1)) - std::max(x0, static_cast<double>(c))));
+          add(c, r, wy * (std::min(x1, static_cast<double>(c + 1)) - std::max(x0, static_cast<double>(c))), doubting,
+              s);
       }
     }
 
-    void places(const Piece& p, Sum& s) const {
+    void places(const Piece& p, bool doubting, Sum& s) const {
       const double wide = std::hypot(p.across.x, p.across.y), high = std::hypot(p.down.x, p.down.y);
       // As for boxes, nothing is narrower than a cell of the source.
       const double fx = std::max(1.0, 1 / wide), fy = std::max(1.0, 1 / high);
@@ -265,9 +295,8 @@ class MeanSource final : public GridSource {
         for (std::int64_t i = 0; i < nx; ++i) {
           const double u = fx * ((static_cast<double>(i) + 0.5) / static_cast<double>(nx) - 0.5),
                        v = fy * ((static_cast<double>(j) + 0.5) / static_cast<double>(ny) - 0.5);
-          s.add(cell(static_cast<std::int64_t>(std::floor(p.centre.x + u * p.across.x + v * p.down.x)),
-                     static_cast<std::int64_t>(std::floor(p.centre.y + u * p.across.y + v * p.down.y))),
-                w);
+          add(static_cast<std::int64_t>(std::floor(p.centre.x + u * p.across.x + v * p.down.x)),
+              static_cast<std::int64_t>(std::floor(p.centre.y + u * p.across.y + v * p.down.y)), w, doubting, s);
         }
     }
   };
@@ -275,6 +304,7 @@ class MeanSource final : public GridSource {
   Grid input_;
   GridInfo info_;
   Footprints footprints_;
+  ErrorKernel errors_;
 };
 
 }  // namespace

@@ -10,9 +10,11 @@
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/grid/turn.hpp"
+#include "katoptra/grid/uncertainty.hpp"
 #include "katoptra/surface/clip.hpp"
 
 #include "distance.hpp"
+#include "grid/planes.hpp"
 
 namespace katoptra {
 namespace {
@@ -34,6 +36,9 @@ class MosaicSource final : public GridSource {
   MosaicSource(std::vector<Part> parts, GridInfo info, std::int64_t feather)
       : parts_(std::move(parts)), surveys_(by_survey(parts_)), info_(std::move(info)), feather_(feather) {}
   const GridInfo& info() const override { return info_; }
+  bool carries_uncertainty() const override {
+    return std::any_of(parts_.begin(), parts_.end(), [](const Part& p) { return p.grid.carries_uncertainty(); });
+  }
 
   void read(const BlockView& out) const override {
     if (feather_ > 0)
@@ -56,20 +61,13 @@ class MosaicSource final : public GridSource {
         for (std::int64_t r = 0; r < w.rows; ++r)
           open -= std::count_if(out.row(r), out.row(r) + w.cols, [](float v) { return !std::isnan(v); });
       } else {
-        if (first) blank(out);
+        if (first) fill_voids(out);
         open -= underlay(part, common, out);
       }
       first = false;
       if (open == 0) return;
     }
-    if (first) blank(out);
-  }
-
-  static void blank(const BlockView& out) {
-    for (std::int64_t r = 0; r < out.window.rows; ++r) {
-      std::fill_n(out.row(r), out.window.cols, kVoid);
-      if (out.origin) std::fill_n(out.origin_row(r), out.window.cols, Origin{0});
-    }
+    if (first) fill_voids(out);
   }
 
   void read_part(const Part& part, BlockView out) const {
@@ -85,7 +83,7 @@ class MosaicSource final : public GridSource {
   // Puts the tile's values where there is none yet; returns how many.
   std::int64_t underlay(const Part& part, const Window& common, const BlockView& out) const {
     const BlockView to = out.part(common);
-    Block block(common, out.origin ? Planes::ValuesAndOrigin : Planes::Values);
+    Block block(common, out.planes());
     read_part(part, block.view());
     std::int64_t closed = 0;
     for (std::int64_t r = 0; r < common.rows; ++r) {
@@ -94,23 +92,27 @@ class MosaicSource final : public GridSource {
         if (std::isnan(to.row(r)[c]) && !std::isnan(from[c])) {
           to.row(r)[c] = from[c];
           if (to.origin) to.origin_row(r)[c] = block.origin_row(r)[c];
+          if (to.uncertainty) to.uncertainty_row(r)[c] = block.uncertainty_row(r)[c];
           ++closed;
         }
     }
     return closed;
   }
 
-  // A weighted sum that is filled from the first tile to the last; each leaves a rest for the next.
+  // A weighted sum that is filled from the first tile to the last; each leaves a rest for the next. Sheets of one
+  // survey may err together, so their uncertainties add up like their values; those of different surveys balance.
+  enum class Errors { Common, Apart };
   struct Blend {
-    double sum = 0, weight = 0, rest = 1, heaviest = 0;
+    double sum = 0, weight = 0, rest = 1, heaviest = 0, doubt = 0;
     Origin origin = 0;
     int sources = 0;
 
-    void add(double value, double own, Origin from, int from_sources) {
+    void add(double value, double uncertainty, Errors errors, double own, Origin from, int from_sources) {
       const double w = rest * own;
       if (!(w > 0)) return;
       sum += w * value;
       weight += w;
+      doubt += errors == Errors::Common ? w * uncertainty : w * w * uncertainty * uncertainty;
       rest = own >= 1 ? 0 : rest * (1 - own);
       sources += from_sources;
       if (w > heaviest) {
@@ -145,7 +147,7 @@ class MosaicSource final : public GridSource {
       for (std::size_t i : members) {
         const Window common = parts_[i].place.intersected(wide);
         if (common.empty()) continue;
-        tiles.push_back(cells_of(parts_[i], common, wide, out.origin != nullptr));
+        tiles.push_back(cells_of(parts_[i], common, wide, out.planes()));
         for (std::size_t k = 0; k < n; ++k) has[k] |= tiles.back().has[k];
       }
       if (tiles.empty()) continue;
@@ -161,21 +163,24 @@ class MosaicSource final : public GridSource {
         for (std::int64_t c = 0; c < w.cols; ++c) {
           const auto i = static_cast<std::size_t>(r * w.cols + c);
           if (own[i].weight > 0)
-            cells[i].add(own[i].sum / own[i].weight, share(inside, wide, r, c), own[i].origin, own[i].sources);
+            cells[i].add(own[i].sum / own[i].weight, own[i].doubt / own[i].weight, Errors::Apart,
+                         share(inside, wide, r, c), own[i].origin, own[i].sources);
         }
     }
     for (std::int64_t r = 0; r < w.rows; ++r)
       for (std::int64_t c = 0; c < w.cols; ++c) {
         const Blend& b = cells[static_cast<std::size_t>(r * w.cols + c)];
         out.row(r)[c] = b.weight > 0 ? static_cast<float>(b.sum / b.weight) : kVoid;
+        if (out.uncertainty)
+          out.uncertainty_row(r)[c] = b.weight > 0 ? static_cast<float>(std::sqrt(b.doubt) / b.weight) : kVoid;
         if (out.origin)
           out.origin_row(r)[c] = b.sources > 1 ? origin_code(source_of(b.origin), How::Blended) : b.origin;
       }
   }
 
-  TileCells cells_of(const Part& part, const Window& common, const Window& wide, bool origins) const {
-    TileCells t{Block(wide, origins ? Planes::ValuesAndOrigin : Planes::Values), {}};
-    blank(t.block.view());
+  TileCells cells_of(const Part& part, const Window& common, const Window& wide, Planes planes) const {
+    TileCells t{Block(wide, planes), {}};
+    fill_voids(t.block.view());
     read_part(part, t.block.view().part(common));
     t.has.resize(static_cast<std::size_t>(wide.cells()));
     const float* z = t.block.row(0);
@@ -193,9 +198,11 @@ class MosaicSource final : public GridSource {
         for (std::int64_t c = 0; c < w.cols; ++c) {
           const float z = t.block.row(r + feather_)[c + feather_];
           const Origin* origin = t.block.origin_row(r + feather_);
+          const float* u = t.block.uncertainty_row(r + feather_);
           if (!std::isnan(z))
-            own[static_cast<std::size_t>(r * w.cols + c)].add(static_cast<double>(z), share(inside, wide, r, c),
-                                                              origin ? origin[c + feather_] : 0, 1);
+            own[static_cast<std::size_t>(r * w.cols + c)].add(
+                static_cast<double>(z), u ? static_cast<double>(u[c + feather_]) : 0, Errors::Common,
+                share(inside, wide, r, c), origin ? origin[c + feather_] : 0, 1);
         }
     }
     return own;
@@ -488,6 +495,9 @@ Grid mosaic(const std::vector<Grid>& given, const MosaicOptions& options) {
     if (tile.quantity().surface != info.quantity.surface) info.quantity.surface = SurfaceKind::Unknown;
     parts.push_back(std::move(part));
   }
+  std::vector<Grid> placed;
+  for (const Part& p : parts) placed.push_back(p.grid);
+  info.error_reach = common_reach(placed);
   const GroundSpacing spacing = ground_spacing(frame);
   const double wide = options.feather.metres() / std::max(spacing.x.metres(), spacing.y.metres());
   if (!(wide >= 0 && wide <= kWidestFeather))

@@ -6,6 +6,7 @@
 #include "katoptra/check/despike.hpp"
 #include "katoptra/formats/grid_file.hpp"
 #include "katoptra/geo/area.hpp"
+#include "katoptra/grid/uncertainty.hpp"
 #include "katoptra/surface/clip.hpp"
 #include "katoptra/surface/correct.hpp"
 #include "katoptra/surface/fill.hpp"
@@ -87,6 +88,22 @@ const std::vector<Link>& last_links() {
   return links;
 }
 
+std::vector<float> all_uncertainties(const Grid& g) {
+  const Block b = g.read(g.frame().window(), Planes::ValuesAndUncertainty);
+  return {b.uncertainty_row(0), b.uncertainty_row(0) + b.window().cells()};
+}
+
+// Nothing, a plane with holes of its own, or what a model says.
+Grid of_some_sureness(const Grid& g, unsigned seed) {
+  if (seed % 3 == 0) return g;
+  if (seed % 3 == 1)
+    return with_error_reach(with_uncertainty(g, {.constant = Length::metres(0.1), .per_slope = 0.3}), 3_m);
+  std::mt19937 random(seed);
+  std::vector<float> plane(static_cast<std::size_t>(g.frame().window().cells()));
+  for (float& u : plane) u = random() % 50 == 0 ? kVoid : 0.05f + 0.001f * static_cast<float>(random() % 500);
+  return with_uncertainty(g, grid_from_values(g.frame(), std::move(plane), {.kind = QuantityKind::Uncertainty}));
+}
+
 TEST(Pipelines, OfAnyOrderGiveTheSameThroughEveryWindow) {
   TemporaryFolder folder;
   for (unsigned seed = 1; seed <= 60; ++seed) {
@@ -94,6 +111,7 @@ TEST(Pipelines, OfAnyOrderGiveTheSameThroughEveryWindow) {
     Grid g = rough_grid(
         utm_frame(31 + static_cast<std::int64_t>(random() % 60), 29 + static_cast<std::int64_t>(random() % 60), 2),
         seed);
+    g = of_some_sureness(g, seed);
     std::string story = fmt::format("seed {}", seed);
     const auto links = 1 + random() % 4;
     for (unsigned k = 0; k < links; ++k) {
@@ -109,13 +127,17 @@ TEST(Pipelines, OfAnyOrderGiveTheSameThroughEveryWindow) {
     expect_same_for_every_window(g, seed, 8);
     // A file of it holds the same, with little memory and with much.
     if (seed % 4) continue;
-    std::vector<std::vector<float>> written;
+    std::vector<std::vector<float>> written, sure;
     for (const RunOptions& run :
          {RunOptions{.threads = 1, .memory = 1u << 20}, RunOptions{.threads = 3, .memory = 64u << 20}}) {
       write_grid(g, folder / "a.tif", {.overwrite = true, .tile = 32, .run = run});
       written.push_back(all_values(open_grid(folder / "a.tif")));
+      EXPECT_EQ(open_grid(folder / "a.tif").carries_uncertainty(), g.carries_uncertainty());
+      sure.push_back(all_uncertainties(open_grid(folder / "a.tif")));
     }
-    const std::vector<float> direct = all_values(g);
+    const std::vector<float> direct = all_values(g), uncertain = all_uncertainties(g);
+    for (const auto& w : sure)
+      for (std::size_t i = 0; i < uncertain.size(); ++i) ASSERT_TRUE(same_bits(w[i], uncertain[i])) << i;
     for (const auto& w : written)
       for (std::size_t i = 0; i < direct.size(); ++i) ASSERT_TRUE(same_bits(w[i], direct[i])) << i;
   }

@@ -10,6 +10,7 @@
 #include "katoptra/grid/turn.hpp"
 
 #include "base/clones.hpp"
+#include "error_kernel.hpp"
 #include "geo/conversion.hpp"
 #include "grid/bilinear.hpp"
 #include "mean.hpp"
@@ -28,17 +29,17 @@ inline Four load_four(const float* p) {
   return v;
 }
 
-// Keys' weights (a = -1/2) of the four samples around many places, the places `t` beyond the second sample.
+// Keys' weights (a = -1/2) of the four samples around a place `x` beyond the second of them, `stride` apart.
+inline void cubic_weights(float x, float* w, std::int64_t stride = 1) {
+  w[0] = ((-0.5F * x + 1.0F) * x - 0.5F) * x;
+  w[stride] = (1.5F * x - 2.5F) * x * x + 1.0F;
+  w[2 * stride] = ((-1.5F * x + 2.0F) * x + 0.5F) * x;
+  w[3 * stride] = (0.5F * x - 0.5F) * x * x;
+}
 struct CubicWeights {
   float w[4][kRun];
   void set(const float* t) {
-    for (std::int64_t k = 0; k < kRun; ++k) {
-      const float x = t[k];
-      w[0][k] = ((-0.5F * x + 1.0F) * x - 0.5F) * x;
-      w[1][k] = (1.5F * x - 2.5F) * x * x + 1.0F;
-      w[2][k] = ((-1.5F * x + 2.0F) * x + 0.5F) * x;
-      w[3][k] = (0.5F * x - 0.5F) * x * x;
-    }
+    for (std::int64_t k = 0; k < kRun; ++k) cubic_weights(t[k], &w[0][k], kRun);
   }
 };
 
@@ -138,14 +139,19 @@ class Sampler {
     if (c < 0 || r < 0 || c >= w_.cols || r >= w_.rows) return 0;
     return block_.origin_row(r)[c];
   }
-  // Cubic for the cells of a run; bilinear where a sample around is missing.
-  void cubic(const Run& run, std::int64_t n, float* out) const {
+  // Cubic for the cells of a run; NaN where a sample around is missing.
+  void cubic_alone(const Run& run, std::int64_t n, float* out) const {
     if (std::isnan(run.first.x + run.first.y + run.step.x + run.step.y)) {
       std::fill_n(out, n, kVoid);
       return;
     }
     const Point corner{static_cast<double>(w_.col), static_cast<double>(w_.row)};
     cubic_run(block_.row(0), w_.cols, w_.rows, run, corner, n, out);
+  }
+  // The same, bilinear where a sample around is missing.
+  void cubic(const Run& run, std::int64_t n, float* out) const {
+    cubic_alone(run, n, out);
+    if (std::isnan(run.first.x + run.first.y + run.step.x + run.step.y)) return;
     for (std::int64_t k = 0; k < n; ++k)
       if (std::isnan(out[k])) {
         const Point p = run.at(k);
@@ -156,6 +162,47 @@ class Sampler {
   float nearest(Point p) const {
     return cell(static_cast<std::int64_t>(std::floor(p.x)), static_cast<std::int64_t>(std::floor(p.y)));
   }
+
+  float uncertainty(std::int64_t c, std::int64_t r) const {
+    c -= w_.col;
+    r -= w_.row;
+    if (c < 0 || r < 0 || c >= w_.cols || r >= w_.rows) return kVoid;
+    return block_.uncertainty_row(r)[c];
+  }
+  // Of the four cells around a place: how much each with a value weighs, and how sure it is.
+  struct Around {
+    double share[2][2] = {}, error[2][2] = {};
+    Around(const Sampler& s, Point p) {
+      const double x = p.x - 0.5, y = p.y - 0.5;
+      const auto c = static_cast<std::int64_t>(std::floor(x)), r = static_cast<std::int64_t>(std::floor(y));
+      const double u = x - std::floor(x), v = y - std::floor(y);
+      double all = 0;
+      for (int j = 0; j < 2; ++j)
+        for (int i = 0; i < 2; ++i) {
+          const double w = (i ? u : 1 - u) * (j ? v : 1 - v);
+          if (!(w > 0) || std::isnan(s.cell(c + i, r + j))) continue;
+          share[j][i] = w;
+          error[j][i] = static_cast<double>(s.uncertainty(c + i, r + j));
+          all += w;
+        }
+      for (auto& row : share)
+        for (double& w : row) w /= all;
+    }
+    // By the bilinear kernel.
+    double variance(const ErrorKernel& kernel) const {
+      double a[2][2];
+      for (int j = 0; j < 2; ++j)
+        for (int i = 0; i < 2; ++i) a[j][i] = share[j][i] * error[j][i];
+      return kernel.of_four(a);
+    }
+    // Of a single cell, there.
+    double own_variance() const {
+      double v = 0;
+      for (int j = 0; j < 2; ++j)
+        for (int i = 0; i < 2; ++i) v += share[j][i] * error[j][i] * error[j][i];
+      return v;
+    }
+  };
 
   float bilinear(Point p) const {
     return static_cast<float>(
@@ -168,19 +215,27 @@ class Sampler {
 };
 
 constexpr std::int64_t kAround = 4;
+constexpr double kKernelReach = 0.75;  // cells over which a kernel makes errors go together
+// Of the distance between the cubic and the bilinear value, how much the cubic one is off the ground (standard).
+constexpr double kCubicLeaves = 0.5;
 
 class WarpSource final : public GridSource {
  public:
   WarpSource(Grid input, GridInfo info, Resampling method)
-      : input_(std::move(input)), info_(std::move(info)), method_(method), cells_(input_.frame(), info_.frame) {}
+      : input_(std::move(input)),
+        info_(std::move(info)),
+        method_(method),
+        cells_(input_.frame(), info_.frame),
+        errors_(input_.info()) {}
   const GridInfo& info() const override { return info_; }
+  bool carries_uncertainty() const override { return input_.carries_uncertainty(); }
 
   void read(const BlockView& out) const override {
     const PatchField field(cells_, out.window);
     Window need = source_window(field, out.window).intersected(input_.frame().window());
     if (must_split(need, out.window, info_.name)) return in_halves(out, [this](const BlockView& half) { read(half); });
     if (need.empty()) need = {0, 0, 1, 1};
-    const Block block = input_.read(need, out.origin ? Planes::ValuesAndOrigin : Planes::Values);
+    const Block block = input_.read(need, out.planes());
     fill(out, field, Sampler(block));
   }
 
@@ -232,6 +287,7 @@ class WarpSource final : public GridSource {
       if (out.origin)
         for (std::int64_t k = 0; k < n; ++k)
           out.origin_row(r)[c + k] = std::isnan(to[k]) ? 0 : resampled_origin(sampler, cells.at(k));
+      if (out.uncertainty) doubt(cells, n, to, sampler, out.uncertainty_row(r) + c);
       c += n;
       patch_col += n;
     }
@@ -241,10 +297,50 @@ class WarpSource final : public GridSource {
     return method_ == Resampling::Nearest ? sampler.nearest(p) : sampler.bilinear(p);
   }
 
+  // What the errors of the cells under the kernel become, and what the kernel itself leaves out of the ground between
+  // them: judged by how far the next better, or for the cubic the next worse, is from it (kCubicLeaves, calibrated on
+  // terrain: docs/uncertainty.md).
+  void doubt(const Run& cells, std::int64_t n, const float* z, const Sampler& sampler, float* out) const {
+    float other[kRun];
+    if (method_ == Resampling::Bilinear) sampler.cubic_alone(cells, n, other);
+    for (std::int64_t k = 0; k < n; ++k) {
+      out[k] = kVoid;
+      if (std::isnan(z[k])) continue;
+      const Point p = cells.at(k);
+      const typename Sampler::Around around(sampler, p);
+      double variance, left;
+      if (method_ == Resampling::Nearest) {
+        const auto own = static_cast<double>(sampler.uncertainty(static_cast<std::int64_t>(std::floor(p.x)),
+                                                                 static_cast<std::int64_t>(std::floor(p.y))));
+        variance = own * own;
+        const double off = static_cast<double>(z[k] - sampler.bilinear(p));
+        // Noise alone makes them differ, too.
+        left = std::max(0.0, off * off - variance - around.variance(errors_));
+      } else if (method_ == Resampling::Bilinear) {
+        variance = around.variance(errors_);
+        const double off = std::isnan(other[k]) ? 0 : static_cast<double>(z[k] - other[k]);
+        left = off * off;
+      } else {
+        variance = around.own_variance() * cubic_share(p);
+        const double off = kCubicLeaves * static_cast<double>(z[k] - sampler.bilinear(p));
+        left = off * off;
+      }
+      out[k] = static_cast<float>(std::sqrt(variance + left));
+    }
+  }
+  double cubic_share(Point p) const {
+    const double x = p.x - 0.5, y = p.y - 0.5;
+    float wx[4], wy[4];
+    cubic_weights(static_cast<float>(x - std::floor(x)), wx);
+    cubic_weights(static_cast<float>(y - std::floor(y)), wy);
+    return errors_.across(wx, 4) * errors_.down(wy, 4);
+  }
+
   Grid input_;
   GridInfo info_;
   Resampling method_;
   SourceCells cells_;
+  ErrorKernel errors_;
 };
 
 // A number of the series 1, 1.5, 2, 2.5, 3, 4, 5, 6, 8 times a power of ten, nearest by ratio.
@@ -301,6 +397,10 @@ Grid reproject(const Grid& grid, const Frame& to, Resampling method) {
   const Resampling used = resolved(method, grid, to);
   GridInfo info = grid.info();
   info.frame = to;
+  // Neighbours of a finer lattice share the cells they were made of.
+  if (info.error_reach && used != Resampling::Nearest && used != Resampling::Mean)
+    info.error_reach =
+        Length::metres(std::hypot(info.error_reach->metres(), kKernelReach * ground_spacing(grid.frame()).y.metres()));
   if (used != Resampling::Nearest && is_integer(info.type) && info.quantity.kind != QuantityKind::Shade) {
     info.notes.push_back(fmt::format("{} resampled makes fractions of {} values: written as float32", name_of(used),
                                      name_of(info.type)));

@@ -147,7 +147,7 @@ class GradientSource final : public GridSource {
 
   void read(const BlockView& out) const override {
     const Window& w = out.window;
-    const Block in = input_.read(w.grown(1), out.origin ? Planes::ValuesAndOrigin : Planes::Values);
+    const Block in = input_.read(w.grown(1), out.planes());
     const GradientField field(info_.frame, ruler_, scale_step_, vertical_, of_four_, w);
     std::vector<float> p(static_cast<std::size_t>(w.cols)), q(p.size());
     for (std::int64_t r = 0; r < w.rows; ++r) {
@@ -174,7 +174,7 @@ class RoughnessSource final : public GridSource {
   const GridInfo& info() const override { return info_; }
   void read(const BlockView& out) const override {
     const Window& w = out.window;
-    const Block in = input_.read(w.grown(1), out.origin ? Planes::ValuesAndOrigin : Planes::Values);
+    const Block in = input_.read(w.grown(1), out.planes());
     for (std::int64_t r = 0; r < w.rows; ++r) {
       for (std::int64_t c = 0; c < w.cols; ++c) {
         float low = in.at(c + 1, r + 1), high = low;

@@ -121,7 +121,7 @@ class PositionSource final : public GridSource {
     const auto right = static_cast<std::int64_t>(longest * most.across) + 1,
                down = static_cast<std::int64_t>(longest * most.down) + 1;
     const Window wide{w.col - right, w.row - down, w.cols + 2 * right, w.rows + 2 * down};
-    const Block in = input_.read(wide, out.origin ? Planes::ValuesAndOrigin : Planes::Values);
+    const Block in = input_.read(wide, out.planes());
     const bool squares = options_.as == PositionAs::Deviations || options_.radii.size() > 1;
     RunningSums row(wide.cols, squares);
     DiscSums sums(std::min(w.rows, kRowsAtOnce) * w.cols, squares);

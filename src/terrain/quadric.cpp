@@ -228,7 +228,7 @@ class QuadricSource final : public GridSource {
 
   void read(const BlockView& out) const override {
     const Window& w = out.window;
-    Block in = input_.read(w.grown(m_), out.origin ? Planes::ValuesAndOrigin : Planes::Values);
+    Block in = input_.read(w.grown(m_), out.planes());
     Voids voids(in);
     const ScaleField scale(info_.frame, ruler_, scale_step_, factors_.vertical, w);
     const auto n = static_cast<std::size_t>(w.cols), wide = static_cast<std::size_t>(w.cols + 2 * m_);

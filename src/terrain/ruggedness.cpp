@@ -151,7 +151,7 @@ class RuggednessSource final : public GridSource {
   void read(const BlockView& out) const override {
     const Window& w = out.window;
     const std::int64_t margin = kind_ == RuggednessKind::Vector ? m_ + 1 : m_;
-    const Block in = input_.read(w.grown(margin), out.origin ? Planes::ValuesAndOrigin : Planes::Values);
+    const Block in = input_.read(w.grown(margin), out.planes());
     switch (kind_) {
       case RuggednessKind::Riley:
         for (std::int64_t r = 0; r < w.rows; ++r) riley_row(in, r, w.cols, out.row(r));

@@ -39,7 +39,7 @@ class ShadowSource final : public GridSource {
 
   void read(const BlockView& out) const override {
     const Window& w = out.window;
-    const Block own = input_.read(w, out.origin ? Planes::ValuesAndOrigin : Planes::Values);
+    const Block own = input_.read(w, out.planes());
     const Stretches stretches(info_.frame, ruler_, w);
     float lowest = kFar;
     for (std::int64_t r = 0; r < w.rows; ++r)

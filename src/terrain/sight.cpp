@@ -142,8 +142,7 @@ class SightSource final : public GridSource {
     const CellsPerMetre most = stretches.most();
     const auto right = static_cast<std::int64_t>(radius_ * most.across) + 2,
                down = static_cast<std::int64_t>(radius_ * most.down) + 2;
-    const Block in = input_.read({w.col - right, w.row - down, w.cols + 2 * right, w.rows + 2 * down},
-                                 out.origin ? Planes::ValuesAndOrigin : Planes::Values);
+    const Block in = input_.read({w.col - right, w.row - down, w.cols + 2 * right, w.rows + 2 * down}, out.planes());
     constexpr float kUnmet = std::numeric_limits<float>::infinity();
     std::vector<float> highest, lowest;
     for (std::int64_t r = 0; r < w.rows; ++r) {
@@ -278,7 +277,7 @@ class PositionClasses final : public GridSource {
   const GridInfo& info() const override { return info_; }
   void read(const BlockView& out) const override {
     const Window& w = out.window;
-    const Planes planes = out.origin ? Planes::ValuesAndOrigin : Planes::Values;
+    const Planes planes = out.planes();
     const Block steep = slope_.read(w, planes), near = near_.read(w), far = far_ ? far_.read(w) : Block();
     for (std::int64_t r = 0; r < w.rows; ++r) {
       for (std::int64_t c = 0; c < w.cols; ++c) {

@@ -48,8 +48,6 @@ struct FileFacts {
 struct GridFile {
   Grid grid;
   FileFacts facts;
-  // Where the file has one (BAG): how far each value may be off, in the unit of the values, on the same frame.
-  std::optional<Grid> uncertainty;
 };
 
 struct OpenOptions {
@@ -64,6 +62,15 @@ struct OpenOptions {
   bool depths = false;
   // Which of several values: a number from 1, or the name of a band or variable. Empty: the heights, or the first.
   std::string band;
+  // How sure the values are, when the file does not say: one standard uncertainty as grid/uncertainty.hpp reads it
+  // ("0.05m", "0.05m+0.2m*slope"), "band:3" of the same file, or the path of a second grid on the same lattice. Where
+  // the file carries its own, that stays, and a note says so. A bare length is in the unit of the heights.
+  std::string uncertainty;
+  // What those numbers, and those in files that are not our own, are multiplied with; 1 / kTwoSided95 for those that
+  // are stated at 95 %.
+  double uncertainty_times = 1;
+  // How far errors go together (GridInfo::error_reach), when the file does not say.
+  std::optional<Length> error_reach;
   // XYZ text: which columns are x, y and z ("1,2,4", or names of its header line) and what stands between them.
   std::string columns;
   char delimiter = 0;
@@ -84,6 +91,9 @@ struct WriteOptions {
   bool overwrite = false;
   std::optional<double> void_value;  // default: the source's own where the type allows, NaN for floats
   bool lineage = false;              // also NAME.lineage.tif and NAME.lineage.csv
+  // Of a grid that carries one: in GeoTIFF a second band, in NetCDF a variable of its own; other formats say that it is
+  // left out.
+  bool uncertainty = true;
   // ISO date and survey for the file; empty: those on which all sources agree.
   std::string date, survey;
   // affect size and speed only
@@ -104,6 +114,12 @@ struct WriteReport {
   SampleType type = SampleType::Float32;
   std::optional<double> void_value;
   GridInfo info;
+  // Of the uncertainty that was written with it; no cells when none was.
+  struct Sureness {
+    std::int64_t cells = 0;
+    double lowest = 0, highest = 0, rms = 0;  // in the unit of the values
+  };
+  Sureness uncertainty;
   // Cells by How (index is the enumerator), filled when the lineage was written.
   std::int64_t by_how[8] = {};
   std::string format, compression;

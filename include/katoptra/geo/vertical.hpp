@@ -9,9 +9,11 @@
 // PROJ only guesses ("ballpark") is never used. Thread-safe.
 #pragma once
 #include <memory>
+#include <optional>
 #include <span>
 #include <string>
 
+#include "katoptra/base/units.hpp"
 #include "katoptra/geo/crs.hpp"
 
 namespace katoptra {
@@ -25,6 +27,8 @@ class VerticalTransform {
   bool is_identity() const;
   // "EGM96 height to WGS 84 (1)": PROJ's name of the operation, with its stated accuracy in metres when it has one.
   const std::string& description() const;
+  // PROJ's stated accuracy; nothing when it states none.
+  std::optional<Length> accuracy() const;
   // Metres to add at each place; NaN beyond the model's reach.
   void shifts(std::span<const Point> places, std::span<double> metres) const;
 

@@ -57,20 +57,36 @@ struct SourceRecord {
 
 // ---- blocks
 
-// Where a read puts its cells: rows of `window.cols` values, `stride` apart. `origin` is null unless lineage is wanted.
+// What is read of each cell besides its value.
+enum class Planes : std::uint8_t { Values = 0, ValuesAndOrigin = 1, ValuesAndUncertainty = 2, All = 3 };
+constexpr bool has_origin(Planes p) { return static_cast<int>(p) & 1; }
+constexpr bool has_uncertainty(Planes p) { return static_cast<int>(p) & 2; }
+constexpr Planes planes_with(bool origin, bool uncertainty) {
+  return static_cast<Planes>((origin ? 1 : 0) | (uncertainty ? 2 : 0));
+}
+
+// Where a read puts its cells: rows of `window.cols` values, `stride` apart. `origin` is null unless lineage is wanted,
+// `uncertainty` unless that is: one standard uncertainty in the unit of the values, NaN where it is not known.
 struct BlockView {
   Window window;
   float* values = nullptr;
   Origin* origin = nullptr;
   std::int64_t stride = 0;
+  float* uncertainty = nullptr;
 
   float* row(std::int64_t r) const { return values + r * stride; }
   Origin* origin_row(std::int64_t r) const { return origin ? origin + r * stride : nullptr; }
+  float* uncertainty_row(std::int64_t r) const { return uncertainty ? uncertainty + r * stride : nullptr; }
+  Planes planes() const { return planes_with(origin != nullptr, uncertainty != nullptr); }
   // The part of this view that covers `w`, which must lie inside.
   BlockView part(const Window& w) const;
+  // The cell becomes a void in every plane.
+  void blank(std::int64_t col, std::int64_t row) const {
+    values[row * stride + col] = kVoid;
+    if (origin) origin[row * stride + col] = 0;
+    if (uncertainty) uncertainty[row * stride + col] = kVoid;
+  }
 };
-
-enum class Planes { Values, ValuesAndOrigin };
 
 // A dense window of a grid in memory. Its memory is handed on to the next block of about its size on the same thread
 // (at most 16 MiB wait there), so that a run over many blocks does not ask the system for each.
@@ -82,13 +98,18 @@ class Block {
   Block& operator=(Block&& other) noexcept = default;
   ~Block() = default;
   const Window& window() const { return window_; }
-  BlockView view() { return {window_, values_, origin_, window_.cols}; }
+  BlockView view() { return {window_, values_, origin_, window_.cols, uncertainty_}; }
   // Column and row within the block.
   float at(std::int64_t col, std::int64_t row) const { return values_[row * window_.cols + col]; }
   const float* row(std::int64_t r) const { return values_ + r * window_.cols; }
   const Origin* origin_row(std::int64_t r) const { return origin_ ? origin_ + r * window_.cols : nullptr; }
   float* row(std::int64_t r) { return values_ + r * window_.cols; }
   Origin* origin_row(std::int64_t r) { return origin_ ? origin_ + r * window_.cols : nullptr; }
+  const float* uncertainty_row(std::int64_t r) const {
+    return uncertainty_ ? uncertainty_ + r * window_.cols : nullptr;
+  }
+  float* uncertainty_row(std::int64_t r) { return uncertainty_ ? uncertainty_ + r * window_.cols : nullptr; }
+  Planes planes() const { return planes_with(origin_ != nullptr, uncertainty_ != nullptr); }
 
  private:
   // Four bytes a cell, whatever they mean.
@@ -102,9 +123,10 @@ class Block {
   static Memory memory_for(std::size_t cells);
 
   Window window_;
-  Memory value_memory_, origin_memory_;
+  Memory value_memory_, origin_memory_, uncertainty_memory_;
   float* values_ = nullptr;
   Origin* origin_ = nullptr;
+  float* uncertainty_ = nullptr;
 };
 
 // ---- grids
@@ -116,16 +138,22 @@ struct GridInfo {
   // The void value of the file it came from, kept where the sample type allows.
   std::optional<double> file_void;
   std::vector<SourceRecord> sources;  // numbered from 1 in the origin plane
-  std::string name;                   // file name or step, for messages
-  std::vector<std::string> notes;     // what a person should know about how it was made
+  // How far on the ground errors of values go together: two values that lie `d` apart have errors that correlate by
+  // exp(-(d / reach)^2), so 0 is noise from cell to cell. Not known: what is computed of several cells states the
+  // larger of what independent errors and errors common to all would give.
+  std::optional<Length> error_reach;
+  std::string name;                // file name or step, for messages
+  std::vector<std::string> notes;  // what a person should know about how it was made
 };
 
 class GridSource {
  public:
   virtual ~GridSource() = default;
   virtual const GridInfo& info() const = 0;
-  // Fills every cell of the view; its window lies inside the frame.
+  // Fills every cell of the view; its window lies inside the frame. The uncertainty is asked for only of a source that
+  // carries it: what knows nothing of it has none, and cannot pass on one that is no longer true.
   virtual void read(const BlockView& out) const = 0;
+  virtual bool carries_uncertainty() const { return false; }
   // The same ground with cells twice as wide (half_frame), where it is kept beside the values, as overviews of a file
   // are; null elsewhere. To be looked at: how its values were made is not known.
   virtual std::shared_ptr<const GridSource> half() const { return nullptr; }
@@ -145,6 +173,8 @@ class Grid {
   // Any window; cells outside the frame are voids.
   Block read(const Window& window, Planes planes = Planes::Values) const;
   void read_into(const BlockView& out) const;
+  // Some of its cells have a known uncertainty (grid/uncertainty.hpp).
+  bool carries_uncertainty() const { return source_->carries_uncertainty(); }
   // One value at a cell; NaN outside. For points use `sample` (terrain/sample.hpp): this decodes a block for each call.
   float at(std::int64_t col, std::int64_t row) const;
   // An overview of it, if there is one.

@@ -57,6 +57,9 @@ std::span<const char* const> classes_of(QuantityKind kind);
 // Names, not amounts: neighbours must not be mixed when such a grid is resampled.
 bool is_coded(QuantityKind kind);
 
+// Its values are lengths in the unit of heights.
+bool is_length(QuantityKind kind);
+
 // "height", "slope" ...
 const char* name_of(QuantityKind kind);
 QuantityKind quantity_kind_from(std::string_view name);

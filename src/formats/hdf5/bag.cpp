@@ -11,6 +11,7 @@
 #include <utility>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/grid/uncertainty.hpp"
 
 #include "base/text.hpp"
 #include "container.hpp"
@@ -328,15 +329,18 @@ GridFile open_bag(const Located& located, const OpenOptions& options) {
     return turned(grid_of_rows(about, rule, rows_per_block, Plane(file, id, cols)), lattice);
   };
   out.grid = plane(file->elevation(), info);
+  std::optional<Grid> uncertainty;
   if (has_uncertainty) {
     GridInfo about = info;
     about.quantity = {.kind = QuantityKind::Uncertainty, .unit_known = true};
-    out.uncertainty = plane(file->uncertainty(), about);
+    about.name = "the uncertainty of " + file->name();
+    uncertainty = plane(file->uncertainty(), about);
+    out.grid = with_uncertainty(out.grid, *uncertainty);
   }
   if (options.band == "uncertainty" || options.band == "2") {
-    if (!out.uncertainty)
+    if (!uncertainty)
       throw Error(ErrorCode::BadArgument, "has no plane of uncertainty", file->name(), "leave --band out");
-    out.grid = *out.uncertainty;
+    out.grid = *uncertainty;
     out.facts.band = "uncertainty";
   } else if (!options.band.empty() && options.band != "elevation" && options.band != "1") {
     throw Error(ErrorCode::BadArgument, fmt::format("has no band '{}'", options.band), file->name(),

@@ -12,8 +12,10 @@
 #include "katoptra/base/error.hpp"
 #include "katoptra/formats/format.hpp"
 #include "katoptra/grid/cache.hpp"
+#include "katoptra/grid/uncertainty.hpp"
 
 #include "base/pool.hpp"
+#include "base/text.hpp"
 #include "formats/readers.hpp"
 #include "formats/rows_source.hpp"
 #include "formats/samples.hpp"
@@ -31,6 +33,7 @@ constexpr std::uint32_t kTagScale = 33550, kTagTies = 33922, kTagMatrix = 34264,
                         kTagKeyDoubles = 34736, kTagKeyText = 34737;
 // The widely used ASCII tags that declare the value of voids, and items (scale and offset among them) as XML.
 constexpr std::uint32_t kTagVoid = 42113, kTagItems = 42112;
+constexpr const char* kUncertainty = "uncertainty";
 
 // How cells lie in the file.
 struct Layout {
@@ -336,8 +339,8 @@ FileLattice read_lattice(const Handle& h, const Layout& l, const tiff::GeoFacts&
   return out;
 }
 
-// "scale" or "offset" of the band among the items of the XML tag.
-double read_item(const std::string& xml, const std::string& role, std::int64_t band, double otherwise) {
+// What the XML tag says in that role ("scale", "offset", "description") of a band; empty when nothing.
+std::string read_item(const std::string& xml, const std::string& role, std::int64_t band) {
   for (std::size_t at = xml.find("<Item"); at != xml.npos; at = xml.find("<Item", at + 1)) {
     const std::size_t open = xml.find('>', at), close = open == xml.npos ? open : xml.find('<', open);
     if (close == xml.npos) break;
@@ -345,9 +348,12 @@ double read_item(const std::string& xml, const std::string& role, std::int64_t b
     const auto sample = tag.find("sample=\"");
     const bool ours = sample == tag.npos ||
                       tag.compare(sample + 8, std::to_string(band).size() + 1, std::to_string(band) + "\"") == 0;
-    if (ours && tag.find("role=\"" + role + "\"") != tag.npos) return parse_number(text).value_or(otherwise);
+    if (ours && tag.find("role=\"" + role + "\"") != tag.npos) return text;
   }
-  return otherwise;
+  return {};
+}
+double read_item(const std::string& xml, const std::string& role, std::int64_t band, double otherwise) {
+  return parse_number(read_item(xml, role, band)).value_or(otherwise);
 }
 
 std::optional<double> read_void(const Handle& h) {
@@ -470,13 +476,84 @@ bool is_tiff(std::span<const std::uint8_t> head) {
   return false;
 }
 
-GridFile open_tiff(const Located& located, const OpenOptions& options) {
+namespace {
+
+SampleRule sample_rule(const Handle& h, const Layout& l, const std::string& items) {
+  return {.type = l.type,
+          .hole = read_void(h),
+          .scale = read_item(items, "scale", l.band, 1),
+          .offset = read_item(items, "offset", l.band, 0)};
+}
+
+// The bands of a file that has several: our own files name them, of others the uncertainty goes by its name and the
+// rest by numbers.
+std::vector<std::string> band_names(int samples, const std::string& description, const std::string& items) {
+  std::vector<std::string> names;
+  if (samples < 2) return names;
+  const std::string told = description.starts_with("Katoptra ") ? described(description, "bands") : "";
+  if (const auto comma = told.find(", "); samples == 2 && comma != told.npos)
+    return {told.substr(0, comma), told.substr(comma + 2)};
+  for (int b = 0; b < samples; ++b)
+    names.push_back(b > 0 && lower_case(read_item(items, "description", b)) == kUncertainty ? kUncertainty
+                                                                                            : std::to_string(b + 1));
+  return names;
+}
+
+// A band that was asked for by its name, by its number.
+OpenOptions with_band_number(OpenOptions options, const std::vector<std::string>& names) {
+  const auto found = std::find(names.begin(), names.end(), options.band);
+  if (found != names.end()) options.band = std::to_string(found - names.begin() + 1);
+  return options;
+}
+
+std::optional<Length> read_error_reach(const std::string& description) {
+  const std::string text = described(description, "error reach");
+  try {
+    if (!text.empty()) return Length::parse(text);
+  } catch (const Error&) {
+  }
+  return std::nullopt;
+}
+
+Quantity as_uncertainty(const Quantity& of) {
+  return {.kind = QuantityKind::Uncertainty,
+          .unit = of.unit,
+          .unit_known = of.unit_known,
+          .other_unit = is_length(of.kind) ? "" : unit_name(of)};
+}
+
+// Another band of the same file, as the uncertainty of the first.
+Grid plane_of(const std::shared_ptr<ByteSource>& bytes, const GridInfo& of, std::int64_t band, const std::string& items,
+              const OpenOptions& options) {
+  const Handle h(bytes);
+  OpenOptions o = options;
+  o.band = std::to_string(band + 1);
+  Layout layout = read_layout(h, o, bytes->name());
+  const SampleRule rule = sample_rule(h, layout, items);
+  GridInfo info;
+  info.frame = of.frame;
+  info.name = bytes->name();
+  info.quantity = as_uncertainty(of.quantity);
+  describe_samples(rule, info);
+  Others others = read_others(h, layout, o, bytes->name());
+  return Grid(std::make_shared<TiffSource>(bytes, info, rule, std::move(layout), std::move(others.halves)));
+}
+
+}  // namespace
+
+GridFile open_tiff(const Located& located, const OpenOptions& given) {
   const std::shared_ptr<ByteSource>& bytes = located.bytes;
   const std::string& file = bytes->name();
   GridFile out;
   FileFacts& facts = out.facts;
   Handle h(bytes);
+  const char* description = nullptr;
+  if (TIFFGetField(h.get(), TIFFTAG_IMAGEDESCRIPTION, &description) && description) facts.description = description;
+  const std::string items = h.text(kTagItems);
+  facts.bands = band_names(h.field<std::uint16_t>(TIFFTAG_SAMPLESPERPIXEL, 1), facts.description, items);
+  const OpenOptions options = with_band_number(given, facts.bands);
   Layout layout = read_layout(h, options, file);
+  if (!facts.bands.empty()) facts.band = facts.bands[static_cast<std::size_t>(layout.band)];
   tiff::GeoTags tags;
   tags.directory = h.array<std::uint16_t>(kTagKeys, TIFF_SHORT);
   tags.doubles = h.array<double>(kTagKeyDoubles, TIFF_DOUBLE);
@@ -486,8 +563,6 @@ GridFile open_tiff(const Located& located, const OpenOptions& options) {
 
   const char* date = nullptr;
   if (TIFFGetField(h.get(), TIFFTAG_DATETIME, &date)) facts.date = iso_date(date);
-  const char* description = nullptr;
-  if (TIFFGetField(h.get(), TIFFTAG_IMAGEDESCRIPTION, &description) && description) facts.description = description;
   facts.survey = described(facts.description, "survey");
   if (facts.description.starts_with("Katoptra "))
     facts.joined =
@@ -501,14 +576,14 @@ GridFile open_tiff(const Located& located, const OpenOptions& options) {
   read_damage(layout, bytes->size(), facts);
 
   GridInfo info;
-  const std::string items = h.text(kTagItems);
-  const SampleRule rule{.type = layout.type,
-                        .hole = read_void(h),
-                        .scale = read_item(items, "scale", layout.band, 1),
-                        .offset = read_item(items, "offset", layout.band, 0)};
+  const SampleRule rule = sample_rule(h, layout, items);
   describe_samples(rule, info);
   info.quantity = read_quantity(geo, facts.description);
-  for (int b = 0; layout.samples > 1 && b < layout.samples; ++b) facts.bands.push_back(std::to_string(b + 1));
+  const auto uncertain = std::find(facts.bands.begin(), facts.bands.end(), kUncertainty);
+  const std::int64_t band = layout.band, second = uncertain - facts.bands.begin();
+  const bool has_uncertainty = uncertain != facts.bands.end();
+  if (has_uncertainty) info.error_reach = read_error_reach(facts.description);
+  if (has_uncertainty && band == second) info.quantity = as_uncertainty(info.quantity);
   const bool header_first = !layout.offsets.empty() && [&] {
     toff_t directory = TIFFCurrentDirOffset(h.get());
     return directory < *std::min_element(layout.offsets.begin(), layout.offsets.end());
@@ -523,6 +598,9 @@ GridFile open_tiff(const Located& located, const OpenOptions& options) {
                              layout.tiled && header_first && others.overviews > 0 ? ", header first" : "",
                              others.mask ? ", a mask" : "", south);
   Grid grid(std::make_shared<TiffSource>(bytes, info, rule, std::move(layout), std::move(others.halves)));
+  if (has_uncertainty && band != second) {
+    grid = with_uncertainty(grid, plane_of(bytes, info, second, items, options));
+  }
   if (others.mask) grid = masked(grid, tiff::open_mask(bytes, *others.mask, info.frame));
   out.grid = turned(grid, lattice);
   return out;

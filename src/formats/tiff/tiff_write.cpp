@@ -31,10 +31,15 @@ using tiff::Tag, tiff::longs, tiff::shorts, tiff::text;
 
 struct Level {
   std::int64_t cols = 0, rows = 0, across = 0, down = 0;
+  // Of the tiles of the values, then of those of the uncertainty: planes are apart in the file, so that who asks for
+  // values alone reads nothing else.
   std::vector<std::uint64_t> offsets, counts;
-  // One row of tiles of this overview while its cells arrive from the level above.
-  std::vector<float> band;
-  std::int64_t band_row = 0;
+  // One row of tiles of this overview, of each plane, while its cells arrive from the level above.
+  struct Strip {
+    std::vector<float> cells;
+    std::int64_t row = 0;
+  };
+  std::vector<Strip> strips;
 };
 
 // How tiles are packed.
@@ -77,7 +82,7 @@ Coding for_overviews(Coding c, SampleType type) {
 class TiffWriter {
  public:
   TiffWriter(const fs::path& path, const GridInfo& info, const WriteOptions& options, const Coding& coding,
-             bool categories)
+             bool categories, bool uncertain = false)
       : coding_(coding),
         overview_coding_(for_overviews(coding, info.type)),
         path_(path),
@@ -85,6 +90,7 @@ class TiffWriter {
         info_(info),
         target_(stored_as(info, options.void_value, path.string())),
         categories_(categories),
+        planes_(uncertain ? 2 : 1),
         geo_tags_(tiff::write_geo_tags(info.frame.crs(), info.quantity, info.frame.bounds())),
         sink_(create_file(path, {.overwrite = options.overwrite})) {
     // Directions wrap around and codes are names: their overviews pick a cell instead of averaging.
@@ -94,7 +100,7 @@ class TiffWriter {
     double raw = 0;
     for (const Level& l : levels_) {
       const double tiles = static_cast<double>(l.across) * static_cast<double>(l.down);
-      raw += tiles * (1.01 * static_cast<double>(edge() * edge()) * bytes_per_sample(target_.type) + 64);
+      raw += planes_ * tiles * (1.01 * static_cast<double>(edge() * edge()) * bytes_per_sample(target_.type) + 64);
     }
     big_ = options.always_big || raw > 4.0e9;
     end_ = directories().size();
@@ -128,10 +134,12 @@ class TiffWriter {
     return out;
   }
 
-  void place(std::size_t index, std::span<const std::uint8_t> encoded, const std::vector<float>& half) {
-    put(levels_[0], index, encoded);
+  // `plane`: 0 for values, 1 for their uncertainty.
+  void place(std::size_t plane, std::size_t index, std::span<const std::uint8_t> encoded,
+             const std::vector<float>& half) {
+    put(levels_[0], plane, index, encoded);
     if (levels_.size() > 1)
-      paste(1, static_cast<std::int64_t>(index) % across(), static_cast<std::int64_t>(index) / across(), half);
+      paste(1, plane, static_cast<std::int64_t>(index) % across(), static_cast<std::int64_t>(index) / across(), half);
   }
 
   std::string compression_name() const {
@@ -158,11 +166,12 @@ class TiffWriter {
               .down = (rows + edge() - 1) / edge(),
               .offsets = {},
               .counts = {},
-              .band = {}};
+              .strips = {}};
       const auto n = static_cast<std::size_t>(l.across * l.down);
-      l.offsets.assign(n, 0);
-      l.counts.assign(n, 0);
-      if (!levels_.empty()) l.band.assign(static_cast<std::size_t>(l.across * edge() * edge()), kVoid);
+      l.offsets.assign(planes_ * n, 0);
+      l.counts.assign(planes_ * n, 0);
+      if (!levels_.empty())
+        l.strips.assign(planes_, {std::vector<float>(static_cast<std::size_t>(l.across * edge() * edge()), kVoid)});
       levels_.push_back(std::move(l));
       if (!options_.overviews || (cols <= edge() && rows <= edge())) return;
       cols = (cols + 1) / 2;
@@ -181,7 +190,8 @@ class TiffWriter {
     return n ? sum / static_cast<float>(n) : kVoid;
   }
 
-  void put(Level& level, std::size_t index, std::span<const std::uint8_t> encoded) {
+  void put(Level& level, std::size_t plane, std::size_t index, std::span<const std::uint8_t> encoded) {
+    index += plane * static_cast<std::size_t>(level.across * level.down);
     end_ += end_ & 1;  // TIFF wants data at even places
     sink_->write_at(end_, encoded);
     level.offsets[index] = end_;
@@ -198,10 +208,11 @@ class TiffWriter {
 
   // Puts the quarter that tile (col, row) of the level above became into this level; writes the row of tiles when
   // whole.
-  void paste(std::size_t which, std::int64_t col, std::int64_t row, const std::vector<float>& half) {
+  void paste(std::size_t which, std::size_t plane, std::int64_t col, std::int64_t row, const std::vector<float>& half) {
     Level& l = levels_[which];
+    Level::Strip& strip = l.strips[plane];
     const std::int64_t h = edge() / 2, stride = l.across * edge();
-    float* to = l.band.data() + (row % 2) * h * stride + col * h;
+    float* to = strip.cells.data() + (row % 2) * h * stride + col * h;
     for (std::int64_t r = 0; r < h; ++r) std::copy_n(half.data() + r * h, h, to + r * stride);
     const Level& above = levels_[which - 1];
     if (col + 1 < above.across || (row % 2 == 0 && row + 1 < above.down)) return;
@@ -209,18 +220,18 @@ class TiffWriter {
     parallel_within(finished.size(), [&](std::size_t t) {
       std::vector<float> tile(static_cast<std::size_t>(edge() * edge()));
       for (std::int64_t r = 0; r < edge(); ++r)
-        std::copy_n(l.band.data() + r * stride + static_cast<std::int64_t>(t) * edge(), edge(),
+        std::copy_n(strip.cells.data() + r * stride + static_cast<std::int64_t>(t) * edge(), edge(),
                     tile.data() + r * edge());
       finished[t].bytes = packed_tile(tile.data(), edge(), target_, overview_coding_, path_.string());
       if (which + 1 < levels_.size()) finished[t].half = halved(tile.data());
     });
     for (std::int64_t t = 0; t < l.across; ++t) {
       const Finished& f = finished[static_cast<std::size_t>(t)];
-      put(l, static_cast<std::size_t>(l.band_row * l.across + t), f.bytes);
-      if (which + 1 < levels_.size()) paste(which + 1, t, l.band_row, f.half);
+      put(l, plane, static_cast<std::size_t>(strip.row * l.across + t), f.bytes);
+      if (which + 1 < levels_.size()) paste(which + 1, plane, t, strip.row, f.half);
     }
-    ++l.band_row;
-    std::fill(l.band.begin(), l.band.end(), kVoid);
+    ++strip.row;
+    std::fill(strip.cells.begin(), strip.cells.end(), kVoid);
   }
 
   // "1 flat, 2 summit": commas within a name would end it.
@@ -245,7 +256,13 @@ class TiffWriter {
     const auto sources = std::count_if(info_.sources.begin(), info_.sources.end(),
                                        [](const SourceRecord& r) { return !r.name.starts_with("fill: "); });
     if (sources > 1) s += fmt::format("; sources={}", sources);
+    if (planes_ == 2) s += fmt::format("; bands={}, uncertainty", name_of(q.kind));
+    if (planes_ == 2 && info_.error_reach) s += fmt::format("; error reach={:.9g} m", info_.error_reach->metres());
     return s;
+  }
+  // The same value for each plane.
+  std::vector<std::uint16_t> each(int value) const {
+    return std::vector<std::uint16_t>(planes_, static_cast<std::uint16_t>(value));
   }
 
   std::vector<Tag> tags(std::size_t which) const {
@@ -257,12 +274,12 @@ class TiffWriter {
     t.push_back(longs(254, {which == 0 ? 0u : 1u}, false));
     t.push_back(longs(256, {static_cast<std::uint64_t>(l.cols)}, false));
     t.push_back(longs(257, {static_cast<std::uint64_t>(l.rows)}, false));
-    t.push_back(shorts(258, {static_cast<std::uint16_t>(8 * bytes_per_sample(target_.type))}));
+    t.push_back(shorts(258, each(8 * bytes_per_sample(target_.type))));
     t.push_back(shorts(259, {static_cast<std::uint16_t>(coding_.compression)}));
     t.push_back(shorts(262, {1}));
     if (which == 0) t.push_back(text(270, description()));
-    t.push_back(shorts(277, {1}));
-    t.push_back(shorts(284, {1}));
+    t.push_back(shorts(277, {static_cast<std::uint16_t>(planes_)}));
+    t.push_back(shorts(284, {static_cast<std::uint16_t>(planes_)}));  // 2: apart
     if (which == 0 && options_.date.size() == 10)
       t.push_back(text(306, fmt::format("{}:{}:{} 00:00:00", options_.date.substr(0, 4), options_.date.substr(5, 2),
                                         options_.date.substr(8, 2))));
@@ -271,7 +288,8 @@ class TiffWriter {
     t.push_back(longs(323, {static_cast<std::uint64_t>(edge())}, false));
     t.push_back(longs(324, l.offsets, big_));
     t.push_back(longs(325, l.counts, false));
-    t.push_back(shorts(339, {static_cast<std::uint16_t>(format)}));
+    if (planes_ == 2) t.push_back(shorts(338, {0}));
+    t.push_back(shorts(339, each(format)));
     if (which == 0) tiff::append_place(t, info_.frame, geo_tags_);
     t.push_back(text(42113, std::isnan(target_.void_value) ? "nan" : fmt::format("{}", target_.void_value)));
     return t;
@@ -290,6 +308,7 @@ class TiffWriter {
   GridInfo info_;
   StoredAs target_;
   bool categories_, big_ = false;
+  std::size_t planes_;
   tiff::GeoTags geo_tags_;
   std::unique_ptr<ByteSink> sink_;
   std::vector<Level> levels_;
@@ -354,9 +373,10 @@ Coding tried_coding(const Grid& grid, const WriteOptions& options, const std::st
 }
 
 struct Made {
-  std::vector<std::uint8_t> values, codes;
-  std::vector<float> half, codes_half;
+  std::vector<std::uint8_t> values, uncertainty, codes;
+  std::vector<float> half, uncertainty_half, codes_half;
   std::int64_t cells = 0, voids = 0, by_how[8] = {};
+  Sureness sureness;
   float lowest = std::numeric_limits<float>::infinity(), highest = -std::numeric_limits<float>::infinity();
 };
 
@@ -372,6 +392,8 @@ void measure(const Block& block, const Window& inside, Made& m) {
       m.lowest = std::min(m.lowest, row[c]);
       m.highest = std::max(m.highest, row[c]);
     }
+    if (const float* u = block.uncertainty_row(r))
+      for (std::int64_t c = 0; c < inside.cols; ++c) m.sureness.add(u[c]);
     if (const Origin* origin = block.origin_row(r))
       for (std::int64_t c = 0; c < inside.cols; ++c) ++m.by_how[origin[c] % 8];
   }
@@ -384,6 +406,10 @@ std::shared_ptr<Made> make_tile(const Block& block, const Window& inside, const 
   measure(block, inside, *made);
   made->values = writer.encode(block.row(0));
   if (overviews) made->half = writer.halved(block.row(0));
+  if (const float* u = block.uncertainty_row(0)) {
+    made->uncertainty = writer.encode(u);
+    if (overviews) made->uncertainty_half = writer.halved(u);
+  }
   if (!lineage) return made;
   std::vector<float> codes(static_cast<std::size_t>(block.window().cells()));
   const Origin* from = block.origin_row(0);
@@ -416,7 +442,7 @@ class CodesSource final : public GridSource {
 
 void write_lineage(const Grid& grid, const fs::path& path, const WriteOptions& options, WriteReport& report) {
   WriteOptions o = options;
-  o.lineage = false;
+  o.lineage = o.uncertainty = false;
   o.void_value.reset();
   o.predictor = Predictor::Difference;
   if (o.codec == Codec::Automatic) o.codec = Codec::Deflate;
@@ -447,8 +473,9 @@ class TiffOutput {
       : grid_(grid),
         path_(path),
         options_(options),
-        planes_(options.lineage ? Planes::ValuesAndOrigin : Planes::Values),
-        writer_(path, grid.info(), options, tried_coding(grid, options, path.string(), planes_, trial_), false) {
+        planes_(planes_with(options.lineage, options.uncertainty && grid.carries_uncertainty())),
+        writer_(path, grid.info(), options, tried_coding(grid, options, path.string(), planes_, trial_), false,
+                has_uncertainty(planes_)) {
     report_.path = path;
     report_.info = grid.info();
     if (!options.lineage) return;
@@ -473,10 +500,12 @@ class TiffOutput {
 
   void place(std::size_t i, const std::shared_ptr<void>& made) {
     const Made& m = *static_cast<Made*>(made.get());
-    writer_.place(i, m.values, m.half);
-    if (lineage_) lineage_->place(i, m.codes, m.codes_half);
+    writer_.place(0, i, m.values, m.half);
+    if (has_uncertainty(planes_)) writer_.place(1, i, m.uncertainty, m.uncertainty_half);
+    if (lineage_) lineage_->place(0, i, m.codes, m.codes_half);
     report_.cells += m.cells;
     report_.voids += m.voids;
+    sureness_.add(m.sureness);
     for (int h = 0; h < 8; ++h) report_.by_how[h] += m.by_how[h];
     lowest_ = std::min<double>(lowest_, static_cast<double>(m.lowest));
     highest_ = std::max<double>(highest_, static_cast<double>(m.highest));
@@ -485,6 +514,7 @@ class TiffOutput {
   WriteReport finish() {
     report_.lowest = lowest_ <= highest_ ? lowest_ : std::nan("");
     report_.highest = lowest_ <= highest_ ? highest_ : std::nan("");
+    report_.uncertainty = sureness_.told();
     report_.type = writer_.target().type;
     if (report_.type != report_.info.type)
       report_.info.notes.push_back(fmt::format("{} values without a void value: written as {}, which has room for one",
@@ -517,6 +547,7 @@ class TiffOutput {
   TiffWriter writer_;
   std::unique_ptr<TiffWriter> lineage_;
   WriteReport report_;
+  Sureness sureness_;
   double lowest_ = std::numeric_limits<double>::infinity(), highest_ = -std::numeric_limits<double>::infinity();
 };
 
@@ -528,8 +559,20 @@ std::size_t tiles_in_flight(const WriteOptions& options, std::size_t files) {
 
 }  // namespace
 
-WriteReport write_tiff(const Grid& grid, const fs::path& path, const WriteOptions& options) {
+// A file has one type for all its values: fractions of an uncertainty make those of whole numbers floats.
+Grid with_room_for_uncertainty(const Grid& grid, const WriteOptions& options) {
+  const GridInfo& info = grid.info();
+  if (!options.uncertainty || !grid.carries_uncertainty() || !is_integer(info.type)) return grid;
+  return relabelled(grid, [](GridInfo& i) {
+    i.notes.push_back(fmt::format("{} values with their uncertainty beside them: written as float32", name_of(i.type)));
+    i.type = SampleType::Float32;
+    i.file_void.reset();
+  });
+}
+
+WriteReport write_tiff(const Grid& given, const fs::path& path, const WriteOptions& options) {
   require_possible(path, options);
+  const Grid grid = with_room_for_uncertainty(given, options);
   TiffOutput output(grid, path, options);
   parallel_ordered(
       output.tiles(), tiles_in_flight(options, 1), options.run, [&](std::size_t i) { return output.make(i); },
@@ -541,15 +584,17 @@ WriteReport write_tiff(const Grid& grid, const fs::path& path, const WriteOption
 std::vector<WriteReport> write_tiffs(const Grid& surface, const std::vector<GridTarget>& targets,
                                      const WriteOptions& options) {
   SharedReading shared(surface);
-  const Planes planes = options.lineage ? Planes::ValuesAndOrigin : Planes::Values;
   std::vector<Grid> grids;
+  bool uncertain = false;
   for (const GridTarget& t : targets) {
     require_possible(t.path, options);
-    grids.push_back(t.make(shared.grid()));
+    grids.push_back(with_room_for_uncertainty(t.make(shared.grid()), options));
+    uncertain = uncertain || (options.uncertainty && grids.back().carries_uncertainty());
     if (grids.back().frame() != surface.frame())
       throw Error(ErrorCode::BadArgument, "it has other cells than the surface it is made of", t.path.string(),
                   "write it by itself");
   }
+  const Planes planes = planes_with(options.lineage, uncertain);
   const std::int64_t edge = options.tile;
   const Window middle{surface.frame().cols() / 2 / edge * edge, surface.frame().rows() / 2 / edge * edge, edge, edge};
   for (const GridTarget& t : targets) shared.learn(t.make, middle);

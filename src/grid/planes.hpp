@@ -1,0 +1,14 @@
+// What sources do with all planes of a view at once.
+#pragma once
+#include "katoptra/grid/grid.hpp"
+
+namespace katoptra {
+
+// Voids in every plane.
+void fill_voids(const BlockView& view);
+// No origin and no uncertainty where the value is void.
+void void_where_value_is(const BlockView& view);
+// Values were multiplied: so are their uncertainties, whatever the sign.
+void scale_uncertainty(const BlockView& view, double factor);
+
+}  // namespace katoptra

@@ -1,0 +1,82 @@
+// How errors of the cells under a kernel add up in what is made of them.
+//
+// Errors of two cells that lie d apart correlate by exp(-(d / reach)^2), which is the product of one factor for columns
+// and one for rows, so the variance of a separable kernel is that of a cell times a factor for each axis. Where the
+// reach is not known the larger of two extremes holds: errors that have nothing to do with one another, or one error
+// for all.
+#pragma once
+#include <algorithm>
+#include <cmath>
+
+#include "katoptra/grid/grid.hpp"
+
+namespace katoptra {
+
+class ErrorKernel {
+ public:
+  static constexpr int kMost = 4;  // cells of a kernel along an axis; further ones by `along`
+
+  // Of the errors of a grid with that info, on its cells.
+  explicit ErrorKernel(const GridInfo& info) : known_(info.error_reach.has_value()) {
+    if (!known_) return;
+    const GroundSpacing s = ground_spacing(info.frame);
+    reach_x_ = *info.error_reach / s.x;
+    reach_y_ = *info.error_reach / s.y;
+    for (int k = 0; k < kMost; ++k) {
+      rx_[k] = correlation(k, reach_x_);
+      ry_[k] = correlation(k, reach_y_);
+    }
+  }
+
+  // The variance of a sum of cells with these weights, of a cell's: along columns times along rows.
+  double across(const float* w, int n) const { return known_ ? form(w, n, rx_) : 1; }
+  double down(const float* w, int n) const { return known_ ? form(w, n, ry_) : 1; }
+
+  // Of up to four cells around a place: weighted errors a[j][i] (weight times uncertainty, 0 where a cell has no part).
+  double of_four(const double (&a)[2][2]) const {
+    const double sum = a[0][0] + a[0][1] + a[1][0] + a[1][1];
+    const double own = a[0][0] * a[0][0] + a[0][1] * a[0][1] + a[1][0] * a[1][0] + a[1][1] * a[1][1];
+    if (!known_) return std::max(sum * sum, own);
+    return own +
+           2 * (rx_[1] * (a[0][0] * a[0][1] + a[1][0] * a[1][1]) + ry_[1] * (a[0][0] * a[1][0] + a[0][1] * a[1][1]) +
+                rx_[1] * ry_[1] * (a[0][0] * a[1][1] + a[0][1] * a[1][0]));
+  }
+
+  // Of the mean over a box so many cells wide and high, at least one: what is left of a cell's variance.
+  double of_box(double wide, double high) const {
+    return known_ ? mean_of(wide, reach_x_) * mean_of(high, reach_y_) : 1;
+  }
+
+ private:
+  static double correlation(double cells, double reach) {
+    return cells == 0 ? 1 : reach > 0 ? std::exp(-(cells / reach) * (cells / reach)) : 0;
+  }
+  static double form(const float* w, int n, const double* r) {
+    double v = 0;
+    for (int k = 0; k < n; ++k) {
+      double s = 0;
+      for (int i = 0; i + k < n; ++i) s += static_cast<double>(w[i] * w[i + k]);
+      v += (k == 0 ? 1 : 2) * r[k] * s;
+    }
+    return v;
+  }
+  // A row of whole cells and a part of one, as the box lies when it begins at the edge of a cell.
+  static double mean_of(double cells, double reach) {
+    const double whole = std::floor(cells), rest = cells - whole;
+    const auto n = static_cast<int>(std::min(whole, 1e6));
+    double v = whole + rest * rest;
+    // Beyond three reaches nothing is left to add.
+    const int last = static_cast<int>(std::min<double>(n, std::ceil(3 * reach)));
+    for (int k = 1; k <= last; ++k) {
+      const double pairs = std::max(0.0, whole - k) + (n >= k ? rest : 0);
+      v += 2 * correlation(k, reach) * pairs;
+    }
+    return v / (cells * cells);
+  }
+
+  bool known_;
+  double reach_x_ = 0, reach_y_ = 0;
+  double rx_[kMost] = {1}, ry_[kMost] = {1};
+};
+
+}  // namespace katoptra
