@@ -121,7 +121,7 @@ void add_output(CLI::App& verb, Common& c, bool required) {
 
 void add_reading(CLI::App& verb, Common& c, Reading reading) {
   const bool converts = reading != Reading::Assigns;
-  if (reading == Reading::Moves || reading == Reading::MovesPoints)
+  if (reading == Reading::Moves)
     verb.add_option("--from-crs", c.from_crs, "the CRS of input that does not say, e.g. EPSG:32725")
         ->group(kInputOptions);
   else
@@ -157,17 +157,28 @@ void add_reading(CLI::App& verb, Common& c, Reading reading) {
       ->check(CLI::IsMember({",", ";", "tab", "blank", " "}))
       ->option_text("CHAR")
       ->group(kInputOptions);
-  if (reading == Reading::MovesPoints) return;
+}
+
+void add_confidence(CLI::App& verb, Common& c) {
+  verb.add_option("--confidence", c.confidence,
+                  "what uncertainties are told with: 68 (one standard uncertainty, default) or 95")
+      ->group(kInputOptions);
+}
+
+void add_uncertainty(CLI::App& verb, Common& c) {
   verb.add_option("--uncertainty", c.uncertainty,
                   "how sure the values are, of input that does not say: 0.05m, 0.05m+0.2m*slope, 0.25m+0.0075*depth, a "
                   "grid on the same cells, or band:2")
       ->group(kInputOptions);
-  verb.add_option("--confidence", c.confidence,
-                  "what uncertainties are told with: 68 (one standard uncertainty, default) or 95")
-      ->group(kInputOptions);
+  add_confidence(verb, c);
   verb.add_option("--error-reach", c.error_reach,
                   "how far errors go together on the ground; 0m: noise from cell to cell (default: not known)")
       ->group(kInputOptions);
+}
+
+void add_leaving_out(CLI::App& verb, Common& c) {
+  verb.add_flag("--no-uncertainty", c.no_uncertainty, "leave the uncertainty out of what is written")
+      ->group(kOutputOptions);
 }
 
 void add_area(CLI::App& verb, Common& c, bool required) {
@@ -184,8 +195,6 @@ void add_writing(CLI::App& verb, Common& c) {
       ->group(kOutputOptions);
   verb.add_option("--predictor", c.predictor, "its predictor: auto (by trial), none, difference, float")
       ->check(CLI::IsMember({"auto", "none", "difference", "float"}))
-      ->group(kOutputOptions);
-  verb.add_flag("--no-uncertainty", c.no_uncertainty, "leave the uncertainty out of what is written")
       ->group(kOutputOptions);
   verb.add_flag("--dry-run", c.dry_run, "say what would be made")->group(kOutputOptions);
 }

@@ -60,10 +60,15 @@ int exit_status(ErrorCode code);
 void add_output(CLI::App& verb, Common& c, bool required = true);
 // After add_output, of verbs that write lines or areas: in which forms. `before`: what it may be besides.
 void say_lines(CLI::App& verb, const std::string& before = {});
-enum class Reading { Assigns, Converts, Moves, MovesPoints };
+enum class Reading { Assigns, Converts, Moves };
 // --crs, --heights, --unit and what input that does not say is: verbs that only look take them for that; verbs that
 // write convert heights to them; verbs that move grids have a --crs of their own.
 void add_reading(CLI::App& verb, Common& c, Reading reading);
+// --uncertainty --confidence --error-reach, of verbs that pass it on or make something of it; of those that write grids
+// with it also --no-uncertainty.
+void add_uncertainty(CLI::App& verb, Common& c);
+void add_confidence(CLI::App& verb, Common& c);
+void add_leaving_out(CLI::App& verb, Common& c);
 void add_area(CLI::App& verb, Common& c, bool required = false);  // --area --margin
 void add_writing(CLI::App& verb, Common& c);                      // --void --codec --dry-run
 void add_running(CLI::App& verb, Common& c);                      // --threads --memory --json --quiet

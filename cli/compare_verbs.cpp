@@ -240,6 +240,7 @@ void add_compare(CLI::App& app, int& status) {
   v->add_option("--worst", o->worst, "write the places with the largest differences: .geojson, .gpkg");
   add_writing(*v, *o);
   add_reading(*v, *o, Reading::Converts);
+  add_confidence(*v, *o);
   add_output(*v, *o, false);
   add_running(*v, *o);
   v->callback([o, &status] { status = run_compare(*o); });
@@ -300,6 +301,8 @@ void add_correct(CLI::App& app, int& status) {
   v->add_option("--spike", o->spike, "the least height of a spike (default: 0.5 m)");
   add_writing(*v, *o);
   add_reading(*v, *o, Reading::Converts);
+  add_uncertainty(*v, *o);
+  add_leaving_out(*v, *o);
   add_output(*v, *o);
   add_running(*v, *o);
   v->callback([o, &status] { status = run_correct(*o); });

@@ -520,7 +520,7 @@ void add_point_verbs(CLI::App& app, int& status) {
       app.add_subcommand("points", "filter, thin, convert, summarise points; without -o it tells what they are");
   add_selection(*points, *p);
   add_output(*points, *p, false);
-  add_reading(*points, *p, Reading::MovesPoints);
+  add_reading(*points, *p, Reading::Moves);
   points->add_option("--crs", p->crs, "the CRS to move them to, e.g. EPSG:32725, or utm");
   points
       ->add_option(
@@ -546,7 +546,7 @@ void add_point_verbs(CLI::App& app, int& status) {
   CLI::App* grid = app.add_subcommand("grid", "a surface from lidar points or soundings");
   add_selection(*grid, *g);
   add_output(*grid, *g);
-  add_reading(*grid, *g, Reading::MovesPoints);
+  add_reading(*grid, *g, Reading::Moves);
   grid->add_option("--crs", g->crs, "the CRS to move them to first, e.g. EPSG:32725, or utm");
   grid->add_option("--method", g->methods,
                    "tin, natural, lowest, highest, mean, median, idw, deviation, count, p0 to p100; several at once; "

@@ -102,11 +102,14 @@ Layer with_heights(const Layer& points, const SampledPoints& sampled, const Grid
   for (const Feature& f : points.features) {
     if (!std::holds_alternative<Point>(f.geometry)) continue;
     Feature one{f.geometry, f.properties, {}};
+    const double sure = sampled.rows[i].uncertainty;
     if (const double z = sampled.rows[i++].value; !std::isnan(z)) {
       if (in.quantity().kind == QuantityKind::Height) one.heights = {z};
-      std::erase_if(one.properties, [](const auto& p) { return p.first == "value" || p.first == "unit"; });
+      std::erase_if(one.properties,
+                    [](const auto& p) { return p.first == "value" || p.first == "unit" || p.first == "uncertainty"; });
       one.properties.emplace_back("value", z);
       one.properties.emplace_back("unit", unit_name(in.quantity()));
+      if (!std::isnan(sure)) one.properties.emplace_back("uncertainty", sure);
     }
     out.features.push_back(std::move(one));
   }
@@ -121,6 +124,8 @@ void print_as_json(const SampledPoints& sampled, const Grid& in) {
     ordered_json k{{"x", p.place.x},
                    {"y", p.place.y},
                    {"value", std::isnan(p.value) ? ordered_json(nullptr) : ordered_json(p.value)}};
+    if (in.carries_uncertainty())
+      k["uncertainty"] = std::isnan(p.uncertainty) ? ordered_json(nullptr) : ordered_json(p.uncertainty);
     if (p.known) k["residual"] = std::isnan(p.value) ? ordered_json(nullptr) : ordered_json(p.value - *p.known);
     j["points"].push_back(std::move(k));
   }
@@ -307,6 +312,7 @@ void add_product_verbs(CLI::App& app, int& status) {
   v->add_option("--points", p->points_file, "a CSV, GeoJSON or GeoPackage file with points");
   v->add_option("--at", p->at, "X,Y or X,Y@CRS; may be given several times")->allow_extra_args(false);
   v->add_option("--crs", p->crs, "the CRS of a table that does not say (default: the grid's)");
+  add_uncertainty(*v, *p);
   add_output(*v, *p, false);
   say_lines(*v, ".csv for a table; the points with their heights: ");
   add_running(*v, *p);

@@ -271,6 +271,7 @@ void add_section_verb(CLI::App& app, int& status) {
   v->add_option("--title", s->title, "above the graph");
   v->add_option("--exaggerate", s->exaggerate, "heights so many times as large as lengths (default: as it fits)");
   add_reading(*v, *s, Reading::Converts);
+  add_uncertainty(*v, *s);
   add_output(*v, *s);
   v->get_option("--out")->description(
       "where to write: .png, .svg, .pdf for the graph, .csv for the table; for the line with its heights .gpkg, "

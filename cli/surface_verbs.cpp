@@ -139,6 +139,8 @@ void add_surface_verbs(CLI::App& app, int& status) {
   add_writing(*v, *m);
   add_area(*v, *m, false);
   add_reading(*v, *m, Reading::Converts);
+  add_uncertainty(*v, *m);
+  add_leaving_out(*v, *m);
   add_output(*v, *m);
   add_running(*v, *m);
   v->callback([m, &status] { status = run_mosaic(*m); });
@@ -150,6 +152,8 @@ void add_surface_verbs(CLI::App& app, int& status) {
   v->add_flag("--edges", f->edges, "close voids that reach the edge, too");
   add_writing(*v, *f);
   add_reading(*v, *f, Reading::Converts);
+  add_uncertainty(*v, *f);
+  add_leaving_out(*v, *f);
   add_output(*v, *f);
   add_running(*v, *f);
   v->callback([f, &status] { status = run_fill(*f); });
@@ -160,6 +164,8 @@ void add_surface_verbs(CLI::App& app, int& status) {
   add_writing(*v, *c);
   add_area(*v, *c, false);
   add_reading(*v, *c, Reading::Converts);
+  add_uncertainty(*v, *c);
+  add_leaving_out(*v, *c);
   add_output(*v, *c);
   add_running(*v, *c);
   v->callback([c, &status] { status = run_clip(*c); });
@@ -174,6 +180,8 @@ void add_surface_verbs(CLI::App& app, int& status) {
   v->add_option("--onto", r->like, "onto exactly the cells of this grid");
   add_writing(*v, *r);
   add_reading(*v, *r, Reading::Moves);
+  add_uncertainty(*v, *r);
+  add_leaving_out(*v, *r);
   add_area(*v, *r, false);
   add_output(*v, *r);
   add_running(*v, *r);

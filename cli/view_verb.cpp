@@ -281,6 +281,7 @@ void add_view_verb(CLI::App& app, int& status) {
   add_output(*v, *o, false);
   for (const char* live : {"--port", "--listen"}) v->get_option(live)->excludes(v->get_option("--out"));
   add_reading(*v, *o, Reading::Converts);
+  add_uncertainty(*v, *o);
   v->add_flag("--dry-run", o->dry_run, "say what would be written")->group(kOutputOptions);
   add_running(*v, *o);
   v->get_option("--out")->description(

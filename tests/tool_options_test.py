@@ -208,6 +208,24 @@ class Options(ToolTest):
         self.assertEqual((said["unit"], said["heights"]), ("ft", "EGM2008 height"))
         self.assertIn("ft", self.run_tool("check", "g.asc", "--unit", "ft", "--heights", "EGM2008", status=1).stdout)
 
+    def test_how_sure_the_input_is(self):
+        verbs = [v for v in GRID_VERBS if "--uncertainty" in self.options(v)]
+        self.assertGreaterEqual(set(verbs), {"mosaic", "fill", "clip", "reproject", "correct", "section"})
+        for verb in verbs:
+            words, stated = GRID_VERBS[verb], ["--uncertainty", "0.1m+0.2m*slope"]
+            with self.subTest(verb=verb):
+                plain, sure = self.call(verb, words), self.call(verb, words, more=stated)
+                self.assertNotEqual(plain, sure)
+                self.assertNotEqual(sure, self.call(verb, words, more=stated + ["--confidence", "95"]))
+                self.assertNotEqual(sure, self.call(verb, words, more=stated + ["--error-reach", "0m"]))
+                if "--no-uncertainty" in self.options(verb):
+                    self.assertEqual(plain, self.call(verb, words, more=stated + ["--no-uncertainty"]))
+                    out = words.replace("{in}", "g.asc").replace("{out}", "never").split()
+                    for wrong, say in (("-0.1m", "below zero"), ("lots", "0.05m"), ("0.1m*aspect", "0.05m")):
+                        self.assertIn(say, self.refused(verb, *out, "--uncertainty", wrong, status=2))
+                    self.assertIn("68", self.refused(verb, *out, *stated, "--confidence", "90", status=2))
+                    self.assertIn("reach", self.refused(verb, *out, *stated, "--error-reach=-1m", status=2).replace("go together", "reach"))
+
     def test_endings_may_be_capitals(self):
         """contours -o A.GPKG said that it was GeoJSON; statistics -o A.CSV was refused."""
         for verb, words, say in (("contours", "g.asc --interval 2m -o A.GPKG", "EPSG:32725"), ("statistics", "g.asc -o A.CSV", "A.CSV"), ("section", "g.asc --from 677001,5841999 --to 677044,5841961 -o S.CSV", "S.CSV"), ("map", "g.asc --width 400 -o M.PNG", "M.PNG"), ("clip", "g.asc -o C.TIF", "C.TIF"), ("find", f"--in {DEMO} --area {AREA} -o LIST.CSV", "LIST.CSV")):
@@ -244,7 +262,7 @@ class Options(ToolTest):
 
 
 # Options that every verb takes in one of the ways above; all others stand in the method of their verb below.
-SHARED = {*CHANGES, *SAME, "--delimiter", "--from-crs", "--crs", "--from-unit", "--unit", "--from-heights", "--heights", "--out", "--overwrite", "--dry-run", "--void", "--codec", "--predictor", "--json", "--quiet", "--help",
+SHARED = {*CHANGES, *SAME, "--delimiter", "--from-crs", "--crs", "--from-unit", "--unit", "--from-heights", "--heights", "--out", "--overwrite", "--dry-run", "--void", "--codec", "--predictor", "--json", "--quiet", "--help", "--uncertainty", "--confidence", "--error-reach", "--no-uncertainty",
           # Of all that follow water: drains() below.
           "--depressions", "--longest", "--deepest", "--keep-deeper", "--keep-larger", "--keep-in", "--burn", "--voids"}
 AREA = os.path.join(DEMO, "area.geojson")
@@ -256,7 +274,7 @@ class OwnOptions(Options):
 
     # Run by the class above.
     test_what_input_is_taken_for_and_what_is_cut_out = test_what_changes_nothing = test_text_is_split_where_it_is_said = None
-    test_what_the_input_does_not_say = test_how_files_are_written = test_endings_may_be_capitals = None
+    test_what_the_input_does_not_say = test_how_files_are_written = test_endings_may_be_capitals = test_how_sure_the_input_is = None
 
     def values(self, name):
         return self.read_raster(self.path(name))[0]

@@ -60,6 +60,23 @@ class Looking(ViewTest):
             self.assertIn(f"{told:.2f}"[:-1], self.browser.text("#answer").replace("−", "-"))
         self.assertEqual(self.browser.log(), [])
 
+    def test_how_sure_a_height_is_is_shown_and_told(self):
+        stated = ("--uncertainty", "0.05m+0.5m*slope", "--error-reach", "0m")
+        self.looked_at(SHEET, *stated)
+        self.assertIn("uncertainty", self.ask("return page.drapes.map((d) => d.label)"))
+        for col, row in ((300, 200), (40, 150), (180, 90)):
+            told = dict(self.ask("return asking.atPlace({col: arguments[0] + 0.5, row: arguments[1] + 0.5, height: 0})", col, row))
+            place = self.ask("return surfaces[0].ground.place(arguments[0] + 0.5, arguments[1] + 0.5)", col, row)
+            there = self.run_json("sample", SHEET, *stated, "--at", f"{place['x']!r},{place['y']!r}")["points"][0]
+            if there["value"] is None:
+                self.assertEqual(told["uncertainty"], "void")
+                continue
+            self.assertAlmostEqual(float(told["uncertainty"].split()[0]), there["uncertainty"], delta=0.002)
+            self.assertGreater(there["uncertainty"], 0.05)
+        # Of a surface that carries none nothing is said.
+        self.looked_at(SHEET)
+        self.assertNotIn("uncertainty", self.ask("return page.drapes.map((d) => d.label)"))
+
     def test_slopes_are_those_of_the_tool(self):
         self.run_tool("slope", SHEET, "-o", "slope.tif")
         slopes, _ = self.read_raster(self.path("slope.tif"))

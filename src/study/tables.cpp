@@ -25,6 +25,13 @@ std::string slope_text(const Section& s, std::size_t i) {
   return fmt::format("{:.2f}", 100 * k * (s.points[b].value - s.points[a].value) / run + 0.0);
 }
 
+bool is_sure(const NamedSection& s) {
+  return std::any_of(s.section.points.begin(), s.section.points.end(),
+                     [](const SectionPoint& q) { return !std::isnan(q.uncertainty); });
+}
+
+std::string number_or_nothing(double v) { return std::isnan(v) ? std::string() : fmt::format("{:.4f}", v); }
+
 }  // namespace
 
 std::string profiles_csv(const std::vector<Profiles>& all) {
@@ -34,8 +41,15 @@ std::string profiles_csv(const std::vector<Profiles>& all) {
                        [](const SectionPoint& q) { return !std::isnan(q.time); });
   });
   std::string text = across ? "station,offset,x,y" : named ? "line,distance,x,y" : "distance,x,y";
-  for (const NamedSection& s : all.empty() ? std::vector<NamedSection>() : all[0].surfaces)
-    text += "," + csv_field(s.name);
+  // A column is in all rows or in none.
+  std::vector<bool> sure(all.empty() ? 0 : all[0].surfaces.size());
+  for (const Profiles& p : all)
+    for (std::size_t k = 0; k < sure.size(); ++k) sure[k] = sure[k] || is_sure(p.surfaces[k]);
+  for (std::size_t k = 0; k < sure.size(); ++k) {
+    const std::string& name = all[0].surfaces[k].name;
+    text += "," + csv_field(name);
+    if (sure[k]) text += "," + (sure.size() > 1 ? csv_field(name + " uncertainty") : "uncertainty");
+  }
   text += timed ? ",slope,time\n" : ",slope\n";
   for (const Profiles& p : all) {
     const Section& first = p.surfaces[0].section;
@@ -46,9 +60,10 @@ std::string profiles_csv(const std::vector<Profiles>& all) {
       text += across ? fmt::format("{:.4f},{:.4f}", p.station, at.distance - half + 0.0)
                      : (named ? csv_field(p.name) + "," : "") + fmt::format("{:.4f}", at.distance);
       text += fmt::format(fmt::runtime(place), at.place.x, at.place.y);
-      for (const NamedSection& s : p.surfaces) {
-        const double z = s.section.points[i].value;
-        text += std::isnan(z) ? "," : fmt::format(",{:.4f}", z);
+      for (std::size_t k = 0; k < p.surfaces.size(); ++k) {
+        const SectionPoint& q = p.surfaces[k].section.points[i];
+        text += "," + number_or_nothing(q.value);
+        if (sure[k]) text += "," + number_or_nothing(q.uncertainty);
       }
       text += "," + slope_text(first, i);
       if (timed) text += "," + (std::isnan(at.time) ? std::string() : time_text(at.time));
@@ -81,11 +96,12 @@ SampledPoints sample_points(const Grid& grid, const Layer& layer, const RunOptio
     places.push_back(*p);
   }
   if (layer.crs && grid.frame().crs()) Transform(layer.crs, grid.frame().crs()).forward(places);
-  const std::vector<double> values = sample(grid, places, options);
+  const std::vector<double> values = sample(grid, places, options), sure = sample_uncertainty(grid, places, options);
   double sum = 0, squares = 0;
   for (std::size_t i = 0; i < values.size(); ++i) {
     SampledPoint& row = out.rows[i];
     row.value = values[i];
+    row.uncertainty = sure[i];
     if (std::isnan(row.value)) {
       ++out.voids;
       continue;
@@ -104,15 +120,18 @@ SampledPoints sample_points(const Grid& grid, const Layer& layer, const RunOptio
 }
 
 std::string sampled_csv(const SampledPoints& s) {
-  bool named = false, known = false;
+  bool named = false, known = false, sure = false;
   for (const SampledPoint& p : s.rows) {
+    sure = sure || !std::isnan(p.uncertainty);
     named = named || !p.name.empty();
     known = known || p.known;
   }
-  std::string text = std::string(named ? "name," : "") + "x,y,value" + (known ? ",known,residual" : "") + "\n";
+  std::string text = std::string(named ? "name," : "") + "x,y,value" + (sure ? ",uncertainty" : "") +
+                     (known ? ",known,residual" : "") + "\n";
   for (const SampledPoint& p : s.rows) {
     if (named) text += csv_field(p.name) + ",";
-    text += fmt::format("{},{},{}", p.place.x, p.place.y, std::isnan(p.value) ? "" : fmt::format("{:.4f}", p.value));
+    text += fmt::format("{},{},{}", p.place.x, p.place.y, number_or_nothing(p.value));
+    if (sure) text += "," + number_or_nothing(p.uncertainty);
     if (known)
       text += p.known ? fmt::format(",{},{}", *p.known,
                                     std::isnan(p.value) ? "" : fmt::format("{:.4f}", p.value - *p.known))

@@ -123,6 +123,7 @@ class FillSource final : public GridSource {
         once_(map_.regions.size()),
         ruler_(info_.frame.crs()) {}
   const GridInfo& info() const override { return info_; }
+  bool carries_uncertainty() const override { return input_.carries_uncertainty(); }
 
   void read(const BlockView& out) const override {
     input_.read_into(out);

@@ -8,7 +8,7 @@
 
 #include "katoptra/base/error.hpp"
 
-#include "error_kernel.hpp"
+#include "grid/error_kernel.hpp"
 #include "patch_field.hpp"
 
 namespace katoptra {

@@ -10,9 +10,9 @@
 #include "katoptra/grid/turn.hpp"
 
 #include "base/clones.hpp"
-#include "error_kernel.hpp"
 #include "geo/conversion.hpp"
 #include "grid/bilinear.hpp"
+#include "grid/error_kernel.hpp"
 #include "mean.hpp"
 #include "patch_field.hpp"
 
@@ -169,40 +169,10 @@ class Sampler {
     if (c < 0 || r < 0 || c >= w_.cols || r >= w_.rows) return kVoid;
     return block_.uncertainty_row(r)[c];
   }
-  // Of the four cells around a place: how much each with a value weighs, and how sure it is.
-  struct Around {
-    double share[2][2] = {}, error[2][2] = {};
-    Around(const Sampler& s, Point p) {
-      const double x = p.x - 0.5, y = p.y - 0.5;
-      const auto c = static_cast<std::int64_t>(std::floor(x)), r = static_cast<std::int64_t>(std::floor(y));
-      const double u = x - std::floor(x), v = y - std::floor(y);
-      double all = 0;
-      for (int j = 0; j < 2; ++j)
-        for (int i = 0; i < 2; ++i) {
-          const double w = (i ? u : 1 - u) * (j ? v : 1 - v);
-          if (!(w > 0) || std::isnan(s.cell(c + i, r + j))) continue;
-          share[j][i] = w;
-          error[j][i] = static_cast<double>(s.uncertainty(c + i, r + j));
-          all += w;
-        }
-      for (auto& row : share)
-        for (double& w : row) w /= all;
-    }
-    // By the bilinear kernel.
-    double variance(const ErrorKernel& kernel) const {
-      double a[2][2];
-      for (int j = 0; j < 2; ++j)
-        for (int i = 0; i < 2; ++i) a[j][i] = share[j][i] * error[j][i];
-      return kernel.of_four(a);
-    }
-    // Of a single cell, there.
-    double own_variance() const {
-      double v = 0;
-      for (int j = 0; j < 2; ++j)
-        for (int i = 0; i < 2; ++i) v += share[j][i] * error[j][i] * error[j][i];
-      return v;
-    }
-  };
+  FourAround around(Point p) const {
+    return {p.x, p.y, [this](std::int64_t c, std::int64_t r) { return cell(c, r); },
+            [this](std::int64_t c, std::int64_t r) { return uncertainty(c, r); }};
+  }
 
   float bilinear(Point p) const {
     return static_cast<float>(
@@ -307,7 +277,7 @@ class WarpSource final : public GridSource {
       out[k] = kVoid;
       if (std::isnan(z[k])) continue;
       const Point p = cells.at(k);
-      const typename Sampler::Around around(sampler, p);
+      const FourAround around = sampler.around(p);
       double variance, left;
       if (method_ == Resampling::Nearest) {
         const auto own = static_cast<double>(sampler.uncertainty(static_cast<std::int64_t>(std::floor(p.x)),

@@ -114,6 +114,10 @@ Section section(const Grid& grid, const LineString& given, const SectionOptions&
   const std::vector<double> values = sample(grid, places, options.run);
   for (std::size_t i = 0; i < places.size(); ++i)
     out.points.push_back({metres[i] / metres_per(out.unit), places[i], values[i]});
+  if (grid.carries_uncertainty()) {
+    const std::vector<double> sure = sample_uncertainty(grid, places, options.run);
+    for (std::size_t i = 0; i < places.size(); ++i) out.points[i].uncertainty = sure[i];
+  }
   return out;
 }
 

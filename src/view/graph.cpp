@@ -5,6 +5,7 @@
 #include <vector>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/grid/uncertainty.hpp"
 
 #include "axes.hpp"
 #include "canvas.hpp"
@@ -79,6 +80,15 @@ Range range_of(const Profiles& all) {
   return r;
 }
 
+// With where 95 of 100 are.
+Range drawn_range_of(const Profiles& all) {
+  Range r = range_of(all);
+  for (const NamedSection& s : all.surfaces)
+    for (const SectionPoint& p : s.section.points)
+      for (const double side : {-kTwoSided95, kTwoSided95}) r.add(p.value + side * p.uncertainty);
+  return r;
+}
+
 // What one surface has more than the other, where both are known.
 void draw_between(Canvas& c, const Plot& p, const std::vector<SectionPoint>& a, const std::vector<SectionPoint>& b) {
   for (std::size_t i = 1; i < a.size(); ++i) {
@@ -120,6 +130,28 @@ void draw_line(Canvas& c, const Plot& p, const std::vector<SectionPoint>& points
     cairo_set_line_join(c.cr(), CAIRO_LINE_JOIN_ROUND);
     cairo_stroke(c.cr());
   });
+}
+
+// Where 95 of 100 heights are, by what is stated of them.
+void draw_sureness(Canvas& c, const Plot& p, const std::vector<SectionPoint>& points, Colour colour) {
+  each_run(points, [&](std::size_t first, std::size_t last) {
+    for (std::size_t i = first; i < last;) {
+      std::size_t end = i;
+      while (end < last && !std::isnan(points[end].uncertainty)) ++end;
+      cairo_new_path(c.cr());
+      for (std::size_t k = i; k < end; ++k)
+        cairo_line_to(c.cr(), p.x(points[k].distance), p.y(points[k].value + kTwoSided95 * points[k].uncertainty));
+      for (std::size_t k = end; k-- > i;)
+        cairo_line_to(c.cr(), p.x(points[k].distance), p.y(points[k].value - kTwoSided95 * points[k].uncertainty));
+      c.colour(colour, 0.3);
+      cairo_fill(c.cr());
+      i = std::max(end, i + 1);
+    }
+  });
+}
+bool is_sure(const Section& s) {
+  return std::any_of(s.points.begin(), s.points.end(),
+                     [](const SectionPoint& q) { return !std::isnan(q.uncertainty); });
 }
 
 // Lowest, mean and highest of a corridor: a band with a line in it.
@@ -223,6 +255,9 @@ std::string section_facts(const Profiles& all, const Plot& p, Range r, bool by_t
   }
   const auto voids =
       std::count_if(s.points.begin(), s.points.end(), [](const SectionPoint& q) { return std::isnan(q.value); });
+  if (std::any_of(all.surfaces.begin(), all.surfaces.end(), [](const NamedSection& n) { return is_sure(n.section); }) &&
+      !all.corridor)
+    facts += "; the band holds 95 %";
   if (voids > 0) facts += fmt::format("; {} of {} points are void", voids, s.points.size());
   return facts;
 }
@@ -327,6 +362,8 @@ void draw_field(Canvas& c, const Plot& p, const Profiles& all, bool in_minutes =
     draw_ground(c, p, s.points, heights && known.low < 0 && p.y1 > 0);
     if (all.surfaces.size() > 1) draw_between(c, p, s.points, all.surfaces[1].section.points);
     for (std::size_t i = 0; i < all.surfaces.size(); ++i)
+      draw_sureness(c, p, all.surfaces[i].section.points, line_colour(i));
+    for (std::size_t i = 0; i < all.surfaces.size(); ++i)
       draw_line(c, p, all.surfaces[i].section.points, line_colour(i));
   }
   draw_marks(c, p, all.marks);
@@ -347,7 +384,7 @@ Picture draw_profiles(const Profiles& all, const GraphOptions& options) {
   const double station = options.stations.in(s.unit);
   const double below = station > 0 ? kStationRow * static_cast<double>(all.surfaces.size() + 1) : 0;
   Canvas c(options.format, width, height + static_cast<int>(below));
-  const auto [y0, y1] = with_room(r);
+  const auto [y0, y1] = with_room(drawn_range_of(all));
   const double above = all.surfaces.size() > 1 ? 118 : 92;
   const Profiles shown = options.by_time ? by_time(all) : all;
   Plot p{.left = 110,

@@ -29,7 +29,7 @@ class SurfaceWriter {
   Page put() {
     if (page_.surfaces.empty()) throw Error(ErrorCode::BadArgument, "a page needs a surface", "page");
     for (const PagePlane& s : page_.surfaces) add_surface(s);
-    if (page_.lineage && !shown_->grid.info().sources.empty()) add_lineage();
+    add_planes_of_first();
     for (const PagePlane& d : page_.drapes) {
       const Grid cells = on_frame(d.grid);
       facts_["drapes"].push_back(
@@ -122,9 +122,10 @@ class SurfaceWriter {
     const Grid cells = on_frame(given);
     if (frame().cols() < 2 || frame().rows() < 2)
       throw Error(ErrorCode::Refused, "it is a single row of cells, which is no ground to look at", s.grid.info().name);
-    // Where cells are shown as they are, the lineage comes with the same reading.
-    const bool traced = facts_["surfaces"].empty() && shown_->times == 1 && is_traced(cells);
-    const std::vector<float> values = traced ? values_and_origins(cells) : values_of(cells, page_.run);
+    // Where cells are shown as they are, the other planes come with the same reading.
+    const Planes planes = facts_["surfaces"].empty() && shown_->times == 1 ? wanted(cells) : Planes::Values;
+    const std::vector<float> values =
+        planes != Planes::Values ? values_and_planes(cells, planes) : values_of(cells, page_.run);
     if (std::all_of(values.begin(), values.end(), [](float v) { return std::isnan(v); }))
       throw Error(ErrorCode::Refused,
                   facts_["surfaces"].empty() ? "it has no known cell" : "it has no known cell on the first surface",
@@ -173,43 +174,67 @@ class SurfaceWriter {
     return p;
   }
 
-  bool is_traced(const Grid& g) const { return page_.lineage && !g.info().sources.empty(); }
-  std::vector<float> values_and_origins(const Grid& cells) {
+  // What of a surface is shown besides its heights. A file alone, all of it measured, has no lineage to tell.
+  Planes wanted(const Grid& g) const {
+    return planes_with(page_.lineage && !g.info().sources.empty(), g.carries_uncertainty());
+  }
+  std::vector<float> values_and_planes(const Grid& cells, Planes planes) {
     const auto n = static_cast<std::size_t>(cells.frame().cols() * cells.frame().rows());
     std::vector<float> values;
     values.reserve(n);
-    origins_.reserve(n);
-    for_each_band(cells, Planes::ValuesAndOrigin, page_.run, [&](const Block& b) {
-      values.insert(values.end(), b.row(0), b.row(0) + b.window().cells());
-      const Origin* o = b.origin_row(0);
-      for (std::int64_t i = 0; i < b.window().cells(); ++i)
-        origins_.push_back(o[i] != 0 ? static_cast<float>(o[i]) : kVoid);
+    for_each_band(cells, planes, page_.run, [&](const Block& b) {
+      const std::int64_t here = b.window().cells();
+      values.insert(values.end(), b.row(0), b.row(0) + here);
+      if (const Origin* o = b.origin_row(0))
+        std::transform(o, o + here, std::back_inserter(origins_),
+                       [](Origin code) { return code != 0 ? static_cast<float>(code) : kVoid; });
+      if (const float* u = b.uncertainty_row(0)) uncertainties_.insert(uncertainties_.end(), u, u + here);
     });
     return values;
   }
   // Where cells were made larger: those of the middle ones.
-  void middle_origins(const Grid& whole) {
+  void middle_planes(const Grid& whole, Planes planes) {
     const Frame& shown = frame();
-    const auto cols = static_cast<std::size_t>(shown.cols());
-    origins_.assign(cols * static_cast<std::size_t>(shown.rows()), kVoid);
+    const auto cols = static_cast<std::size_t>(shown.cols()), n = cols * static_cast<std::size_t>(shown.rows());
+    if (has_origin(planes)) origins_.assign(n, kVoid);
+    if (has_uncertainty(planes)) uncertainties_.assign(n, kVoid);
     const auto times = static_cast<std::int64_t>(shown_->times);
-    for_each_band(whole, Planes::ValuesAndOrigin, page_.run, [&](const Block& b) {
+    for_each_band(whole, planes, page_.run, [&](const Block& b) {
       for (std::int64_t r = 0; r < b.window().rows; ++r) {
         const std::int64_t row = b.window().row + r;
         if (row % times != times / 2 || row / times >= shown.rows()) continue;
-        for (std::int64_t c = times / 2; c < b.window().cols && c / times < shown.cols(); c += times)
-          if (const Origin o = b.origin_row(r)[c]; o != 0)
-            origins_[static_cast<std::size_t>(row / times) * cols + static_cast<std::size_t>(c / times)] =
-                static_cast<float>(o);
+        for (std::int64_t c = times / 2; c < b.window().cols && c / times < shown.cols(); c += times) {
+          const std::size_t at = static_cast<std::size_t>(row / times) * cols + static_cast<std::size_t>(c / times);
+          if (has_uncertainty(planes)) uncertainties_[at] = b.uncertainty_row(r)[c];
+          if (const Origin o = has_origin(planes) ? b.origin_row(r)[c] : 0; o != 0)
+            origins_[at] = static_cast<float>(o);
+        }
       }
     });
   }
 
-  // Which source and how, as classes. A file alone, all of it measured, has nothing to tell.
-  void add_lineage() {
+  void add_planes_of_first() {
     const Grid& whole = page_.surfaces[0].grid;
-    if (origins_.empty() && whole.info().sources.size() < 2) return;
-    if (origins_.empty()) middle_origins(whole);
+    if (shown_->times != 1) {
+      // Of one source there is no lineage that would be worth a second reading.
+      const Planes planes = planes_with(page_.lineage && whole.info().sources.size() > 1, whole.carries_uncertainty());
+      if (planes != Planes::Values) middle_planes(whole, planes);
+    }
+    if (!origins_.empty()) add_lineage(whole);
+    if (!uncertainties_.empty()) add_uncertainty();
+  }
+
+  void add_uncertainty() {
+    if (std::all_of(uncertainties_.begin(), uncertainties_.end(), [](float u) { return std::isnan(u); })) return;
+    const Quantity& q = shown_->grid.quantity();
+    const Grid plane = grid_from_values(frame(), uncertainties_,
+                                        {.kind = QuantityKind::Uncertainty, .unit = q.unit, .unit_known = q.unit_known},
+                                        SampleType::Float32, "uncertainty");
+    facts_["drapes"].push_back({{"label", "uncertainty"}, {"plane", add_plane(plane, uncertainties_, LandLook())}});
+  }
+
+  // Which source and how, as classes.
+  void add_lineage(const Grid& whole) {
     std::map<Origin, std::size_t> found;
     float before = kVoid;
     std::size_t* count = nullptr;
@@ -255,7 +280,8 @@ class SurfaceWriter {
   Cells kind_;
   ordered_json facts_;
   std::optional<Shown> shown_;
-  std::vector<float> origins_;  // codes of the cells shown; empty where nobody looked
+  std::vector<float> origins_;        // codes of the cells shown; empty where nobody looked
+  std::vector<float> uncertainties_;  // of the first surface, in its own unit; the same
   double step_ = 0;
 };
 

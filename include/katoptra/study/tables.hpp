@@ -2,6 +2,7 @@
 //
 //   write_text_file("section.csv", section_csv(section(dem, line)));
 #pragma once
+#include <limits>
 #include <optional>
 #include <string>
 #include <vector>
@@ -14,16 +15,18 @@
 
 namespace katoptra {
 
-// distance,x,y,value; an empty value for a void.
+// distance,x,y,value,slope; an empty value for a void. Of a surface that carries its uncertainty (one standard
+// uncertainty) that stands in a column behind its value; the same in the other tables.
 std::string section_csv(const Section& s);
 // A column for each surface: by distance along the line; of cross sections by station and offset, to the left of the
 // centre line below zero. `slope` is that of the first surface along the line, in percent.
 std::string profiles_csv(const std::vector<Profiles>& all);
 
 struct SampledPoint {
-  std::string name;             // property name or id, when there is one
-  Point place;                  // as it was given
-  double value = 0;             // NaN: none
+  std::string name;                                               // property name or id, when there is one
+  Point place;                                                    // as it was given
+  double value = 0;                                               // NaN: none
+  double uncertainty = std::numeric_limits<double>::quiet_NaN();  // one standard uncertainty; NaN: not known
   std::optional<double> known;  // a height in the table: property z, height or elevation
 };
 struct SampledPoints {

@@ -13,5 +13,8 @@
 namespace katoptra {
 
 std::vector<double> sample(const Grid& grid, std::span<const Point> points, const RunOptions& options = {});
+// How sure those values are: one standard uncertainty of the interpolation of what the grid carries
+// (grid/uncertainty.hpp), NaN where that is not known. What the ground does between the cells is not in it.
+std::vector<double> sample_uncertainty(const Grid& grid, std::span<const Point> points, const RunOptions& options = {});
 
 }  // namespace katoptra

@@ -20,6 +20,8 @@ struct SectionPoint {
   Point place;                                             // in the grid's CRS
   double value = 0;                                        // NaN for a void
   double time = std::numeric_limits<double>::quiet_NaN();  // of a track, seconds since 1970 by UTC
+  // One standard uncertainty of the value, where the grid carries it (sample_uncertainty); NaN elsewhere.
+  double uncertainty = std::numeric_limits<double>::quiet_NaN();
 };
 
 struct Section {

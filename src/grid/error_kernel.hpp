@@ -79,4 +79,44 @@ class ErrorKernel {
   double rx_[kMost] = {1}, ry_[kMost] = {1};
 };
 
+// The four cells around a place, as the bilinear kernel weighs them: how much each with a value counts, and how sure it
+// is.
+struct FourAround {
+  double share[2][2] = {}, error[2][2] = {};
+
+  // (col, row): in cells from the corner of the grid. `value` and `uncertainty` give those of a cell, NaN where there
+  // is none.
+  template <class Value, class Uncertainty>
+  FourAround(double col, double row, const Value& value, const Uncertainty& uncertainty) {
+    const double x = col - 0.5, y = row - 0.5, u = x - std::floor(x), v = y - std::floor(y);
+    const auto c = static_cast<std::int64_t>(std::floor(x)), r = static_cast<std::int64_t>(std::floor(y));
+    double all = 0;
+    for (int j = 0; j < 2; ++j)
+      for (int i = 0; i < 2; ++i) {
+        const double w = (i ? u : 1 - u) * (j ? v : 1 - v);
+        if (!(w > 0) || std::isnan(value(c + i, r + j))) continue;
+        share[j][i] = w;
+        error[j][i] = static_cast<double>(uncertainty(c + i, r + j));
+        all += w;
+      }
+    for (auto& row_of : share)
+      for (double& w : row_of) w /= all;
+  }
+
+  // Of the bilinear value.
+  double variance(const ErrorKernel& kernel) const {
+    double a[2][2];
+    for (int j = 0; j < 2; ++j)
+      for (int i = 0; i < 2; ++i) a[j][i] = share[j][i] * error[j][i];
+    return kernel.of_four(a);
+  }
+  // Of a single cell, there.
+  double own_variance() const {
+    double v = 0;
+    for (int j = 0; j < 2; ++j)
+      for (int i = 0; i < 2; ++i) v += share[j][i] * error[j][i] * error[j][i];
+    return v;
+  }
+};
+
 }  // namespace katoptra
