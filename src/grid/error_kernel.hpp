@@ -28,6 +28,8 @@ class ErrorKernel {
     }
   }
 
+  bool known() const { return known_; }
+
   // The variance of a sum of cells with these weights, of a cell's: along columns times along rows.
   double across(const float* w, int n) const { return known_ ? form(w, n, rx_) : 1; }
   double down(const float* w, int n) const { return known_ ? form(w, n, ry_) : 1; }

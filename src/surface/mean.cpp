@@ -223,25 +223,54 @@ class MeanSource final : public GridSource {
     Origin origin(std::int64_t c, std::int64_t r) const { return place(c, r) ? block.origin_row(r)[c] : 0; }
 
     struct Sum {
-      double sum = 0, weight = 0, variance = 0;
+      double sum = 0, weight = 0;
       void add(float z, double w) {
         if (std::isnan(z)) return;
         sum += w * static_cast<double>(z);
         weight += w;
       }
     };
+    // What is asked of the cells besides, when somebody wants to know how sure their mean is: their mean variance, and
+    // how heights go with places, which are counted from the middle of the output cell.
+    struct Doubt {
+      double variance = 0, weight = 0, z0 = 0, z = 0, x = 0, y = 0, xx = 0, yy = 0, xz = 0, yz = 0;
+      void add(double dx, double dy, double height, double u, double w) {
+        if (weight == 0) z0 = height;
+        height -= z0;
+        weight += w;
+        variance += w * u * u;
+        z += w * height;
+        x += w * dx;
+        y += w * dy;
+        xx += w * dx * dx;
+        yy += w * dy * dy;
+        xz += w * dx * height;
+        yz += w * dy * height;
+      }
+      // Cells count with the height of their middle, also where only a part of them, or none, lies below the output
+      // cell: what that shift of the middle makes where the ground is steep.
+      double shifted() const {
+        const auto rise = [&](double s, double ss, double sz) {
+          const double spread = ss / weight - s * s / (weight * weight);
+          return spread > 1e-9 ? (sz / weight - s * z / (weight * weight)) / spread * (s / weight) : 0.0;
+        };
+        const double ax = rise(x, xx, xz), ay = rise(y, yy, yz);
+        return (ax + ay) * (ax + ay);
+      }
+    };
 
-    void add(std::int64_t c, std::int64_t r, double w, bool doubting, Sum& s) const {
+    void add(std::int64_t col, std::int64_t row, double w, const Piece& p, Doubt* doubt, Sum& s) const {
+      std::int64_t c = col, r = row;
       if (!place(c, r)) return;
       const float z = block.row(r)[c];
       s.add(z, w);
-      if (!doubting || std::isnan(z)) return;
-      const auto u = static_cast<double>(block.uncertainty_row(r)[c]);
-      s.variance += w * u * u;
+      if (doubt && !std::isnan(z))
+        doubt->add(static_cast<double>(col) + 0.5 - p.centre.x, static_cast<double>(row) + 0.5 - p.centre.y,
+                   static_cast<double>(z), static_cast<double>(block.uncertainty_row(r)[c]), w);
     }
 
     // The variance of a mean is the mean variance of its cells, less by what their errors balance.
-    float uncertainty(std::span<const Piece> pieces, const Sum& s) const {
+    float uncertainty(std::span<const Piece> pieces, const Doubt& d) const {
       const Piece& p = pieces.front();
       const double whole = std::sqrt(
           std::accumulate(pieces.begin(), pieces.end(), 0.0, [](double a, const Piece& q) { return a + q.share; }) /
@@ -249,14 +278,15 @@ class MeanSource final : public GridSource {
       const double wide = std::max(1.0, std::hypot(p.across.x, p.across.y) * whole),
                    high = std::max(1.0, std::hypot(p.down.x, p.down.y) * whole);
       // Cells without a value balance nothing.
-      const double kept = std::sqrt(std::min(1.0, s.weight));
-      return static_cast<float>(
-          std::sqrt(s.variance / s.weight * errors.of_box(std::max(1.0, wide * kept), std::max(1.0, high * kept))));
+      const double kept = std::sqrt(std::min(1.0, d.weight));
+      return static_cast<float>(std::sqrt(
+          d.variance / d.weight * errors.of_box(std::max(1.0, wide * kept), std::max(1.0, high * kept)) + d.shifted()));
     }
 
     float mean(std::span<const Piece> pieces, float* uncertain) const {
       Sum s;
-      const bool doubting = uncertain != nullptr;
+      Doubt d;
+      Doubt* doubting = uncertain ? &d : nullptr;
       for (const Piece& p : pieces) {
         if (!(std::abs(p.centre.x) <= 1e15 && std::abs(p.centre.y) <= 1e15)) continue;
         // Upright to a hundredth of a cell: the overlaps are exact. Else many even places speak for it.
@@ -266,23 +296,23 @@ class MeanSource final : public GridSource {
           places(p, doubting, s);
       }
       constexpr double kHalf = 0.5 - 1e-9;
-      if (uncertain) *uncertain = s.weight >= kHalf ? uncertainty(pieces, s) : kVoid;
+      if (uncertain) *uncertain = s.weight >= kHalf ? uncertainty(pieces, d) : kVoid;
       return s.weight >= kHalf ? static_cast<float>(s.sum / s.weight) : kVoid;
     }
 
-    void box(const Piece& p, bool doubting, Sum& s) const {
+    void box(const Piece& p, Doubt* doubting, Sum& s) const {
       const double hx = std::max(1.0, std::abs(p.across.x)) / 2, hy = std::max(1.0, std::abs(p.down.y)) / 2;
       const double x0 = p.centre.x - hx, x1 = p.centre.x + hx, y0 = p.centre.y - hy, y1 = p.centre.y + hy;
       const double scale = p.share / (4 * hx * hy);
       for (auto r = static_cast<std::int64_t>(std::floor(y0)); static_cast<double>(r) < y1; ++r) {
         const double wy = scale * (std::min(y1, static_cast<double>(r + 1)) - std::max(y0, static_cast<double>(r)));
         for (auto c = static_cast<std::int64_t>(std::floor(x0)); static_cast<double>(c) < x1; ++c)
-          add(c, r, wy * (std::min(x1, static_cast<double>(c + 1)) - std::max(x0, static_cast<double>(c))), doubting,
+          add(c, r, wy * (std::min(x1, static_cast<double>(c + 1)) - std::max(x0, static_cast<double>(c))), p, doubting,
               s);
       }
     }
 
-    void places(const Piece& p, bool doubting, Sum& s) const {
+    void places(const Piece& p, Doubt* doubting, Sum& s) const {
       const double wide = std::hypot(p.across.x, p.across.y), high = std::hypot(p.down.x, p.down.y);
       // As for boxes, nothing is narrower than a cell of the source.
       const double fx = std::max(1.0, 1 / wide), fy = std::max(1.0, 1 / high);
@@ -296,7 +326,7 @@ class MeanSource final : public GridSource {
           const double u = fx * ((static_cast<double>(i) + 0.5) / static_cast<double>(nx) - 0.5),
                        v = fy * ((static_cast<double>(j) + 0.5) / static_cast<double>(ny) - 0.5);
           add(static_cast<std::int64_t>(std::floor(p.centre.x + u * p.across.x + v * p.down.x)),
-              static_cast<std::int64_t>(std::floor(p.centre.y + u * p.across.y + v * p.down.y)), w, doubting, s);
+              static_cast<std::int64_t>(std::floor(p.centre.y + u * p.across.y + v * p.down.y)), w, p, doubting, s);
         }
     }
   };

@@ -4,6 +4,7 @@
 #include <cmath>
 #include <cstring>
 #include <fmt/format.h>
+#include <optional>
 #include <utility>
 
 #include "katoptra/base/error.hpp"
@@ -15,6 +16,7 @@
 #include "grid/error_kernel.hpp"
 #include "mean.hpp"
 #include "patch_field.hpp"
+#include "unevenness.hpp"
 
 namespace katoptra {
 namespace {
@@ -139,19 +141,14 @@ class Sampler {
     if (c < 0 || r < 0 || c >= w_.cols || r >= w_.rows) return 0;
     return block_.origin_row(r)[c];
   }
-  // Cubic for the cells of a run; NaN where a sample around is missing.
-  void cubic_alone(const Run& run, std::int64_t n, float* out) const {
+  // Cubic for the cells of a run; bilinear where a sample around is missing.
+  void cubic(const Run& run, std::int64_t n, float* out) const {
     if (std::isnan(run.first.x + run.first.y + run.step.x + run.step.y)) {
       std::fill_n(out, n, kVoid);
       return;
     }
     const Point corner{static_cast<double>(w_.col), static_cast<double>(w_.row)};
     cubic_run(block_.row(0), w_.cols, w_.rows, run, corner, n, out);
-  }
-  // The same, bilinear where a sample around is missing.
-  void cubic(const Run& run, std::int64_t n, float* out) const {
-    cubic_alone(run, n, out);
-    if (std::isnan(run.first.x + run.first.y + run.step.x + run.step.y)) return;
     for (std::int64_t k = 0; k < n; ++k)
       if (std::isnan(out[k])) {
         const Point p = run.at(k);
@@ -186,8 +183,8 @@ class Sampler {
 
 constexpr std::int64_t kAround = 4;
 constexpr double kKernelReach = 0.75;  // cells over which a kernel makes errors go together
-// Of the distance between the cubic and the bilinear value, how much the cubic one is off the ground (standard).
-constexpr double kCubicLeaves = 0.5;
+// How much of a mean square difference is left out, calibrated on terrain (docs/uncertainty.md).
+constexpr double kNearestLeaves = 0.75, kBilinearLeaves = 1.7, kCubicLeaves = 0.16;
 
 class WarpSource final : public GridSource {
  public:
@@ -196,7 +193,9 @@ class WarpSource final : public GridSource {
         info_(std::move(info)),
         method_(method),
         cells_(input_.frame(), info_.frame),
-        errors_(input_.info()) {}
+        errors_(input_.info()),
+        noise_x_(noise_in_difference(errors_, order(), true)),
+        noise_y_(noise_in_difference(errors_, order(), false)) {}
   const GridInfo& info() const override { return info_; }
   bool carries_uncertainty() const override { return input_.carries_uncertainty(); }
 
@@ -206,7 +205,9 @@ class WarpSource final : public GridSource {
     if (must_split(need, out.window, info_.name)) return in_halves(out, [this](const BlockView& half) { read(half); });
     if (need.empty()) need = {0, 0, 1, 1};
     const Block block = input_.read(need, out.planes());
-    fill(out, field, Sampler(block));
+    const std::optional<Unevenness> ground =
+        out.uncertainty ? std::optional<Unevenness>(std::in_place, block, order()) : std::nullopt;
+    fill(out, field, Sampler(block), ground ? &*ground : nullptr);
   }
 
  private:
@@ -229,7 +230,7 @@ class WarpSource final : public GridSource {
     return cells_around(box).grown(kReach + 1);
   }
 
-  void fill(const BlockView& out, const PatchField& field, const Sampler& sampler) const {
+  void fill(const BlockView& out, const PatchField& field, const Sampler& sampler, const Unevenness* ground) const {
     const Window& w = out.window;
     for (std::int64_t r = 0; r < w.rows; ++r) {
       const std::int64_t row = w.row + r, patch_row = row - PatchField::floor_div(row) * kPatch;
@@ -238,14 +239,14 @@ class WarpSource final : public GridSource {
         const std::int64_t col = w.col + c, first = PatchField::floor_div(col) * kPatch;
         const std::int64_t end = std::min(w.cols, first + kPatch - w.col);
         const Patch& patch = field.patch(col, row);
-        run(out, r, c, end, col - first, patch_row, patch, sampler);
+        run(out, r, c, end, col - first, patch_row, patch, sampler, ground);
         c = end;
       }
     }
   }
 
   void run(const BlockView& out, std::int64_t r, std::int64_t c, std::int64_t end, std::int64_t patch_col,
-           std::int64_t patch_row, const Patch& patch, const Sampler& sampler) const {
+           std::int64_t patch_row, const Patch& patch, const Sampler& sampler, const Unevenness* ground) const {
     while (c < end) {
       const Run cells = patch.run(patch_col, patch_row);
       const std::int64_t n = std::min(cells.cells, end - c);
@@ -257,7 +258,7 @@ class WarpSource final : public GridSource {
       if (out.origin)
         for (std::int64_t k = 0; k < n; ++k)
           out.origin_row(r)[c + k] = std::isnan(to[k]) ? 0 : resampled_origin(sampler, cells.at(k));
-      if (out.uncertainty) doubt(cells, n, to, sampler, out.uncertainty_row(r) + c);
+      if (ground) doubt(cells, n, to, sampler, *ground, out.uncertainty_row(r) + c);
       c += n;
       patch_col += n;
     }
@@ -268,41 +269,37 @@ class WarpSource final : public GridSource {
   }
 
   // What the errors of the cells under the kernel become, and what the kernel itself leaves out of the ground between
-  // them: judged by how far the next better, or for the cubic the next worse, is from it (kCubicLeaves, calibrated on
-  // terrain: docs/uncertainty.md).
-  void doubt(const Run& cells, std::int64_t n, const float* z, const Sampler& sampler, float* out) const {
-    float other[kRun];
-    if (method_ == Resampling::Bilinear) sampler.cubic_alone(cells, n, other);
+  // them: by how uneven it is there beyond what noise makes of it.
+  void doubt(const Run& cells, std::int64_t n, const float* z, const Sampler& sampler, const Unevenness& ground,
+             float* out) const {
     for (std::int64_t k = 0; k < n; ++k) {
       out[k] = kVoid;
       if (std::isnan(z[k])) continue;
       const Point p = cells.at(k);
       const FourAround around = sampler.around(p);
-      double variance, left;
-      if (method_ == Resampling::Nearest) {
-        const auto own = static_cast<double>(sampler.uncertainty(static_cast<std::int64_t>(std::floor(p.x)),
-                                                                 static_cast<std::int64_t>(std::floor(p.y))));
-        variance = own * own;
-        const double off = static_cast<double>(z[k] - sampler.bilinear(p));
-        // Noise alone makes them differ, too.
-        left = std::max(0.0, off * off - variance - around.variance(errors_));
-      } else if (method_ == Resampling::Bilinear) {
-        variance = around.variance(errors_);
-        const double off = std::isnan(other[k]) ? 0 : static_cast<double>(z[k] - other[k]);
-        left = off * off;
-      } else {
-        variance = around.own_variance() * cubic_share(p);
-        const double off = kCubicLeaves * static_cast<double>(z[k] - sampler.bilinear(p));
-        left = off * off;
-      }
+      const double x = p.x - 0.5, y = p.y - 0.5, u = x - std::floor(x), v = y - std::floor(y);
+      const Unevenness::Along rough =
+          ground.at(static_cast<std::int64_t>(std::floor(x)), static_cast<std::int64_t>(std::floor(y)));
+      const double own = around.own_variance();
+      double variance = own;
+      if (method_ == Resampling::Bilinear) variance = around.variance(errors_);
+      if (method_ == Resampling::Cubic) variance = own * cubic_share(u, v);
+      const double left = share_left(u) * std::max(0.0, rough.x - own * noise_x_) +
+                          share_left(v) * std::max(0.0, rough.y - own * noise_y_);
       out[k] = static_cast<float>(std::sqrt(variance + left));
     }
   }
-  double cubic_share(Point p) const {
-    const double x = p.x - 0.5, y = p.y - 0.5;
+  int order() const { return method_ == Resampling::Nearest ? 1 : method_ == Resampling::Bilinear ? 2 : 3; }
+  // Of the mean square of a difference, how much is left out a share `t` of the way to the next cell.
+  double share_left(double t) const {
+    const double side = t * (1 - t);
+    if (method_ == Resampling::Nearest) return kNearestLeaves * std::min(t, 1 - t) * std::min(t, 1 - t);
+    return method_ == Resampling::Bilinear ? kBilinearLeaves * side * side / 4 : kCubicLeaves * side * side;
+  }
+  double cubic_share(double u, double v) const {
     float wx[4], wy[4];
-    cubic_weights(static_cast<float>(x - std::floor(x)), wx);
-    cubic_weights(static_cast<float>(y - std::floor(y)), wy);
+    cubic_weights(static_cast<float>(u), wx);
+    cubic_weights(static_cast<float>(v), wy);
     return errors_.across(wx, 4) * errors_.down(wy, 4);
   }
 
@@ -311,6 +308,7 @@ class WarpSource final : public GridSource {
   Resampling method_;
   SourceCells cells_;
   ErrorKernel errors_;
+  double noise_x_, noise_y_;  // of a cell's variance, in a difference of this order
 };
 
 // A number of the series 1, 1.5, 2, 2.5, 3, 4, 5, 6, 8 times a power of ten, nearest by ratio.

@@ -1,0 +1,105 @@
+// How often the 95 % that a surface states of itself holds: analytic ground and the example island, measured with noise
+// that is known, then resampled, averaged, blended. Prints the table of docs/uncertainty.md.
+//
+//   build/bin/sureness [TRIALS]
+#include "../tests/sureness.hpp"
+
+#include <fmt/format.h>
+#include <string>
+
+#include "katoptra/geo/area.hpp"
+#include "katoptra/surface/mosaic.hpp"
+#include "katoptra/surface/reproject.hpp"
+
+#include "marrowick.hpp"
+
+namespace {
+
+using namespace katoptra;
+using namespace katoptra::testing;
+
+const Crs& zone() {
+  static const Crs crs = Crs::parse("EPSG:32725");
+  return crs;
+}
+Frame frame(double cell, std::int64_t cols, std::int64_t rows, double shift = 0) {
+  return {zone(), 677300 + shift, 5841900 - shift, {cell, cell}, cols, rows};
+}
+
+double waves(double x, double y) {
+  return 40 + 12 * std::sin((x - 677000) / 31) * std::cos((y - 5841000) / 47) + 3 * std::sin((x + y) / 13);
+}
+double island(double x, double y) { return marrowick::ground_utm(x, y); }
+
+// The mean of the ground over a cell, from 144 places.
+Ground mean_over(const Ground& ground, double cell) {
+  return [=](double x, double y) {
+    double sum = 0;
+    for (int j = 0; j < 12; ++j)
+      for (int i = 0; i < 12; ++i) sum += ground(x + cell * ((i + 0.5) / 12 - 0.5), y + cell * ((j + 0.5) / 12 - 0.5));
+    return sum / 144;
+  };
+}
+
+struct Case {
+  std::string name;
+  std::function<Held(const Ground& ground, Length reach, unsigned seed)> run;
+};
+
+void print_row(const Case& c, const char* where, const Ground& ground, int trials) {
+  std::string row = fmt::format("| {} | {} |", c.name, where);
+  for (const double reach : {0.0, 3.0, 20.0}) {
+    Held all;
+    for (int t = 0; t < trials; ++t) all.add(c.run(ground, Length::metres(reach), static_cast<unsigned>(t + 1)));
+    row += fmt::format(" {:.1f} % ({:.2f}) |", 100 * all.share(), all.ratio());
+  }
+  fmt::print("{}\n", row);
+  std::fflush(stdout);
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+  const int trials = argc > 1 ? std::atoi(argv[1]) : 20;
+  const auto moved = [](Resampling how, double cell, double to) {
+    return [=](const Ground& g, Length reach, unsigned seed) {
+      const Grid in = measured(frame(cell, 150, 150), g, 0.05, reach, seed);
+      const auto n = static_cast<std::int64_t>(130 * cell / to);
+      return held(reproject(in, frame(to, n, n, 7.37 * cell), how), g);
+    };
+  };
+  const std::vector<Case> cases = {
+      {"measured", [](const Ground& g, Length reach,
+                      unsigned seed) { return held(measured(frame(1, 150, 150), g, 0.05, reach, seed), g); }},
+      {"cubic, cells as large", moved(Resampling::Cubic, 1, 1)},
+      {"cubic, to cells of a third", moved(Resampling::Cubic, 1, 1.0 / 3.1)},
+      {"cubic, from cells of 10 m", moved(Resampling::Cubic, 10, 7)},
+      {"bilinear, cells as large", moved(Resampling::Bilinear, 1, 1)},
+      {"bilinear, from cells of 10 m", moved(Resampling::Bilinear, 10, 7)},
+      {"nearest, cells as large", moved(Resampling::Nearest, 1, 1)},
+      {"nearest, from cells of 10 m", moved(Resampling::Nearest, 10, 7)},
+      {"mean, to cells of 4.6 m",
+       [](const Ground& g, Length reach, unsigned seed) {
+         const Grid in = measured(frame(1, 200, 200), g, 0.05, reach, seed);
+         return held(reproject(in, frame(4.6, 38, 38, 7.37), Resampling::Mean), mean_over(g, 4.6));
+       }},
+      {"blended over 10 m",
+       [](const Ground& g, Length reach, unsigned seed) {
+         Grid a = measured(frame(1, 120, 60), g, 0.03, reach, seed),
+              b = measured(frame(1, 120, 60, 30), g, 0.10, reach, seed + 1000);
+         const auto dated = [](const Grid& grid, const char* date) {
+           return relabelled(grid, [&](GridInfo& i) { i.sources[0].date = i.sources[0].survey = date; });
+         };
+         const Grid m = mosaic({dated(a, "2022-01-01"), dated(b, "2016-01-01")}, {.feather = 10_m});
+         return held(m, g, [](const Block& block, std::int64_t c, std::int64_t r) {
+           return how_of(block.origin_row(r)[c]) == How::Blended;
+         });
+       }},
+  };
+  fmt::print(
+      "| how it came about | ground | noise from cell to cell | over 3 m | over 20 m |\n|---|---|---|---|---|\n");
+  for (const Case& c : cases) {
+    print_row(c, "waves", waves, trials);
+    print_row(c, "island", island, trials);
+  }
+}
