@@ -7,10 +7,25 @@
 #pragma once
 #include <algorithm>
 #include <cmath>
+#include <cstdint>
+#include <cstring>
 
 #include "katoptra/grid/grid.hpp"
 
 namespace katoptra {
+
+// An uncertainty to what it is known to, a part in 256: more digits would cost a file more than the values do.
+inline float rounded_uncertainty(double u) {
+  const auto value = static_cast<float>(u);
+  std::uint32_t bits = 0;
+  std::memcpy(&bits, &value, 4);
+  constexpr std::uint32_t kDropped = 16;  // of 23
+  if (!(u > 0) || std::isinf(u)) return value;
+  bits = (bits + (1u << (kDropped - 1))) >> kDropped << kDropped;
+  float out = 0;
+  std::memcpy(&out, &bits, 4);
+  return out;
+}
 
 class ErrorKernel {
  public:
@@ -79,6 +94,30 @@ class ErrorKernel {
   bool known_;
   double reach_x_ = 0, reach_y_ = 0;
   double rx_[kMost] = {1}, ry_[kMost] = {1};
+};
+
+// What is left of a cell's variance by a kernel along an axis, by how far the place lies beyond the cell before it:
+// looked up, as it is asked for every cell.
+class KernelShares {
+ public:
+  // `weights(t, w)` fills four weights.
+  template <class Weights>
+  KernelShares(const ErrorKernel& errors, bool along_x, const Weights& weights) {
+    for (int i = 0; i <= kSteps; ++i) {
+      float w[4];
+      weights(static_cast<float>(i) / kSteps, w);
+      share_[i] = static_cast<float>(along_x ? errors.across(w, 4) : errors.down(w, 4));
+    }
+  }
+  float at(float t) const {
+    const float x = t * kSteps;
+    const int i = std::min(static_cast<int>(x), kSteps - 1);
+    return share_[i] + (x - static_cast<float>(i)) * (share_[i + 1] - share_[i]);
+  }
+
+ private:
+  static constexpr int kSteps = 64;
+  float share_[kSteps + 1];
 };
 
 // The four cells around a place, as the bilinear kernel weighs them: how much each with a value counts, and how sure it

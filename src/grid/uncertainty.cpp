@@ -10,6 +10,7 @@
 #include "katoptra/base/error.hpp"
 #include "katoptra/geo/crs.hpp"
 
+#include "error_kernel.hpp"
 #include "planes.hpp"
 
 namespace katoptra {
@@ -84,7 +85,8 @@ class ModelledSource final : public GridSource {
         }
         const double p = rise(z.at(c, r + 1), here, z.at(c + 2, r + 1)) / run_x,
                      q = rise(z.at(c + 1, r), here, z.at(c + 1, r + 2)) / run_y;
-        out.uncertainty_row(r)[c] += static_cast<float>(model_.times * model_.per_slope / unit_ * std::hypot(p, q));
+        float& u = out.uncertainty_row(r)[c];
+        u = rounded_uncertainty(static_cast<double>(u) + model_.times * model_.per_slope / unit_ * std::hypot(p, q));
       }
   }
 

@@ -279,7 +279,7 @@ class MeanSource final : public GridSource {
                    high = std::max(1.0, std::hypot(p.down.x, p.down.y) * whole);
       // Cells without a value balance nothing.
       const double kept = std::sqrt(std::min(1.0, d.weight));
-      return static_cast<float>(std::sqrt(
+      return rounded_uncertainty(std::sqrt(
           d.variance / d.weight * errors.of_box(std::max(1.0, wide * kept), std::max(1.0, high * kept)) + d.shifted()));
     }
 

@@ -14,6 +14,7 @@
 #include "katoptra/surface/clip.hpp"
 
 #include "distance.hpp"
+#include "grid/error_kernel.hpp"
 #include "grid/planes.hpp"
 
 namespace katoptra {
@@ -172,7 +173,7 @@ class MosaicSource final : public GridSource {
         const Blend& b = cells[static_cast<std::size_t>(r * w.cols + c)];
         out.row(r)[c] = b.weight > 0 ? static_cast<float>(b.sum / b.weight) : kVoid;
         if (out.uncertainty)
-          out.uncertainty_row(r)[c] = b.weight > 0 ? static_cast<float>(std::sqrt(b.doubt) / b.weight) : kVoid;
+          out.uncertainty_row(r)[c] = b.weight > 0 ? rounded_uncertainty(std::sqrt(b.doubt) / b.weight) : kVoid;
         if (out.origin)
           out.origin_row(r)[c] = b.sources > 1 ? origin_code(source_of(b.origin), How::Blended) : b.origin;
       }

@@ -171,6 +171,23 @@ class Sampler {
             [this](std::int64_t c, std::int64_t r) { return uncertainty(c, r); }};
   }
 
+  // The variance of a single cell at a place `u` and `v` beyond the middle of cell (c, r): between those of the four
+  // around.
+  float own_variance(Point p, std::int64_t c, std::int64_t r, float u, float v) const {
+    const std::int64_t i = c - w_.col, j = r - w_.row;
+    if (i >= 0 && j >= 0 && i + 1 < w_.cols && j + 1 < w_.rows) {
+      const float *z = block_.row(j) + i, *s = block_.uncertainty_row(j) + i;
+      const std::int64_t below = w_.cols;
+      const float known = z[0] + z[1] + z[below] + z[below + 1];
+      if (!std::isnan(known)) {
+        const float upper = (1 - u) * s[0] * s[0] + u * s[1] * s[1],
+                    lower = (1 - u) * s[below] * s[below] + u * s[below + 1] * s[below + 1];
+        return (1 - v) * upper + v * lower;
+      }
+    }
+    return static_cast<float>(around(p).own_variance());
+  }
+
   float bilinear(Point p) const {
     return static_cast<float>(
         katoptra::bilinear(p.x, p.y, [this](std::int64_t c, std::int64_t r) { return cell(c, r); }));
@@ -184,7 +201,7 @@ class Sampler {
 constexpr std::int64_t kAround = 4;
 constexpr double kKernelReach = 0.75;  // cells over which a kernel makes errors go together
 // How much of a mean square difference is left out, calibrated on terrain (docs/uncertainty.md).
-constexpr double kNearestLeaves = 0.75, kBilinearLeaves = 1.7, kCubicLeaves = 0.16;
+constexpr float kNearestLeaves = 0.75F, kBilinearLeaves = 1.7F, kCubicLeaves = 0.16F;
 
 class WarpSource final : public GridSource {
  public:
@@ -194,8 +211,10 @@ class WarpSource final : public GridSource {
         method_(method),
         cells_(input_.frame(), info_.frame),
         errors_(input_.info()),
-        noise_x_(noise_in_difference(errors_, order(), true)),
-        noise_y_(noise_in_difference(errors_, order(), false)) {}
+        shares_x_(errors_, true, [](float t, float* w) { cubic_weights(t, w); }),
+        shares_y_(errors_, false, [](float t, float* w) { cubic_weights(t, w); }),
+        noise_x_(static_cast<float>(noise_in_difference(errors_, order(), true))),
+        noise_y_(static_cast<float>(noise_in_difference(errors_, order(), false))) {}
   const GridInfo& info() const override { return info_; }
   bool carries_uncertainty() const override { return input_.carries_uncertainty(); }
 
@@ -273,34 +292,30 @@ class WarpSource final : public GridSource {
   void doubt(const Run& cells, std::int64_t n, const float* z, const Sampler& sampler, const Unevenness& ground,
              float* out) const {
     for (std::int64_t k = 0; k < n; ++k) {
-      out[k] = kVoid;
-      if (std::isnan(z[k])) continue;
+      if (std::isnan(z[k])) {
+        out[k] = kVoid;
+        continue;
+      }
       const Point p = cells.at(k);
-      const FourAround around = sampler.around(p);
-      const double x = p.x - 0.5, y = p.y - 0.5, u = x - std::floor(x), v = y - std::floor(y);
-      const Unevenness::Along rough =
-          ground.at(static_cast<std::int64_t>(std::floor(x)), static_cast<std::int64_t>(std::floor(y)));
-      const double own = around.own_variance();
-      double variance = own;
-      if (method_ == Resampling::Bilinear) variance = around.variance(errors_);
-      if (method_ == Resampling::Cubic) variance = own * cubic_share(u, v);
-      const double left = share_left(u) * std::max(0.0, rough.x - own * noise_x_) +
-                          share_left(v) * std::max(0.0, rough.y - own * noise_y_);
-      out[k] = static_cast<float>(std::sqrt(variance + left));
+      const double x = p.x - 0.5, y = p.y - 0.5, c = std::floor(x), r = std::floor(y);
+      const auto u = static_cast<float>(x - c), v = static_cast<float>(y - r);
+      const auto col = static_cast<std::int64_t>(c), row = static_cast<std::int64_t>(r);
+      const Unevenness::Along rough = ground.at(col, row);
+      const float own = sampler.own_variance(p, col, row, u, v);
+      float variance = own;
+      if (method_ == Resampling::Bilinear) variance = static_cast<float>(sampler.around(p).variance(errors_));
+      if (method_ == Resampling::Cubic) variance = own * shares_x_.at(u) * shares_y_.at(v);
+      const float left = share_left(u) * std::max(0.0F, rough.x - own * noise_x_) +
+                         share_left(v) * std::max(0.0F, rough.y - own * noise_y_);
+      out[k] = rounded_uncertainty(std::sqrt(variance + left));
     }
   }
   int order() const { return method_ == Resampling::Nearest ? 1 : method_ == Resampling::Bilinear ? 2 : 3; }
   // Of the mean square of a difference, how much is left out a share `t` of the way to the next cell.
-  double share_left(double t) const {
-    const double side = t * (1 - t);
-    if (method_ == Resampling::Nearest) return kNearestLeaves * std::min(t, 1 - t) * std::min(t, 1 - t);
-    return method_ == Resampling::Bilinear ? kBilinearLeaves * side * side / 4 : kCubicLeaves * side * side;
-  }
-  double cubic_share(double u, double v) const {
-    float wx[4], wy[4];
-    cubic_weights(static_cast<float>(u), wx);
-    cubic_weights(static_cast<float>(v), wy);
-    return errors_.across(wx, 4) * errors_.down(wy, 4);
+  float share_left(float t) const {
+    const float side = t * (1 - t), near = std::min(t, 1 - t);
+    if (method_ == Resampling::Nearest) return kNearestLeaves * near * near;
+    return method_ == Resampling::Bilinear ? kBilinearLeaves / 4 * side * side : kCubicLeaves * side * side;
   }
 
   Grid input_;
@@ -308,7 +323,8 @@ class WarpSource final : public GridSource {
   Resampling method_;
   SourceCells cells_;
   ErrorKernel errors_;
-  double noise_x_, noise_y_;  // of a cell's variance, in a difference of this order
+  KernelShares shares_x_, shares_y_;  // of the cubic kernel
+  float noise_x_, noise_y_;           // of a cell's variance, in a difference of this order
 };
 
 // A number of the series 1, 1.5, 2, 2.5, 3, 4, 5, 6, 8 times a power of ten, nearest by ratio.

@@ -5,6 +5,7 @@
 // Around the place between cells (c, r) and (c + 1, r + 1) twelve differences along rows speak for one direction and
 // twelve along columns for the other: three in a line, four lines. All of them lie within three cells of it.
 #pragma once
+#include <algorithm>
 #include <cmath>
 #include <vector>
 
@@ -25,7 +26,7 @@ class Unevenness {
   }
 
   struct Along {
-    double x = 0, y = 0;
+    float x = 0, y = 0;
   };
   // Between cell (c, r) and the next of the frame; 0 where no difference is known.
   Along at(std::int64_t c, std::int64_t r) const {
@@ -33,7 +34,7 @@ class Unevenness {
     r -= window_.row;
     if (c < 0 || r < 0 || c >= window_.cols || r >= window_.rows) return {};
     const auto i = static_cast<std::size_t>(r * window_.cols + c);
-    return {static_cast<double>(x_[i]), static_cast<double>(y_[i])};
+    return {x_[i], y_[i]};
   }
 
  private:
@@ -43,6 +44,7 @@ class Unevenness {
     // The difference that belongs to the way from a cell to the next: of order 2 the one around the cell itself.
     const std::int64_t before = order == 1 ? 0 : 1, after = order == 3 ? 2 : 1;
     const float* z = b.row(0);
+    bool holes = false;
     for (std::int64_t r = 0; r < rows; ++r)
       for (std::int64_t c = 0; c < cols; ++c) {
         const auto i = static_cast<std::size_t>(r * cols + c);
@@ -53,15 +55,36 @@ class Unevenness {
         const float d = order == 1   ? p[step] - p[0]
                         : order == 2 ? p[-step] - 2 * p[0] + p[step]
                                      : (p[2 * step] - p[-step]) - 3 * (p[step] - p[0]);
-        if (std::isnan(d)) continue;
+        if (std::isnan(d)) {
+          holes = true;
+          continue;
+        }
         square[i] = d * d;
         count[i] = 1;
       }
-    std::vector<float> s = summed(square, dc ? 3 : 4, true), n = summed(count, dc ? 3 : 4, true);
-    s = summed(s, dc ? 4 : 3, false);
-    n = summed(n, dc ? 4 : 3, false);
-    for (std::size_t i = 0; i < s.size(); ++i) s[i] = n[i] > 0 ? s[i] / n[i] : 0;
+    std::vector<float> s = summed(summed(square, dc ? 3 : 4, true), dc ? 4 : 3, false);
+    if (holes) {
+      const std::vector<float> n = summed(summed(count, dc ? 3 : 4, true), dc ? 4 : 3, false);
+      for (std::size_t i = 0; i < s.size(); ++i) s[i] = n[i] > 0 ? s[i] / n[i] : 0;
+      return s;
+    }
+    // How many there are depends on the column and on the row alone.
+    const auto along = dc ? known(cols, before, cols - after, 3) : known(cols, 0, cols, 4),
+               across = dc ? known(rows, 0, rows, 4) : known(rows, before, rows - after, 3);
+    for (std::int64_t r = 0; r < rows; ++r)
+      for (std::int64_t c = 0; c < cols; ++c) {
+        const float n = along[static_cast<std::size_t>(c)] * across[static_cast<std::size_t>(r)];
+        float& mean = s[static_cast<std::size_t>(r * cols + c)];
+        mean = n > 0 ? mean / n : 0;
+      }
     return s;
+  }
+  // Of `n` neighbours from the one before, how many lie between two places.
+  static std::vector<float> known(std::int64_t size, std::int64_t from, std::int64_t to, std::int64_t n) {
+    std::vector<float> out(static_cast<std::size_t>(size), 0);
+    for (std::int64_t i = 0; i < size; ++i)
+      for (std::int64_t k = i - 1; k < i - 1 + n; ++k) out[static_cast<std::size_t>(i)] += k >= from && k < to ? 1 : 0;
+    return out;
   }
   // Sums of `n` neighbours in a row or a column, from the one before.
   std::vector<float> summed(const std::vector<float>& v, std::int64_t n, bool along_row) const {
