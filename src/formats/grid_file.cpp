@@ -118,7 +118,7 @@ Beside use_json(const Located& located, GridInfo& info, FileFacts& facts) {
     if (!word("quantity").empty()) {
       q.kind = quantity_kind_from(word("quantity"));
       used = true;
-      if (q.kind != QuantityKind::Height) q.other_unit = word("unit");
+      if (q.kind != QuantityKind::Height) use_unit(q, word("unit"));
     }
     if (q.kind == QuantityKind::Height && !q.heights.known() && !word("heights").empty())
       q.heights = HeightReference::parse(word("heights")), used = true;
@@ -226,6 +226,16 @@ bool complete_references(const Located& located, GridInfo& info, FileFacts& fact
   const bool depths = use_json(located, info, facts).depths;
   assign(info, facts, options);
   return depths;
+}
+
+void use_unit(Quantity& q, const std::string& unit) {
+  for (const LengthUnit u : {LengthUnit::Metre, LengthUnit::Foot, LengthUnit::UsFoot})
+    if (is_length(q.kind) && unit == symbol(u)) {
+      q.unit = u;
+      q.unit_known = true;
+      return;
+    }
+  q.other_unit = unit;
 }
 
 std::int64_t band_from(const OpenOptions& options, std::int64_t bands, const std::string& file) {

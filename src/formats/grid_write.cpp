@@ -47,23 +47,27 @@ struct EncodedBand {
   Window window;
   std::vector<std::uint8_t> bytes;
   Measure measure;
+  Sureness sureness;
 };
 
-Measure write_bands(const Grid& grid, RowWriter& writer, const RunOptions& run) {
+Measure write_bands(const Grid& grid, RowWriter& writer, const RunOptions& run, Sureness& sureness) {
   Measure all;
   map_bands(
-      grid, Planes::Values, 0, run,
+      grid, planes_with(false, writer.writes_uncertainty()), 0, run,
       [&](const Block& block, const Window& band) -> std::shared_ptr<void> {
         auto e = std::make_shared<EncodedBand>();
         e->window = band;
         e->bytes = writer.encode(block);
         e->measure.add(block);
+        if (const float* u = block.uncertainty_row(0))
+          for (std::int64_t i = 0; i < band.cells(); ++i) e->sureness.add(u[i]);
         return e;
       },
       [&](std::shared_ptr<void> result) {
         const auto& e = *static_cast<EncodedBand*>(result.get());
         writer.place(e.window, e.bytes);
         all.add(e.measure);
+        sureness.add(e.sureness);
       });
   return all;
 }
@@ -112,7 +116,11 @@ WriteReport write_rows(const Grid& grid, const fs::path& path, const WriteOption
   report.compression = "none";
   // A lineage that may not be written is told before hours of work, not after them.
   if (options.lineage) create_file(lineage_path_for(path), {.overwrite = options.overwrite});
-  const Measure m = write_bands(grid, *writer, options.run);
+  Sureness sureness;
+  const Measure m = write_bands(grid, *writer, options.run, sureness);
+  report.uncertainty = sureness.told();
+  if (options.uncertainty && grid.carries_uncertainty() && !writer->writes_uncertainty())
+    report.info.notes.push_back("its uncertainty is left out: GeoTIFF and NetCDF have room for it");
   report.cells = m.cells;
   report.voids = m.voids;
   const bool any = m.cells > m.voids;

@@ -41,6 +41,8 @@ bool is_xyz(std::span<const std::uint8_t> head);
 bool is_hdf5(std::span<const std::uint8_t> head);
 bool is_netcdf_classic(std::span<const std::uint8_t> head);
 
+// What a file says that values other than heights are counted in: lengths by their unit, all else by its name.
+void use_unit(Quantity& q, const std::string& unit);
 // The band that was asked for by number or name, from 0; the first without a wish. BadArgument when there is none such.
 std::int64_t band_from(const OpenOptions& options, std::int64_t bands, const std::string& file);
 

@@ -50,6 +50,8 @@ class RowWriter {
  public:
   virtual ~RowWriter() = default;
   virtual std::vector<std::uint8_t> encode(const Block& rows) const = 0;
+  // What it encodes has the uncertainty with it.
+  virtual bool writes_uncertainty() const { return false; }
   virtual void place(const Window& band, std::span<const std::uint8_t> bytes) = 0;
   // Gives the file its name and completes the report: bytes, format.
   virtual void finish(WriteReport& report) = 0;

@@ -10,9 +10,11 @@
 #include <netcdf.h>
 #include <netcdf_filter.h>
 #include <netcdf_mem.h>
+#include <sstream>
 #include <utility>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/grid/uncertainty.hpp"
 
 #include "base/text.hpp"
 #include "cf_mapping.hpp"
@@ -564,11 +566,11 @@ void describe(const Reader& r, const Candidate& c, const References& refs, GridF
   for (const std::string& n : refs.notes) info.notes.push_back(n);
   const std::string kind = r.text(v, "katoptra_quantity"), units = r.text(v, "units");
   if (!kind.empty()) info.quantity.kind = quantity_kind_from(kind);
-  if (info.quantity.kind != QuantityKind::Height) {
+  if (!is_length(info.quantity.kind) || (info.quantity.kind != QuantityKind::Height && !unit_from(units))) {
     info.quantity.other_unit = units;
     return;
   }
-  info.quantity.heights = refs.heights;
+  if (info.quantity.kind == QuantityKind::Height) info.quantity.heights = refs.heights;
   if (const auto unit = unit_from(units)) {
     info.quantity.unit = *unit;
     info.quantity.unit_known = true;
@@ -578,6 +580,18 @@ void describe(const Reader& r, const Candidate& c, const References& refs, GridF
 bool are_depths(const Reader& r, int v) {
   const std::string positive = lower_case(r.text(v, "positive")), standard = r.text(v, "standard_name");
   return positive == "down" || (positive.empty() && standard.find("depth") != standard.npos);
+}
+
+// The variable that says how sure another is (CF 3.4, ancillary variables), over the same dimensions.
+const Variable* uncertainty_beside(const Reader& r, const Variable& v) {
+  std::istringstream names(r.text(v.id, "ancillary_variables"));
+  for (std::string name; names >> name;) {
+    const Variable* beside = r.find(name);
+    if (!beside || beside->dims != v.dims || !sample_type(beside->type)) continue;
+    const std::string standard = r.text(beside->id, "standard_name");
+    if (standard.ends_with(" standard_error") || name == "uncertainty") return beside;
+  }
+  return nullptr;
 }
 
 }  // namespace
@@ -639,11 +653,17 @@ GridFile open_netcdf(const Located& located, const OpenOptions& options) {
   const ValidRange valid = valid_range(r, v, rule);
   const auto also_default = r.default_hole(v);
   Rows rows(file, c, lattice.cols, rule.type, steps);
+  const Variable* beside = uncertainty_beside(r, v);
+  OpenOptions plane{.band = beside ? beside->name : ""};
+  if (beside && c.step > 0) plane.band += fmt::format(":{}", c.step);
+  if (const auto reach = beside ? r.number(v.id, "katoptra_error_reach") : std::nullopt; reach && *reach >= 0)
+    info.error_reach = Length::metres(*reach);
   lock.unlock();
   Grid grid = turned(grid_of_rows(std::move(info), rule, rows_per_block, std::move(rows)), lattice);
   for (const auto& hole : {missing, also_default})
     if (hole && hole != rule.hole) grid = with_void(grid, *hole * rule.scale + rule.offset);
   if (valid.given()) grid = Grid(std::make_shared<RangeSource>(grid, valid));
+  if (beside) grid = with_uncertainty(grid, open_netcdf(located, plane).grid);
   if (depths) grid = depths_as_heights(grid);
   out.facts.depths_turned = depths;
   out.grid = grid;

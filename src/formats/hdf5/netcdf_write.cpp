@@ -1,6 +1,7 @@
 // NetCDF writing by the CF conventions (1.8): y runs south, values compressed in square chunks (NetCDF 4, .nc) or plain
 // (classic with 64-bit offsets, .cdf).
 #include <cmath>
+#include <cstring>
 #include <fmt/format.h>
 #include <limits>
 #include <map>
@@ -46,8 +47,14 @@ nc_type nc_type_of(SampleType t, bool classic, const std::string& file) {
 
 class NetcdfWriter final : public RowWriter {
  public:
-  NetcdfWriter(const fs::path& path, const GridInfo& info, const StoredAs& as, const WriteOptions& options)
-      : path_(path), info_(info), as_(as), options_(options), classic_(lower_extension(path) == ".cdf") {
+  NetcdfWriter(const fs::path& path, const GridInfo& info, const StoredAs& as, const WriteOptions& options,
+               bool uncertain)
+      : path_(path),
+        info_(info),
+        as_(as),
+        options_(options),
+        uncertain_(uncertain),
+        classic_(lower_extension(path) == ".cdf") {
     std::error_code ec;
     if (!options.overwrite && fs::exists(path, ec))
       throw Error(ErrorCode::Io, "exists already", path.string(), "choose another name or say --overwrite");
@@ -70,10 +77,14 @@ class NetcdfWriter final : public RowWriter {
   NetcdfWriter(const NetcdfWriter&) = delete;
   NetcdfWriter& operator=(const NetcdfWriter&) = delete;
 
+  bool writes_uncertainty() const override { return uncertain_; }
+  // The values, and behind them their uncertainties as floats.
   std::vector<std::uint8_t> encode(const Block& rows) const override {
     const auto n = static_cast<std::size_t>(rows.window().cells());
-    std::vector<std::uint8_t> out(n * static_cast<std::size_t>(bytes_per_sample(as_.type)));
+    const std::size_t bytes = n * static_cast<std::size_t>(bytes_per_sample(as_.type));
+    std::vector<std::uint8_t> out(bytes + (uncertain_ ? n * sizeof(float) : 0));
     floats_to_samples(rows.row(0), n, as_, out.data(), path_.string());
+    if (uncertain_) std::memcpy(out.data() + bytes, rows.uncertainty_row(0), n * sizeof(float));
     return out;
   }
   void place(const Window& band, std::span<const std::uint8_t> bytes) override {
@@ -81,6 +92,9 @@ class NetcdfWriter final : public RowWriter {
                       count[2] = {static_cast<std::size_t>(band.rows), static_cast<std::size_t>(band.cols)};
     std::lock_guard lock(container_lock());
     expect(nc_put_vara(nc_, values_, start, count, bytes.data()));
+    if (uncertain_)
+      expect(nc_put_vara(nc_, uncertainties_, start, count,
+                         bytes.data() + count[0] * count[1] * static_cast<std::size_t>(bytes_per_sample(as_.type))));
   }
   void finish(WriteReport& report) override {
     {
@@ -152,19 +166,7 @@ class NetcdfWriter final : public RowWriter {
     const bool height = q.kind == QuantityKind::Height;
     const nc_type type = nc_type_of(as_.type, classic_, path_.string());
     expect(nc_def_var(nc_, variable_name(q.kind).c_str(), type, 2, dims, &values_));
-    if (!classic_) {
-      const Frame& f = info_.frame;
-      const std::size_t chunks[2] = {static_cast<std::size_t>(std::min<std::int64_t>(256, f.rows())),
-                                     static_cast<std::size_t>(std::min<std::int64_t>(256, f.cols()))};
-      expect(nc_def_var_chunking(nc_, values_, NC_CHUNKED, chunks));
-      if (options_.codec != Codec::None)
-        expect(nc_def_var_deflate(nc_, values_, 1, 1, std::clamp(options_.level, 1, 9)));
-      // Bands arrive whole: chunks of a row of chunks wait in the cache until they are full.
-      const std::size_t across = (static_cast<std::size_t>(f.cols()) + chunks[1] - 1) / chunks[1];
-      const std::size_t bytes =
-          2 * across * chunks[0] * chunks[1] * static_cast<std::size_t>(bytes_per_sample(as_.type));
-      expect(nc_set_var_chunk_cache(nc_, values_, std::max<std::size_t>(bytes, 1 << 20), 10007, 1.0F));
-    }
+    pack(values_, bytes_per_sample(as_.type));
     put_fill(type);
     if (height)
       text(values_, "standard_name",
@@ -175,10 +177,48 @@ class NetcdfWriter final : public RowWriter {
          fmt::format("{}{}", name_of(q.kind), height && q.heights.known() ? ", " + q.heights.name() : ""));
     text(values_, "katoptra_quantity", name_of(q.kind));
     const std::string unit = unit_name(q);
-    if (!height || q.unit_known)
-      text(values_, "units", unit == "ftUS" ? "US_survey_foot" : unit == "ft" ? "foot" : unit.empty() ? "1" : unit);
+    if (!height || q.unit_known) text(values_, "units", told_unit(unit));
     if (const auto classes = classes_of(q.kind); !classes.empty()) put_classes(type, classes);
     if (info_.frame.crs()) text(values_, "grid_mapping", "crs");
+    if (uncertain_) define_uncertainty(dims, unit);
+  }
+  // CF 3.4: a variable beside another that says how sure it is.
+  void define_uncertainty(const int* dims, const std::string& unit) {
+    expect(nc_def_var(nc_, "uncertainty", NC_FLOAT, 2, dims, &uncertainties_));
+    pack(uncertainties_, sizeof(float));
+    const float hole = kVoid;
+    expect(nc_put_att_float(nc_, uncertainties_, "_FillValue", NC_FLOAT, 1, &hole));
+    text(values_, "ancillary_variables", "uncertainty");
+    if (info_.error_reach) number(values_, "katoptra_error_reach", info_.error_reach->metres());
+    std::size_t n = 0;
+    if (nc_inq_attlen(nc_, values_, "standard_name", &n) == NC_NOERR) {
+      std::string standard(n, ' ');
+      expect(nc_get_att_text(nc_, values_, "standard_name", standard.data()));
+      text(uncertainties_, "standard_name", standard + " standard_error");
+    }
+    text(uncertainties_, "long_name", "one standard uncertainty");
+    text(uncertainties_, "katoptra_quantity", name_of(QuantityKind::Uncertainty));
+    if (!unit.empty() && (info_.quantity.kind != QuantityKind::Height || info_.quantity.unit_known))
+      text(uncertainties_, "units", told_unit(unit));
+    if (info_.frame.crs()) text(uncertainties_, "grid_mapping", "crs");
+  }
+  // In chunks that are packed, in the newer form.
+  void pack(int variable, int bytes_per) const {
+    if (classic_) return;
+    const Frame& f = info_.frame;
+    const std::size_t chunks[2] = {static_cast<std::size_t>(std::min<std::int64_t>(256, f.rows())),
+                                   static_cast<std::size_t>(std::min<std::int64_t>(256, f.cols()))};
+    expect(nc_def_var_chunking(nc_, variable, NC_CHUNKED, chunks));
+    if (options_.codec != Codec::None)
+      expect(nc_def_var_deflate(nc_, variable, 1, 1, std::clamp(options_.level, 1, 9)));
+    // Bands arrive whole: chunks of a row of chunks wait in the cache until they are full.
+    const std::size_t across = (static_cast<std::size_t>(f.cols()) + chunks[1] - 1) / chunks[1];
+    const std::size_t bytes = 2 * across * chunks[0] * chunks[1] * static_cast<std::size_t>(bytes_per);
+    expect(nc_set_var_chunk_cache(nc_, variable, std::max<std::size_t>(bytes, 1 << 20), 10007, 1.0F));
+  }
+  // As UDUNITS has it.
+  static std::string told_unit(const std::string& unit) {
+    return unit == "ftUS" ? "US_survey_foot" : unit == "ft" ? "foot" : unit.empty() ? "1" : unit;
   }
   static std::string variable_name(QuantityKind kind) { return one_word(name_of(kind)); }
   static std::string one_word(std::string text) {
@@ -263,15 +303,17 @@ class NetcdfWriter final : public RowWriter {
   GridInfo info_;
   StoredAs as_;
   WriteOptions options_;
-  bool classic_, done_ = false;
-  int nc_ = -1, values_ = -1;
+  bool uncertain_, classic_, done_ = false;
+  int nc_ = -1, values_ = -1, uncertainties_ = -1;
 };
 
 }  // namespace
 
 WriteReport write_netcdf(const Grid& grid, const fs::path& path, const WriteOptions& options) {
   const StoredAs as = stored_as(grid.info(), options.void_value, path.string());
-  return write_rows(grid, path, options, as, std::make_unique<NetcdfWriter>(path, grid.info(), as, options));
+  return write_rows(grid, path, options, as,
+                    std::make_unique<NetcdfWriter>(path, grid.info(), as, options,
+                                                   options.uncertainty && grid.carries_uncertainty()));
 }
 
 }  // namespace katoptra

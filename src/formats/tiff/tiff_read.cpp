@@ -458,7 +458,7 @@ Quantity read_quantity(const tiff::GeoFacts& geo, const std::string& description
   q.heights = geo.heights;
   if (geo.height_unit) q.unit = *geo.height_unit;
   q.unit_known = geo.height_unit.has_value();
-  if (q.kind != QuantityKind::Height) q.other_unit = described(description, "unit");
+  if (q.kind != QuantityKind::Height) use_unit(q, described(description, "unit"));
   q.surface = surface_kind_from(described(description, "surface"));
   return q;
 }
