@@ -76,12 +76,9 @@ OpenOptions Common::open_options() const {
   if (!from_heights.empty()) o.heights = HeightReference::parse(from_heights);
   if (!from_unit.empty()) o.unit = parse_length_unit(from_unit);
   o.void_value = from_void;
-  o.uncertainty = uncertainty;
-  if (confidence != 68 && confidence != 68.3 && confidence != 95)
-    throw Error(ErrorCode::BadArgument, fmt::format("{} is no confidence that uncertainties are told with", confidence),
-                "--confidence", "give 68 (one standard uncertainty) or 95");
-  o.uncertainty_times = confidence == 95 ? 1 / kTwoSided95 : 1;
-  if (!error_reach.empty()) o.error_reach = Length::parse(error_reach);
+  o.uncertainty = {.text = uncertainty, .confidence = confidence, .reach = {}};
+  o.uncertainty.times();
+  if (!error_reach.empty()) o.uncertainty.reach = Length::parse(error_reach);
   o.depths = depths;
   o.band = band;
   o.columns = columns;
@@ -444,8 +441,16 @@ std::map<std::string, ShortlistEntry>& told_of_files() {
   return m;
 }
 
+// What the records of their surveys say of how sure they are: when nobody says it here.
+std::map<std::string, StatedUncertainty>& stated_of_files() {
+  static std::map<std::string, StatedUncertainty> m;
+  return m;
+}
+
 OpenOptions options_for(const std::string& path, const Common& c) {
   OpenOptions o = c.open_options();
+  if (const auto stated = stated_of_files().find(path); stated != stated_of_files().end() && o.uncertainty.text.empty())
+    o.uncertainty = stated->second;
   const auto told = told_of_files().find(path);
   if (told == told_of_files().end()) return o;
   const ShortlistEntry& e = told->second;
@@ -503,9 +508,11 @@ std::vector<std::string> expand_inputs(const std::vector<std::string>& given, In
     std::error_code ec;
     if (std::filesystem::is_directory(p, ec)) {
       // What was made here of other files is none of the tiles to make something of.
-      for (const TileRecord& t : open_folder(p).tiles)
-        if (wanted == Inputs::All || (t.kind == TileKind::Grid && why_no_survey(t).empty()))
-          out.push_back(t.path.string());
+      for (const TileRecord& t : open_folder(p).tiles) {
+        if (wanted == Inputs::Grids && (t.kind != TileKind::Grid || !why_no_survey(t).empty())) continue;
+        stated_of_files()[t.path.string()] = t.uncertainty;
+        out.push_back(t.path.string());
+      }
     } else if (std::filesystem::is_regular_file(p, ec) && !is_list(p)) {
       for (const auto& grid : grids_behind(p)) out.push_back(grid.string());
     } else if (is_list(p)) {

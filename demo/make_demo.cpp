@@ -82,7 +82,9 @@ void sheet(const Survey& s, const std::string& name, const Frame& f, const Flaw&
 
 void record(const Survey& s, const std::string& more = {}) {
   write_text_file(g_folder / s.folder / "survey.toml",
-                  fmt::format("name = \"{}\"\ndate = {}\nlicence = \"CC0-1.0\"\n{}", s.name, s.date, more),
+                  fmt::format("name = \"{}\"\ndate = {}\nlicence = \"CC0-1.0\"\n"
+                              "uncertainty = \"{:g}m\"\nerror_reach = \"0m\"\n{}",
+                              s.name, s.date, s.noise, more),
                   {.overwrite = true});
 }
 

@@ -20,6 +20,7 @@
 #include "katoptra/formats/http.hpp"
 #include "katoptra/formats/point_file.hpp"
 #include "katoptra/formats/xyz.hpp"
+#include "katoptra/grid/uncertainty.hpp"
 
 #include "base/text.hpp"
 
@@ -42,12 +43,20 @@ FolderRecord read_record(const fs::path& path) {
     r.custodian = t["custodian"].value_or(std::string());
     r.skip = t["skip"].value_or(false);
     r.products = t["products"].value_or(false);
+    r.uncertainty.text = t["uncertainty"].value_or(std::string());
+    r.uncertainty.confidence = t["confidence"].value_or(r.uncertainty.confidence);
+    if (const auto reach = t["error_reach"].value<std::string>()) r.uncertainty.reach = Length::parse(*reach);
+    r.uncertainty.times();
+    // A record states, it names no file.
+    if (!r.uncertainty.text.empty()) parse_uncertainty(r.uncertainty.text, LengthUnit::Metre);
     for (auto [key, list] : {std::pair{"restricted", &r.restricted}, std::pair{"key", &r.key}})
       if (const toml::array* names = t[key].as_array())
         for (const auto& n : *names) list->push_back(n.value_or(std::string()));
   } catch (const toml::parse_error& e) {
     throw Error(ErrorCode::BadFile, fmt::format("line {}: {}", e.source().begin.line, e.description()), path.string(),
                 "mend the survey record");
+  } catch (const Error& e) {
+    throw Error(ErrorCode::BadFile, e.problem(), path.string(), "mend the survey record: " + e.advice());
   }
   return r;
 }
@@ -59,6 +68,7 @@ void apply(const FolderRecord& r, TileRecord& tile) {
     tile.date = r.date;
     tile.date_guessed = false;
   }
+  tile.uncertainty = r.uncertainty;
   tile.licence = r.licence;
   tile.custodian = r.custodian;
   auto names = [&](const std::vector<std::string>& list) {

@@ -14,6 +14,7 @@ namespace katoptra {
 struct FolderRecord {
   std::string name, date, licence, custodian;
   std::vector<std::string> restricted, key;  // stems of file names
+  StatedUncertainty uncertainty;
   bool skip = false;
   bool products = false;  // what Katoptra made of several files counts as a tile here
 };

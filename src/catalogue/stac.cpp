@@ -7,6 +7,7 @@
 
 #include "katoptra/formats/format.hpp"
 #include "katoptra/formats/http.hpp"
+#include "katoptra/grid/uncertainty.hpp"
 #include "katoptra/points/points.hpp"
 
 #include "base/text.hpp"
@@ -138,6 +139,20 @@ std::vector<std::pair<std::string, const json*>> data_assets(const json& item) {
 const json& said(const json& asset, const json& props, const char* key) {
   const json& own = member(asset, key);
   return own.is_null() ? member(props, key) : own;
+}
+
+// Of a stranger's catalogue only what is a statement: it names no file of this machine.
+void read_uncertainty(const json& props, StatedUncertainty& out) {
+  try {
+    const std::string text = word(props, "katoptra:uncertainty");
+    if (!text.empty()) parse_uncertainty(text, LengthUnit::Metre);
+    out.text = text;
+  } catch (const Error&) {
+    // What means nothing says nothing.
+  }
+  if (number(props, "katoptra:confidence") == 95) out.confidence = 95;
+  if (member(props, "katoptra:error_reach_m").is_number())
+    if (const double reach = number(props, "katoptra:error_reach_m"); reach >= 0) out.reach = Length::metres(reach);
 }
 
 void read_place(const json& item, const json& asset, const json& props, TileRecord& t, const std::string& where) {
@@ -275,6 +290,7 @@ std::vector<TileRecord> tiles_of_item(std::string_view text, const ItemContext& 
     t.openable = member(props, "katoptra:openable") != false;
     t.joined = static_cast<int>(std::clamp(number(props, "katoptra:joined"), 0.0, 1e6));
     t.made_from = word(props, "katoptra:made_from");
+    read_uncertainty(props, t.uncertainty);
     read_place(item, *asset, props, t, where);
     read_points(*asset, props, t);
     trust(t, word(*asset, "href"), context);
@@ -410,6 +426,9 @@ std::string item_of_tile(const TileRecord& t, const ItemLinks& links) {
   if (!t.openable) p["katoptra:openable"] = false;
   if (t.joined > 0) p["katoptra:joined"] = t.joined;
   if (!t.made_from.empty()) p["katoptra:made_from"] = t.made_from;
+  if (!t.uncertainty.text.empty()) p["katoptra:uncertainty"] = t.uncertainty.text;
+  if (t.uncertainty.confidence != 68) p["katoptra:confidence"] = t.uncertainty.confidence;
+  if (t.uncertainty.reach) p["katoptra:error_reach_m"] = t.uncertainty.reach->metres();
   if (t.density > 0) p["pc:density"] = t.density;
   if (!t.classes.empty()) {
     p["classification:classes"] = ordered_json::array();

@@ -188,38 +188,44 @@ Grid at_usual_longitudes(const Grid& grid) {
   return crosses ? grid : around_longitude(grid, 0);
 }
 
-// What the options say of the uncertainty, where the file itself says nothing.
+// What is said of the uncertainty, where the file itself says nothing.
 Grid with_stated_uncertainty(const Grid& given, const fs::path& path, const FileFacts& facts,
                              const OpenOptions& options) {
-  // Our own files hold one standard uncertainty, whatever others are told with.
-  const bool scales =
-      options.uncertainty_times != 1 && given.carries_uncertainty() && !facts.description.starts_with("Katoptra ");
-  const Grid grid = scales ? with_uncertainty(given, uncertainty_of(given), options.uncertainty_times) : given;
-  const std::string& text = options.uncertainty;
-  const std::string& name = grid.info().name;
-  Grid sure = grid;
-  if (!text.empty() && grid.carries_uncertainty()) {
-    sure = relabelled(grid, [&](GridInfo& info) {
-      info.notes.push_back(fmt::format("{}: has an uncertainty of its own, which is taken instead of {}", name, text));
-    });
+  const auto& [text, confidence, reach] = options.uncertainty;
+  const double times = options.uncertainty.times();
+  const std::string& name = given.info().name;
+  Grid sure = given;
+  if (given.carries_uncertainty()) {
+    // Our own files hold one standard uncertainty, whatever others are told with.
+    if (times != 1 && !facts.description.starts_with("Katoptra "))
+      sure = with_uncertainty(given, uncertainty_of(given), times);
+    if (!text.empty())
+      sure = relabelled(sure, [&, said = text](GridInfo& info) {
+        info.notes.push_back(
+            fmt::format("{}: has an uncertainty of its own, which is taken instead of {}", name, said));
+      });
   } else if (text.starts_with("band:")) {
     OpenOptions band{.band = text.substr(5)};
     band.crs = options.crs;
-    sure = with_uncertainty(grid, open_grid_file(path, band).grid, options.uncertainty_times);
+    sure = with_uncertainty(given, open_grid_file(path, band).grid, times);
   } else if (std::error_code ec; text.find_first_of("./") != text.npos && fs::exists(text, ec)) {
-    sure = with_uncertainty(grid, open_grid_file(text, {.crs = options.crs}).grid, options.uncertainty_times);
+    sure = with_uncertainty(given, open_grid_file(text, {.crs = options.crs}).grid, times);
   } else if (!text.empty()) {
-    const Quantity& q = grid.quantity();
-    UncertaintyModel model = parse_uncertainty(text, q.unit);
-    model.times = options.uncertainty_times;
-    sure = with_uncertainty(grid, model);
+    UncertaintyModel model = parse_uncertainty(text, given.quantity().unit);
+    model.times = times;
+    sure = with_uncertainty(given, model);
   }
-  if (options.error_reach && sure.carries_uncertainty() && !sure.info().error_reach)
-    sure = with_error_reach(sure, options.error_reach);
-  return sure;
+  return reach && sure.carries_uncertainty() && !sure.info().error_reach ? with_error_reach(sure, reach) : sure;
 }
 
 }  // namespace
+
+double StatedUncertainty::times() const {
+  if (confidence == 68 || confidence == 68.3) return 1;
+  if (confidence == 95) return 1 / kTwoSided95;
+  throw Error(ErrorCode::BadArgument, fmt::format("{} is no confidence that uncertainties are told with", confidence),
+              "confidence", "give 68 (one standard uncertainty) or 95");
+}
 
 bool complete_references(const Located& located, GridInfo& info, FileFacts& facts, const OpenOptions& options) {
   use_prj(located, info, facts);

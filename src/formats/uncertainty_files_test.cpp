@@ -103,17 +103,18 @@ TEST(UncertaintyFiles, WhatTheInputDoesNotSay) {
     return kVoid;
   };
   EXPECT_FALSE(open_grid(folder / "dem.tif").carries_uncertainty());
-  EXPECT_NEAR(first({.uncertainty = "0.3048m"}), 1, 1e-6);
-  EXPECT_NEAR(first({.uncertainty = "0.5"}), 0.5, 1e-6) << "in the unit of the heights";
-  EXPECT_NEAR(first({.uncertainty = (folder / "u.tif").string(), .uncertainty_times = 0.5}), 1, 1e-6);
-  EXPECT_EQ(open_grid(folder / "dem.tif", {.uncertainty = "1ft", .error_reach = 3_m}).info().error_reach, 3_m);
-  EXPECT_FALSE(open_grid(folder / "dem.tif", {.error_reach = 3_m}).info().error_reach) << "of nothing";
+  EXPECT_NEAR(first({.uncertainty = {.text = "0.3048m"}}), 1, 1e-6);
+  EXPECT_NEAR(first({.uncertainty = {.text = "0.5"}}), 0.5, 1e-6) << "in the unit of the heights";
+  EXPECT_NEAR(first({.uncertainty = {.text = (folder / "u.tif").string(), .confidence = 95}}), 2 / kTwoSided95, 1e-6);
+  EXPECT_EQ(open_grid(folder / "dem.tif", {.uncertainty = {.text = "1ft", .reach = 3_m}}).info().error_reach, 3_m);
+  EXPECT_FALSE(open_grid(folder / "dem.tif", {.uncertainty = {.reach = 3_m}}).info().error_reach) << "of nothing";
   std::string text;
-  EXPECT_EQ(error_of([&] { first({.uncertainty = (folder / "no.tif").string()}); }, &text), ErrorCode::BadArgument);
-  EXPECT_EQ(error_of([&] { first({.uncertainty = "band:2"}); }), ErrorCode::BadArgument);
+  EXPECT_EQ(error_of([&] { first({.uncertainty = {.text = (folder / "no.tif").string()}}); }, &text),
+            ErrorCode::BadArgument);
+  EXPECT_EQ(error_of([&] { first({.uncertainty = {.text = "band:2"}}); }), ErrorCode::BadArgument);
   // What a file says of itself stays, and is one standard uncertainty in files of ours.
   write_grid(sure_grid(f, LengthUnit::Metre, 4), folder / "sure.tif");
-  const Grid sure = open_grid(folder / "sure.tif", {.uncertainty = "9m", .uncertainty_times = 0.5});
+  const Grid sure = open_grid(folder / "sure.tif", {.uncertainty = {.text = "9m", .confidence = 95}});
   EXPECT_NE(sure.info().notes.back().find("of its own"), std::string::npos);
   const Block own = sure_grid(f, LengthUnit::Metre, 4).read(f.window(), Planes::All),
               read = sure.read(f.window(), Planes::All);

@@ -11,6 +11,7 @@
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/http.hpp"
 #include "katoptra/formats/vector_file.hpp"
+#include "katoptra/grid/uncertainty.hpp"
 #include "katoptra/study/judgements.hpp"
 #include "katoptra/study/study.hpp"
 #include "katoptra/water/water_products.hpp"
@@ -28,15 +29,28 @@ std::string place_in(const Study& s, const std::string& text) {
   return is_url(text) ? text : (s.folder / text).lexically_normal().string();
 }
 
+// A number, a model, or a grid beside the study.
+StatedUncertainty stated_uncertainty(const TableReader& t, const Study& s) {
+  StatedUncertainty u{
+      .text = t.text("uncertainty"), .confidence = t.number("confidence", 68), .reach = t.length("error_reach")};
+  std::error_code ec;
+  if (!u.text.empty() && std::filesystem::exists(s.folder / u.text, ec))
+    u.text = (s.folder / u.text).string();
+  else if (!u.text.empty() && !u.text.starts_with("band:"))
+    t.parsed("uncertainty", [](const std::string& x) { return parse_uncertainty(x, LengthUnit::Metre); });
+  u.times();
+  return u;
+}
+
 void read_sources(const toml::table& root, const std::string& file, const std::string& catalogue, Study& s) {
   const auto* sources = tables_of(root, "source", file);
   if (root.contains("points") && !sources) return;
   if (!sources || sources->empty())
     throw Error(ErrorCode::BadFile, "has no [[source]]", file, "name at least one folder or survey with tiles");
   for (const auto& item : *sources) {
-    const TableReader t(
-        item.as_table(), "source", file,
-        {"folder", "in", "survey", "crs", "heights", "unit", "void", "shift", "factor", "correction", "spikes"});
+    const TableReader t(item.as_table(), "source", file,
+                        {"folder", "in", "survey", "crs", "heights", "unit", "void", "uncertainty", "confidence",
+                         "error_reach", "shift", "factor", "correction", "spikes"});
     StudySource source;
     source.survey = t.text("survey");
     const std::string folder = t.text("folder"), in = t.text("in");
@@ -53,6 +67,7 @@ void read_sources(const toml::table& root, const std::string& file, const std::s
     source.heights = t.parsed("heights", [](const std::string& x) { return HeightReference::parse(x); });
     if (const double hole = t.number("void", std::nan("")); !std::isnan(hole)) source.void_value = hole;
     source.unit = t.parsed("unit", [](const std::string& x) { return parse_length_unit(x); });
+    source.uncertainty = stated_uncertainty(t, s);
     source.shift = parse_height_shift(t.text("shift"), source.unit.value_or(LengthUnit::Metre),
                                       [&](const std::string& name) { return open_grid(s.folder / name); });
     if (const std::string found = t.text("correction"); !found.empty())

@@ -10,6 +10,7 @@
 #include <string>
 #include <vector>
 
+#include "katoptra/formats/grid_file.hpp"
 #include "katoptra/geo/area.hpp"
 #include "katoptra/grid/frame.hpp"
 #include "katoptra/grid/quantity.hpp"
@@ -45,6 +46,7 @@ struct TileRecord {
   std::string checksum;               // a multihash in hexadecimal
   std::string superseded;             // why it should no longer be used
   int joined = 0;                     // made by Katoptra of so many files: a product, no survey; 0 for others
+  StatedUncertainty uncertainty;      // by the record of its survey
   std::string made_from;              // the name of the file that it was made from, where that is known
   std::vector<std::string> problems;  // damage, or why it could not be opened
   bool openable = true;

@@ -50,6 +50,22 @@ struct GridFile {
   FileFacts facts;
 };
 
+// What somebody says of how sure the values of a file are. Where the file carries its own, that stays, and a note says
+// so.
+struct StatedUncertainty {
+  // As grid/uncertainty.hpp reads it ("0.05m", "0.05m+0.2m*slope"; a bare length is in the unit of the heights),
+  // "band:3" of the same file, or the path of a second grid on the same lattice. Empty: nothing is said.
+  std::string text;
+  // What those numbers, and those in files that are not our own, are told with: 68 for one standard uncertainty, or 95.
+  double confidence = 68;
+  // How far errors go together (GridInfo::error_reach).
+  std::optional<Length> reach;
+
+  // What the numbers are multiplied with. BadArgument for any other confidence.
+  double times() const;
+  bool operator==(const StatedUncertainty&) const = default;
+};
+
 struct OpenOptions {
   // Assigned only when the file has none; a different one is refused.
   std::optional<Crs> crs;
@@ -62,15 +78,8 @@ struct OpenOptions {
   bool depths = false;
   // Which of several values: a number from 1, or the name of a band or variable. Empty: the heights, or the first.
   std::string band;
-  // How sure the values are, when the file does not say: one standard uncertainty as grid/uncertainty.hpp reads it
-  // ("0.05m", "0.05m+0.2m*slope"), "band:3" of the same file, or the path of a second grid on the same lattice. Where
-  // the file carries its own, that stays, and a note says so. A bare length is in the unit of the heights.
-  std::string uncertainty;
-  // What those numbers, and those in files that are not our own, are multiplied with; 1 / kTwoSided95 for those that
-  // are stated at 95 %.
-  double uncertainty_times = 1;
-  // How far errors go together (GridInfo::error_reach), when the file does not say.
-  std::optional<Length> error_reach;
+  // How sure the values are, when the file does not say.
+  StatedUncertainty uncertainty;
   // XYZ text: which columns are x, y and z ("1,2,4", or names of its header line) and what stands between them.
   std::string columns;
   char delimiter = 0;

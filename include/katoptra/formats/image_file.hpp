@@ -38,9 +38,9 @@ bool image_is_lonlat(const std::filesystem::path& name);
 ImageReport write_image(const PlacedImage& image, const std::filesystem::path& path,
                         const ImageWriteOptions& options = {});
 
-// A picture that knows where it lies, as grids of 0 to 255: red, green, blue and, where it has it, opacity. PNG and JPEG
-// with a world file beside them and a .prj (else `otherwise`), held in memory (TooLarge beyond 64 million pixels); a
-// GeoTIFF of bytes, read in parts. Refused when nothing says where it lies.
+// A picture that knows where it lies, as grids of 0 to 255: red, green, blue and, where it has it, opacity. PNG and
+// JPEG with a world file beside them and a .prj (else `otherwise`), held in memory (TooLarge beyond 64 million pixels);
+// a GeoTIFF of bytes, read in parts. Refused when nothing says where it lies.
 std::vector<Grid> open_picture(const std::filesystem::path& path, const Crs& otherwise = {});
 
 }  // namespace katoptra

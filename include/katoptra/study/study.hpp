@@ -45,6 +45,8 @@ struct StudySource {
   std::optional<HeightReference> heights;
   std::optional<LengthUnit> unit;
   std::optional<double> void_value;  // a value that stands for voids and is not declared
+  // How sure its heights are, where its files and the record of its survey do not say.
+  StatedUncertainty uncertainty;
   // Added to its heights, which are above the study's reference then.
   HeightShift shift;
   // A mistake that was found and is taken out, before anything else is done to its heights.
