@@ -31,26 +31,54 @@ int run_mosaic(const MosaicCommand& o) {
 }
 
 struct FillCommand : Common {
-  std::string in, largest;
+  std::string in, largest, method = "usual", second, blend;
   bool edges = false;
 };
+
+// What hidden cells showed of each way, where ways were tried.
+void state_trials(const FillReport& p, const Grid& in, Statement& s) {
+  if (p.trials.empty()) return;
+  ordered_json list = ordered_json::array();
+  for (const FillTrial& t : p.trials) {
+    s.line("tried", fmt::format("voids of {} to {} cells, {}: rms {:.3g} {} at {} hidden cells{}", t.from, t.to, t.way,
+                                t.rms, unit_name(in.quantity()), t.cells, t.taken ? ", taken" : ""));
+    list.push_back({{"from", t.from},
+                    {"to", t.to},
+                    {"way", t.way},
+                    {"voids", t.voids},
+                    {"cells", t.cells},
+                    {"rms", t.rms},
+                    {"taken", t.taken}});
+  }
+  s.fact("trials", std::move(list));
+}
 
 int run_fill(const FillCommand& o) {
   std::vector<std::string> notes;
   const Grid in = open_input(o.in, o);
-  FillOptions f{.edges = o.edges, .run = o.run()};
+  FillOptions f{.edges = o.edges, .method = parse_fill_method(o.method), .run = o.run()};
+  if (!o.second.empty()) {
+    Common reading = o;
+    reading.uncertainty.clear();
+    f.second = open_input(o.second, reading);
+  }
+  if (!o.blend.empty()) f.blend = length_from(o.blend, LengthUnit::Metre, notes);
   if (!o.largest.empty()) f.largest = length_from(o.largest, in.quantity().unit, notes);
   const FillResult r = fill_voids(in, f);
   const FillReport& p = r.report;
   Statement s(o);
   write_or_plan(r.grid, o, s, true);
-  s.line("closed",
-         fmt::format("{} voids with {} cells ({} by window mean, {} by inverse distance), the longest {:.1f} m",
-                     p.voids_closed, p.cells_closed, p.voids_by_mean, p.voids_by_distance, p.largest_closed.metres()));
+  s.line("closed", fmt::format("{} voids with {} cells{}, the longest {:.1f} m", p.voids_closed, p.cells_closed,
+                               ways_of(p), p.largest_closed.metres()));
   s.line("left",
          fmt::format("{} at the edge, {} too large; {} cells{}", p.voids_left_at_edge, p.voids_left_large, p.cells_left,
                      p.largest_left > Length() ? fmt::format(", the longest {:.1f} m", p.largest_left.metres()) : ""));
+  state_trials(p, in, s);
   s.fact("voids_closed", p.voids_closed);
+  s.fact("voids_by_mean", p.voids_by_mean);
+  s.fact("voids_by_distance", p.voids_by_distance);
+  s.fact("voids_by_membrane", p.voids_by_membrane);
+  s.fact("voids_from_second", p.voids_from_second);
   s.fact("cells_closed", p.cells_closed);
   s.fact("voids_left_at_edge", p.voids_left_at_edge);
   s.fact("voids_left_large", p.voids_left_large);
@@ -150,6 +178,13 @@ void add_surface_verbs(CLI::App& app, int& status) {
   v->add_option("IN", f->in, "a surface")->required();
   v->add_option("--largest", f->largest, "the longest void to close, e.g. 200m (default: 100 cells)");
   v->add_flag("--edges", f->edges, "close voids that reach the edge, too");
+  v->add_option("--method", f->method,
+                "usual (window mean for small voids, inverse distance), distance, membrane, or auto: the way that errs "
+                "least on hidden cells")
+      ->check(CLI::IsMember({"usual", "distance", "membrane", "auto"}));
+  auto* second = v->add_option("--second", f->second, "a second surface, bent onto the rim of the voids it covers");
+  v->add_option("--blend", f->blend, "bend it within this distance of the rim only, e.g. 30m (default: all over)")
+      ->needs(second);
   add_writing(*v, *f);
   add_reading(*v, *f, Reading::Converts);
   add_uncertainty(*v, *f);

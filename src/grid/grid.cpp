@@ -62,7 +62,7 @@ Shelf* shelf() {
 
 }  // namespace
 
-void fill_voids(const BlockView& v) {
+void make_void(const BlockView& v) {
   for (std::int64_t r = 0; r < v.window.rows; ++r) {
     std::fill_n(v.row(r), v.window.cols, kVoid);
     if (v.origin) std::fill_n(v.origin_row(r), v.window.cols, Origin{0});
@@ -122,7 +122,7 @@ Block::Block(const Window& window, Planes planes) : window_(window) {
 
 void Grid::read_into(const BlockView& out) const {
   const Window inside = out.window.intersected(frame().window());
-  if (!(inside == out.window)) fill_voids(out);
+  if (!(inside == out.window)) make_void(out);
   if (inside.empty()) return;
   BlockView part = out.part(inside);
   if (part.uncertainty && !carries_uncertainty()) {

@@ -5,7 +5,7 @@
 namespace katoptra {
 
 // Voids in every plane.
-void fill_voids(const BlockView& view);
+void make_void(const BlockView& view);
 // No origin and no uncertainty where the value is void.
 void void_where_value_is(const BlockView& view);
 // Values were multiplied: so are their uncertainties, whatever the sign.

@@ -14,6 +14,7 @@
 #include "katoptra/grid/uncertainty.hpp"
 #include "katoptra/study/judgements.hpp"
 #include "katoptra/study/study.hpp"
+#include "katoptra/surface/heights.hpp"
 #include "katoptra/water/water_products.hpp"
 
 #include "journal.hpp"
@@ -301,10 +302,19 @@ void read_mosaic(const toml::table& root, const std::string& file, Study& s) {
 }
 
 void read_fill_and_move(const toml::table& root, const std::string& file, Study& s) {
-  const TableReader fill(table_of(root, "fill", file), "fill", file, {"largest", "edges", "skip"});
+  const TableReader fill(table_of(root, "fill", file), "fill", file,
+                         {"largest", "edges", "method", "second", "blend", "skip"});
   s.fill = !fill.flag("skip", false);
   s.fill_options.largest = fill.length("largest");
   s.fill_options.edges = fill.flag("edges", false);
+  s.fill_options.method =
+      fill.parsed("method", [](const std::string& x) { return parse_fill_method(x); }).value_or(FillMethod::Usual);
+  s.fill_options.blend = fill.length("blend").value_or(Length());
+  if (const std::string second = fill.text("second"); !second.empty()) {
+    s.fill_second = s.folder / second;
+    const Grid surface = open_grid(s.fill_second);
+    s.fill_options.second = s.heights.known() ? to_heights(surface, s.heights) : surface;
+  }
   const TableReader move(table_of(root, "reproject", file), "reproject", file, {"resample"});
   s.resampling =
       move.parsed("resample", [](const std::string& x) { return parse_resampling(x); }).value_or(Resampling::Automatic);

@@ -207,10 +207,11 @@ class Html {
     const FillReport& f = run_.fill;
     if (study_.fill)
       text_ += fmt::format(
-          "<p>Closed: {} voids with {} cells ({} by window mean, {} by inverse distance), the longest {:.1f} m. Left: "
-          "{} at the edge of the neighbourhood, {} too large.</p>\n",
-          f.voids_closed, f.cells_closed, f.voids_by_mean, f.voids_by_distance, f.largest_closed.metres(),
-          f.voids_left_at_edge, f.voids_left_large);
+          "<p>Closed: {} voids with {} cells{}, the longest {:.1f} m. Left: {} at the edge of the neighbourhood, {} "
+          "too "
+          "large.</p>\n",
+          f.voids_closed, f.cells_closed, escaped(ways_of(f)), f.largest_closed.metres(), f.voids_left_at_edge,
+          f.voids_left_large);
   }
 
   void files() {

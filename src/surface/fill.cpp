@@ -3,245 +3,255 @@
 #include <algorithm>
 #include <array>
 #include <cmath>
+#include <cstring>
+#include <fmt/format.h>
 #include <map>
 #include <mutex>
+#include <set>
 #include <utility>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/grid/cache.hpp"
+#include "katoptra/surface/reproject.hpp"
 
-#include "base/clones.hpp"
+#include "fill_trials.hpp"
+#include "grid/error_kernel.hpp"
+#include "void_shape.hpp"
 
 namespace katoptra {
 namespace {
 
-enum class Treatment : std::uint8_t { Leave, Mean, Distance };
-
-// Rim cells as columns of numbers, padded to whole lanes with points of no weight.
-struct Rim {
-  std::vector<float> x, y, z, n;  // n: how many cells a point stands for
-  void add(float px, float py, float pz, float count) {
-    x.push_back(px);
-    y.push_back(py);
-    z.push_back(pz);
-    n.push_back(count);
+// Names of the sources that filled cells come from, by Treatment.
+std::string way_name(Treatment t, const std::string& second) {
+  switch (t) {
+    case Treatment::Mean:
+      return "window mean";
+    case Treatment::Distance:
+      return "inverse distance";
+    case Treatment::Membrane:
+      return "membrane";
+    case Treatment::Second:
+      return second;
+    case Treatment::Leave:
+      break;
   }
-};
-
-constexpr std::int64_t kCluster = 16;
-constexpr float kNear = 64;
-constexpr std::size_t kLanes = 8;
-
-// Sums of weights and weighted values over points in fixed lanes: the same bits on every machine.
-KATOPTRA_CLONES void gather(const float* x, const float* y, const float* z, const float* n, std::size_t count, float px,
-                            float py, float* weight, float* sum) {
-  float w[kLanes] = {}, s[kLanes] = {};
-  for (std::size_t i = 0; i < count; i += kLanes)
-    for (std::size_t k = 0; k < kLanes; ++k) {
-      const float dx = x[i + k] - px, dy = y[i + k] - py, q = n[i + k] / (dx * dx + dy * dy);
-      w[k] += q;
-      s[k] += q * z[i + k];
-    }
-  for (std::size_t k = 0; k < kLanes; ++k) {
-    *weight += w[k];
-    *sum += s[k];
-  }
+  return "";
 }
 
-// The rim of one void, made when its first cell is asked for. Heights are kept relative to their mean, so that sums of
-// many weights in single precision lose nothing that matters (below 1e-6 of the range of the rim).
-class RimField {
+// Voids, how each is closed, and what that takes: shared by whoever reads the grid.
+class Filling {
  public:
-  // `aspect`: the width of a cell over its height; columns are counted in heights of a cell.
-  RimField(std::vector<std::array<float, 3>> cells, float aspect) : aspect_(aspect) {
-    for (auto& c : cells) c[0] *= aspect;
-    double mean = 0;
-    for (const auto& c : cells) mean += static_cast<double>(c[2]);
-    base_ = cells.empty() ? 0 : static_cast<float>(mean / static_cast<double>(cells.size()));
-    for (auto& c : cells) c[2] -= base_;
-    if (cells.size() <= kRimCells) {
-      for (const auto& c : cells) all_.add(c[0], c[1], c[2], 1);
-      pad(all_);
-      return;
+  Filling(Grid input, VoidMap map, const FillOptions& options, std::optional<Grid> second)
+      : input_(std::move(input)),
+        second_(std::move(second)),
+        map_(std::move(map)),
+        voids_(map_),
+        options_(options),
+        ruler_(input_.frame().crs()),
+        rims_(map_.regions.size()),
+        once_(map_.regions.size()),
+        owner_(BlockCache::shared().new_owner()) {
+    const GroundSpacing s = ground_spacing(input_.frame());
+    blend_ = options.blend / std::min(s.x, s.y);
+  }
+  ~Filling() { BlockCache::shared().forget(owner_); }
+  Filling(const Filling&) = delete;
+  Filling& operator=(const Filling&) = delete;
+
+  const Grid& input() const { return input_; }
+  const VoidMap& map() const { return map_; }
+  const VoidCells& voids() const { return voids_; }
+  std::vector<Treatment> treatment;
+
+  // Everything of a region that is solved as a whole: heights, then how deep each cell lies.
+  struct Solution {
+    BlockCache::Entry bytes;
+    std::size_t cells;
+    float height(std::size_t i) const { return at<float>(4 * i); }
+    std::uint16_t depth(std::size_t i) const { return at<std::uint16_t>(4 * cells + 2 * i); }
+
+   private:
+    template <class T>
+    T at(std::size_t byte) const {
+      T v;
+      std::memcpy(&v, bytes->data() + byte, sizeof v);
+      return v;
     }
-    std::map<std::pair<std::int64_t, std::int64_t>, std::vector<std::array<float, 3>>> groups;
-    for (const auto& c : cells)
-      groups[{static_cast<std::int64_t>(c[1]) / kCluster, static_cast<std::int64_t>(c[0]) / kCluster}].push_back(c);
-    for (auto& [key, members] : groups) {
-      Rim rim;
-      float x = 0, y = 0, z = 0;
-      for (const auto& c : members) {
-        rim.add(c[0], c[1], c[2], 1);
-        x += c[0];
-        y += c[1];
-        z += c[2];
-      }
-      pad(rim);
-      const auto n = static_cast<float>(members.size());
-      clusters_.add(x / n, y / n, z / n, n);
-      members_.push_back(std::move(rim));
-    }
+  };
+  Solution solution(std::uint32_t region) const {
+    const auto n = static_cast<std::size_t>(map_.regions[region].cells);
+    return {BlockCache::shared().get(owner_, region, [&] { return solve(region); }), n};
   }
 
-  float at(float col, float py) const {
-    const float px = col * aspect_;
-    float weight = 0, sum = 0;
-    if (members_.empty()) {
-      gather(all_.x.data(), all_.y.data(), all_.z.data(), all_.n.data(), all_.x.size(), px, py, &weight, &sum);
-    } else {
-      for (std::size_t i = 0; i < members_.size(); ++i) {
-        const float dx = clusters_.x[i] - px, dy = clusters_.y[i] - py, d2 = dx * dx + dy * dy;
-        if (d2 > kNear * kNear) {
-          weight += clusters_.n[i] / d2;
-          sum += clusters_.n[i] / d2 * clusters_.z[i];
-        } else {
-          const Rim& m = members_[i];
-          gather(m.x.data(), m.y.data(), m.z.data(), m.n.data(), m.x.size(), px, py, &weight, &sum);
-        }
-      }
-    }
-    return base_ + sum / weight;
+  float by_distance(std::uint32_t region, std::int64_t c, std::int64_t r) const {
+    std::call_once(once_[region], [&] {
+      const VoidShape s = shape(region);
+      const std::vector<float> z = values_at(input_, place(region), s.rim);
+      std::vector<std::array<float, 3>> rim;
+      for (std::size_t i = 0; i < z.size(); ++i)
+        rim.push_back({static_cast<float>(s.rim[i].col), static_cast<float>(s.rim[i].row), z[i]});
+      rims_[region] = std::make_unique<RimField>(std::move(rim), static_cast<float>(s.aspect));
+    });
+    const Window& box = map_.regions[region].box;
+    return rims_[region]->at(static_cast<float>(c - box.col + 1), static_cast<float>(r - box.row + 1));
+  }
+
+  // The second surface covers the void and its rim.
+  bool covered(std::uint32_t region) const {
+    const VoidShape s = shape(region);
+    const auto known = [&](const std::vector<VoidShape::Cell>& cells) {
+      const std::vector<float> z = values_at(*second_, place(region), cells);
+      return std::none_of(z.begin(), z.end(), [](float v) { return std::isnan(v); });
+    };
+    return known(s.rim) && known(s.cells);
+  }
+  bool meets_second(std::uint32_t region) const {
+    const std::vector<float> z = values_at(*second_, place(region), shape(region).cells);
+    return std::any_of(z.begin(), z.end(), [](float v) { return !std::isnan(v); });
+  }
+
+  const FillTrials& trials() const {
+    std::call_once(tried_, [&] {
+      trials_.emplace(
+          voids_, FillTrials::Setting{.grid = input_,
+                                      .second = second_,
+                                      .aspect = [this](std::uint32_t i) { return aspect(i); },
+                                      .counts = [this](std::uint32_t i) { return treatment[i] != Treatment::Leave; },
+                                      .small = options_.small,
+                                      .blend = blend_,
+                                      .run = options_.run});
+    });
+    return *trials_;
   }
 
  private:
-  static void pad(Rim& rim) {
-    while (rim.x.size() % kLanes) rim.add(-1e6f, -1e6f, 0, 0);
+  Window place(std::uint32_t region) const { return map_.regions[region].box.grown(1); }
+  VoidShape shape(std::uint32_t region) const {
+    return voids_.shape_of(region, input_.frame().cols(), input_.frame().rows(), aspect(region));
   }
-  float aspect_ = 1, base_ = 0;
-  Rim all_, clusters_;
-  std::vector<Rim> members_;
+  // How much wider a cell is on the ground than it is high, there: distances are those on the ground.
+  double aspect(std::uint32_t region) const {
+    const Window& box = map_.regions[region].box;
+    const GroundScale s = ruler_.at(input_.frame().sub(box).bounds().centre());
+    return static_cast<double>(static_cast<float>(input_.frame().cell().x * s.x / (input_.frame().cell().y * s.y)));
+  }
+
+  BlockCache::Bytes solve(std::uint32_t region) const {
+    const VoidShape s = shape(region);
+    const std::vector<std::uint16_t> depths = depths_of(s);
+    std::vector<float> z(s.cells.size(), kVoid);
+    if (const Treatment t = treatment[region]; t == Treatment::Membrane || t == Treatment::Second) {
+      VoidSurrounds around{.rim = values_at(input_, place(region), s.rim), .second_rim = {}, .second_cells = {}};
+      if (t == Treatment::Second) {
+        around.second_rim = values_at(*second_, place(region), s.rim);
+        around.second_cells = values_at(*second_, place(region), s.cells);
+      }
+      z = closed_by(t, s, around, depths, blend_);
+    }
+    BlockCache::Bytes bytes(6 * s.cells.size());
+    std::memcpy(bytes.data(), z.data(), 4 * z.size());
+    std::memcpy(bytes.data() + 4 * z.size(), depths.data(), 2 * depths.size());
+    return bytes;
+  }
+
+  Grid input_;
+  std::optional<Grid> second_;
+  VoidMap map_;
+  VoidCells voids_;
+  FillOptions options_;
+  GroundRuler ruler_;
+  double blend_ = 0;
+  mutable std::vector<std::unique_ptr<RimField>> rims_;
+  mutable std::vector<std::once_flag> once_;
+  mutable std::once_flag tried_;
+  mutable std::optional<FillTrials> trials_;
+  std::uint64_t owner_;
 };
 
 class FillSource final : public GridSource {
  public:
-  FillSource(Grid input, GridInfo info, VoidMap map, std::vector<Treatment> treatment, std::uint32_t first_source)
-      : input_(std::move(input)),
-        info_(std::move(info)),
-        map_(std::move(map)),
-        treatment_(std::move(treatment)),
-        first_source_(first_source),
-        rims_(map_.regions.size()),
-        once_(map_.regions.size()),
-        ruler_(info_.frame.crs()) {}
+  // `sources`: the number of the source of each way, by Treatment.
+  FillSource(std::shared_ptr<const Filling> filling, GridInfo info,
+             std::array<std::uint32_t, FillTrials::kWays> sources)
+      : filling_(std::move(filling)), info_(std::move(info)), sources_(sources) {}
   const GridInfo& info() const override { return info_; }
-  bool carries_uncertainty() const override { return input_.carries_uncertainty(); }
+  bool carries_uncertainty() const override { return filling_->input().carries_uncertainty(); }
 
   void read(const BlockView& out) const override {
-    input_.read_into(out);
+    const Filling& f = *filling_;
+    f.input().read_into(out);
     const Window& w = out.window;
     Block around;  // the input with a margin of three cells, read only when a mean needs it
+    std::optional<std::pair<std::uint32_t, Filling::Solution>> solved;
     for (std::int64_t r = 0; r < w.rows; ++r)
-      for_runs(w.row + r, w.col, w.col + w.cols, [&](const VoidRun& run, std::int64_t first, std::int64_t last) {
-        const Treatment t = treatment_[run.region];
+      f.voids().for_runs(w.row + r, w.col, w.col + w.cols, [&](const VoidRun& run, std::size_t before) {
+        const Treatment t = f.treatment[run.region];
         if (t == Treatment::Leave) return;
-        if (t == Treatment::Mean && around.window().empty()) around = input_.read(w.grown(3));
-        for (std::int64_t c = first; c < last; ++c) {
-          float z = t == Treatment::Mean ? window_mean(around, c - w.col + 3, r + 3) : kVoid;
+        const bool whole = t == Treatment::Membrane || t == Treatment::Second;
+        if ((whole || out.uncertainty) && (!solved || solved->first != run.region))
+          solved.emplace(run.region, f.solution(run.region));
+        if (t == Treatment::Mean && around.window().empty()) around = f.input().read(w.grown(3));
+        for (std::int64_t c = std::max(w.col, run.first); c < std::min(w.col + w.cols, run.last); ++c) {
+          const std::size_t i = before + static_cast<std::size_t>(c - run.first);
+          Treatment by = t;
+          float z = whole                  ? solved->second.height(i)
+                    : t == Treatment::Mean ? window_mean(around, c - w.col + 3, r + 3)
+                                           : kVoid;
           // In the middle of a void that is wider than the widest window there is nothing to take a mean of.
-          const bool by_mean = !std::isnan(z);
-          if (!by_mean) z = by_distance(run.region, c, w.row + r);
+          if (!whole && std::isnan(z)) {
+            by = Treatment::Distance;
+            z = f.by_distance(run.region, c, w.row + r);
+          }
+          if (std::isnan(z)) continue;
           out.row(r)[c - w.col] = z;
-          if (out.origin && !std::isnan(z))
-            out.origin_row(r)[c - w.col] = origin_code(first_source_ + (by_mean ? 0 : 1), How::Filled);
+          if (out.origin)
+            out.origin_row(r)[c - w.col] = origin_code(sources_[static_cast<std::size_t>(by)], How::Filled);
+          if (out.uncertainty)
+            out.uncertainty_row(r)[c - w.col] = rounded_uncertainty(
+                static_cast<double>(f.trials().error(f.map().regions[run.region].cells, by, solved->second.depth(i))));
         }
       });
   }
 
  private:
-  template <class Body>
-  void for_runs(std::int64_t row, std::int64_t first, std::int64_t last, const Body& body) const {
-    const auto begin = map_.runs.begin() + static_cast<std::ptrdiff_t>(map_.row_begin[static_cast<std::size_t>(row)]);
-    const auto end = map_.runs.begin() + static_cast<std::ptrdiff_t>(map_.row_begin[static_cast<std::size_t>(row) + 1]);
-    auto it = std::partition_point(begin, end, [&](const VoidRun& run) { return run.last <= first; });
-    for (; it != end && it->first < last; ++it) body(*it, std::max(first, it->first), std::min(last, it->last));
-  }
-
-  static float window_mean(const Block& b, std::int64_t c, std::int64_t r) {
-    double sum = 0;
-    int known = 0;
-    for (std::int64_t reach = 1; reach <= 3; ++reach) {
-      sum = 0;
-      known = 0;
-      for (std::int64_t j = -reach; j <= reach; ++j)
-        for (std::int64_t i = -reach; i <= reach; ++i)
-          if (const float z = b.at(c + i, r + j); !std::isnan(z)) {
-            sum += static_cast<double>(z);
-            ++known;
-          }
-      if (2 * known >= (2 * reach + 1) * (2 * reach + 1)) break;
-    }
-    return known > 0 ? static_cast<float>(sum / known) : kVoid;
-  }
-
-  // How much wider a cell is on the ground than it is high, there: distances are those on the ground.
-  float aspect_of(std::uint32_t region) const {
-    const Window& box = map_.regions[region].box;
-    const GroundScale s = ruler_.at(info_.frame.sub(box).bounds().centre());
-    return static_cast<float>(info_.frame.cell().x * s.x / (info_.frame.cell().y * s.y));
-  }
-
-  float by_distance(std::uint32_t region, std::int64_t c, std::int64_t r) const {
-    std::call_once(once_[region],
-                   [&] { rims_[region] = std::make_unique<RimField>(rim_of(region), aspect_of(region)); });
-    const Window& box = map_.regions[region].box;
-    return rims_[region]->at(static_cast<float>(c - box.col + 1), static_cast<float>(r - box.row + 1));
-  }
-
-  // Known cells that touch the region (also over corners), in row order; places relative to its box, from 1.
-  std::vector<std::array<float, 3>> rim_of(std::uint32_t region) const {
-    const Window around = map_.regions[region].box.grown(1);
-    constexpr std::int64_t kBand = 256;
-    std::vector<std::array<float, 3>> cells;
-    for (std::int64_t top = 0; top < around.rows; top += kBand) {
-      const std::int64_t rows = std::min(kBand, around.rows - top);
-      const Block block = input_.read({around.col, around.row + top, around.cols, rows});
-      std::vector<std::uint8_t> touched(static_cast<std::size_t>(rows * around.cols), 0);
-      for (std::int64_t row = around.row + top - 1; row <= around.row + top + rows; ++row) {
-        if (row < 0 || row >= info_.frame.rows()) continue;
-        for_runs(row, around.col, around.col + around.cols,
-                 [&](const VoidRun& run, std::int64_t first, std::int64_t last) {
-                   if (run.region != region) return;
-                   for (std::int64_t j = std::max(row - 1, around.row + top);
-                        j <= std::min(row + 1, around.row + top + rows - 1); ++j)
-                     for (std::int64_t c = std::max(first - 1, around.col);
-                          c < std::min(last + 1, around.col + around.cols); ++c)
-                       touched[static_cast<std::size_t>((j - around.row - top) * around.cols + c - around.col)] = 1;
-                 });
-      }
-      for (std::int64_t r = 0; r < rows; ++r)
-        for (std::int64_t c = 0; c < around.cols; ++c)
-          if (touched[static_cast<std::size_t>(r * around.cols + c)] && !std::isnan(block.row(r)[c]))
-            cells.push_back({static_cast<float>(c), static_cast<float>(top + r), block.row(r)[c]});
-    }
-    return cells;
-  }
-
-  Grid input_;
+  std::shared_ptr<const Filling> filling_;
   GridInfo info_;
-  VoidMap map_;
-  std::vector<Treatment> treatment_;
-  std::uint32_t first_source_;
-  mutable std::vector<std::unique_ptr<RimField>> rims_;
-  mutable std::vector<std::once_flag> once_;
-  GroundRuler ruler_;
+  std::array<std::uint32_t, FillTrials::kWays> sources_;
 };
 
-}  // namespace
+// The second surface on the cells of the first, in its unit and above the same.
+Grid on_lattice_of(const Grid& grid, const Grid& second) {
+  const Quantity &q = grid.quantity(), &o = second.quantity();
+  if (q.kind != o.kind)
+    throw Error(ErrorCode::Refused, fmt::format("holds {}, and {} is to be filled", name_of(o.kind), name_of(q.kind)),
+                second.info().name, "give a surface of the same");
+  if (q.heights.known() && o.heights.known() && !(q.heights == o.heights))
+    throw Error(
+        ErrorCode::Refused,
+        fmt::format("its heights are above {}, those to be filled above {}", o.heights.name(), q.heights.name()),
+        second.info().name, "bring both to one reference (--heights)");
+  const Grid here = q.kind == QuantityKind::Height ? in_unit(second, q.unit) : second;
+  if (const auto at = grid.frame().window_of(here.frame()); at && *at == grid.frame().window()) return here;
+  return reproject(here, grid.frame(), resolved(Resampling::Automatic, here, grid.frame()));
+}
 
-FillResult fill_voids(const Grid& grid, const FillOptions& options) {
-  if (options.largest && !(options.largest->metres() > 0))
-    throw Error(ErrorCode::BadArgument, "the largest void to close must be longer than zero", "fill");
-  VoidMap map = find_voids(grid, options.run);
-  const GroundSpacing spacing = ground_spacing(grid.frame());
-  FillResult result;
-  FillReport& report = result.report;
-  std::vector<Treatment> treatment;
-  for (const VoidRegion& v : map.regions) {
+// How each void is closed, before anything is tried: its size, where it lies, what was asked for.
+std::vector<Treatment> first_treatments(const Filling& f, const FillOptions& options, FillReport& report) {
+  const Frame& frame = f.input().frame();
+  const GroundSpacing spacing = ground_spacing(frame);
+  std::vector<Treatment> out;
+  for (const VoidRegion& v : f.map().regions) {
     const Length side = Length::metres(std::max(static_cast<double>(v.box.cols) * spacing.x.metres(),
                                                 static_cast<double>(v.box.rows) * spacing.y.metres()));
     const bool large = options.largest ? side > *options.largest : std::max(v.box.cols, v.box.rows) > 100;
     // A grid without a single value has no rim to fill from.
-    const bool all = v.cells == grid.frame().cols() * grid.frame().rows();
-    Treatment t = v.cells <= options.small ? Treatment::Mean : Treatment::Distance;
+    const bool all = v.cells == frame.cols() * frame.rows();
+    Treatment t = options.method == FillMethod::Distance ? Treatment::Distance
+                  : options.method == FillMethod::Membrane || options.method == FillMethod::Automatic
+                      ? Treatment::Membrane
+                  : v.cells <= options.small ? Treatment::Mean
+                                             : Treatment::Distance;
+    if (t == Treatment::Membrane && v.cells > kMembraneCells) t = Treatment::Distance;
     if ((v.at_edge && !options.edges) || all) {
       t = Treatment::Leave;
       ++report.voids_left_at_edge;
@@ -249,30 +259,115 @@ FillResult fill_voids(const Grid& grid, const FillOptions& options) {
       t = Treatment::Leave;
       ++report.voids_left_large;
     }
-    treatment.push_back(t);
+    out.push_back(t);
     if (t == Treatment::Leave) {
       report.cells_left += v.cells;
       report.largest_left = std::max(report.largest_left, side);
       continue;
     }
     ++report.voids_closed;
-    ++(t == Treatment::Mean ? report.voids_by_mean : report.voids_by_distance);
     report.cells_closed += v.cells;
     report.largest_closed = std::max(report.largest_closed, side);
   }
+  return out;
+}
+
+// Voids by the second surface where it covers them, and by the way that erred least where that was asked for.
+void choose_ways(Filling& f, const FillOptions& options, FillReport& report) {
+  const auto& regions = f.map().regions;
+  for (std::uint32_t i = 0; options.second && i < regions.size(); ++i) {
+    if (f.treatment[i] == Treatment::Leave || regions[i].cells > kMembraneCells) continue;
+    if (f.covered(i))
+      f.treatment[i] = Treatment::Second;
+    else if (f.meets_second(i))
+      ++report.voids_second_misses;
+  }
+  if (options.method == FillMethod::Automatic)
+    for (std::uint32_t i = 0; i < regions.size(); ++i) {
+      if (f.treatment[i] == Treatment::Leave) continue;
+      std::vector<Treatment> ways{Treatment::Distance};
+      if (regions[i].cells <= kMembraneCells) ways.push_back(Treatment::Membrane);
+      if (regions[i].cells <= options.small) ways.push_back(Treatment::Mean);
+      if (f.treatment[i] == Treatment::Second) ways.push_back(Treatment::Second);
+      f.treatment[i] = f.trials().best(regions[i].cells, ways).value_or(f.treatment[i]);
+    }
+  for (const Treatment t : f.treatment) {
+    report.voids_by_mean += t == Treatment::Mean;
+    report.voids_by_distance += t == Treatment::Distance;
+    report.voids_by_membrane += t == Treatment::Membrane;
+    report.voids_from_second += t == Treatment::Second;
+  }
+}
+
+}  // namespace
+
+FillMethod parse_fill_method(std::string_view text) {
+  if (text == "usual") return FillMethod::Usual;
+  if (text == "distance") return FillMethod::Distance;
+  if (text == "membrane") return FillMethod::Membrane;
+  if (text == "auto") return FillMethod::Automatic;
+  throw Error(ErrorCode::BadArgument, fmt::format("'{}' is no way to close voids", text), "method",
+              "take usual, distance, membrane or auto");
+}
+
+std::string ways_of(const FillReport& p) {
+  std::string text;
+  for (const auto& [n, by] : {std::pair{p.voids_by_mean, "by window mean"},
+                              {p.voids_by_distance, "by inverse distance"},
+                              {p.voids_by_membrane, "by membrane"},
+                              {p.voids_from_second, "from the second surface"}})
+    if (n > 0) text += fmt::format("{}{} {}", text.empty() ? "" : ", ", n, by);
+  return text.empty() ? "" : " (" + text + ")";
+}
+
+FillResult fill_voids(const Grid& grid, const FillOptions& options) {
+  if (options.largest && !(options.largest->metres() > 0))
+    throw Error(ErrorCode::BadArgument, "the largest void to close must be longer than zero", "fill");
+  if (!(options.blend.metres() >= 0))
+    throw Error(ErrorCode::BadArgument, "a surface cannot be bent over less than nothing", "fill", "give a length");
+  std::optional<Grid> second;
+  if (options.second) second = on_lattice_of(grid, *options.second);
+  const auto filling = std::make_shared<Filling>(grid, find_voids(grid, options.run), options, second);
+  FillResult result;
+  FillReport& report = result.report;
+  filling->treatment = first_treatments(*filling, options, report);
+  choose_ways(*filling, options, report);
   GridInfo info = grid.info();
-  const auto first_source = static_cast<std::uint32_t>(info.sources.size()) + 1;
-  info.sources.push_back({.name = "fill: window mean", .survey = {}, .date = {}, .cell = spacing.y, .treatment = {}});
-  info.sources.push_back(
-      {.name = "fill: inverse distance", .survey = {}, .date = {}, .cell = spacing.y, .treatment = {}});
+  const std::string other = options.second ? options.second->info().name + ", bent onto the rim" : "";
+  std::array<std::uint32_t, FillTrials::kWays> sources{};
+  const auto add = [&](Treatment t) {
+    info.sources.push_back({.name = "fill: " + way_name(t, other),
+                            .survey = {},
+                            .date = {},
+                            .cell = ground_spacing(grid.frame()).y,
+                            .treatment = {}});
+    sources[static_cast<std::size_t>(t)] = static_cast<std::uint32_t>(info.sources.size());
+  };
+  add(Treatment::Mean);
+  add(Treatment::Distance);
+  if (report.voids_by_membrane > 0) add(Treatment::Membrane);
+  if (report.voids_from_second > 0) add(Treatment::Second);
+  if (options.method == FillMethod::Automatic) {
+    std::vector<std::string> names;
+    for (std::size_t t = 0; t < FillTrials::kWays; ++t) names.push_back(way_name(static_cast<Treatment>(t), other));
+    std::set<std::pair<std::size_t, Treatment>> taken;
+    for (std::uint32_t i = 0; i < filling->treatment.size(); ++i)
+      taken.insert({size_class(filling->map().regions[i].cells), filling->treatment[i]});
+    report.trials = filling->trials().told(names, [&](std::size_t size, Treatment t) {
+      return taken.contains({size, t});
+    });
+  }
   if (report.cells_closed > 0 && is_integer(info.type)) {
     info.notes.push_back(std::string("filling makes fractions of ") + name_of(info.type) +
                          " values: written as float32");
     info.type = SampleType::Float32;
     info.file_void.reset();
   }
-  result.grid =
-      Grid(std::make_shared<FillSource>(grid, std::move(info), std::move(map), std::move(treatment), first_source));
+  if (report.voids_second_misses > 0)
+    info.notes.push_back(fmt::format("{} covers {} of the voids only in part: {} closed without it",
+                                     options.second->info().name, report.voids_second_misses,
+                                     report.voids_second_misses == 1 ? "it was" : "they were"));
+  result.grid = Grid(std::make_shared<FillSource>(filling, std::move(info), sources));
   return result;
 }
 

@@ -62,13 +62,13 @@ class MosaicSource final : public GridSource {
         for (std::int64_t r = 0; r < w.rows; ++r)
           open -= std::count_if(out.row(r), out.row(r) + w.cols, [](float v) { return !std::isnan(v); });
       } else {
-        if (first) fill_voids(out);
+        if (first) make_void(out);
         open -= underlay(part, common, out);
       }
       first = false;
       if (open == 0) return;
     }
-    if (first) fill_voids(out);
+    if (first) make_void(out);
   }
 
   void read_part(const Part& part, BlockView out) const {
@@ -181,7 +181,7 @@ class MosaicSource final : public GridSource {
 
   TileCells cells_of(const Part& part, const Window& common, const Window& wide, Planes planes) const {
     TileCells t{Block(wide, planes), {}};
-    fill_voids(t.block.view());
+    make_void(t.block.view());
     read_part(part, t.block.view().part(common));
     t.has.resize(static_cast<std::size_t>(wide.cells()));
     const float* z = t.block.row(0);

@@ -114,6 +114,7 @@ struct Study {
   bool all_tiles = true;
   bool fill = true;
   FillOptions fill_options;
+  std::filesystem::path fill_second;  // the file of its second surface
   Resampling resampling = Resampling::Automatic;
   Thresholds thresholds;          // of every check
   std::filesystem::path streams;  // lines along which water must not run uphill

@@ -8,33 +8,74 @@
 // Small voids (up to `small` cells) take, cell by cell, the mean of the known cells in the smallest window of 3, 5 or 7
 // cells at least half of which is known; larger ones take the inverse distance mean (power 2) of all cells on their
 // rim. Rims longer than kRimCells are taken in clusters of 16 x 16 cells where those lie beyond 64 cells: the weight of
-// a cluster differs by less than a tenth of a percent from that of its cells. Left open: voids that reach the edge of
+// a cluster differs by less than a tenth of a percent from that of its cells. That is the usual way; others are
+//
+//   FillMethod::Membrane     heights that are the mean of those around at every cell (Laplace), up to kMembraneCells
+//   .second = other          a second surface bent onto the rim (delta surface: Grohman, Kroenung & Strebeck 2006):
+//   what it
+//                            lies off the rim by is laid over the void as a membrane and taken away. Voids that it does
+//                            not cover whole, rim and all, are closed without it, and counted
+//   FillMethod::Automatic    voids of each size are tried: known cells of their form beside them are hidden and closed
+//   in
+//                            each way, and the way that erred least is taken
+//
+// Where the grid carries its uncertainty, that of a filled cell is what such hidden cells erred by at its distance from
+// the rim, for voids of its size (less the noise of what they were compared with); it is measured when first asked for.
+//
+// Left open: voids that reach the edge of
 // the grid (they have no rim all around; a clipped area's outside is such a void) unless `edges` is set, and voids
 // whose box is longer than `largest`. The result does not depend on blocks or threads. Cells that were known are never
 // touched. Lineage: filled, by method. Memory: 24 bytes for each run of void cells in a row, plus the rims of the voids
 // that are closed. For voids over which a second source is known, join that source in a mosaic instead.
 #pragma once
 #include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
 
 #include "katoptra/grid/grid.hpp"
 
 namespace katoptra {
 
+enum class FillMethod { Usual, Distance, Membrane, Automatic };
+// "usual", "distance", "membrane", "auto"; BadArgument otherwise.
+FillMethod parse_fill_method(std::string_view text);
+
 struct FillOptions {
   std::optional<Length> largest;  // longest side of a void's box that is closed; default: 100 cells
   std::int64_t small = 9;         // cells
   bool edges = false;
+  FillMethod method = FillMethod::Usual;
+  // Taken first wherever it covers a void. Of any frame, unit and cell; heights above the same reference, else Refused.
+  std::optional<Grid> second;
+  // How far from the rim the second surface is bent; beyond that it is moved by its mean offset there. 0: all over.
+  Length blend;
   RunOptions run;
 };
 
 inline constexpr std::size_t kRimCells = 4096;
+inline constexpr std::int64_t kMembraneCells = 2'000'000;  // of a void; larger ones are closed by inverse distance
+
+// What hidden cells showed of one way to close voids of some size.
+struct FillTrial {
+  std::int64_t from = 0, to = 0;  // cells of the voids
+  std::string way;                // "window mean", "inverse distance", "membrane", the name of the second surface
+  std::int64_t voids = 0, cells = 0;
+  double rms = 0;  // of the errors, in the unit of the grid
+  bool taken = false;
+};
 
 struct FillReport {
   std::int64_t voids_closed = 0, cells_closed = 0;
-  std::int64_t voids_by_mean = 0, voids_by_distance = 0;
+  std::int64_t voids_by_mean = 0, voids_by_distance = 0, voids_by_membrane = 0, voids_from_second = 0;
+  std::int64_t voids_second_misses = 0;  // for which there was a second surface that does not cover them
+  std::vector<FillTrial> trials;         // where ways were tried
   std::int64_t voids_left_at_edge = 0, voids_left_large = 0, cells_left = 0;
   Length largest_closed, largest_left;  // longest sides
 };
+
+// " (3 by window mean, 2 by membrane)", for statements; empty where nothing was closed.
+std::string ways_of(const FillReport& report);
 
 struct FillResult {
   Grid grid;

@@ -1,0 +1,73 @@
+// The membrane over a void: heights that meet its rim and are, at every cell, the mean of those around (Laplace's
+// equation). Where a void reaches the edge of the grid the membrane ends level there.
+#pragma once
+#include <algorithm>
+#include <cstdint>
+#include <utility>
+#include <vector>
+
+#include "katoptra/grid/frame.hpp"
+
+namespace katoptra {
+
+// A void as a list of its cells in the order of rows, and of the known cells that touch it (also over corners).
+struct VoidShape {
+  struct Cell {
+    std::int32_t col = 0, row = 0;  // within the box of the void grown by one, whose first cell is (0, 0)
+    auto operator<=>(const Cell&) const = default;
+  };
+  std::vector<Cell> cells, rim;
+  double aspect = 1;  // how much wider a cell is on the ground than it is high
+};
+
+// Numbers of cells in a list; -1 for those that are not in it.
+class CellNumbers {
+ public:
+  explicit CellNumbers(const std::vector<VoidShape::Cell>& cells) {
+    for (std::size_t i = 0; i < cells.size(); ++i) order_.push_back({key(cells[i]), static_cast<std::int32_t>(i)});
+    if (!std::is_sorted(order_.begin(), order_.end())) std::sort(order_.begin(), order_.end());
+  }
+  std::int32_t of(VoidShape::Cell c) const {
+    const auto it = std::lower_bound(order_.begin(), order_.end(), std::pair{key(c), std::int32_t{-1}});
+    return it != order_.end() && it->first == key(c) ? it->second : -1;
+  }
+
+ private:
+  static std::int64_t key(VoidShape::Cell c) { return (std::int64_t{c.row} << 32) + c.col; }
+  std::vector<std::pair<std::int64_t, std::int32_t>> order_;
+};
+
+// Solves for many sets of rim heights over one shape. Conjugate gradients, preconditioned by a hierarchy of graphs in
+// which four cells become one (aggregation; Notay 2010): some twenty rounds whatever the size and form of the void.
+class Membrane {
+ public:
+  explicit Membrane(const VoidShape& shape);
+  // Heights of the cells in their order; `rim`: those of the rim in its order, NaN where one is not to be met. They
+  // differ from the exact membrane by less than kTolerance of the range of the rim. NaN where nothing of the rim is
+  // known.
+  std::vector<float> over(const std::vector<float>& rim) const;
+  static constexpr double kTolerance = 1e-5;
+
+ private:
+  // Unknowns that are joined by links. The pull of the rim is in the diagonal.
+  struct Level {
+    std::vector<std::int32_t> begin, to;  // links of unknown i: [begin[i], begin[i + 1])
+    std::vector<double> weight;
+    std::vector<double> diagonal;
+    std::vector<std::int32_t> parent;  // in the next level
+  };
+  struct Link {
+    std::int32_t cell, rim;
+    double weight;
+  };
+  void coarsen(const std::vector<VoidShape::Cell>& cells);
+  void multiply(const Level& l, const std::vector<double>& x, std::vector<double>& out) const;
+  // About the inverse of level `k` applied to `r`, symmetric in it.
+  void precondition(std::size_t k, const std::vector<double>& r, std::vector<double>& x) const;
+
+  std::vector<Level> levels_;
+  std::vector<Link> links_;  // of cells to the rim
+  std::size_t rim_cells_ = 0;
+};
+
+}  // namespace katoptra
