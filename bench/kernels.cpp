@@ -82,20 +82,20 @@ void local_row(const char* name, const Grid& g, const Grid& product, const std::
              cells / kernel, one.yardstick / kernel, 100 * read.ratio());
 }
 
-void fill_row(std::int64_t n) {
+void fill_row(std::int64_t n, FillMethod method, const char* name) {
   const Grid g = in_memory(n, true);
   FillReport report;
   const double find = bench::seconds_of([&] { find_voids(g, {.threads = 1}); });
   double squares = 0;
   const double whole = bench::seconds_of([&] {
-    const FillResult r = fill_voids(g, {.run = {.threads = 1}});
+    const FillResult r = fill_voids(g, {.method = method, .run = {.threads = 1}});
     report = r.report;
     for (std::int64_t row = 0; row < n; row += 512)
       for (std::int64_t col = 0; col < n; col += 512)
         bench::require(r.grid.read({col, row, 512, 512}).at(64, 64) > 0, "a void was left");
   });
   {
-    const Grid filled = fill_voids(g, {.run = {.threads = 1}}).grid;
+    const Grid filled = fill_voids(g, {.method = method, .run = {.threads = 1}}).grid;
     const Block before = g.read(g.frame().window()), after = filled.read(g.frame().window());
     for (std::int64_t row = 0; row < n; ++row)
       for (std::int64_t col = 0; col < n; ++col)
@@ -108,10 +108,10 @@ void fill_row(std::int64_t n) {
   });
   bench::require(report.voids_left_large == 0, "voids left");
   fmt::print(
-      "fill      {:.2f} M void cells/s on one thread by inverse distance ({} cells in {} voids; finding them {:.2f} s, "
+      "fill      {:.2f} M void cells/s on one thread by {} ({} cells in {} voids; finding them {:.2f} s, "
       "reading {:.2f} s of {:.2f} s); rms {:.2f} m\n",
-      static_cast<double>(report.cells_closed) / 1e6 / (whole - scan), report.cells_closed, report.voids_closed, find,
-      scan, whole, std::sqrt(squares / static_cast<double>(report.cells_closed)));
+      static_cast<double>(report.cells_closed) / 1e6 / (whole - scan), name, report.cells_closed, report.voids_closed,
+      find, scan, whole, std::sqrt(squares / static_cast<double>(report.cells_closed)));
 }
 
 void contour_row(const Grid& g, std::int64_t n, int levels, int threads) {
@@ -137,7 +137,8 @@ int main(int argc, char** argv) {
               : window == 9 ? "curvature 9 x 9"
                             : "curvature 41 x 41",
               g, curvature(g, CurvatureKind::Mean, window), [](float v) { return std::abs(v) < 10; });
-  fill_row(n / 2);
+  fill_row(n / 2, FillMethod::Usual, "inverse distance");
+  fill_row(n / 2, FillMethod::Membrane, "a membrane");
   for (int levels : {20, 200})
     for (int threads : {1, 2}) contour_row(g, n, levels, threads);
   if (argc > 3)

@@ -8,6 +8,7 @@
 #include <string>
 
 #include "katoptra/geo/area.hpp"
+#include "katoptra/surface/fill.hpp"
 #include "katoptra/surface/mosaic.hpp"
 #include "katoptra/surface/reproject.hpp"
 
@@ -96,9 +97,28 @@ int main(int argc, char** argv) {
          });
        }},
   };
+  const auto filled = [](FillMethod method, bool second) {
+    return [=](const Ground& g, Length reach, unsigned seed) {
+      const Grid in = with_voids(measured(frame(1, 300, 300), g, 0.05, reach, seed), seed);
+      FillOptions o{.largest = 500_m, .method = method, .run = {}};
+      if (second)
+        o.second = measured(
+            frame(5, 70, 70, -20), [&](double x, double y) { return g(x, y) + 1.5 + 0.002 * (x - 677300); }, 0.2, reach,
+            seed + 500);
+      return held(fill_voids(in, o).grid, g, [](const Block& block, std::int64_t c, std::int64_t r) {
+        return how_of(block.origin_row(r)[c]) == How::Filled;
+      });
+    };
+  };
+  std::vector<Case> all = cases;
+  all.push_back({"filled, the usual way", filled(FillMethod::Usual, false)});
+  all.push_back({"filled by membrane", filled(FillMethod::Membrane, false)});
+  all.push_back({"filled by what errs least", filled(FillMethod::Automatic, false)});
+  all.push_back({"filled from a second surface of 5 m", filled(FillMethod::Automatic, true)});
   fmt::print(
       "| how it came about | ground | noise from cell to cell | over 3 m | over 20 m |\n|---|---|---|---|---|\n");
-  for (const Case& c : cases) {
+  for (const Case& c : all) {
+    if (argc > 2 && c.name.find(argv[2]) == std::string::npos) continue;
     print_row(c, "waves", waves, trials);
     print_row(c, "island", island, trials);
   }

@@ -64,6 +64,34 @@ inline Grid measured(const Frame& f, const Ground& ground, double deviation, Len
       with_uncertainty(grid_from_values(f, std::move(z), q), {.constant = Length::metres(deviation)}), reach);
 }
 
+// A grid with round voids of many sizes in it, about a tenth of its cells.
+inline Grid with_voids(const Grid& g, unsigned seed, double largest = 25) {
+  const Frame& f = g.frame();
+  std::mt19937 random(seed);
+  std::vector<float> keep(static_cast<std::size_t>(f.window().cells()), 1);
+  const auto area = static_cast<double>(f.window().cells());
+  for (double hidden = 0; hidden < 0.1 * area;) {
+    const auto any = [&] { return static_cast<double>(random() % 100000) / 100000; };
+    const double x = any() * static_cast<double>(f.cols()), y = any() * static_cast<double>(f.rows()),
+                 a = 1 + (largest - 1) * any() * any(), b = a * (0.3 + 0.7 * any());
+    if (x < a + 2 || y < b + 2 || x > static_cast<double>(f.cols()) - a - 2 ||
+        y > static_cast<double>(f.rows()) - b - 2)
+      continue;
+    for (auto r = static_cast<std::int64_t>(y - b); r <= static_cast<std::int64_t>(y + b); ++r)
+      for (auto c = static_cast<std::int64_t>(x - a); c <= static_cast<std::int64_t>(x + a); ++c) {
+        const double dx = (static_cast<double>(c) - x) / a, dy = (static_cast<double>(r) - y) / b;
+        if (dx * dx + dy * dy < 1) keep[static_cast<std::size_t>(r * f.cols() + c)] = kVoid;
+      }
+    hidden += 3.14 * a * b;
+  }
+  const Block b = g.read(f.window());
+  std::vector<float> z(b.row(0), b.row(0) + f.window().cells());
+  for (std::size_t i = 0; i < z.size(); ++i)
+    if (std::isnan(keep[i])) z[i] = kVoid;
+  return with_error_reach(with_uncertainty(grid_from_values(f, std::move(z), g.quantity()), uncertainty_of(g)),
+                          g.info().error_reach);
+}
+
 struct Held {
   std::int64_t cells = 0, within = 0;
   double squares = 0;  // of errors in units of the stated uncertainty

@@ -391,6 +391,23 @@ class OwnOptions(Options):
         self.assertEqual(voids("fill g.asc --largest 2m"), 9)
         self.assertEqual(voids("fill edge.asc"), 3 * ROWS)
         self.assertEqual(voids("fill edge.asc --edges"), 0)
+        # The pit, 3 by 3 cells: by its rim, by a membrane, from a surface that is 5 m higher and knows it, or what errs least.
+        z, pit = ground(), (slice(9, 12), slice(10, 13))
+        filled = {m: self.make(f"fill g.asc --method {m}")[pit] for m in ("usual", "distance", "membrane", "auto")}
+        self.assertEqual(len({tuple(f.ravel()) for f in (filled["usual"], filled["distance"], filled["membrane"])}), 3)
+        ys, xs = numpy.mgrid[0:ROWS, 0:COLS]
+        truth = numpy.round(60 + 9 * numpy.sin(xs / 5) + 6 * numpy.cos(ys / 4), 2)
+        asc(self.path("higher.asc"), truth + 5)
+        numpy.testing.assert_allclose(self.make("fill g.asc --second higher.asc")[pit], truth[pit], atol=0.02)
+        asc(self.path("slanted.asc"), truth + 5 + (xs > 11))
+        all_over, near = (self.make(f"fill g.asc --second slanted.asc {w}")[pit] for w in ("", "--blend 2m"))
+        self.assertGreater(numpy.abs(all_over - near).max(), 0.001)
+        self.refused("fill", "g.asc", "--blend", "2m", "-o", "no.tif", status=2)
+        self.assertIn("usual", self.refused("fill", "g.asc", "--method", "spline", "-o", "no.tif", status=2))
+        said = self.run_json("fill", "g.asc", "--method", "auto", "-o", "auto.tif")
+        self.assertTrue(said["trials"])
+        self.assertEqual(sum(t["taken"] for t in said["trials"]), 1)
+        self.assertEqual(said["voids_by_mean"] + said["voids_by_distance"] + said["voids_by_membrane"], 1)
 
     def test_clip_options(self):
         inside, wider = (self.make(f"clip g.asc --area {INSIDE}" + more) for more in ("", " --margin 4m"))

@@ -9,7 +9,7 @@
 namespace katoptra {
 namespace {
 
-constexpr std::size_t kSamples = 24;          // voids of a size that are tried
+constexpr std::size_t kSamples = 64;          // voids of a size that are tried
 constexpr std::int64_t kMostCells = 60'000;   // of a void that is tried
 constexpr std::int64_t kMostBox = 4'000'000;  // cells of the box around it
 constexpr std::int64_t kFewest = 20;          // hidden cells that say something
@@ -105,16 +105,26 @@ void FillTrials::Sum::add(const Sum& o) {
   squares += o.squares;
   noise += o.noise;
   cells += o.cells;
+  voids += o.voids;
 }
 
-double FillTrials::Sum::variance() const {
-  const auto n = static_cast<double>(cells);
-  // What it was compared with had errors of its own; a tenth is left at least, for noise is only known so well.
-  return std::max(squares - noise, 0.1 * squares) / n;
+// A hidden cell was measured with noise n, and is closed from a rim with noise of its own: what was seen is the error
+// of the closing, and n less what it has in common with the rim's, so n is taken away once and what is common added
+// twice. A tenth is left at least, for noise is only known so well.
+double FillTrials::Sum::variance(double common) const {
+  // Cells of one void err together: a few voids tell a spread only so well.
+  const double few = 1 + 0.7 / static_cast<double>(std::max<std::int64_t>(2, voids));
+  return few * std::max(squares + noise * (2 * common - 1), 0.1 * squares) / static_cast<double>(cells);
+}
+
+double FillTrials::common_noise(std::uint16_t depth) const {
+  if (!reach_) return 1;
+  return *reach_ > 0 ? std::exp(-(depth / *reach_) * (depth / *reach_)) : 0;
 }
 
 FillTrials::FillTrials(const VoidCells& voids, Setting s) : by_class_(kClasses), voids_in_class_(kClasses, 0) {
   const auto& regions = voids.map().regions;
+  if (const auto reach = s.grid.info().error_reach) reach_ = *reach / ground_spacing(s.grid.frame()).y;
   std::vector<std::vector<std::uint32_t>> of_class(kClasses);
   for (std::uint32_t i = 0; i < regions.size(); ++i)
     if (s.counts(i) && regions[i].cells <= kMostCells && regions[i].box.cells() <= kMostBox)
@@ -193,8 +203,9 @@ void FillTrials::measure(const VoidShape& shape, const Setting& s, const Block& 
       if (std::isnan(off)) continue;
       const float* u = block.uncertainty_row(c.row + 3);
       const double noise = u && !std::isnan(u[c.col + 3]) ? static_cast<double>(u[c.col + 3]) : 0;
-      out.sums[static_cast<std::size_t>(way)][depth_class(depths[i])].add({off * off, noise * noise, 1});
+      out.sums[static_cast<std::size_t>(way)][depth_class(depths[i])].add({off * off, noise * noise, 1, 0});
     }
+    for (Sum& sum : out.sums[static_cast<std::size_t>(way)]) sum.voids = sum.cells > 0;
   }
 }
 
@@ -228,7 +239,7 @@ float FillTrials::error(std::int64_t cells, Treatment way, std::uint16_t depth) 
     if (!s) continue;
     const double grown =
         d == depth_class(depth) ? 1 : std::pow(std::ldexp(1.0, static_cast<int>(depth_class(depth) - d)), kGrowth);
-    return static_cast<float>(std::sqrt(s->variance()) * grown);
+    return static_cast<float>(std::sqrt(s->variance(common_noise(depth))) * grown);
   }
   return kVoid;
 }

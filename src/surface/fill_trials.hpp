@@ -52,9 +52,10 @@ class FillTrials {
   static constexpr std::size_t kClasses = 24, kDepths = 16;
   struct Sum {
     double squares = 0, noise = 0;
-    std::int64_t cells = 0;
+    std::int64_t cells = 0, voids = 0;
     void add(const Sum& o);
-    double variance() const;  // of the errors against the ground itself
+    // Of the errors against the ground itself, where the noise of a hidden cell correlates so with that of the rim.
+    double variance(double common) const;
   };
   using Sums = std::array<std::array<Sum, kDepths>, kWays>;
   struct Sample {
@@ -65,6 +66,10 @@ class FillTrials {
   void measure(const VoidShape& shape, const Setting& s, const Block& block, const Window& there, Sample& out) const;
   Sum of(std::size_t size, Treatment way) const;
 
+  // How far the noise of a cell so deep goes together with that of the rim; 1 where nobody knows.
+  double common_noise(std::uint16_t depth) const;
+
+  std::optional<double> reach_;  // of errors, in cells
   std::vector<Sums> by_class_;
   std::vector<std::int64_t> voids_in_class_;
   Sums all_;

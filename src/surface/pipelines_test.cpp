@@ -46,6 +46,13 @@ const std::vector<Link>& surface_links() {
          return corrected(g, {.tilt_x = 1e-3, .tilt_y = -2e-3, .pivot = g.frame().centre(3, 3)});
        }},
       {"filled", [](const Grid& g, std::mt19937&) { return fill_voids(g, {.edges = true, .run = {}}).grid; }},
+      {"filled by membrane",
+       [](const Grid& g, std::mt19937& random) {
+         const bool second = random() % 2;
+         FillOptions o{.edges = true, .method = random() % 2 ? FillMethod::Membrane : FillMethod::Automatic, .run = {}};
+         if (second) o.second = corrected(rough_grid(g.frame(), 77, 1, g.quantity()), {.offset = 3_m});
+         return fill_voids(g, o).grid;
+       }},
       {"without spikes", [](const Grid& g, std::mt19937&) { return without_spikes(g, {}); }},
       {"cut",
        [](const Grid& g, std::mt19937& random) {
