@@ -9,7 +9,7 @@
 namespace katoptra {
 namespace {
 
-constexpr std::size_t kSamples = 64;          // voids of a size that are tried
+constexpr std::size_t kSamples = 32;          // voids of a size that are tried
 constexpr std::int64_t kMostCells = 60'000;   // of a void that is tried
 constexpr std::int64_t kMostBox = 4'000'000;  // cells of the box around it
 constexpr std::int64_t kFewest = 20;          // hidden cells that say something
@@ -17,6 +17,26 @@ constexpr double kGrowth = 0.75;              // power of the depth by which err
 
 // Which of the classes of depth: 1, 2 to 3, 4 to 7 ...
 std::size_t depth_class(std::uint16_t depth) { return static_cast<std::size_t>(std::bit_width(depth)) - 1; }
+
+// The share of a shape's cells that are known where its box is laid, without reading any.
+double known_share(const VoidCells& voids, const std::vector<VoidShape::Cell>& cells, const Window& there) {
+  std::vector<std::uint8_t> is_void(static_cast<std::size_t>(there.cols));
+  std::int32_t row = -1;
+  std::size_t known = 0;
+  for (const VoidShape::Cell& c : cells) {
+    if (c.row != row) {
+      row = c.row;
+      std::fill(is_void.begin(), is_void.end(), std::uint8_t{0});
+      voids.for_runs(there.row + row, there.col, there.col + there.cols, [&](const VoidRun& run, std::size_t) {
+        const std::int64_t first = std::max(run.first, there.col) - there.col,
+                           last = std::min(run.last, there.col + there.cols) - there.col;
+        std::fill(is_void.begin() + first, is_void.begin() + last, std::uint8_t{1});
+      });
+    }
+    known += is_void[static_cast<std::size_t>(c.col)] == 0;
+  }
+  return static_cast<double>(known) / static_cast<double>(std::max<std::size_t>(1, cells.size()));
+}
 
 bool is_known(const std::vector<float>& z, double share) {
   const auto known = std::count_if(z.begin(), z.end(), [](float v) { return !std::isnan(v); });
@@ -160,14 +180,11 @@ FillTrials::Sample FillTrials::tried(const VoidCells& voids, const Setting& s, s
     const Window there{box.col + std::llround(std::cos(turn) * away * static_cast<double>(box.cols + 2)),
                        box.row + std::llround(std::sin(turn) * away * static_cast<double>(box.rows + 2)), box.cols,
                        box.rows};
-    if (!f.window().contains(there)) continue;
+    if (!f.window().contains(there) || known_share(voids, shape.cells, there) < 0.9 ||
+        known_share(voids, shape.rim, there) < 0.95)
+      continue;
     const Block block =
         s.grid.read(there.grown(3), s.grid.carries_uncertainty() ? Planes::ValuesAndUncertainty : Planes::Values);
-    const auto at = [&](const VoidShape::Cell& c) { return block.at(c.col + 3, c.row + 3); };
-    std::vector<float> cells, rim;
-    for (const VoidShape::Cell& c : shape.cells) cells.push_back(at(c));
-    for (const VoidShape::Cell& c : shape.rim) rim.push_back(at(c));
-    if (!is_known(cells, 0.9) || !is_known(rim, 0.95)) continue;
     measure(shape, s, block, there, out);
     out.tried = true;
     return out;

@@ -20,20 +20,43 @@ struct VoidShape {
   double aspect = 1;  // how much wider a cell is on the ground than it is high
 };
 
-// Numbers of cells in a list; -1 for those that are not in it.
+// Numbers of cells in a list; -1 for those that are not in it. Where cells fill much of their box, by a raster of it.
 class CellNumbers {
  public:
   explicit CellNumbers(const std::vector<VoidShape::Cell>& cells) {
+    if (cells.empty()) return;
+    VoidShape::Cell last = first_ = cells[0];
+    for (const VoidShape::Cell& c : cells) {
+      first_ = {std::min(first_.col, c.col), std::min(first_.row, c.row)};
+      last = {std::max(last.col, c.col), std::max(last.row, c.row)};
+    }
+    cols_ = last.col - first_.col + 1;
+    rows_ = last.row - first_.row + 1;
+    const auto box = static_cast<std::size_t>(std::int64_t{cols_} * rows_);
+    if (box <= 16 * cells.size() + 4096) {
+      raster_.assign(box, -1);
+      for (std::size_t i = 0; i < cells.size(); ++i) raster_[place(cells[i])] = static_cast<std::int32_t>(i);
+      return;
+    }
     for (std::size_t i = 0; i < cells.size(); ++i) order_.push_back({key(cells[i]), static_cast<std::int32_t>(i)});
     if (!std::is_sorted(order_.begin(), order_.end())) std::sort(order_.begin(), order_.end());
   }
   std::int32_t of(VoidShape::Cell c) const {
+    if (c.col < first_.col || c.row < first_.row || c.col >= first_.col + cols_ || c.row >= first_.row + rows_)
+      return -1;
+    if (!raster_.empty()) return raster_[place(c)];
     const auto it = std::lower_bound(order_.begin(), order_.end(), std::pair{key(c), std::int32_t{-1}});
     return it != order_.end() && it->first == key(c) ? it->second : -1;
   }
 
  private:
+  std::size_t place(VoidShape::Cell c) const {
+    return static_cast<std::size_t>(std::int64_t{c.row - first_.row} * cols_ + c.col - first_.col);
+  }
   static std::int64_t key(VoidShape::Cell c) { return (std::int64_t{c.row} << 32) + c.col; }
+  VoidShape::Cell first_;
+  std::int32_t cols_ = 0, rows_ = 0;
+  std::vector<std::int32_t> raster_;
   std::vector<std::pair<std::int64_t, std::int32_t>> order_;
 };
 
