@@ -462,6 +462,23 @@ TEST(Folder, RecordsDatesAndSurveys) {
   EXPECT_EQ(error_of([&] { open_folder(folder / "nowhere"); }), ErrorCode::Io);
 }
 
+TEST(Folder, ARecordSaysHowSureItsTilesAre) {
+  TemporaryFolder folder;
+  write_grid(rough_grid(utm_frame(20, 20), 1), folder / "one.tif", {});
+  const auto record = [&](const char* text) { write_text_file(folder / "survey.toml", text, {.overwrite = true}); };
+  record("uncertainty = \"0.1m+0.2m*slope\"\nconfidence = 95\nerror_reach = \"3m\"\n");
+  const TileRecord t = open_folder(folder.path()).tiles.at(0);
+  EXPECT_EQ(t.uncertainty, (StatedUncertainty{.text = "0.1m+0.2m*slope", .confidence = 95, .reach = 3_m}));
+  // A record states, it names no file; what it says wrongly is told with its name.
+  for (const char* bad : {"uncertainty = \"/etc/passwd\"\n", "uncertainty = \"-1m\"\n",
+                          "uncertainty = \"1m\"\nconfidence = 90\n", "error_reach = \"far\"\n"}) {
+    record(bad);
+    std::string text;
+    EXPECT_EQ(error_of([&] { open_folder(folder.path()); }, &text), ErrorCode::BadFile) << bad;
+    EXPECT_NE(text.find("survey.toml"), std::string::npos) << text;
+  }
+}
+
 TEST(Folder, SoundingsAreTilesToo) {
   TemporaryFolder folder;
   std::mt19937 random(3);

@@ -53,6 +53,7 @@ TEST(Stac, ATileComesBackAsItWent) {
   t.date = "2022-03-14";
   t.licence = "CC0-1.0";
   t.custodian = "Land Office";
+  t.uncertainty = {.text = "0.05m+0.2m*slope", .confidence = 95, .reach = 3_m};
   t.access = Access::Restricted;
   t.frame = utm_frame(300, 200, 0.3, 676000.123456789, 5842000.1);
   t.quantity = metres_above_egm2008();
@@ -192,6 +193,21 @@ TEST(Stac, ExtensionsOfOthers) {
           {})
           .size(),
       2u);
+}
+
+// Nor by what it says of the uncertainty, which might be the name of a second grid.
+TEST(Stac, ARemoteCatalogueStatesUncertaintiesAndNamesNoGrid) {
+  const auto read = [](const std::string& properties) {
+    std::string text = item("a", {10, 50, 11, 51}, "a.tif");
+    text.replace(text.find("\"properties\":{") + 14, 0, properties + ",");
+    return only(text, {.base = "http://h/c/item.json"}).uncertainty;
+  };
+  EXPECT_EQ(read(R"("katoptra:uncertainty":"0.1m","katoptra:error_reach_m":0)"),
+            (StatedUncertainty{.text = "0.1m", .reach = 0_m}));
+  for (const char* bad : {R"("katoptra:uncertainty":"/etc/passwd")", R"("katoptra:uncertainty":"band:2")",
+                          R"("katoptra:uncertainty":"-1m")", R"("katoptra:uncertainty":5)",
+                          R"("katoptra:confidence":12)", R"("katoptra:error_reach_m":-3)"})
+    EXPECT_EQ(read(bad), StatedUncertainty()) << bad;
 }
 
 TEST(Stac, ARemoteCatalogueNamesNoFilesOfThisMachine) {

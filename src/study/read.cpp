@@ -31,7 +31,7 @@ std::string place_in(const Study& s, const std::string& text) {
 }
 
 // A number, a model, or a grid beside the study.
-StatedUncertainty stated_uncertainty(const TableReader& t, const Study& s) {
+StatedUncertainty stated_uncertainty(const TableReader& t, const std::string& file, const Study& s) {
   StatedUncertainty u{
       .text = t.text("uncertainty"), .confidence = t.number("confidence", 68), .reach = t.length("error_reach")};
   std::error_code ec;
@@ -39,7 +39,11 @@ StatedUncertainty stated_uncertainty(const TableReader& t, const Study& s) {
     u.text = (s.folder / u.text).string();
   else if (!u.text.empty() && !u.text.starts_with("band:"))
     t.parsed("uncertainty", [](const std::string& x) { return parse_uncertainty(x, LengthUnit::Metre); });
-  u.times();
+  try {
+    u.times();
+  } catch (const Error& e) {
+    throw Error(ErrorCode::BadFile, e.problem(), file, e.advice());
+  }
   return u;
 }
 
@@ -68,7 +72,7 @@ void read_sources(const toml::table& root, const std::string& file, const std::s
     source.heights = t.parsed("heights", [](const std::string& x) { return HeightReference::parse(x); });
     if (const double hole = t.number("void", std::nan("")); !std::isnan(hole)) source.void_value = hole;
     source.unit = t.parsed("unit", [](const std::string& x) { return parse_length_unit(x); });
-    source.uncertainty = stated_uncertainty(t, s);
+    source.uncertainty = stated_uncertainty(t, file, s);
     source.shift = parse_height_shift(t.text("shift"), source.unit.value_or(LengthUnit::Metre),
                                       [&](const std::string& name) { return open_grid(s.folder / name); });
     if (const std::string found = t.text("correction"); !found.empty())

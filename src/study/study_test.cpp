@@ -5,7 +5,9 @@
 #include <nlohmann/json.hpp>
 
 #include "katoptra/formats/bytes.hpp"
+#include "katoptra/formats/grid_file.hpp"
 #include "katoptra/formats/vector_file.hpp"
+#include "katoptra/grid/uncertainty.hpp"
 #include "katoptra/surface/mosaic.hpp"
 
 #include "marrowick.hpp"
@@ -205,6 +207,60 @@ TEST(StudyFile, MistakesAreNamedWithTheirLine) {
   }
   write_text_file(folder / "good.toml", good);
   EXPECT_EQ(error_of([&] { plan_study(read_study(folder / "good.toml")); }), ErrorCode::BadArgument);  // no tiles there
+}
+
+// From the record of a survey, or the study file, into the surface and its section; closed voids are sure to what
+// trials say.
+TEST(Study, CarriesHowSureItsSourcesAre) {
+  TemporaryFolder folder;
+  std::filesystem::create_directories(folder / "data");
+  write_grid(rough_grid(utm_frame(140, 120), 1, 5), folder / "data/one.tif", {.date = "2020-01-01", .run = {}});
+  const auto run = [&](const std::string& record, const std::string& source, const std::string& out) {
+    write_text_file(folder / "data/survey.toml", "name = \"One\"\n" + record, {.overwrite = true});
+    write_text_file(folder / "study.toml",
+                    "[area]\nbox = \"676010,5841890,676130,5841990@EPSG:32725\"\n[[source]]\nfolder = \"data\"\n" +
+                        source +
+                        "[frame]\ncrs = \"EPSG:32725\"\n[fill]\nmethod = \"membrane\"\n[[product]]\nkind = "
+                        "\"section\"\nfile = \"s.csv\"\nline = \"line.geojson\"\n",
+                    {.overwrite = true});
+    write_layer({.name = "line",
+                 .crs = Crs::parse("EPSG:32725"),
+                 .features = {{LineString{{676020, 5841900}, {676120, 5841980}}, {}}}},
+                folder / "line.geojson", {.overwrite = true});
+    const Study study = read_study(folder / "study.toml");
+    return run_study(study, {.folder = folder / out});
+  };
+  const auto sure = [&](const std::string& out) { return open_grid(folder / out / "surface.tif"); };
+  run("", "", "a");
+  EXPECT_FALSE(sure("a").carries_uncertainty());
+  const StudyRun by_record = run("uncertainty = \"0.2m\"\nerror_reach = \"0m\"\n", "", "b");
+  ASSERT_TRUE(sure("b").carries_uncertainty());
+  EXPECT_EQ(sure("b").info().error_reach, Length());
+  EXPECT_GT(by_record.fill.voids_by_membrane, 0);
+  const Block b = sure("b").read(sure("b").frame().window(), Planes::All);
+  std::int64_t stated = 0, filled = 0;
+  for (std::int64_t r = 0; r < sure("b").frame().rows(); ++r)
+    for (std::int64_t c = 0; c < sure("b").frame().cols(); ++c) {
+      if (how_of(b.origin_row(r)[c]) == How::Measured) {
+        EXPECT_FLOAT_EQ(b.uncertainty_row(r)[c], 0.2f);
+      }
+      stated += how_of(b.origin_row(r)[c]) == How::Measured;
+      filled += how_of(b.origin_row(r)[c]) == How::Filled && b.uncertainty_row(r)[c] > 0;
+    }
+  EXPECT_GT(stated, 5000);
+  EXPECT_GT(filled, 20);
+  EXPECT_NE(read_text_file(folder / "b/s.csv").find("uncertainty"), std::string::npos);
+  // The study file goes before the record.
+  run("uncertainty = \"0.2m\"\n", "uncertainty = \"0.5m\"\nconfidence = 95\n", "c");
+  const Block c = sure("c").read(sure("c").frame().window(), Planes::All);
+  EXPECT_NEAR(c.uncertainty_row(50)[60] > 0 ? c.uncertainty_row(50)[60] : c.uncertainty_row(10)[10], 0.5 / kTwoSided95,
+              0.2);
+  for (const char* bad :
+       {"uncertainty = \"lots\"\n", "uncertainty = \"1m\"\nconfidence = 50\n", "uncertainty = \"gone.tif\"\n"}) {
+    std::string text;
+    EXPECT_EQ(error_of([&] { run("", bad, "d"); }, &text), ErrorCode::BadFile) << bad;
+    EXPECT_NE(text.find("study.toml"), std::string::npos) << text;
+  }
 }
 
 }  // namespace
