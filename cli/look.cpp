@@ -114,6 +114,14 @@ ordered_json look_json(const Looked& l) {
   if (l.file) {
     j["kind"] = "grid";
     grid_json(*l.file, l.statistics, j);
+    if (const auto& u = l.uncertainty)
+      j["uncertainties"] = {
+          {"lowest", u->lowest},
+          {"highest", u->highest},
+          {"median", u->percentiles[3]},
+          {"cells", u->cells - u->voids},
+          {"error_reach_m", l.file->grid.info().error_reach ? ordered_json(l.file->grid.info().error_reach->metres())
+                                                            : ordered_json(nullptr)}};
   } else if (l.points) {
     j["kind"] = "points";
     points_json(l, j);
@@ -144,7 +152,8 @@ std::string joined(const std::vector<std::string>& words) {
   return text;
 }
 
-void grid_text(const GridFile& file, const std::optional<Statistics>& stats, Statement& s) {
+void grid_text(const GridFile& file, const std::optional<Statistics>& stats, const std::optional<Statistics>& sure,
+               Statement& s) {
   const GridInfo& info = file.grid.info();
   const Frame& f = info.frame;
   s.line("kind", fmt::format("{}, {}, {}, {}", file.facts.format, format_bytes(static_cast<double>(file.facts.bytes)),
@@ -168,6 +177,14 @@ void grid_text(const GridFile& file, const std::optional<Statistics>& stats, Sta
                              : fmt::format(", mean {:.6g}, median {:.6g}", stats->mean, stats->percentiles[3])));
     s.line("voids", part_text(stats->voids, stats->cells, "cells"));
   }
+  if (sure && stats)
+    s.line("uncertain",
+           fmt::format("{:.3g} to {:.3g} {} (standard), median {:.3g}; {} of the cells known{}", sure->lowest,
+                       sure->highest, unit_name(info.quantity), sure->percentiles[3],
+                       sure->voids == stats->voids
+                           ? "all"
+                           : part_text(sure->cells - sure->voids, stats->cells - stats->voids, "cells"),
+                       info.error_reach ? "; errors go together over " + format_length(*info.error_reach) : ""));
   s.line("date", file.facts.date + (file.facts.date_guessed ? " (a guess: the file time)" : ""));
   if (!file.facts.survey.empty()) s.line("survey", file.facts.survey);
   for (const std::string& n : info.notes) s.line("note", n);
@@ -186,7 +203,7 @@ void look_text(const Looked& l, const LookCommand& o) {
   Statement s(o);
   s.title(l.path.string());
   if (l.file)
-    grid_text(*l.file, l.statistics, s);
+    grid_text(*l.file, l.statistics, l.uncertainty, s);
   else if (l.points)
     points_text(l, s);
   else

@@ -304,6 +304,12 @@ class OwnOptions(Options):
         os.mkdir(self.path("alone"))
         shutil.copy(self.path("bare.asc"), self.path("alone/bare.asc"))
         guess = lambda *words: self.run_tool("look", "alone/bare.asc", *words).stdout
+        # How sure its values are, of a file that carries it.
+        self.run_tool("clip", "g.asc", "--uncertainty", "0.2m", "--error-reach", "3m", "-o", "sure.tif")
+        said = self.run_json("look", "sure.tif")[0]["uncertainties"]
+        self.assertAlmostEqual(said["median"], 0.2, places=6)
+        self.assertEqual((said["error_reach_m"], said["cells"]), (3, ROWS * COLS - 9))
+        self.assertIn("all of the cells known; errors go together over 3 m", self.run_tool("look", "sure.tif").stdout)
         self.assertIn("likely EPSG:32725", guess("--area", "circle:-30.9958,-37.5530,2km"))
         self.assertNotIn("EPSG:32725", guess())
 

@@ -7,6 +7,7 @@
 #include <utility>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/grid/uncertainty.hpp"
 #include "katoptra/terrain/sample.hpp"
 
 #include "base/text.hpp"
@@ -355,6 +356,7 @@ Looked open_one(const fs::path& path, const LookOptions& options) {
   if (!options.values) return l;
   try {
     l.statistics = statistics(l.file->grid, options.run);
+    if (l.file->grid.carries_uncertainty()) l.uncertainty = statistics(uncertainty_of(l.file->grid), options.run);
   } catch (const Error& e) {
     if (e.code() == ErrorCode::Cancelled) throw;
     if (l.suspicious.empty()) l.suspicious.push_back({"damaged", e.problem(), e.advice()});

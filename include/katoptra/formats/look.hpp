@@ -38,7 +38,8 @@ struct Looked {
   std::optional<XyzFacts> soundings;     // or points in text
   std::optional<PointFile> points;       // or LAS, LAZ, COPC
   std::optional<PointSummary> summary;   // of those; none when they were not read, or could not be
-  std::optional<Statistics> statistics;  // none when values could not be read
+  std::optional<Statistics> statistics;   // none when values could not be read
+  std::optional<Statistics> uncertainty;  // of the uncertainties that it carries
   std::vector<CrsProposal> proposals;
   std::vector<Suspicion> suspicious;
 };
