@@ -401,7 +401,7 @@ int run_points(const PointsCommand& o) {
 struct GridCommand : PointsCommon {
   std::vector<std::string> methods{"tin"};
   std::string radius, longest_edge, like, breaklines, uncertainty, surface = "auto";
-  bool all_classes = false;
+  bool all_classes = false, with_uncertainty = false;
 };
 
 // "ground.tif" for one method; "ground.mean.tif" and so on for several.
@@ -501,7 +501,13 @@ int run_grid(GridCommand o) {
     Common to = o;
     to.out = path_for(o.out, name_of(g.methods[i]), made.grids.size() > 1);
     Statement said(to);
-    write_or_plan(made.grids[i], to, said, true);
+    Grid grid = made.grids[i];
+    if (o.with_uncertainty && grid.quantity().kind == QuantityKind::Height) {
+      RunOptions quiet = o.run();
+      quiet.progress = nullptr;
+      grid = with_point_uncertainty(grid, cloud, quiet);
+    }
+    write_or_plan(grid, to, said, true);
     if (i + 1 == made.grids.size()) {
       for (const std::string& n : notes) said.note(n);
       if (const auto lost = made.breaklines_lost(); lost > 0)
@@ -559,6 +565,8 @@ void add_point_verbs(CLI::App& app, int& status) {
   grid->add_option("--longest-edge", g->longest_edge,
                    "tin: triangles with a longer edge stay void; else ten times the spacing");
   grid->add_option("--breaklines", g->breaklines, "tin: a file of lines with heights (z) that stay edges");
+  grid->add_flag("--with-uncertainty", g->with_uncertainty,
+                 "how sure each cell is, by the spread of the points around it and their distance: as a second band");
   grid->add_option("--uncertainty", g->uncertainty,
                    "soundings: also write how far the sea floor may be off (95 %), and tell the orders of IHO S-44");
   grid->add_flag("--all-classes", g->all_classes, "points of all classes (but noise), not just ground");

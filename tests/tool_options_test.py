@@ -1195,6 +1195,10 @@ class OwnOptions(Options):
         self.assertTrue(numpy.isfinite(plain).any())
         for more in ("--method mean", "--method highest --radius 15m", "--longest-edge 12m", "--all-classes", "--without-class 2", "--class 5 --all-classes", "--returns first --all-classes", "--line 101", "--lowest 5m", "--highest 20m", "--every 5", "--from-time 331286500", "--to-time 331286500", "--find-ground --anew", "--water-level 0m --find-ground --anew", "--margin 10m --area box:677300,5841400,677400,5841500@EPSG:32725"):
             self.assertFalse(numpy.array_equal(plain, grid(more), equal_nan=True), more)
+        self.run_tool("grid", "small.las", "--cell", "10m", "--with-uncertainty", "-o", "sure.tif")
+        sure = self.run_json("look", "sure.tif")[0]["uncertainties"]
+        self.assertGreater(sure["cells"], 100)
+        self.assertTrue(0 < sure["lowest"] < sure["median"] < sure["highest"])
         for surface in ("ground", "first", "sea-floor"):
             self.make(f"grid small.las --cell 10m --surface {surface}", "named.tif")
             self.assertIn(surface.split("-")[0], str(self.run_json("look", "named.tif")[0]["surface"]))

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <fmt/format.h>
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/grid/uncertainty.hpp"
@@ -98,8 +99,9 @@ double about_plane(const std::vector<std::array<double, 3>>& p) {
 
 class UncertaintySource : public GridSource {
  public:
-  UncertaintySource(const PointCloud& cloud, const Frame& frame, const RunOptions& run)
-      : buckets_(cloud, frame, 256, run) {
+  // `times`: what a standard deviation is multiplied with.
+  UncertaintySource(const PointCloud& cloud, const Frame& frame, double times, const RunOptions& run)
+      : buckets_(cloud, frame, 256, run), times_(times) {
     info_.frame = frame;
     info_.quantity = cloud.info().quantity;
     info_.quantity.kind = QuantityKind::Uncertainty;
@@ -109,6 +111,7 @@ class UncertaintySource : public GridSource {
     spacing_ = buckets_.spacing().metres() / buckets_.lattice().metres;
   }
   const GridInfo& info() const override { return info_; }
+  Length spacing() const { return buckets_.spacing(); }
   void read(const BlockView& out) const override {
     const PlaceLattice& l = buckets_.lattice();
     const Frame& f = info_.frame;
@@ -136,7 +139,7 @@ class UncertaintySource : public GridSource {
         out.row(r)[c] =
             static_cast<int>(fit.size()) < kFewestSoundings
                 ? kVoid
-                : static_cast<float>(kTwoSided95 * about_plane(fit) * std::sqrt(1 + nearest2 / (spacing_ * spacing_)));
+                : static_cast<float>(times_ * about_plane(fit) * std::sqrt(1 + nearest2 / (spacing_ * spacing_)));
         if (Origin* o = out.origin_row(r)) o[c] = std::isnan(out.row(r)[c]) ? 0 : origin_code(1, How::Interpolated);
       }
   }
@@ -144,13 +147,21 @@ class UncertaintySource : public GridSource {
  private:
   PointBuckets buckets_;
   GridInfo info_;
-  double spacing_ = 1;
+  double times_, spacing_ = 1;
 };
 
 }  // namespace
 
 Grid sounding_uncertainty(const PointCloud& soundings, const Frame& frame, const RunOptions& run) {
-  return Grid(std::make_shared<UncertaintySource>(soundings, frame, run));
+  return Grid(std::make_shared<UncertaintySource>(soundings, frame, kTwoSided95, run));
+}
+
+Grid with_point_uncertainty(const Grid& made, const PointCloud& points, const RunOptions& run) {
+  if (made.quantity().kind != QuantityKind::Height)
+    throw Error(ErrorCode::BadArgument, fmt::format("holds {}, not heights", name_of(made.quantity().kind)),
+                made.info().name, "ask for it with heights");
+  const auto source = std::make_shared<UncertaintySource>(points, made.frame(), kOfSpread, run);
+  return with_error_reach(with_uncertainty(made, Grid(source)), source->spacing());
 }
 
 const char* name_of(S44Order order) {

@@ -7,8 +7,10 @@
 #include "katoptra/base/error.hpp"
 #include "katoptra/base/progress.hpp"
 #include "katoptra/formats/point_file.hpp"
+#include "katoptra/grid/uncertainty.hpp"
 #include "katoptra/points/ground.hpp"
 #include "katoptra/points/select.hpp"
+#include "katoptra/points/soundings.hpp"
 
 namespace katoptra {
 namespace {
@@ -52,6 +54,7 @@ class LateSurface : public GridSource {
     info_.quantity.surface = points_.gridding.surface;
     info_.name = points_.name;
     info_.sources = sources_of(cloud_.info(), ground_spacing(info_.frame).y);
+    if (points_.own_uncertainty) info_.error_reach = points_.uncertainty.reach.value_or(ground_spacing(info_.frame).y);
     const std::string method = name_of(points_.gridding.methods.front());
     for (SourceRecord& r : info_.sources) {
       r.name = info_.sources.size() == 1 ? fmt::format("{} ({} points, {})", points_.name, cloud_.info().count, method)
@@ -64,11 +67,14 @@ class LateSurface : public GridSource {
     }
   }
   const GridInfo& info() const override { return info_; }
+  bool carries_uncertainty() const override { return points_.own_uncertainty; }
   void read(const BlockView& out) const override {
     std::call_once(once_, [&] {
       PointGridding g = points_.gridding;
       g.frame = info_.frame;
-      made_ = grid_points(chosen(points_, cloud_, run_), g).grids.front();
+      const PointCloud cloud = chosen(points_, cloud_, run_);
+      made_ = grid_points(cloud, g).grids.front();
+      if (points_.own_uncertainty) made_ = with_point_uncertainty(made_, cloud, run_);
     });
     made_.read_into(out);
   }
@@ -89,7 +95,13 @@ Grid surface_of(const StudyPoints& points, const HeightReference& heights, const
   if (!cloud.info().crs)
     throw Error(ErrorCode::Refused, "has no coordinate reference system", points.name,
                 "say it with crs = \"...\" in its [[points]]");
-  return Grid(std::make_shared<LateSurface>(points, cloud, run));
+  Grid made(std::make_shared<LateSurface>(points, cloud, run));
+  if (!points.uncertainty.text.empty()) {
+    UncertaintyModel model = parse_uncertainty(points.uncertainty.text, LengthUnit::Metre);
+    model.times = points.uncertainty.times();
+    made = with_uncertainty(made, model);
+  }
+  return points.uncertainty.reach ? with_error_reach(made, points.uncertainty.reach) : made;
 }
 
 }  // namespace katoptra

@@ -109,14 +109,21 @@ void read_points(const toml::table& root, const std::string& file, Study& s) {
   const auto* list = tables_of(root, "points", file);
   if (!list) return;
   for (const auto& item : *list) {
-    const TableReader t(item.as_table(), "points", file,
-                        {"folder", "file", "crs", "heights", "unit", "shift", "depths", "columns", "class",
-                         "find_ground", "water_level", "method", "cell", "longest_edge", "surface"});
+    const TableReader t(
+        item.as_table(), "points", file,
+        {"folder", "file", "crs", "heights", "unit", "uncertainty", "confidence", "error_reach", "shift", "depths",
+         "columns", "class", "find_ground", "water_level", "method", "cell", "longest_edge", "surface"});
     StudyPoints p;
     find_points(t, file, s, p);
     p.open.crs = t.parsed("crs", [](const std::string& x) { return Crs::parse(x); });
     p.open.heights = t.parsed("heights", [](const std::string& x) { return HeightReference::parse(x); });
     p.open.unit = t.parsed("unit", [](const std::string& x) { return parse_length_unit(x); });
+    if (t.text("uncertainty") == "points") {
+      p.own_uncertainty = true;
+      p.uncertainty.reach = t.length("error_reach");
+    } else {
+      p.uncertainty = stated_uncertainty(t, file, s);
+    }
     p.open.depths = t.flag("depths", false);
     p.open.columns = t.text("columns");
     p.shift = parse_height_shift(t.text("shift"), p.open.unit.value_or(LengthUnit::Metre),

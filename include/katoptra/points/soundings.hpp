@@ -20,6 +20,13 @@ inline constexpr int kFewestSoundings = 6;
 
 Grid sounding_uncertainty(const PointCloud& soundings, const Frame& frame, const RunOptions& run = {});
 
+// A grid that was made of points, with how sure its cells are by the points themselves: the standard deviation about
+// that plane times kOfSpread, which was calibrated on terrain for triangulated cells, and the same growth with
+// distance. Not known where fewer than kFewestSoundings lie around. Errors go together over a spacing. BadArgument
+// unless it holds heights.
+inline constexpr double kOfSpread = 0.62;
+Grid with_point_uncertainty(const Grid& made, const PointCloud& points, const RunOptions& run = {});
+
 enum class S44Order { Exclusive, Special, One, Two, None };  // 1a and 1b allow the same vertically
 const char* name_of(S44Order order);
 // The total vertical uncertainty that an order allows at a depth (95 %): sqrt(a^2 + (b depth)^2). Infinite for None.

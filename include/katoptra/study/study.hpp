@@ -60,6 +60,9 @@ struct StudyPoints {
   std::vector<std::filesystem::path> files;
   std::string survey, date;  // of their record; empty: what the files say
   OpenOptions open;
+  // What is stated of the surface, or that it shall be judged by the points themselves (with_point_uncertainty).
+  StatedUncertainty uncertainty;
+  bool own_uncertainty = false;
   HeightShift shift;         // as for sources
   std::vector<int> classes;  // empty: ground where there is any, else all but noise
   bool find_ground = false;
