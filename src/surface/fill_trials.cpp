@@ -12,7 +12,8 @@ namespace {
 constexpr std::size_t kSamples = 32;          // voids of a size that are tried
 constexpr std::int64_t kMostCells = 60'000;   // of a void that is tried
 constexpr std::int64_t kMostBox = 4'000'000;  // cells of the box around it
-constexpr std::int64_t kFewest = 20;          // hidden cells that say something
+constexpr std::int64_t kFewest = 20;          // hidden cells that say how large errors are
+constexpr std::int64_t kFewestToChoose = 8;   // and which way errs less
 constexpr double kGrowth = 0.75;              // power of the depth by which errors grow where no trial goes
 
 // Which of the classes of depth: 1, 2 to 3, 4 to 7 ...
@@ -239,7 +240,7 @@ std::optional<Treatment> FillTrials::best(std::int64_t cells, const std::vector<
     double least = 0;
     for (const Treatment w : ways)
       if (const Sum s = of(size, w);
-          s.cells >= kFewest && (!best || s.squares / static_cast<double>(s.cells) < least)) {
+          s.cells >= kFewestToChoose && (!best || s.squares / static_cast<double>(s.cells) < least)) {
         best = w;
         least = s.squares / static_cast<double>(s.cells);
       }
