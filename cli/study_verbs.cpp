@@ -102,6 +102,9 @@ void print_run(const StudyRun& r, const Common& c) {
     line("all", r.reference->overall);
     for (const DifferenceClass& k : r.reference->classes)
       if (k.of == "lineage") line(k.name, k.statistics);
+    if (const auto& d = r.reference->detection)
+      fmt::print("  reference  the 95 % that the surface states of itself holds {:.1f} % of {} cells\n",
+                 100 * (1 - d->share), d->known);
   }
   if (!r.kept.empty()) {
     std::string names;

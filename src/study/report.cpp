@@ -141,6 +141,9 @@ class Html {
         "</table>\n<p class=\"note\">In {}: the surface less what it is compared with. NMAD: the "
         "standard deviation that blunders do not move; 68.3 and 95 %: of the absolute differences.</p>\n",
         symbol(run_.surface.info.quantity.unit));
+    if (run_.reference && run_.reference->detection)
+      text_ += fmt::format("<p>The 95 % that the surface states of itself holds {:.1f} % of {} cells.</p>\n",
+                           100 * (1 - run_.reference->detection->share), run_.reference->detection->known);
     if (run_.control) standards(*run_.control);
   }
 

@@ -14,6 +14,7 @@
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/format.hpp"
 #include "katoptra/formats/vector_file.hpp"
+#include "katoptra/grid/uncertainty.hpp"
 #include "katoptra/study/coverage_page.hpp"
 #include "katoptra/study/judgements.hpp"
 #include "katoptra/study/leaving.hpp"
@@ -361,7 +362,10 @@ class Runner {
   }
 
   void compare_with_reference() {
-    out_.reference = compare(surface_, open_grid(study_.reference), {.coregister = false, .run = options_.run});
+    CompareOptions o{.coregister = false, .run = options_.run};
+    // What lies beyond it is where the stated 95 % did not hold.
+    if (surface_.carries_uncertainty()) o.uncertainty_first = uncertainty_of(surface_);
+    out_.reference = compare(surface_, open_grid(study_.reference), o);
     pictures_.push_back(
         {"Difference from the reference surface", "The surface less the reference; rings: the largest.", "",
          draw_map(out_.reference->difference,
