@@ -256,6 +256,10 @@ std::string control_text(const ControlReport& r) {
     t += fmt::format("  IHO S-44: {} (exclusive {:.1f} %, special {:.1f} %, 1 {:.1f} %, 2 {:.1f} % of the points)\n",
                      name_of(r.s44->order), 100 * r.s44->shares[0], 100 * r.s44->shares[1], 100 * r.s44->shares[2],
                      100 * r.s44->shares[3]);
+  if (const auto& n = r.normalised)
+    t += fmt::format(
+        "  of what the surface states of itself: residuals are {:.2f} times that (rms), {} of {} within its 95 %\n",
+        n->rms, n->within, n->points);
   for (const ControlResidual& p : r.rows)
     if (p.outlier) t += fmt::format("  outlier {} ({}): {:+.3f}\n", p.point.name, name_of(p.point.cover), p.residual);
   for (const std::string& n : r.notes) t += "  note: " + n + "\n";

@@ -10,6 +10,7 @@
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/geo/vertical.hpp"
+#include "katoptra/grid/uncertainty.hpp"
 #include "katoptra/terrain/sample.hpp"
 
 #include "moments.hpp"
@@ -157,6 +158,26 @@ ControlSet control_from(const Layer& layer) {
   return set;
 }
 
+namespace {
+
+void normalise(ControlReport& r, const std::vector<double>& sure, Length error) {
+  NormalisedResiduals n;
+  double squares = 0;
+  for (std::size_t i = 0; i < r.rows.size(); ++i) {
+    ControlResidual& row = r.rows[i];
+    row.normalised = row.residual / std::hypot(sure[i], error.in(r.unit));
+    if (!std::isfinite(row.normalised)) continue;
+    ++n.points;
+    n.within += std::abs(row.normalised) <= kTwoSided95;
+    squares += row.normalised * row.normalised;
+  }
+  if (n.points == 0) return;
+  n.rms = std::sqrt(squares / static_cast<double>(n.points));
+  r.normalised = n;
+}
+
+}  // namespace
+
 ControlReport check_control(const Grid& surface, const ControlSet& control, const RunOptions& options) {
   if (surface.quantity().kind != QuantityKind::Height)
     throw Error(ErrorCode::BadArgument, fmt::format("holds {}, not heights", name_of(surface.quantity().kind)),
@@ -176,6 +197,7 @@ ControlReport check_control(const Grid& surface, const ControlSet& control, cons
     r.rows.push_back({control.points[i], here[i], known[i], values[i], values[i] - known[i]});
     r.without_value += std::isnan(r.rows.back().residual);
   }
+  if (surface.carries_uncertainty()) normalise(r, sample_uncertainty(surface, here, options), control.error);
   r.all = error_statistics(residuals_of(r.rows, std::nullopt));
   for (auto [cover, slot] : {std::pair{Cover::Open, &r.open}, std::pair{Cover::Vegetated, &r.vegetated},
                              std::pair{Cover::SeaFloor, &r.sea_floor}}) {
@@ -206,6 +228,7 @@ Layer control_layer(const ControlReport& report) {
       f.properties.emplace_back("value", r.value);
       f.properties.emplace_back("residual", r.residual);
       f.properties.emplace_back("outlier", std::int64_t{r.outlier});
+      if (std::isfinite(r.normalised)) f.properties.emplace_back("normalised", r.normalised);
     }
     layer.features.push_back(std::move(f));
   }

@@ -1,7 +1,11 @@
 // Control points: residuals whose statistics are worked out by hand, classes at their bounds, references and units.
 #include "katoptra/check/control.hpp"
 
+#include <cmath>
 #include <fmt/format.h>
+#include <random>
+
+#include "katoptra/grid/uncertainty.hpp"
 
 #include "testing.hpp"
 
@@ -127,6 +131,32 @@ TEST(Control, UnitsReferencesAndPlaces) {
               control_from({.name = "none", .crs = {}, .features = {{Point{1, 2}, {}, {}}}});
             }),
             ErrorCode::BadFile);
+}
+
+// Residuals in units of what the surface and the points' own survey state: those of true statements are normal.
+TEST(Control, ResidualsByWhatTheSurfaceStates) {
+  std::mt19937 random(7);
+  std::normal_distribution<double> noise;
+  const Frame f = utm_frame(60, 60, 2);
+  std::vector<float> z;
+  for (int i = 0; i < 3600; ++i) z.push_back(static_cast<float>(50 + 0.1 * noise(random)));
+  Quantity feet = metres_above_egm2008();
+  feet.unit = LengthUnit::Foot;
+  const Grid heights = grid_from_values(f, z, feet);
+  ControlSet set{.name = "points", .crs = f.crs(), .error = Length::feet(0.05)};
+  for (int i = 0; i < 300; ++i) {
+    const Point p = f.centre(static_cast<double>(random() % 60), static_cast<double>(random() % 60));
+    set.points.push_back({std::to_string(i), p, 50 + 0.05 * noise(random)});
+  }
+  EXPECT_FALSE(check_control(heights, set).normalised);
+  const Grid sure = with_error_reach(with_uncertainty(heights, {.constant = Length::feet(0.1)}), 0_m);
+  const ControlReport r = check_control(sure, set);
+  ASSERT_TRUE(r.normalised);
+  EXPECT_EQ(r.normalised->points, 300);
+  EXPECT_NEAR(r.normalised->rms, 1, 0.1);
+  EXPECT_NEAR(static_cast<double>(r.normalised->within) / 300, 0.95, 0.04);
+  EXPECT_NEAR(r.rows[5].normalised, r.rows[5].residual / std::hypot(0.1, 0.05), 1e-6);
+  EXPECT_NE(control_layer(r).features[0].properties.back().first, "outlier");
 }
 
 }  // namespace

@@ -138,7 +138,10 @@ std::string control_json(const ControlReport& r) {
                               {"known", p.known},
                               {"value", number(p.value)},
                               {"residual", number(p.residual)},
-                              {"outlier", p.outlier}});
+                              {"outlier", p.outlier},
+                              {"normalised", number(p.normalised)}});
+  if (const auto& n = r.normalised)
+    j["normalised"] = {{"points", n->points}, {"within_95", n->within}, {"rms", n->rms}};
   j["notes"] = r.notes;
   return text_of(j);
 }
@@ -216,12 +219,14 @@ Correction read_correction(const std::string& text, const std::string& file) {
 
 std::string control_csv(const ControlReport& report) {
   auto text_or_none = [](double v) { return std::isnan(v) ? std::string() : fmt::format("{:.4f}", v); };
-  std::string text = "name,x,y,cover,known,value,residual,outlier\n";
+  std::string text = "name,x,y,cover,known,value,residual,outlier";
+  text += report.normalised ? ",normalised\n" : "\n";
   const int digits = report.crs.is_geographic() ? 9 : 4;
   for (const ControlResidual& r : report.rows)
-    text += fmt::format("{},{:.{}f},{:.{}f},{},{:.4f},{},{},{}\n", csv_field(r.point.name), r.here.x, digits, r.here.y,
-                        digits, name_of(r.point.cover), r.known, text_or_none(r.value), text_or_none(r.residual),
-                        r.outlier ? "yes" : "");
+    text +=
+        fmt::format("{},{:.{}f},{:.{}f},{},{:.4f},{},{},{}{}\n", csv_field(r.point.name), r.here.x, digits, r.here.y,
+                    digits, name_of(r.point.cover), r.known, text_or_none(r.value), text_or_none(r.residual),
+                    r.outlier ? "yes" : "", report.normalised ? "," + text_or_none(r.normalised) : "");
   return text;
 }
 

@@ -17,6 +17,7 @@
 // 95 % of the residuals keep. A point that lies more than three NMAD (and kLeastOutlier) off the median of its cover is
 // named as an outlier; it stays in all numbers.
 #pragma once
+#include <limits>
 #include <optional>
 #include <string>
 #include <vector>
@@ -59,6 +60,15 @@ struct ControlResidual {
   double value = 0;     // of the surface; NaN in voids and outside
   double residual = 0;  // value less known; NaN without value
   bool outlier = false;
+  // The residual in units of what the surface states there and the survey's own error together; NaN where the surface
+  // states nothing. Within 1.96 at 95 of 100 points when both are true.
+  double normalised = std::numeric_limits<double>::quiet_NaN();
+};
+
+// How residuals compare with what the surface states of itself.
+struct NormalisedResiduals {
+  std::int64_t points = 0, within = 0;  // within 1.96
+  double rms = 0;                       // 1 where what is stated is true
 };
 
 inline constexpr double kLeastOutlier = 0.05;                                               // metres
@@ -87,8 +97,9 @@ struct ControlReport {
   std::int64_t without_value = 0;
   ErrorStatistics all;
   std::optional<ErrorStatistics> open, vegetated, sea_floor;
-  std::optional<AsprsAccuracy> asprs;  // with open ground
-  std::optional<S44Accuracy> s44;      // with sea floor
+  std::optional<AsprsAccuracy> asprs;             // with open ground
+  std::optional<S44Accuracy> s44;                 // with sea floor
+  std::optional<NormalisedResiduals> normalised;  // where the surface carries its uncertainty
   std::vector<std::string> notes;
 };
 
