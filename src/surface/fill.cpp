@@ -85,12 +85,12 @@ class Filling {
 
   float by_distance(std::uint32_t region, std::int64_t c, std::int64_t r) const {
     std::call_once(once_[region], [&] {
-      const VoidShape s = shape(region);
-      const std::vector<float> z = values_at(input_, place(region), s.rim);
+      const auto cells = voids_.rim_of(region, input_.frame().cols(), input_.frame().rows());
+      const std::vector<float> z = values_at(input_, place(region), cells);
       std::vector<std::array<float, 3>> rim;
       for (std::size_t i = 0; i < z.size(); ++i)
-        rim.push_back({static_cast<float>(s.rim[i].col), static_cast<float>(s.rim[i].row), z[i]});
-      rims_[region] = std::make_unique<RimField>(std::move(rim), static_cast<float>(s.aspect));
+        rim.push_back({static_cast<float>(cells[i].col), static_cast<float>(cells[i].row), z[i]});
+      rims_[region] = std::make_unique<RimField>(std::move(rim), static_cast<float>(aspect(region)));
     });
     const Window& box = map_.regions[region].box;
     return rims_[region]->at(static_cast<float>(c - box.col + 1), static_cast<float>(r - box.row + 1));
@@ -188,7 +188,9 @@ class FillSource final : public GridSource {
         const Treatment t = f.treatment[run.region];
         if (t == Treatment::Leave) return;
         const bool whole = t == Treatment::Membrane || t == Treatment::Second;
-        if ((whole || out.uncertainty) && (!solved || solved->first != run.region))
+        // How deep cells lie in a void beyond that size is not asked, and its uncertainty not known.
+        const bool known_depths = out.uncertainty && f.map().regions[run.region].cells <= kMembraneCells;
+        if ((whole || known_depths) && (!solved || solved->first != run.region))
           solved.emplace(run.region, f.solution(run.region));
         if (t == Treatment::Mean && around.window().empty()) around = f.input().read(w.grown(3));
         for (std::int64_t c = std::max(w.col, run.first); c < std::min(w.col + w.cols, run.last); ++c) {
@@ -206,7 +208,7 @@ class FillSource final : public GridSource {
           out.row(r)[c - w.col] = z;
           if (out.origin)
             out.origin_row(r)[c - w.col] = origin_code(sources_[static_cast<std::size_t>(by)], How::Filled);
-          if (out.uncertainty)
+          if (known_depths)
             out.uncertainty_row(r)[c - w.col] = rounded_uncertainty(
                 static_cast<double>(f.trials().error(f.map().regions[run.region].cells, by, solved->second.depth(i))));
         }

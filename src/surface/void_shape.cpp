@@ -14,11 +14,11 @@ VoidCells::VoidCells(const VoidMap& map) : map_(map), before_(map.runs.size()) {
   }
 }
 
-VoidShape VoidCells::shape_of(std::uint32_t region, std::int64_t cols, std::int64_t rows, double aspect) const {
+// Row by row: the cells of a void, and the known cells around it.
+template <class OfVoid, class OfRim>
+void VoidCells::walk(std::uint32_t region, std::int64_t cols, std::int64_t rows, const OfVoid& of_void,
+                     const OfRim& of_rim) const {
   const Window box = map_.regions[region].box;
-  VoidShape s;
-  s.aspect = aspect;
-  s.cells.reserve(static_cast<std::size_t>(map_.regions[region].cells));
   // Which columns of three rows are void (2) or touched by what is void beside, above and below (1).
   const std::int64_t wide = box.cols + 2;
   std::vector<std::uint8_t> mark(static_cast<std::size_t>(3 * wide));
@@ -42,12 +42,28 @@ VoidShape VoidCells::shape_of(std::uint32_t region, std::int64_t cols, std::int6
       const std::int64_t col = box.col - 1 + c;
       const VoidShape::Cell cell{static_cast<std::int32_t>(c), static_cast<std::int32_t>(row - box.row + 1)};
       if (here[c] == 2)
-        s.cells.push_back(cell);
+        of_void(cell);
       else if (here[c] == 1 && col >= 0 && col < cols)
-        s.rim.push_back(cell);
+        of_rim(cell);
     }
   }
+}
+
+VoidShape VoidCells::shape_of(std::uint32_t region, std::int64_t cols, std::int64_t rows, double aspect) const {
+  VoidShape s;
+  s.aspect = aspect;
+  s.cells.reserve(static_cast<std::size_t>(map_.regions[region].cells));
+  walk(
+      region, cols, rows, [&](VoidShape::Cell c) { s.cells.push_back(c); },
+      [&](VoidShape::Cell c) { s.rim.push_back(c); });
   return s;
+}
+
+std::vector<VoidShape::Cell> VoidCells::rim_of(std::uint32_t region, std::int64_t cols, std::int64_t rows) const {
+  std::vector<VoidShape::Cell> rim;
+  walk(
+      region, cols, rows, [](VoidShape::Cell) {}, [&](VoidShape::Cell c) { rim.push_back(c); });
+  return rim;
 }
 
 std::vector<std::uint16_t> depths_of(const VoidShape& shape) {

@@ -29,8 +29,14 @@ class VoidCells {
   }
   // Cells and rim; `rows`, `cols`: of the grid, beyond which there is no rim.
   VoidShape shape_of(std::uint32_t region, std::int64_t cols, std::int64_t rows, double aspect) const;
+  // The rim alone, for voids of any size.
+  std::vector<VoidShape::Cell> rim_of(std::uint32_t region, std::int64_t cols, std::int64_t rows) const;
 
  private:
+  template <class OfVoid, class OfRim>
+  void walk(std::uint32_t region, std::int64_t cols, std::int64_t rows, const OfVoid& of_void,
+            const OfRim& of_rim) const;
+
   const VoidMap& map_;
   std::vector<std::uint32_t> before_;
 };
