@@ -171,7 +171,7 @@ std::vector<std::string> write_comparison(const Comparison& c, const Grid& secon
 // whatever confidence it is told with.
 Uncertainty uncertainty_from(const std::string& text, const Grid& surface, const CompareCommand& o, LengthUnit unit,
                              std::vector<std::string>& notes) {
-  const bool of_95 = o.confidence == 95;
+  const double times = o.open_options().uncertainty.times();
   std::optional<Grid> grid;
   if (text.empty()) {
     if (!surface.carries_uncertainty()) return {};
@@ -182,9 +182,9 @@ Uncertainty uncertainty_from(const std::string& text, const Grid& surface, const
     grid = open_grid(text);
   } else {
     const Length u = length_from(text, unit, notes);
-    return of_95 ? Length::metres(u.metres() / 1.96) : u;
+    return u * times;
   }
-  return of_95 ? scaled(*grid, 1 / 1.96, 0, [](GridInfo&) {}) : *grid;
+  return times == 1 ? *grid : scaled(*grid, times, 0, [](GridInfo&) {});
 }
 
 int run_compare(const CompareCommand& o) {

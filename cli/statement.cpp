@@ -120,6 +120,23 @@ void Statement::notes(const GridInfo& input, const std::vector<std::string>& own
   for (const std::string& n : own) note(n);
 }
 
+namespace {
+
+std::string uncertainty_text(const WriteReport& r) {
+  const auto& u = r.uncertainty;
+  const std::int64_t values = r.cells - r.voids;
+  std::string text = fmt::format("{:.3g} to {:.3g} {} (standard), rms {:.3g}; ", u.lowest, u.highest,
+                                 unit_name(r.info.quantity), u.rms);
+  text += u.cells == values
+              ? "all "
+              : fmt::format("{:.1f} % ", 100.0 * static_cast<double>(u.cells) / static_cast<double>(values));
+  text += "of the cells known";
+  if (r.info.error_reach) text += "; errors go together over " + format_length(*r.info.error_reach);
+  return text;
+}
+
+}  // namespace
+
 void Statement::written(const WriteReport& r) {
   const Frame& f = r.info.frame;
   title(r.path.string());
@@ -139,16 +156,7 @@ void Statement::written(const WriteReport& r) {
   line("range", range_text(r.lowest, r.highest, r.info.quantity));
   line("voids", part_text(r.voids, r.cells, "cells"));
   if (const auto& u = r.uncertainty; u.cells > 0) {
-    const std::string unit = unit_name(r.info.quantity);
-    line(
-        "uncertain",
-        fmt::format(
-            "{:.3g} to {:.3g} {} (standard), rms {:.3g}; {}of the cells known{}", u.lowest, u.highest, unit, u.rms,
-            u.cells == r.cells - r.voids
-                ? "all "
-                : fmt::format("{:.1f} % ", 100.0 * static_cast<double>(u.cells) /
-                                               static_cast<double>(std::max<std::int64_t>(1, r.cells - r.voids))),
-            r.info.error_reach ? fmt::format("; errors go together over {}", format_length(*r.info.error_reach)) : ""));
+    line("uncertain", uncertainty_text(r));
     json_["uncertainty"] = {{"cells", u.cells}, {"lowest", u.lowest}, {"highest", u.highest}, {"rms", u.rms}};
   }
   if (!r.info.sources.empty()) {

@@ -153,6 +153,28 @@ int run_reproject(const ReprojectCommand& o) {
   return write_and_state(reproject(in, *frame, method), o, notes, is_traced(in));
 }
 
+void add_fill(CLI::App& app, int& status) {
+  auto f = std::make_shared<FillCommand>();
+  CLI::App* v = app.add_subcommand("fill", "close voids");
+  v->add_option("IN", f->in, "a surface")->required();
+  v->add_option("--largest", f->largest, "the longest void to close, e.g. 200m (default: 100 cells)");
+  v->add_flag("--edges", f->edges, "close voids that reach the edge, too");
+  v->add_option("--method", f->method,
+                "usual (window mean for small voids, inverse distance), distance, membrane, or auto: the way that errs "
+                "least on hidden cells")
+      ->check(CLI::IsMember({"usual", "distance", "membrane", "auto"}));
+  auto* second = v->add_option("--second", f->second, "a second surface, bent onto the rim of the voids it covers");
+  v->add_option("--blend", f->blend, "bend it within this distance of the rim only, e.g. 30m (default: all over)")
+      ->needs(second);
+  add_writing(*v, *f);
+  add_reading(*v, *f, Reading::Converts);
+  add_uncertainty(*v, *f);
+  add_leaving_out(*v, *f);
+  add_output(*v, *f);
+  add_running(*v, *f);
+  v->callback([f, &status] { status = run_fill(*f); });
+}
+
 }  // namespace
 
 void add_surface_verbs(CLI::App& app, int& status) {
@@ -173,25 +195,7 @@ void add_surface_verbs(CLI::App& app, int& status) {
   add_running(*v, *m);
   v->callback([m, &status] { status = run_mosaic(*m); });
 
-  auto f = std::make_shared<FillCommand>();
-  v = app.add_subcommand("fill", "close voids");
-  v->add_option("IN", f->in, "a surface")->required();
-  v->add_option("--largest", f->largest, "the longest void to close, e.g. 200m (default: 100 cells)");
-  v->add_flag("--edges", f->edges, "close voids that reach the edge, too");
-  v->add_option("--method", f->method,
-                "usual (window mean for small voids, inverse distance), distance, membrane, or auto: the way that errs "
-                "least on hidden cells")
-      ->check(CLI::IsMember({"usual", "distance", "membrane", "auto"}));
-  auto* second = v->add_option("--second", f->second, "a second surface, bent onto the rim of the voids it covers");
-  v->add_option("--blend", f->blend, "bend it within this distance of the rim only, e.g. 30m (default: all over)")
-      ->needs(second);
-  add_writing(*v, *f);
-  add_reading(*v, *f, Reading::Converts);
-  add_uncertainty(*v, *f);
-  add_leaving_out(*v, *f);
-  add_output(*v, *f);
-  add_running(*v, *f);
-  v->callback([f, &status] { status = run_fill(*f); });
+  add_fill(app, status);
 
   auto c = std::make_shared<ClipCommand>();
   v = app.add_subcommand("clip", "cut to an area: the cells whose centre is inside; without one, convert as it is");

@@ -11,6 +11,7 @@
 #include <fmt/format.h>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/grid/uncertainty.hpp"
 #include "katoptra/surface/clip.hpp"
 #include "katoptra/surface/heights.hpp"
 #include "katoptra/surface/reproject.hpp"
@@ -360,7 +361,7 @@ class Comparing {
 
   // 1.96 times both uncertainties; NaN where one is not known.
   double level_at(const Row& in, std::int64_t c) const {
-    return 1.96 *
+    return kTwoSided95 *
            std::sqrt(uncertainties_[0].squared(in.uncertainty[0], c) + uncertainties_[1].squared(in.uncertainty[1], c));
   }
 
@@ -417,12 +418,12 @@ class Comparing {
         if (s.count < out_.overall.count) out_.classes.push_back({of, name, s});
       }
     if (detected.known > 0) detected.level = std::sqrt(detected.level / static_cast<double>(detected.known));
-    const double spread = detected.level > 0 ? detected.level / 1.96 : out_.overall.nmad;
+    const double spread = detected.level > 0 ? detected.level / kTwoSided95 : out_.overall.nmad;
     out_.independent_cells = independent_cells();
     auto uncertain = [&](VolumeChange& v, std::int64_t cells) {
       const double share = static_cast<double>(cells) / static_cast<double>(out_.overall.count);
       const double n = std::max(1.0, out_.independent_cells * share);
-      v.uncertainty = 1.96 * v.area * spread * unit_ / std::sqrt(n);
+      v.uncertainty = kTwoSided95 * v.area * spread * unit_ / std::sqrt(n);
     };
     uncertain(volume, out_.overall.count);
     out_.volume = volume;

@@ -29,7 +29,7 @@ inline float rounded_uncertainty(double u) {
 
 class ErrorKernel {
  public:
-  static constexpr int kMost = 4;  // cells of a kernel along an axis; further ones by `along`
+  static constexpr int kMost = 4;  // cells of a kernel along an axis
 
   // Of the errors of a grid with that info, on its cells.
   explicit ErrorKernel(const GridInfo& info) : known_(info.error_reach.has_value()) {

@@ -118,6 +118,13 @@ std::string unit_name(const Quantity& q) {
   return q.other_unit;
 }
 
+Quantity uncertainty_of(const Quantity& q) {
+  return {.kind = QuantityKind::Uncertainty,
+          .unit = q.unit,
+          .unit_known = q.unit_known,
+          .other_unit = is_length(q.kind) ? "" : unit_name(q)};
+}
+
 int bytes_per_sample(SampleType t) { return facts(t).bytes; }
 bool is_integer(SampleType t) { return facts(t).integer; }
 const char* name_of(SampleType t) { return facts(t).name; }

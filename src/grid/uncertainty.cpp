@@ -156,11 +156,7 @@ class BesideSource final : public GridSource {
 class PlaneAlone final : public GridSource {
  public:
   explicit PlaneAlone(Grid input) : input_(std::move(input)), info_(input_.info()) {
-    const LengthUnit unit = info_.quantity.unit;
-    info_.quantity = {.kind = QuantityKind::Uncertainty,
-                      .unit = unit,
-                      .unit_known = info_.quantity.unit_known,
-                      .other_unit = is_length(info_.quantity.kind) ? "" : unit_name(info_.quantity)};
+    info_.quantity = uncertainty_of(info_.quantity);
     info_.type = SampleType::Float32;
     info_.file_void.reset();
   }
@@ -176,24 +172,6 @@ class PlaneAlone final : public GridSource {
   std::shared_ptr<const GridSource> half() const override {
     const auto input = input_.half();
     return input && input->carries_uncertainty() ? std::make_shared<PlaneAlone>(*input) : nullptr;
-  }
-
- private:
-  Grid input_;
-  GridInfo info_;
-};
-
-class Reaching final : public GridSource {
- public:
-  Reaching(Grid input, std::optional<Length> reach) : input_(std::move(input)), info_(input_.info()) {
-    info_.error_reach = reach;
-  }
-  const GridInfo& info() const override { return info_; }
-  bool carries_uncertainty() const override { return input_.carries_uncertainty(); }
-  void read(const BlockView& out) const override { input_.read_into(out); }
-  std::shared_ptr<const GridSource> half() const override {
-    const auto input = input_.half();
-    return input ? std::make_shared<Reaching>(*input, info_.error_reach) : nullptr;
   }
 
  private:
@@ -273,7 +251,7 @@ Grid with_uncertainty(const Grid& grid, const Grid& plane, double times) {
                 at ? fmt::format("{} x {} cells of uncertainty for {} x {} of {}", plane.frame().cols(),
                                  plane.frame().rows(), grid.frame().cols(), grid.frame().rows(), grid.info().name)
                    : fmt::format("its cells are not those of {}", grid.info().name),
-                name, "bring it there with reproject --like, or clip both to the same cells");
+                name, "bring it there with reproject --onto, or clip both to the same cells");
   double factor = times;
   const Quantity &q = grid.quantity(), &u = plane.quantity();
   if (holds_lengths(q)) {
@@ -301,7 +279,7 @@ Grid with_error_reach(const Grid& grid, std::optional<Length> reach) {
   if (reach && !(reach->metres() >= 0))
     throw Error(ErrorCode::BadArgument, "errors cannot go together over less than nothing", grid.info().name,
                 "give 0m for noise from cell to cell");
-  return Grid(std::make_shared<Reaching>(grid, reach));
+  return relabelled(grid, [&](GridInfo& info) { info.error_reach = reach; });
 }
 
 std::optional<Length> common_reach(std::span<const Grid> grids) {

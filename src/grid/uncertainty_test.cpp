@@ -86,7 +86,7 @@ TEST(Uncertainty, WhatDoesNotBelongIsRefused) {
                 },
                 &text),
             ErrorCode::Refused);
-  EXPECT_NE(text.find("reproject --like"), std::string::npos) << text;
+  EXPECT_NE(text.find("reproject --onto"), std::string::npos) << text;
   EXPECT_EQ(error_of(
                 [&] {
                   with_uncertainty(heights, plane_of(utm_frame(2, 2), {1, 1, 1, 1}));

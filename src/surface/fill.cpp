@@ -5,7 +5,6 @@
 #include <cmath>
 #include <cstring>
 #include <fmt/format.h>
-#include <map>
 #include <mutex>
 #include <set>
 #include <utility>
@@ -96,18 +95,16 @@ class Filling {
     return rims_[region]->at(static_cast<float>(c - box.col + 1), static_cast<float>(r - box.row + 1));
   }
 
-  // The second surface covers the void and its rim.
-  bool covered(std::uint32_t region) const {
+  // What the second surface has of a void: all of it with its rim, some of its cells, or nothing.
+  enum class Cover { None, Part, Whole };
+  Cover cover(std::uint32_t region) const {
     const VoidShape s = shape(region);
-    const auto known = [&](const std::vector<VoidShape::Cell>& cells) {
-      const std::vector<float> z = values_at(*second_, place(region), cells);
-      return std::none_of(z.begin(), z.end(), [](float v) { return std::isnan(v); });
-    };
-    return known(s.rim) && known(s.cells);
-  }
-  bool meets_second(std::uint32_t region) const {
-    const std::vector<float> z = values_at(*second_, place(region), shape(region).cells);
-    return std::any_of(z.begin(), z.end(), [](float v) { return !std::isnan(v); });
+    const auto is_void = [](float v) { return std::isnan(v); };
+    const std::vector<float> cells = values_at(*second_, place(region), s.cells);
+    if (std::all_of(cells.begin(), cells.end(), is_void)) return Cover::None;
+    if (std::any_of(cells.begin(), cells.end(), is_void)) return Cover::Part;
+    const std::vector<float> rim = values_at(*second_, place(region), s.rim);
+    return std::any_of(rim.begin(), rim.end(), is_void) ? Cover::Part : Cover::Whole;
   }
 
   const FillTrials& trials() const {
@@ -279,10 +276,9 @@ void choose_ways(Filling& f, const FillOptions& options, FillReport& report) {
   const auto& regions = f.map().regions;
   for (std::uint32_t i = 0; options.second && i < regions.size(); ++i) {
     if (f.treatment[i] == Treatment::Leave || regions[i].cells > kMembraneCells) continue;
-    if (f.covered(i))
-      f.treatment[i] = Treatment::Second;
-    else if (f.meets_second(i))
-      ++report.voids_second_misses;
+    const Filling::Cover cover = f.cover(i);
+    if (cover == Filling::Cover::Whole) f.treatment[i] = Treatment::Second;
+    report.voids_second_misses += cover == Filling::Cover::Part;
   }
   if (options.method == FillMethod::Automatic)
     for (std::uint32_t i = 0; i < regions.size(); ++i) {

@@ -3,7 +3,6 @@
 #include <algorithm>
 #include <cmath>
 #include <limits>
-#include <map>
 #include <utility>
 
 namespace katoptra {
@@ -97,17 +96,20 @@ void Membrane::coarsen(const std::vector<Cell>& fine) {
   }
 }
 
-void Membrane::multiply(const Level& l, const std::vector<double>& x, std::vector<double>& out) const {
+void Membrane::multiply(const Level& l, const std::vector<double>& diagonal, const std::vector<double>& x,
+                        std::vector<double>& out) {
   for (std::size_t i = 0; i < x.size(); ++i) {
-    double s = l.diagonal[i] * x[i];
+    double s = diagonal[i] * x[i];
     for (auto k = static_cast<std::size_t>(l.begin[i]); k < static_cast<std::size_t>(l.begin[i + 1]); ++k)
       s -= l.weight[k] * x[static_cast<std::size_t>(l.to[k])];
     out[i] = s;
   }
 }
 
-void Membrane::precondition(std::size_t k, const std::vector<double>& r, std::vector<double>& x) const {
+void Membrane::precondition(const Diagonals& diagonals, std::size_t k, const std::vector<double>& r,
+                            std::vector<double>& x) const {
   const Level& l = levels_[k];
+  const std::vector<double>& diagonal = diagonals[k];
   const std::size_t n = r.size();
   const auto sweep = [&](bool down) {
     for (std::size_t j = 0; j < n; ++j) {
@@ -115,7 +117,7 @@ void Membrane::precondition(std::size_t k, const std::vector<double>& r, std::ve
       double s = r[i];
       for (auto m = static_cast<std::size_t>(l.begin[i]); m < static_cast<std::size_t>(l.begin[i + 1]); ++m)
         s += l.weight[m] * x[static_cast<std::size_t>(l.to[m])];
-      x[i] = l.diagonal[i] > 0 ? s / l.diagonal[i] : 0;
+      x[i] = diagonal[i] > 0 ? s / diagonal[i] : 0;
     }
   };
   x.assign(n, 0);
@@ -128,9 +130,9 @@ void Membrane::precondition(std::size_t k, const std::vector<double>& r, std::ve
   }
   sweep(true);
   std::vector<double> rest(n), coarse(levels_[k + 1].diagonal.size(), 0), correction;
-  multiply(l, x, rest);
+  multiply(l, diagonal, x, rest);
   for (std::size_t i = 0; i < n; ++i) coarse[static_cast<std::size_t>(l.parent[i])] += r[i] - rest[i];
-  precondition(k + 1, coarse, correction);
+  precondition(diagonals, k + 1, coarse, correction);
   for (std::size_t i = 0; i < n; ++i) x[i] += kOvercorrected * correction[static_cast<std::size_t>(l.parent[i])];
   sweep(false);
 }
@@ -150,25 +152,26 @@ std::vector<float> Membrane::over(const std::vector<float>& rim) const {
   if (known == 0) return out;
   mean /= static_cast<double>(known);
   // The pull of the rim, on every level.
-  Membrane solver(*this);
+  Diagonals diagonals;
+  for (const Level& l : levels_) diagonals.push_back(l.diagonal);
   std::vector<double> b(n, 0);
   for (const Link& link : links_) {
     const float z = rim[static_cast<std::size_t>(link.rim)];
     if (std::isnan(z)) continue;
     b[static_cast<std::size_t>(link.cell)] += link.weight * (static_cast<double>(z) - mean);
     auto i = static_cast<std::size_t>(link.cell);
-    for (Level& l : solver.levels_) {
-      l.diagonal[i] += link.weight;
-      if (!l.parent.empty()) i = static_cast<std::size_t>(l.parent[i]);
+    for (std::size_t k = 0; k < levels_.size(); ++k) {
+      diagonals[k][i] += link.weight;
+      if (!levels_[k].parent.empty()) i = static_cast<std::size_t>(levels_[k].parent[i]);
     }
   }
   std::vector<double> x(n, 0), r = b, z, p, q(n);
-  solver.precondition(0, r, z);
+  precondition(diagonals, 0, r, z);
   p = z;
   double rz = dot(r, z);
   const double enough = kTolerance * std::max(high - low, 1e-12);
   for (int round = 0; round < 500 && rz > 0; ++round) {
-    solver.multiply(solver.levels_[0], p, q);
+    multiply(levels_[0], diagonals[0], p, q);
     const double a = rz / dot(p, q);
     double largest = 0;
     for (std::size_t i = 0; i < n; ++i) {
@@ -176,7 +179,7 @@ std::vector<float> Membrane::over(const std::vector<float>& rim) const {
       r[i] -= a * q[i];
       largest = std::max(largest, std::abs(a * p[i]));
     }
-    solver.precondition(0, r, z);
+    precondition(diagonals, 0, r, z);
     const double next = dot(r, z);
     // What the next step would change is what is left, by the rate of these rounds within a few times.
     if (largest < enough / 10) break;

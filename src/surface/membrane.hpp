@@ -72,7 +72,7 @@ class Membrane {
   static constexpr double kTolerance = 1e-5;
 
  private:
-  // Unknowns that are joined by links. The pull of the rim is in the diagonal.
+  // Unknowns that are joined by links. The pull of the rim comes to the diagonal when a rim is given.
   struct Level {
     std::vector<std::int32_t> begin, to;  // links of unknown i: [begin[i], begin[i + 1])
     std::vector<double> weight;
@@ -84,9 +84,12 @@ class Membrane {
     double weight;
   };
   void coarsen(const std::vector<VoidShape::Cell>& cells);
-  void multiply(const Level& l, const std::vector<double>& x, std::vector<double>& out) const;
+  using Diagonals = std::vector<std::vector<double>>;  // of each level, with the pull of the rim
+  static void multiply(const Level& l, const std::vector<double>& diagonal, const std::vector<double>& x,
+                       std::vector<double>& out);
   // About the inverse of level `k` applied to `r`, symmetric in it.
-  void precondition(std::size_t k, const std::vector<double>& r, std::vector<double>& x) const;
+  void precondition(const Diagonals& diagonals, std::size_t k, const std::vector<double>& r,
+                    std::vector<double>& x) const;
 
   std::vector<Level> levels_;
   std::vector<Link> links_;  // of cells to the rim

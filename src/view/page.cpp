@@ -226,9 +226,7 @@ class SurfaceWriter {
 
   void add_uncertainty() {
     if (std::all_of(uncertainties_.begin(), uncertainties_.end(), [](float u) { return std::isnan(u); })) return;
-    const Quantity& q = shown_->grid.quantity();
-    const Grid plane = grid_from_values(frame(), uncertainties_,
-                                        {.kind = QuantityKind::Uncertainty, .unit = q.unit, .unit_known = q.unit_known},
+    const Grid plane = grid_from_values(frame(), uncertainties_, uncertainty_of(shown_->grid.quantity()),
                                         SampleType::Float32, "uncertainty");
     facts_["drapes"].push_back({{"label", "uncertainty"}, {"plane", add_plane(plane, uncertainties_, LandLook())}});
   }

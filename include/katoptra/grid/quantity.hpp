@@ -68,6 +68,8 @@ const char* name_of(SurfaceKind kind);
 SurfaceKind surface_kind_from(std::string_view name);
 // "m", "ft", "degree" ...
 std::string unit_name(const Quantity& q);
+// What says how sure such values are: in their unit.
+Quantity uncertainty_of(const Quantity& q);
 
 // How values are kept in a file. In memory every value is a 32-bit float (24 significant bits) and a void is NaN;
 // the sample type travels along so that integers are written as integers while no step makes fractions.

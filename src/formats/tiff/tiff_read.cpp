@@ -515,13 +515,6 @@ std::optional<Length> read_error_reach(const std::string& description) {
   return std::nullopt;
 }
 
-Quantity as_uncertainty(const Quantity& of) {
-  return {.kind = QuantityKind::Uncertainty,
-          .unit = of.unit,
-          .unit_known = of.unit_known,
-          .other_unit = is_length(of.kind) ? "" : unit_name(of)};
-}
-
 // Another band of the same file, as the uncertainty of the first.
 Grid plane_of(const std::shared_ptr<ByteSource>& bytes, const GridInfo& of, std::int64_t band, const std::string& items,
               const OpenOptions& options) {
@@ -533,7 +526,7 @@ Grid plane_of(const std::shared_ptr<ByteSource>& bytes, const GridInfo& of, std:
   GridInfo info;
   info.frame = of.frame;
   info.name = bytes->name();
-  info.quantity = as_uncertainty(of.quantity);
+  info.quantity = uncertainty_of(of.quantity);
   describe_samples(rule, info);
   Others others = read_others(h, layout, o, bytes->name());
   return Grid(std::make_shared<TiffSource>(bytes, info, rule, std::move(layout), std::move(others.halves)));
@@ -583,7 +576,7 @@ GridFile open_tiff(const Located& located, const OpenOptions& given) {
   const std::int64_t band = layout.band, second = uncertain - facts.bands.begin();
   const bool has_uncertainty = uncertain != facts.bands.end();
   if (has_uncertainty) info.error_reach = read_error_reach(facts.description);
-  if (has_uncertainty && band == second) info.quantity = as_uncertainty(info.quantity);
+  if (has_uncertainty && band == second) info.quantity = uncertainty_of(info.quantity);
   const bool header_first = !layout.offsets.empty() && [&] {
     toff_t directory = TIFFCurrentDirOffset(h.get());
     return directory < *std::min_element(layout.offsets.begin(), layout.offsets.end());
