@@ -248,9 +248,11 @@ Grid with_uncertainty(const Grid& grid, const Grid& plane, double times) {
   const auto& name = plane.info().name;
   if (!at || !(*at == grid.frame().window()))
     throw Error(ErrorCode::Refused,
-                at ? fmt::format("{} x {} cells of uncertainty for {} x {} of {}", plane.frame().cols(),
-                                 plane.frame().rows(), grid.frame().cols(), grid.frame().rows(), grid.info().name)
-                   : fmt::format("its cells are not those of {}", grid.info().name),
+                !at ? fmt::format("its cells are not those of {}", grid.info().name)
+                : plane.frame().cols() == grid.frame().cols() && plane.frame().rows() == grid.frame().rows()
+                    ? fmt::format("it lies elsewhere than {}", grid.info().name)
+                    : fmt::format("{} x {} cells of uncertainty for {} x {} of {}", plane.frame().cols(),
+                                  plane.frame().rows(), grid.frame().cols(), grid.frame().rows(), grid.info().name),
                 name, "bring it there with reproject --onto, or clip both to the same cells");
   double factor = times;
   const Quantity &q = grid.quantity(), &u = plane.quantity();

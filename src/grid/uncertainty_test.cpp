@@ -94,6 +94,13 @@ TEST(Uncertainty, WhatDoesNotBelongIsRefused) {
                 &text),
             ErrorCode::Refused);
   EXPECT_NE(text.find("2 x 2 cells of uncertainty for 3 x 2"), std::string::npos) << text;
+  EXPECT_EQ(error_of(
+                [&] {
+                  with_uncertainty(heights, plane_of(utm_frame(3, 2, 1, 676003), {1, 1, 1, 1, 1, 1}));
+                },
+                &text),
+            ErrorCode::Refused);
+  EXPECT_NE(text.find("lies elsewhere"), std::string::npos) << text;
   const Grid degrees = grid_from_values(f, {1, 1, 1, 1, 1, 1}, {.kind = QuantityKind::Slope, .other_unit = "degree"});
   EXPECT_EQ(error_of([&] { with_uncertainty(heights, degrees); }), ErrorCode::Refused);
   EXPECT_EQ(error_of([&] { with_uncertainty(degrees, {.constant = 1_m}); }), ErrorCode::BadArgument);
