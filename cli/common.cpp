@@ -449,8 +449,8 @@ std::map<std::string, StatedUncertainty>& stated_of_files() {
 
 OpenOptions options_for(const std::string& path, const Common& c) {
   OpenOptions o = c.open_options();
-  if (const auto stated = stated_of_files().find(path); stated != stated_of_files().end() && o.uncertainty.text.empty())
-    o.uncertainty = stated->second;
+  if (const auto stated = stated_of_files().find(path); stated != stated_of_files().end())
+    o.uncertainty = o.uncertainty.otherwise(stated->second);
   const auto told = told_of_files().find(path);
   if (told == told_of_files().end()) return o;
   const ShortlistEntry& e = told->second;

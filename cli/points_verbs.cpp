@@ -502,10 +502,14 @@ int run_grid(GridCommand o) {
     to.out = path_for(o.out, name_of(g.methods[i]), made.grids.size() > 1);
     Statement said(to);
     Grid grid = made.grids[i];
-    if (o.with_uncertainty && grid.quantity().kind == QuantityKind::Height) {
+    if (o.with_uncertainty) {
       RunOptions quiet = o.run();
       quiet.progress = nullptr;
-      grid = with_point_uncertainty(grid, cloud, quiet);
+      if (is_estimate(g.methods[i].method))
+        grid = with_point_uncertainty(grid, cloud, quiet);
+      else
+        said.note(fmt::format("how sure its cells are is not known for {}, which picks or counts points",
+                              name_of(g.methods[i])));
     }
     write_or_plan(grid, to, said, true);
     if (i + 1 == made.grids.size()) {

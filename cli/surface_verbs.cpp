@@ -58,8 +58,13 @@ int run_fill(const FillCommand& o) {
   const Grid in = open_input(o.in, o);
   FillOptions f{.edges = o.edges, .method = parse_fill_method(o.method), .run = o.run()};
   if (!o.second.empty()) {
+    // What is said of the input is not said of the second surface; where heights shall be counted from is.
     Common reading = o;
-    reading.uncertainty.clear();
+    for (std::string* said :
+         {&reading.uncertainty, &reading.shift, &reading.band, &reading.columns, &reading.delimiter})
+      said->clear();
+    reading.from_void.reset();
+    reading.depths = false;
     f.second = open_input(o.second, reading);
   }
   if (!o.blend.empty()) f.blend = length_from(o.blend, LengthUnit::Metre, notes);

@@ -221,7 +221,7 @@ class Options(ToolTest):
                 if "--no-uncertainty" in self.options(verb):
                     self.assertEqual(plain, self.call(verb, words, more=stated + ["--no-uncertainty"]))
                     out = words.replace("{in}", "g.asc").replace("{out}", "never").split()
-                    for wrong, say in (("-0.1m", "below zero"), ("lots", "0.05m"), ("0.1m*aspect", "0.05m")):
+                    for wrong, say in (("-0.1m", "below zero"), ("0.1", "0.05m"), ("lots", "0.05m"), ("0.1m*aspect", "0.05m")):
                         self.assertIn(say, self.refused(verb, *out, "--uncertainty", wrong, status=2))
                     self.assertIn("68", self.refused(verb, *out, *stated, "--confidence", "90", status=2))
                     self.assertIn("reach", self.refused(verb, *out, *stated, "--error-reach=-1m", status=2).replace("go together", "reach"))
@@ -409,6 +409,13 @@ class OwnOptions(Options):
         all_over, near = (self.make(f"fill g.asc --second slanted.asc {w}")[pit] for w in ("", "--blend 2m"))
         self.assertGreater(numpy.abs(all_over - near).max(), 0.001)
         self.refused("fill", "g.asc", "--blend", "2m", "-o", "no.tif", status=2)
+        # What is said of the input is not said of the second surface: its band, its shift.
+        once, other = (self.make(f"fill two.bil --band {n} --shift 1m --second higher.asc") for n in (1, 2))
+        self.assertTrue(numpy.isfinite(once[pit]).all() and numpy.isfinite(other[8:11, 10:13]).all())
+        self.assertIn("cannot be opened", self.refused("fill", "g.asc", "--second", "gone.tif", "-o", "no.tif", status=4))
+        self.run_tool("slope", "g.asc", "-o", "slope.tif")
+        self.assertIn("holds slope", self.refused("fill", "g.asc", "--second", "slope.tif", "-o", "no.tif", status=3))
+        self.assertFalse(os.path.exists(self.path("no.tif")))
         self.assertIn("usual", self.refused("fill", "g.asc", "--method", "spline", "-o", "no.tif", status=2))
         said = self.run_json("fill", "g.asc", "--method", "auto", "-o", "auto.tif")
         self.assertTrue(said["trials"])
@@ -1198,6 +1205,9 @@ class OwnOptions(Options):
         self.run_tool("grid", "small.las", "--cell", "10m", "--with-uncertainty", "-o", "sure.tif")
         sure = self.run_json("look", "sure.tif")[0]["uncertainties"]
         self.assertGreater(sure["cells"], 100)
+        picked = self.run_tool("grid", "small.las", "--cell", "10m", "--method", "highest", "--with-uncertainty", "-o", "picked.tif").stdout
+        self.assertIn("not known for highest", picked)
+        self.assertFalse(self.run_json("look", "picked.tif")[0]["uncertainty"])
         self.assertTrue(0 < sure["lowest"] < sure["median"] < sure["highest"])
         for surface in ("ground", "first", "sea-floor"):
             self.make(f"grid small.las --cell 10m --surface {surface}", "named.tif")

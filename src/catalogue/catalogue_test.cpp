@@ -470,7 +470,7 @@ TEST(Folder, ARecordSaysHowSureItsTilesAre) {
   const TileRecord t = open_folder(folder.path()).tiles.at(0);
   EXPECT_EQ(t.uncertainty, (StatedUncertainty{.text = "0.1m+0.2m*slope", .confidence = 95, .reach = 3_m}));
   // A record states, it names no file; what it says wrongly is told with its name.
-  for (const char* bad : {"uncertainty = \"/etc/passwd\"\n", "uncertainty = \"-1m\"\n",
+  for (const char* bad : {"uncertainty = \"/etc/passwd\"\n", "uncertainty = \"0.1\"\n", "uncertainty = \"-1m\"\n",
                           "uncertainty = \"1m\"\nconfidence = 90\n", "error_reach = \"far\"\n"}) {
     record(bad);
     std::string text;

@@ -48,7 +48,7 @@ FolderRecord read_record(const fs::path& path) {
     if (const auto reach = t["error_reach"].value<std::string>()) r.uncertainty.reach = Length::parse(*reach);
     r.uncertainty.times();
     // A record states, it names no file.
-    if (!r.uncertainty.text.empty()) parse_uncertainty(r.uncertainty.text, LengthUnit::Metre);
+    if (!r.uncertainty.text.empty()) parse_uncertainty(r.uncertainty.text);
     for (auto [key, list] : {std::pair{"restricted", &r.restricted}, std::pair{"key", &r.key}})
       if (const toml::array* names = t[key].as_array())
         for (const auto& n : *names) list->push_back(n.value_or(std::string()));

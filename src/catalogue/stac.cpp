@@ -145,7 +145,7 @@ const json& said(const json& asset, const json& props, const char* key) {
 void read_uncertainty(const json& props, StatedUncertainty& out) {
   try {
     const std::string text = word(props, "katoptra:uncertainty");
-    if (!text.empty()) parse_uncertainty(text, LengthUnit::Metre);
+    if (!text.empty()) parse_uncertainty(text);
     out.text = text;
   } catch (const Error&) {
     // What means nothing says nothing.

@@ -197,8 +197,7 @@ Grid with_stated_uncertainty(const Grid& given, const fs::path& path, const File
   Grid sure = given;
   if (given.carries_uncertainty()) {
     // Our own files hold one standard uncertainty, whatever others are told with.
-    if (times != 1 && !facts.description.starts_with("Katoptra "))
-      sure = with_uncertainty(given, uncertainty_of(given), times);
+    if (times != 1 && !facts.ours) sure = with_uncertainty(given, uncertainty_of(given), times);
     if (!text.empty())
       sure = relabelled(sure, [&, said = text](GridInfo& info) {
         info.notes.push_back(
@@ -211,7 +210,7 @@ Grid with_stated_uncertainty(const Grid& given, const fs::path& path, const File
   } else if (std::error_code ec; text.find_first_of("./") != text.npos && fs::exists(text, ec)) {
     sure = with_uncertainty(given, open_grid_file(text, {.crs = options.crs}).grid, times);
   } else if (!text.empty()) {
-    UncertaintyModel model = parse_uncertainty(text, given.quantity().unit);
+    UncertaintyModel model = parse_uncertainty(text);
     model.times = times;
     sure = with_uncertainty(given, model);
   }
@@ -232,6 +231,12 @@ bool complete_references(const Located& located, GridInfo& info, FileFacts& fact
   const bool depths = use_json(located, info, facts).depths;
   assign(info, facts, options);
   return depths;
+}
+
+StatedUncertainty StatedUncertainty::otherwise(const StatedUncertainty& other) const {
+  StatedUncertainty all = text.empty() ? other : *this;
+  all.reach = reach ? reach : other.reach;
+  return all;
 }
 
 void use_unit(Quantity& q, const std::string& unit) {

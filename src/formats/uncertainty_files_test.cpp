@@ -104,7 +104,10 @@ TEST(UncertaintyFiles, WhatTheInputDoesNotSay) {
   };
   EXPECT_FALSE(open_grid(folder / "dem.tif").carries_uncertainty());
   EXPECT_NEAR(first({.uncertainty = {.text = "0.3048m"}}), 1, 1e-6);
-  EXPECT_NEAR(first({.uncertainty = {.text = "0.5"}}), 0.5, 1e-6) << "in the unit of the heights";
+  // A bare number might be meant in metres or in the feet of the heights: it is refused.
+  std::string bare;
+  EXPECT_EQ(error_of([&] { first({.uncertainty = {.text = "0.5"}}); }, &bare), ErrorCode::BadArgument);
+  EXPECT_NE(bare.find("such as 0.05m"), std::string::npos) << bare;
   EXPECT_NEAR(first({.uncertainty = {.text = (folder / "u.tif").string(), .confidence = 95}}), 2 / kTwoSided95, 1e-6);
   EXPECT_EQ(open_grid(folder / "dem.tif", {.uncertainty = {.text = "1ft", .reach = 3_m}}).info().error_reach, 3_m);
   EXPECT_FALSE(open_grid(folder / "dem.tif", {.uncertainty = {.reach = 3_m}}).info().error_reach) << "of nothing";
@@ -119,6 +122,27 @@ TEST(UncertaintyFiles, WhatTheInputDoesNotSay) {
   const Block own = sure_grid(f, LengthUnit::Metre, 4).read(f.window(), Planes::All),
               read = sure.read(f.window(), Planes::All);
   for (std::int64_t i = 0; i < 200; ++i) EXPECT_TRUE(same_bits(own.uncertainty_row(0)[i], read.uncertainty_row(0)[i]));
+}
+
+// NetCDF has no description of ours, and is ours all the same: it is not taken for 95 %.
+TEST(UncertaintyFiles, OfOurOwnAreNotScaledByTheConfidenceOfOthers) {
+  TemporaryFolder folder;
+  const Frame f = utm_frame(20, 10);
+  const Grid g = with_uncertainty(rough_grid(f, 1, 0), {.constant = Length::metres(0.2)});
+  for (const char* name : {"a.tif", "a.nc", "a.cdf"}) {
+    write_grid(g, folder / name);
+    const Grid back = open_grid(folder / name, {.uncertainty = {.confidence = 95}});
+    EXPECT_FLOAT_EQ(back.read(f.window(), Planes::All).uncertainty_row(0)[0], 0.2f) << name;
+  }
+}
+
+TEST(UncertaintyFiles, WhatIsNotSaidIsAsTheRecordHasIt) {
+  const StatedUncertainty record{.text = "1m", .confidence = 95, .reach = 3_m};
+  EXPECT_EQ(StatedUncertainty{}.otherwise(record), record);
+  EXPECT_EQ((StatedUncertainty{.text = "2m"}.otherwise(record)),
+            (StatedUncertainty{.text = "2m", .confidence = 68, .reach = 3_m}));
+  EXPECT_EQ((StatedUncertainty{.reach = 0_m}.otherwise(record)),
+            (StatedUncertainty{.text = "1m", .confidence = 95, .reach = 0_m}));
 }
 
 // A damaged second band is told when it is read, and troubles nobody else.

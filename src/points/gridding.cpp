@@ -168,6 +168,10 @@ std::string name_of(const PointStatistic& s) {
   return fmt::format("p{:g}", s.percentile);
 }
 
+bool is_estimate(PointMethod m) {
+  return is_triangulated(m) || m == PointMethod::Mean || m == PointMethod::Median || m == PointMethod::InverseDistance;
+}
+
 Length cell_for_spacing(Length spacing) {
   const double m = spacing.metres();
   if (!(m > 0)) return Length::metres(1);

@@ -127,7 +127,7 @@ Grid open_chosen(const Candidates& c, const ShortlistTile& chosen, const HeightR
                  std::vector<std::string>& notes) {
   const StudySource* source = source_of_tile(c, chosen.tile.path);
   OpenOptions o{.crs = {}, .heights = source->heights, .unit = source->unit, .void_value = source->void_value};
-  o.uncertainty = source->uncertainty.text.empty() ? chosen.tile.uncertainty : source->uncertainty;
+  o.uncertainty = source->uncertainty.otherwise(chosen.tile.uncertainty);
   const bool lost = !open_grid(chosen.tile.path).frame().crs();
   if (lost) {
     // The study file knows, or else the catalogue that led here.

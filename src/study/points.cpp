@@ -97,7 +97,7 @@ Grid surface_of(const StudyPoints& points, const HeightReference& heights, const
                 "say it with crs = \"...\" in its [[points]]");
   Grid made(std::make_shared<LateSurface>(points, cloud, run));
   if (!points.uncertainty.text.empty()) {
-    UncertaintyModel model = parse_uncertainty(points.uncertainty.text, LengthUnit::Metre);
+    UncertaintyModel model = parse_uncertainty(points.uncertainty.text);
     model.times = points.uncertainty.times();
     made = with_uncertainty(made, model);
   }

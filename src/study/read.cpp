@@ -38,7 +38,7 @@ StatedUncertainty stated_uncertainty(const TableReader& t, const std::string& fi
   if (!u.text.empty() && std::filesystem::exists(s.folder / u.text, ec))
     u.text = (s.folder / u.text).string();
   else if (!u.text.empty() && !u.text.starts_with("band:"))
-    t.parsed("uncertainty", [](const std::string& x) { return parse_uncertainty(x, LengthUnit::Metre); });
+    t.parsed("uncertainty", [](const std::string& x) { return parse_uncertainty(x); });
   try {
     u.times();
   } catch (const Error& e) {
@@ -133,6 +133,11 @@ void read_points(const toml::table& root, const std::string& file, Study& s) {
     p.water = t.length("water_level");
     p.gridding.methods = {
         t.parsed("method", [](const std::string& x) { return parse_point_method(x); }).value_or(PointStatistic{})};
+    if (p.own_uncertainty && !is_estimate(p.gridding.methods[0].method))
+      throw Error(ErrorCode::BadFile,
+                  fmt::format("a [[points]] asks how sure its points make it, and '{}' picks or counts them",
+                              name_of(p.gridding.methods[0])),
+                  file, "take another method, or state its uncertainty as a length");
     p.gridding.cell = t.length("cell").value_or(Length());
     p.gridding.longest_edge = t.length("longest_edge").value_or(Length());
     const std::string surface = t.text("surface", "ground");

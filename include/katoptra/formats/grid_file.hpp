@@ -40,7 +40,8 @@ struct FileFacts {
   std::vector<std::string> bands;     // names of its values where a cell has several; empty for one
   std::string band;                   // the one that was taken
   std::vector<std::string> beside;    // files beside it that were used
-  int joined = 0;                     // Katoptra made it of so many files, as it says itself; 0 for others
+  bool ours = false;                  // Katoptra wrote it, as it says itself
+  int joined = 0;                     // and made it of so many files; 0 for others
   bool depths_turned = false;         // its values were depths, positive down
   std::vector<std::string> problems;  // damage that the header gives away, such as tiles that lie beyond the end
 };
@@ -53,8 +54,8 @@ struct GridFile {
 // What somebody says of how sure the values of a file are. Where the file carries its own, that stays, and a note says
 // so.
 struct StatedUncertainty {
-  // As grid/uncertainty.hpp reads it ("0.05m", "0.05m+0.2m*slope"; a bare length is in the unit of the heights),
-  // "band:3" of the same file, or the path of a second grid on the same lattice. Empty: nothing is said.
+  // As grid/uncertainty.hpp reads it ("0.05m", "0.05m+0.2m*slope"; lengths name their unit), "band:3" of the same file,
+  // or the path of a second grid on the same lattice. Empty: nothing is said.
   std::string text;
   // What those numbers, and those in files that are not our own, are told with: 68 for one standard uncertainty, or 95.
   double confidence = 68;
@@ -63,6 +64,8 @@ struct StatedUncertainty {
 
   // What the numbers are multiplied with. BadArgument for any other confidence.
   double times() const;
+  // What is not said here as another has it: the text with its confidence, and the reach.
+  StatedUncertainty otherwise(const StatedUncertainty& other) const;
   bool operator==(const StatedUncertainty&) const = default;
 };
 

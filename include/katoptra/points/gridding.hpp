@@ -35,6 +35,8 @@ struct PointStatistic {
 };
 PointStatistic parse_point_method(std::string_view text);
 std::string name_of(const PointStatistic& statistic);
+// Its cells estimate the surface (tin, natural, mean, median, idw); others pick some of the points, or count them.
+bool is_estimate(PointMethod method);
 
 // Edges longer than this many spacings leave a void unless told otherwise.
 inline constexpr double kLongestEdgeSpacings = 10;

@@ -558,6 +558,7 @@ void describe(const Reader& r, const Candidate& c, const References& refs, GridF
   out.facts.crs_name = refs.name;
   out.facts.pixel_is_point = false;
   out.facts.description = r.text(NC_GLOBAL, "title");
+  out.facts.ours = r.text(NC_GLOBAL, "source").starts_with("Katoptra ");
   for (const char* key : {"time_coverage_start", "date_created", "date"})
     if (out.facts.date.empty()) {
       const std::string d = r.text(NC_GLOBAL, key);

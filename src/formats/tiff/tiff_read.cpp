@@ -557,7 +557,8 @@ GridFile open_tiff(const Located& located, const OpenOptions& given) {
   const char* date = nullptr;
   if (TIFFGetField(h.get(), TIFFTAG_DATETIME, &date)) facts.date = iso_date(date);
   facts.survey = described(facts.description, "survey");
-  if (facts.description.starts_with("Katoptra "))
+  facts.ours = facts.description.starts_with("Katoptra ");
+  if (facts.ours)
     facts.joined =
         static_cast<int>(std::clamp(parse_number(described(facts.description, "sources")).value_or(0), 0.0, 1e6));
   facts.crs_name = geo.crs_name;
