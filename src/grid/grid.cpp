@@ -84,6 +84,14 @@ void scale_uncertainty(const BlockView& v, double factor) {
     for (std::int64_t c = 0; c < v.window.cols; ++c) v.uncertainty_row(r)[c] *= by;
 }
 
+void add_variance(const BlockView& v, double of_all) {
+  for (std::int64_t r = 0; v.uncertainty && of_all > 0 && r < v.window.rows; ++r)
+    for (std::int64_t c = 0; c < v.window.cols; ++c) {
+      float& u = v.uncertainty_row(r)[c];
+      u = static_cast<float>(std::hypot(static_cast<double>(u), of_all));
+    }
+}
+
 void Block::Recycle::operator()(std::byte* memory) const {
   std::unique_ptr<std::byte[]> piece(memory);
   Shelf* s = shelf();

@@ -10,5 +10,7 @@ void make_void(const BlockView& view);
 void void_where_value_is(const BlockView& view);
 // Values were multiplied: so are their uncertainties, whatever the sign.
 void scale_uncertainty(const BlockView& view, double factor);
+// Another error that all values share, in their unit: the root of both squares.
+void add_variance(const BlockView& view, double of_all);
 
 }  // namespace katoptra

@@ -35,11 +35,11 @@ PointCloud points_over(const Ground& ground, double edge, double per_metre, doub
   return points_from_batch(std::move(b), info);
 }
 
-double island(double x, double y) { return marrowick::ground_utm(x, y); }
-double plane(double x, double y) { return 20 + 0.2 * (x - 677300) - 0.1 * (y - 5841900); }
+double island_ground(double x, double y) { return marrowick::ground_utm(x, y); }
+double flat_slope(double x, double y) { return 20 + 0.2 * (x - 677300) - 0.1 * (y - 5841900); }
 
 TEST(PointUncertainty, ItsStated95Holds) {
-  for (const Ground& ground : {Ground(plane), Ground(island)})
+  for (const Ground& ground : {Ground(flat_slope), Ground(island_ground)})
     for (const auto& [density, noise] : {std::pair{1.5, 0.04}, {0.2, 0.05}, {4.0, 0.1}}) {
       Held all;
       for (unsigned seed = 1; seed <= 3; ++seed) {
@@ -53,7 +53,7 @@ TEST(PointUncertainty, ItsStated95Holds) {
 }
 
 TEST(PointUncertainty, IsTheSameThroughEveryWindowAndNotKnownWherePointsAreFew) {
-  const PointCloud cloud = points_over(plane, 60, 2, 0.05, 3);
+  const PointCloud cloud = points_over(flat_slope, 60, 2, 0.05, 3);
   const Grid g =
       with_point_uncertainty(grid_points(cloud, {.cell = 1_m, .longest_edge = 30_m, .run = {}}).grids[0], cloud);
   EXPECT_TRUE(g.carries_uncertainty());
@@ -62,7 +62,7 @@ TEST(PointUncertainty, IsTheSameThroughEveryWindowAndNotKnownWherePointsAreFew) 
   expect_same_for_every_window(g, 2, 12);
   const Grid counts = grid_points(cloud, {.methods = {{PointMethod::Count}}, .cell = 1_m, .run = {}}).grids[0];
   EXPECT_EQ(error_of([&] { with_point_uncertainty(counts, cloud); }), ErrorCode::BadArgument);
-  const PointCloud few = points_over(plane, 60, 0.001, 0.05, 4);
+  const PointCloud few = points_over(flat_slope, 60, 0.001, 0.05, 4);
   const Grid sparse =
       with_point_uncertainty(grid_points(few, {.cell = 5_m, .longest_edge = 90_m, .run = {}}).grids[0], few);
   const Block b = sparse.read(sparse.frame().window(), Planes::All);

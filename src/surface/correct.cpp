@@ -16,6 +16,7 @@ class TiltedSource final : public GridSource {
       : input_(std::move(input)), info_(std::move(info)), factor_(c.factor), pivot_(pivot) {
     const double unit = metres_per(info_.quantity.unit);
     offset_ = c.offset.metres() / unit;
+    error_ = c.error.metres() / unit;
     // A tilt is a plane in the coordinates of the frame: the scale at the pivot holds for all of it.
     const GroundScale scale = info_.frame.crs() ? GroundRuler(info_.frame.crs()).at(pivot) : GroundScale{};
     rise_x_ = c.tilt_x * scale.x / unit;
@@ -34,12 +35,13 @@ class TiltedSource final : public GridSource {
         out.row(r)[c] = static_cast<float>(static_cast<double>(out.row(r)[c]) * factor_ + add);
       }
     scale_uncertainty(out, factor_);
+    add_variance(out, error_);
   }
 
  private:
   Grid input_;
   GridInfo info_;
-  double factor_, offset_ = 0, rise_x_ = 0, rise_y_ = 0;
+  double factor_, offset_ = 0, error_ = 0, rise_x_ = 0, rise_y_ = 0;
   Point pivot_;
 };
 
@@ -72,7 +74,9 @@ std::string Correction::text(LengthUnit unit) const {
     add(fmt::format("moved by {:.{}f} east, {:.{}f} north ({})", shift.x, degrees ? 9 : 4, shift.y, degrees ? 9 : 4,
                     crs ? crs.unit_name() : "units of its CRS"));
   }
-  if (offset != Length()) add(fmt::format("{:+.4f} {} everywhere", offset.in(unit), symbol(unit)));
+  if (offset != Length())
+    add(fmt::format("{:+.4f} {} everywhere{}", offset.in(unit), symbol(unit),
+                    error > Length() ? fmt::format(", give or take {:.4f}", error.in(unit)) : ""));
   if (tilt_x != 0 || tilt_y != 0)
     add(fmt::format("tilted by {:+.3e} to the east, {:+.3e} to the north about {:.6g}, {:.6g}", tilt_x, tilt_y, pivot.x,
                     pivot.y));
@@ -103,7 +107,7 @@ Grid corrected(const Grid& grid, const Correction& c) {
       info.file_void.reset();
     }
   };
-  if (!tilted) return scaled(grid, c.factor, offset, change);
+  if (!tilted && !(c.error > Length() && grid.carries_uncertainty())) return scaled(grid, c.factor, offset, change);
   GridInfo info = grid.info();
   change(info);
   return Grid(std::make_shared<TiltedSource>(grid, info, c, pivot_in(c, info.frame)));

@@ -74,13 +74,6 @@ class HeightsSource final : public GridSource {
   }
 
  private:
-  static void add_variance(const BlockView& out, double of_all) {
-    for (std::int64_t r = 0; out.uncertainty && r < out.window.rows; ++r)
-      for (std::int64_t c = 0; c < out.window.cols; ++c) {
-        float& u = out.uncertainty_row(r)[c];
-        u = static_cast<float>(std::hypot(static_cast<double>(u), of_all));
-      }
-  }
   std::vector<double> exact(std::int64_t col, std::int64_t row, std::int64_t step, std::int64_t across,
                             std::int64_t down) const {
     std::vector<Point> at(static_cast<std::size_t>(across * down));

@@ -307,15 +307,6 @@ Frame union_frame(const std::vector<Grid>& tiles, const Frame& lattice) {
   return lattice.sub({c0, r0, c1 - c0, r1 - r0});
 }
 
-// What tiles of one acquisition have in common: the name of their survey, their date and their cells.
-std::string survey_of(const Grid& tile) {
-  const auto& sources = tile.info().sources;
-  auto label = [](const SourceRecord& s) { return fmt::format("{}|{}|{:.3g}", s.survey, s.date, s.cell.metres()); };
-  for (const SourceRecord& s : sources)
-    if (label(s) != label(sources[0])) return tile.info().name;
-  return sources.empty() ? tile.info().name : label(sources[0]);
-}
-
 // The tile on the mosaic's lattice, moved there when it has another.
 Part place_on(const Grid& tile, const Frame& frame, const MosaicOptions& options, std::vector<std::string>& notes) {
   if (const auto w = frame.window_of(tile.frame())) return {tile, *w, 0, {}};
@@ -335,6 +326,14 @@ Part place_on(const Grid& tile, const Frame& frame, const MosaicOptions& options
 }
 
 }  // namespace
+
+std::string acquisition_of(const Grid& tile) {
+  const auto& sources = tile.info().sources;
+  auto label = [](const SourceRecord& s) { return fmt::format("{}|{}|{:.3g}", s.survey, s.date, s.cell.metres()); };
+  for (const SourceRecord& s : sources)
+    if (label(s) != label(sources[0])) return tile.info().name;
+  return sources.empty() ? tile.info().name : label(sources[0]);
+}
 
 Preference parse_preference(std::string_view text) {
   if (text == "newest") return Preference::Newest;
@@ -490,7 +489,7 @@ Grid mosaic(const std::vector<Grid>& given, const MosaicOptions& options) {
     }
     type = type ? common_type(*type, part.grid.info().type) : part.grid.info().type;
     part.first_source = static_cast<std::uint32_t>(info.sources.size());
-    part.survey = survey_of(tile);
+    part.survey = acquisition_of(tile);
     for (const SourceRecord& s : part.grid.info().sources) info.sources.push_back(s);
     info.quantity.unit_known = info.quantity.unit_known && tile.quantity().unit_known;
     if (tile.quantity().surface != info.quantity.surface) info.quantity.surface = SurfaceKind::Unknown;

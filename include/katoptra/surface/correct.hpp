@@ -22,6 +22,7 @@ struct Correction {
   Crs crs;                        // of shift and pivot; none: that of the grid
   double tilt_x = 0, tilt_y = 0;  // metres of height a metre on the ground, to the east and to the north
   Point pivot;                    // where the tilt adds nothing
+  Length error;                   // standard error of the offset, which the uncertainty of the result takes in
 
   bool does_nothing() const;
   // "moved by 1.2 east, -0.8 north; -0.18 m everywhere"

@@ -54,4 +54,8 @@ Grid mosaic(const std::vector<Grid>& tiles, const MosaicOptions& options = {});
 // The order in which mosaic would take them: indices into `tiles`.
 std::vector<std::size_t> preference_order(const std::vector<Grid>& tiles, const std::vector<Preference>& prefer);
 
+// What tiles of one acquisition have in common, as a key: the name of their survey, their date and their cells; the
+// name of a tile that is made of several.
+std::string acquisition_of(const Grid& tile);
+
 }  // namespace katoptra

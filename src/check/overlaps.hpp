@@ -1,0 +1,38 @@
+// Differences of surfaces where they overlap, as robust means of patches.
+#pragma once
+#include <cstdint>
+#include <functional>
+#include <utility>
+#include <vector>
+
+#include "katoptra/grid/grid.hpp"
+
+namespace katoptra {
+
+struct PatchDifference {
+  Point place;                        // its middle, in the CRS of the sample
+  double difference = 0, spread = 0;  // metres: robust mean of its cells, and their robust deviation
+  std::int64_t cells = 0;
+};
+
+struct OverlapSample {
+  std::size_t first = 0, second = 0;  // tiles; differences are first less second
+  Crs crs;
+  std::vector<PatchDifference> patches;
+};
+
+// Pairs of tiles whose boxes share ground, in the order of their numbers; `together` tells those that are not wanted.
+std::vector<std::pair<std::size_t, std::size_t>> pairs_that_overlap(
+    const std::vector<Grid>& tiles, const std::function<bool(std::size_t, std::size_t)>& together);
+
+// At most `most` patches of at most `side` cells of the coarser lattice, spread evenly over what both tiles cover.
+OverlapSample sample_overlap(const std::vector<Grid>& tiles, std::pair<std::size_t, std::size_t> pair,
+                             std::int64_t side, std::int64_t most);
+
+// The mean of values, those that stand off weighed down (bisquare); and their robust deviation from it.
+struct RobustMean {
+  double mean = 0, spread = 0;
+};
+RobustMean robust_mean(std::vector<double>& values);
+
+}  // namespace katoptra
