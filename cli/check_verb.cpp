@@ -14,15 +14,15 @@
 #include "katoptra/study/judgements.hpp"
 #include "katoptra/study/tables.hpp"
 
+#include "control_options.hpp"
 #include "judging.hpp"
 
 namespace katoptra::cli {
 namespace {
 
-struct CheckCommand : Common {
+struct CheckCommand : Common, ControlOptions {
   std::vector<std::string> in, thresholds;
-  std::string profile = "survey", reference, stream, figure;
-  std::string control, control_crs, control_heights, control_unit, control_error, residuals;
+  std::string profile = "survey", reference, stream, figure, residuals;
   double density = 0;
 };
 
@@ -145,13 +145,8 @@ class CheckRun {
       throw Error(ErrorCode::BadArgument,
                   fmt::format("control points belong to one surface, and {} are given", grids_.size()), "--control",
                   "give one surface");
-    const Layer layer =
-        read_layer(o_.control, !o_.control_crs.empty() ? Crs::parse(o_.control_crs) : grids_[0].frame().crs());
-    ControlSet set = control_from(layer);
     std::vector<std::string> notes;
-    if (!o_.control_heights.empty()) set.heights = HeightReference::parse(o_.control_heights);
-    if (!o_.control_unit.empty()) set.unit = parse_length_unit(o_.control_unit);
-    if (!o_.control_error.empty()) set.error = length_from(o_.control_error, LengthUnit::Metre, notes);
+    const ControlSet set = control_points(o_, grids_[0], notes);
     control_ = check_control(grids_[0], set, o_.run());
     if (!o_.residuals.empty()) {
       written_.push_back(o_.residuals);
@@ -279,14 +274,7 @@ void add_check(CLI::App& app, int& status) {
   v->add_option("--reference", k->reference, "a coarse surface known to be right: unit, sign and datum are held to it");
   v->add_option("--stream", k->stream, "stream lines, along which water must not run uphill");
   v->add_option("--density", k->density, "points a square metre that a point file should have");
-  auto* control =
-      v->add_option("--control", k->control, "control points: CSV, GPX, GeoPackage or GeoJSON with heights");
-  v->add_option("--control-crs", k->control_crs, "their CRS when they do not say (default: that of the surface)")
-      ->needs(control);
-  v->add_option("--control-heights", k->control_heights, "their vertical reference")->needs(control);
-  v->add_option("--control-unit", k->control_unit, "the unit of their heights: m, ft, ftUS")->needs(control);
-  v->add_option("--control-error", k->control_error, "the standard error of their own survey, e.g. 0.01m")
-      ->needs(control);
+  auto* control = add_control(*v, *k, "control points: CSV, GPX, GeoPackage or GeoJSON with heights");
   v->add_option("--residuals", k->residuals, "write them as .csv, .geojson or .gpkg")->needs(control);
   v->add_option("--figure", k->figure, "draw them by place: .png, .svg, .pdf")->needs(control);
   add_reading(*v, *k, Reading::Assigns);

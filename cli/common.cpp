@@ -447,6 +447,29 @@ std::map<std::string, StatedUncertainty>& stated_of_files() {
   return m;
 }
 
+// The survey and the date of files, as shortlists and the records of their folders have them.
+struct ToldSurvey {
+  std::string survey, date;
+  bool date_guessed = false;
+};
+std::map<std::string, ToldSurvey>& surveys_of_files() {
+  static std::map<std::string, ToldSurvey> m;
+  return m;
+}
+
+Grid with_told_survey(const Grid& grid, const std::string& path) {
+  const auto told = surveys_of_files().find(path);
+  if (told == surveys_of_files().end() || grid.info().sources.size() != 1) return grid;
+  return relabelled(grid, [&](GridInfo& info) {
+    SourceRecord& source = info.sources[0];
+    const ToldSurvey& t = told->second;
+    if (!t.survey.empty()) source.survey = t.survey;
+    if (t.date.empty() || (t.date_guessed && !source.date.empty())) return;
+    source.date = t.date;
+    source.date_guessed = t.date_guessed;
+  });
+}
+
 OpenOptions options_for(const std::string& path, const Common& c) {
   OpenOptions o = c.open_options();
   if (const auto stated = stated_of_files().find(path); stated != stated_of_files().end())
@@ -469,7 +492,7 @@ OpenOptions options_for(const std::string& path, const Common& c) {
 }  // namespace
 
 Grid open_input(const std::string& path, const Common& c) {
-  Grid grid = open_grid(path, options_for(path, c));
+  Grid grid = with_told_survey(open_grid(path, options_for(path, c)), path);
   if (grid.quantity().kind != QuantityKind::Height) return grid;
   const std::string name = grid.info().name;
   // What comes out are heights, positive up, also above a reference that is told by a system of depths.
@@ -511,6 +534,9 @@ std::vector<std::string> expand_inputs(const std::vector<std::string>& given, In
       for (const TileRecord& t : open_folder(p).tiles) {
         if (wanted == Inputs::Grids && (t.kind != TileKind::Grid || !why_no_survey(t).empty())) continue;
         stated_of_files()[t.path.string()] = t.uncertainty;
+        // Without a record the name would be one that we made up.
+        if (std::filesystem::exists(t.path.parent_path() / "survey.toml", ec))
+          surveys_of_files()[t.path.string()] = {t.survey, t.date, t.date_guessed};
         out.push_back(t.path.string());
       }
     } else if (std::filesystem::is_regular_file(p, ec) && !is_list(p)) {
@@ -528,6 +554,7 @@ std::vector<std::string> expand_inputs(const std::vector<std::string>& given, In
         // A shortlist is the user's own: the hosts in it are named.
         if (is_url(e.path.native())) name_host(e.path.native());
         told_of_files()[e.path.string()] = e;
+        surveys_of_files()[e.path.string()] = {e.survey, e.date, e.date_guessed};
         out.push_back(e.path.string());
       }
     } else if (is_url(g)) {

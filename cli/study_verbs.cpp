@@ -6,6 +6,7 @@
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/formats/bytes.hpp"
+#include "katoptra/study/judgements.hpp"
 #include "katoptra/study/study.hpp"
 #include "katoptra/version.hpp"
 
@@ -83,6 +84,11 @@ void print_run(const StudyRun& r, const Common& c) {
   s.written(r.surface);
   s.print();
   for (const std::string& text : r.plan.left_out) fmt::print("  left out   {}\n", text);
+  if (const auto& l = r.plan.levelling) {
+    for (const SurveyLevel& level : l->surveys) fmt::print("  levelled   {}\n", levelling_text(level));
+    fmt::print("  overlaps   {}\n", overlaps_text(*l));
+    for (const std::string& n : l->notes) fmt::print("  note       {}\n", n);
+  }
   auto list = [](const std::vector<Finding>& findings) {
     for (const Finding& f : findings)
       fmt::print("  {:<10} {}: {}: {}\n", name_of(f.severity), f.code, f.file, f.message);
@@ -129,11 +135,14 @@ int run(const StudyCommand& o) {
     if (is_url(s.in)) name_host(s.in);
   const bool have_key = !http_access().keys.empty();
   if (o.dry_run) {
-    print_plan(
-        study,
-        plan_study(study,
-                   {.hosts = http_access().hosts, .have_key = have_key, .cache = default_cache(), .run = o.run()}),
-        o);
+    print_plan(study,
+               plan_study(study, {.hosts = http_access().hosts,
+                                  .have_key = have_key,
+                                  .cache = default_cache(),
+                                  .tiles = {},
+                                  .measure = false,
+                                  .run = o.run()}),
+               o);
     return 0;
   }
   const fs::path earlier = o.again.empty() ? fs::path() : fs::path(o.again).parent_path();

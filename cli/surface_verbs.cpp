@@ -1,18 +1,21 @@
 #include <fmt/format.h>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/study/judgements.hpp"
 #include "katoptra/surface/clip.hpp"
 #include "katoptra/surface/fill.hpp"
 #include "katoptra/surface/mosaic.hpp"
 
 #include "common.hpp"
+#include "control_options.hpp"
 
 namespace katoptra::cli {
 namespace {
 
-struct MosaicCommand : Common {
-  std::vector<std::string> tiles, prefer{"newest", "finest"};
-  std::string feather;
+struct MosaicCommand : Common, ControlOptions {
+  std::vector<std::string> tiles, prefer{"newest", "finest"}, hold;
+  std::string feather, level;
+  bool each_tile = false;
 };
 
 std::vector<Preference> preferences(const std::vector<std::string>& names) {
@@ -21,13 +24,43 @@ std::vector<Preference> preferences(const std::vector<std::string>& names) {
   return out;
 }
 
+// What --level asks for, measured.
+std::optional<Levelling> levelling_of(const std::vector<Grid>& tiles, const MosaicCommand& o,
+                                      std::vector<std::string>& notes) {
+  if (o.level.empty()) return std::nullopt;
+  std::optional<ControlSet> control;
+  if (!o.control.empty()) control = control_points(o, tiles[0], notes);
+  return level(tiles, {.fit = parse_level_fit(o.level),
+                       .hold = o.hold,
+                       .control = control ? &*control : nullptr,
+                       .each_tile = o.each_tile,
+                       .run = o.run()});
+}
+
+void state_levelling(const Levelling& l, Statement& s) {
+  constexpr std::size_t kMostLines = 20;
+  for (std::size_t i = 0; i < l.surveys.size() && i < kMostLines; ++i) s.line("levelled", levelling_text(l.surveys[i]));
+  if (l.surveys.size() > kMostLines)
+    s.line("levelled", fmt::format("and {} more, which --json tells", l.surveys.size() - kMostLines));
+  s.line("overlaps", overlaps_text(l));
+  s.fact("levelling", ordered_json::parse(levelling_json(l)));
+  for (const std::string& n : l.notes) s.note(n);
+}
+
 int run_mosaic(const MosaicCommand& o) {
   std::vector<std::string> notes;
   std::vector<Grid> tiles;
   for (const std::string& t : expand_inputs(o.tiles)) tiles.push_back(open_input(t, o));
   MosaicOptions m{.prefer = preferences(o.prefer), .resampling = parse_resampling(o.resample)};
   if (!o.feather.empty()) m.feather = length_from(o.feather, LengthUnit::Metre, notes);
-  return write_and_state(within(mosaic(tiles, m), o, notes), o, notes, true);
+  const std::optional<Levelling> found = levelling_of(tiles, o, notes);
+  if (found) tiles = levelled(tiles, *found);
+  Statement s(o);
+  write_or_plan(within(mosaic(tiles, m), o, notes), o, s, true);
+  if (found) state_levelling(*found, s);
+  for (const std::string& n : notes) s.note(n);
+  s.print();
+  return 0;
 }
 
 struct FillCommand : Common {
@@ -191,6 +224,14 @@ void add_surface_verbs(CLI::App& app, int& status) {
       ->delimiter(',');
   v->add_option("--feather", m->feather, "width of a seam over which tiles fade into each other, e.g. 20m");
   v->add_option("--resample", m->resample, "for tiles on another lattice: nearest, bilinear, cubic, mean, auto");
+  auto* level = v->add_option("--level", m->level, "bring surveys to one level first, by offsets or planes")
+                    ->check(CLI::IsMember({"offsets", "planes"}));
+  v->add_option("--hold", m->hold, "surveys or tiles that are right as they are")
+      ->allow_extra_args(false)
+      ->delimiter(',')
+      ->needs(level);
+  v->add_flag("--each-tile", m->each_tile, "level tiles of one survey one by one, too")->needs(level);
+  add_control(*v, *m, "points whose heights are right, to level by")->needs(level);
   add_writing(*v, *m);
   add_area(*v, *m, false);
   add_reading(*v, *m, Reading::Converts);

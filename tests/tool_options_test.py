@@ -389,6 +389,33 @@ class OwnOptions(Options):
         self.assertGreater(len(middle(self.make("mosaic old.asc new.asc --prefer given --feather 10m --resample nearest"))), 3)
         cut = self.make(f"mosaic old.asc new.asc --prefer given --area {INSIDE}")
         self.assertGreater(self.make(f"mosaic old.asc new.asc --prefer given --area {INSIDE} --margin 4m").size, cut.size)
+        # Levelled: by the one that is right, or by points that are.
+        level = "--prefer given --resample nearest --level"
+        self.assertEqual(numpy.unique(self.make(f"mosaic old.asc new.asc {level} offsets --hold old.asc")[5:-5, 2:-2]).tolist(), [50])
+        self.assertEqual(numpy.unique(self.make(f"mosaic old.asc new.asc {level} planes --hold new.asc")[5:-5, 2:-2]).tolist(), [60])
+        with open(self.path("known.csv"), "w") as f:
+            f.write("name,x,y,z\n" + "".join(f"p{i},{WEST + 24 + i},{5841970 + 2 * i},{55 / 0.3048}\n" for i in range(8)))
+        points = ["--control", "known.csv", "--control-crs", "EPSG:32725", "--control-heights", "EGM2008", "--control-unit", "ft", "--control-error", "0.02m"]
+        said = self.run_json("mosaic", "old.asc", "new.asc", "--heights", "EGM2008", *level.split(), "offsets", *points, "-o", "held.tif")["levelling"]
+        self.assertEqual([round(s["offset_m"], 3) for s in said["surveys"]], [5, -5])
+        self.assertEqual([s["control_points"] for s in said["surveys"]], [8, 8])
+        self.assertAlmostEqual(abs(said["overlaps"][0]["before_m"]), 10, places=3)
+        self.assertAlmostEqual(said["overlaps"][0]["after_m"], 0, places=3)
+        # Sheets of one survey move together, unless each is told to move by itself.
+        os.makedirs(self.path("sheets"))
+        for name, z, at in (("a", 70, 0), ("b", 72, 10)):
+            asc(self.path(f"sheets/{name}.asc"), numpy.full((ROWS, 20), z))
+            text = open(self.path(f"sheets/{name}.asc")).read().replace(f"xllcorner {WEST}", f"xllcorner {WEST + at}")
+            open(self.path(f"sheets/{name}.asc"), "w").write(text)
+        open(self.path("sheets/survey.toml"), "w").write('name = "Sheets"\n')
+        for more, offsets in (([], [-20.0]), (["--each-tile"], [-20, -22])):
+            said = self.run_json("mosaic", "old.asc", "sheets", *level.split(), "offsets", "--hold", "old.asc", *more, "-o", "s.tif", "--overwrite", "--dry-run")["levelling"]
+            found = [s["offset_m"] for s in said["surveys"] if not s["held"]]
+            self.assertEqual(len(found), len(offsets))
+            self.assertAlmostEqual(max(found), -20, delta=2.01 if len(found) == 1 else 1e-3)
+        self.assertFalse(os.path.exists(self.path("s.tif")))
+        for words, say in (("--level offsets", "nothing says which level is right"), ("--level offsets --hold nobody", "old.asc, new.asc"), ("--hold old.asc", "--level"), ("--level splines --hold old.asc", "offsets"), ("--each-tile", "--level")):
+            self.assertIn(say, self.refused("mosaic", "old.asc", "new.asc", *words.split(), "-o", "no.tif", status=2))
 
     def test_fill_options(self):
         asc(self.path("edge.asc"), numpy.where(numpy.arange(COLS)[None, :] < 3, -9999, ground()))

@@ -45,6 +45,11 @@ void require_levels(const std::vector<Grid>& tiles) {
   }
 }
 
+[[noreturn]] void refuse_nothing_held(const std::string& what) {
+  throw Error(ErrorCode::BadArgument, what, "level",
+              "hold a survey that is right (--hold), or give control points (--control)");
+}
+
 // Where a survey's plane has its middle, and how a place is told on it.
 class Base {
  public:
@@ -283,11 +288,7 @@ class Levels {
         root[find(i)] = find(truth);
         any = true;
       }
-    if (!any)
-      throw Error(ErrorCode::BadArgument,
-                  options_.control ? "no control point lies on any of the surveys, and none of them is held"
-                                   : "nothing says which level is right",
-                  "level", "hold a survey that is right (--hold), or give control points (--control)");
+    if (!any) refuse_nothing_held("no control point lies on any of the surveys, and none of them is held");
     for (const OverlapLevel& o : out_.overlaps) root[find(o.first)] = find(o.second);
     for (std::size_t i = 0; i < truth; ++i) {
       SurveyLevel& s = out_.surveys[i];
@@ -380,6 +381,7 @@ LevelFit parse_level_fit(std::string_view text) {
 
 Levelling level(const std::vector<Grid>& tiles, const LevelOptions& options) {
   require_levels(tiles);
+  if (options.hold.empty() && !options.control) refuse_nothing_held("nothing says which level is right");
   return Levels(tiles, options).run();
 }
 
@@ -387,7 +389,13 @@ std::vector<Grid> levelled(const std::vector<Grid>& tiles, const Levelling& leve
   std::vector<Grid> out = tiles;
   for (const SurveyLevel& s : levelling.surveys)
     for (std::size_t i : s.tiles)
-      if (!s.correction.does_nothing()) out[i] = corrected(tiles[i], s.correction);
+      if (!s.correction.does_nothing())
+        // What was done is told of the survey; of each tile it would only be the same again.
+        out[i] = relabelled(corrected(tiles[i], s.correction), [](GridInfo& info) {
+          const auto last = std::find_if(info.notes.rbegin(), info.notes.rend(),
+                                         [](const std::string& n) { return n.find(": corrected, ") != n.npos; });
+          if (last != info.notes.rend()) info.notes.erase(std::next(last).base());
+        });
   return out;
 }
 

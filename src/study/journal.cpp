@@ -157,7 +157,8 @@ std::string key_of_surface(const Study& study, const StudyPlan& plan) {
   Key key;
   key.add(KATOPTRA_VERSION);
   toml::table settings = toml::parse(study.text);
-  for (const char* later : {"product", "title", "check", "control", "reference"}) settings.erase(later);
+  for (const char* later : {"product", "title", "check", "control", "reference"})
+    if (!(study.level && study.level->by_control && std::string_view(later) == "control")) settings.erase(later);
   key.add(printed(settings));
   add_named_files(settings, study.folder, key);
   for (const ShortlistTile& t : plan.shortlist.tiles) {

@@ -1,5 +1,6 @@
 #include "katoptra/study/judgements.hpp"
 
+#include <algorithm>
 #include <cmath>
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
@@ -46,7 +47,8 @@ json correction_of(const Correction& c) {
           {"shift", {c.shift.x, c.shift.y}},
           {"crs", !c.crs ? json(nullptr) : json(c.crs.code().empty() ? c.crs.wkt() : c.crs.code())},
           {"tilt", {c.tilt_x, c.tilt_y}},
-          {"pivot", {c.pivot.x, c.pivot.y}}};
+          {"pivot", {c.pivot.x, c.pivot.y}},
+          {"error_m", c.error.metres()}};
 }
 
 json coregistration_of(const Coregistration& c) {
@@ -111,6 +113,62 @@ std::string standings_json(const std::vector<Standing>& list) {
                  {"spread_m", number(s.spread.metres())},
                  {"odd", s.odd}});
   return text_of(j);
+}
+
+std::string levelling_json(const Levelling& l) {
+  json j{{"fit", l.fit == LevelFit::Planes ? "planes" : "offsets"}};
+  j["surveys"] = json::array();
+  for (const SurveyLevel& s : l.surveys)
+    j["surveys"].push_back({{"name", s.name},
+                            {"tiles", s.tiles.size()},
+                            {"held", s.held},
+                            {"known", s.known},
+                            {"offset_m", s.offset.metres()},
+                            {"error_m", s.error.metres()},
+                            {"edge_m", s.edge.metres()},
+                            {"edge_error_m", s.edge_error.metres()},
+                            {"control_points", s.control},
+                            {"correction", correction_of(s.correction)}});
+  j["overlaps"] = json::array();
+  for (const OverlapLevel& o : l.overlaps)
+    j["overlaps"].push_back({{"first", l.surveys[o.first].name},
+                             {"second", l.surveys[o.second].name},
+                             {"patches", o.patches},
+                             {"cells", o.cells},
+                             {"before_m", o.before.metres()},
+                             {"after_m", o.after.metres()},
+                             {"error_m", o.error.metres()},
+                             {"off", o.off},
+                             {"fits", o.fits}});
+  j["notes"] = l.notes;
+  return text_of(j);
+}
+
+std::string levelling_text(const SurveyLevel& s) {
+  const std::string tiles = s.tiles.size() == 1 ? "" : fmt::format(" ({} tiles)", s.tiles.size());
+  if (s.held) return fmt::format("{}{}: held", s.name, tiles);
+  if (!s.known) return fmt::format("{}{}: not known, left as it is", s.name, tiles);
+  const std::string plane = s.edge > Length() ? fmt::format(", tilted by {:.3f} m at its edge (give or take {:.3f})",
+                                                            s.edge.metres(), s.edge_error.metres())
+                                              : "";
+  return fmt::format("{}{}: {:+.3f} m, give or take {:.4f}{}{}", s.name, tiles, s.offset.metres(), s.error.metres(),
+                     plane,
+                     s.control > 0 ? fmt::format("; {} control point{}", s.control, s.control == 1 ? "" : "s") : "");
+}
+
+std::string overlaps_text(const Levelling& l) {
+  std::vector<double> before, after;
+  std::size_t misfits = 0;
+  for (const OverlapLevel& o : l.overlaps) {
+    before.push_back(std::abs(o.before.metres()));
+    after.push_back(std::abs(o.after.metres()));
+    misfits += !o.fits;
+  }
+  if (before.empty()) return "no overlap of two surveys";
+  return fmt::format("{} overlap{}: up to {:.3f} m apart before, {:.3f} m after{}", before.size(),
+                     before.size() == 1 ? "" : "s", *std::max_element(before.begin(), before.end()),
+                     *std::max_element(after.begin(), after.end()),
+                     misfits > 0 ? fmt::format("; {} do not fit", misfits) : "");
 }
 
 std::string control_json(const ControlReport& r) {
@@ -203,6 +261,7 @@ Correction read_correction(const std::string& text, const std::string& file) {
     Correction c;
     c.factor = j.value("factor", 1.0);
     c.offset = Length::metres(j.value("offset_m", 0.0));
+    c.error = Length::metres(j.value("error_m", 0.0));
     if (j.contains("shift")) c.shift = {j["shift"].at(0).get<double>(), j["shift"].at(1).get<double>()};
     if (j.contains("tilt")) {
       c.tilt_x = j["tilt"].at(0).get<double>();

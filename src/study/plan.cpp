@@ -18,6 +18,7 @@
 
 #include "base/text.hpp"
 #include "leaving_products.hpp"
+#include "levels.hpp"
 #include "points.hpp"
 
 namespace katoptra {
@@ -238,6 +239,7 @@ void list_steps(const Study& s, std::size_t tiles, bool remote, const std::vecto
         fmt::format("fetch what is remote ({})",
                     format_bytes(static_cast<double>(plan.fetched ? plan.fetched : plan.shortlist.bytes))));
   plan.steps.insert(plan.steps.end(), of_points.begin(), of_points.end());
+  if (s.level) plan.steps.push_back(step_of_levelling(s));
   plan.steps.push_back(fmt::format("mosaic {} tile{} ({}), {:.2f} % of the area", tiles, tiles == 1 ? "" : "s",
                                    format_bytes(static_cast<double>(plan.shortlist.bytes)),
                                    100 * plan.shortlist.covered_fraction));
@@ -251,6 +253,15 @@ void list_steps(const Study& s, std::size_t tiles, bool remote, const std::vecto
   plan.steps.push_back(fmt::format("clip to the area: {} x {} cells", plan.frame.cols(), plan.frame.rows()));
   plan.steps.push_back("check");
   for (const StudyProduct& p : s.products) plan.steps.push_back(fmt::format("{} -> {}", p.kind, p.file));
+}
+
+// Tiles are joined, and compared with one another, as they were levelled.
+void bring_level(const Study& s, const PlanOptions& options, std::vector<Grid>& tiles, StudyPlan& plan) {
+  plan.levelling = level_of(s, tiles, options.run);
+  tiles = levelled(tiles, *plan.levelling);
+  std::size_t i = 0;
+  for (const ShortlistTile& t : plan.shortlist.tiles)
+    if (t.kept) plan.tiles[t.tile.path] = tiles[i++];
 }
 
 }  // namespace
@@ -290,6 +301,7 @@ StudyPlan plan_study(const Study& s, const PlanOptions& options) {
   if (tiles.empty())
     throw Error(ErrorCode::BadArgument, "no tile covers any part of the area", s.file.string(),
                 "check the area, the folders and the references");
+  if (s.level && options.measure) bring_level(s, options, tiles, plan);
   MosaicOptions m = s.mosaic;
   m.unit = s.unit;
   m.prefer.push_back(Preference::Given);

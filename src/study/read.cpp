@@ -299,6 +299,19 @@ void read_frame(const toml::table& root, const std::string& file, Study& s) {
   s.unit = frame.parsed("unit", [](const std::string& x) { return parse_length_unit(x); });
 }
 
+void read_level(const toml::table& root, const std::string& file, Study& s) {
+  const TableReader t(table_of(root, "level", file), "level", file, {"fit", "hold", "control", "each_tile"});
+  if (!t) return;
+  StudyLevel l{.hold = t.list("hold"), .by_control = t.flag("control", false), .each_tile = t.flag("each_tile", false)};
+  l.fit = t.parsed("fit", [](const std::string& x) { return parse_level_fit(x); }).value_or(LevelFit::Offsets);
+  if (l.by_control && !root.contains("control"))
+    t.refuse("control", "[level] is held by control points, and there is no [control]", "add [control] with a file");
+  if (l.hold.empty() && !l.by_control)
+    throw Error(ErrorCode::BadFile, "[level] holds nothing: nothing says which level is right", file,
+                "add hold = [\"a survey\"], or control = true");
+  s.level = std::move(l);
+}
+
 void read_mosaic(const toml::table& root, const std::string& file, Study& s) {
   const TableReader m(table_of(root, "mosaic", file), "mosaic", file, {"prefer", "feather", "tiles"});
   s.mosaic.feather = m.length("feather").value_or(Length());
@@ -352,7 +365,7 @@ Study read_study_text(std::string text, const fs::path& path, const std::string&
                 fmt::format("{} line {}", file, e.source().begin.line), "mend the study file");
   }
   const TableReader top(&root, "study", file,
-                        {"title", "pages", "area", "catalogue", "source", "points", "frame", "mosaic", "fill",
+                        {"title", "pages", "area", "catalogue", "source", "points", "frame", "level", "mosaic", "fill",
                          "reproject", "check", "control", "reference", "product"});
   s.title = top.text("title", path.stem().string());
   s.pages = top.flag("pages", true);
@@ -364,6 +377,7 @@ Study read_study_text(std::string text, const fs::path& path, const std::string&
   read_points(root, file, s);
 
   read_frame(root, file, s);
+  read_level(root, file, s);
   read_mosaic(root, file, s);
   read_fill_and_move(root, file, s);
   read_check(root, file, s);

@@ -38,6 +38,7 @@ class Html {
     findings("Findings in the sources", run_.source_findings, "Nothing was found wrong with the sources.");
     accuracy();
     sources();
+    levels();
     lineage();
     if (pictures_.size() > 1) {
       text_ += "<h2>Products</h2>\n";
@@ -195,6 +196,27 @@ class Html {
     }
   }
 
+  void levels() {
+    if (!run_.plan.levelling) return;
+    const Levelling& l = *run_.plan.levelling;
+    text_ += "<h2>Brought to one level</h2>\n<ul>";
+    for (const SurveyLevel& s : l.surveys) text_ += "<li>" + escaped(levelling_text(s)) + "</li>";
+    text_ +=
+        "</ul>\n<table><tr><th>overlap</th><th class=\"n\">before</th><th class=\"n\">after</th>"
+        "<th class=\"n\">give or take</th><th class=\"n\">patches</th><th class=\"n\">stand off</th></tr>\n";
+    for (const OverlapLevel& o : l.overlaps)
+      text_ += fmt::format(
+          "<tr><td class=\"{}\">{} less {}</td><td class=\"n\">{:+.3f} m</td><td class=\"n\">{:+.3f} m</td><td "
+          "class=\"n\">{:.3f} m</td><td class=\"n\">{}</td><td class=\"n\">{:.0f} %</td></tr>\n",
+          o.fits ? "" : "bad", escaped(l.surveys[o.first].name), escaped(l.surveys[o.second].name), o.before.metres(),
+          o.after.metres(), o.error.metres(), o.patches, 100 * o.off);
+    text_ += "</table>\n";
+    if (l.notes.empty()) return;
+    text_ += "<ul>";
+    for (const std::string& n : l.notes) text_ += "<li>" + escaped(n) + "</li>";
+    text_ += "</ul>\n";
+  }
+
   void lineage() {
     text_ +=
         "<h2>Where the cells come from</h2>\n<table><tr><th>cells are</th><th class=\"n\">number</th><th "
@@ -331,6 +353,7 @@ std::string record_json(const Study& study, const StudyRun& run) {
                {"cells_closed", run.fill.cells_closed},
                {"voids_left_at_edge", run.fill.voids_left_at_edge},
                {"voids_left_large", run.fill.voids_left_large}};
+  if (run.plan.levelling) j["levelling"] = ordered_json::parse(levelling_json(*run.plan.levelling));
   if (run.control) j["control"] = ordered_json::parse(control_json(*run.control));
   if (run.reference) j["reference"] = ordered_json::parse(comparison_json(*run.reference));
   for (const ThresholdInfo& i : threshold_table())

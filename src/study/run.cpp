@@ -28,6 +28,7 @@
 #include "base/text.hpp"
 #include "journal.hpp"
 #include "leaving_products.hpp"
+#include "levels.hpp"
 #include "pages.hpp"
 #include "points.hpp"
 #include "report.hpp"
@@ -347,11 +348,9 @@ class Runner {
   }
 
   void compare_with_control() {
-    ControlSet set = control_from(read_layer(study_.control, study_.control_crs.value_or(surface_.frame().crs())));
-    if (study_.control_heights) set.heights = *study_.control_heights;
-    if (study_.control_unit) set.unit = study_.control_unit;
-    set.error = study_.control_error;
-    out_.control = check_control(surface_, set, options_.run);
+    out_.control = check_control(surface_, control_of(study_, surface_.frame().crs()), options_.run);
+    if (study_.level && study_.level->by_control)
+      out_.control->notes.push_back("the surveys were levelled by these points: they are no independent proof");
     write_text_file(path("control.csv"), control_csv(*out_.control), {.overwrite = overwrite_});
     out_.products.push_back(path("control.csv"));
     pictures_.push_back({"Residuals at control points", "The surface less the known height, by place.", "",

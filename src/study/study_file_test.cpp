@@ -148,6 +148,25 @@ TEST_F(StudyText, LengthsWithoutAUnitAreNotGuessed) {
   }
 }
 
+TEST_F(StudyText, LevelsAreHeldBySomething) {
+  std::string whole = joined(lines_);
+  const auto at = whole.find("hold = [");
+  const auto with = [&](const std::string& line) {
+    std::string text = whole;
+    text.replace(at, text.find('\n', at) - at, line);
+    return said_of(text);
+  };
+  EXPECT_EQ(with("control = true"), "");
+  EXPECT_EQ(with("hold = [\"a\", \"b\"]\neach_tile = true"), "");
+  EXPECT_NE(with("").find("holds nothing"), std::string::npos);
+  EXPECT_NE(with("hold = [\"a\"]\nfit = \"planes\"").find("fit"), std::string::npos) << "twice";
+  whole.replace(whole.find("fit = \"offsets\""), 15, "fit = \"splines\"");
+  EXPECT_NE(said_of(whole).find("use offsets or planes"), std::string::npos);
+  whole = joined(lines_);
+  whole.replace(whole.find("[control]\nfile = \"control.csv\""), 30, "");
+  EXPECT_NE(with("control = true").find("there is no [control]"), std::string::npos);
+}
+
 TEST_F(StudyText, ProductsHaveAKindAndAPlainName) {
   const std::string whole = joined(lines_);
   const auto with = [&](const std::string& kind, const std::string& file) {

@@ -78,8 +78,8 @@ std::string Correction::text(LengthUnit unit) const {
     add(fmt::format("{:+.4f} {} everywhere{}", offset.in(unit), symbol(unit),
                     error > Length() ? fmt::format(", give or take {:.4f}", error.in(unit)) : ""));
   if (tilt_x != 0 || tilt_y != 0)
-    add(fmt::format("tilted by {:+.3e} to the east, {:+.3e} to the north about {:.6g}, {:.6g}", tilt_x, tilt_y, pivot.x,
-                    pivot.y));
+    add(fmt::format("tilted by {:+.3e} to the east, {:+.3e} to the north about {:.10g}, {:.10g}", tilt_x, tilt_y,
+                    pivot.x, pivot.y));
   return t;
 }
 

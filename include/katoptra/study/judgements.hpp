@@ -7,6 +7,7 @@
 
 #include "katoptra/check/compare.hpp"
 #include "katoptra/check/control.hpp"
+#include "katoptra/check/levelling.hpp"
 #include "katoptra/check/thresholds.hpp"
 #include "katoptra/check/zones.hpp"
 
@@ -17,12 +18,17 @@ std::string error_statistics_json(const ErrorStatistics& s);
 std::string comparison_json(const Comparison& c);
 std::string standings_json(const std::vector<Standing>& s);
 std::string control_json(const ControlReport& r);
+std::string levelling_json(const Levelling& l);
 std::string statistics_json(const Statistics& s, const Quantity& q, int bins = 50);
 std::string zones_json(const std::vector<ZoneStatistics>& zones);
 std::string levels_json(const std::vector<LevelVolumes>& levels);
 // The shift that was found, as the file that `correct --by` reads.
 std::string correction_json(const Correction& c);
 Correction read_correction(const std::string& text, const std::string& file);
+
+// One line of what was done to a survey, and one about all overlaps.
+std::string levelling_text(const SurveyLevel& survey);
+std::string overlaps_text(const Levelling& l);
 
 // name,x,y,cover,known,value,residual,outlier; in the CRS and unit of the surface.
 std::string control_csv(const ControlReport& report);

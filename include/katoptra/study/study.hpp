@@ -5,9 +5,9 @@
 //   StudyPlan p = plan_study(s);                  // headers only, also of remote tiles
 //   StudyRun r = run_study(s, {.folder = "out"});
 //
-// Steps: find the tiles that cover the area (and bring those that are remote), join them (mosaic), close voids, move to
-// the frame, cut to the area, check, compare with control points and a reference surface, make the products, write
-// report.html and run.json.
+// Steps: find the tiles that cover the area (and bring those that are remote), bring them to one level where that is
+// asked for, join them (mosaic), close voids, move to the frame, cut to the area, check, compare with control points
+// and a reference surface, make the products, write report.html and run.json.
 #pragma once
 #include <filesystem>
 #include <functional>
@@ -21,6 +21,7 @@
 #include "katoptra/check/check.hpp"
 #include "katoptra/check/compare.hpp"
 #include "katoptra/check/control.hpp"
+#include "katoptra/check/levelling.hpp"
 #include "katoptra/formats/grid_file.hpp"
 #include "katoptra/points/gridding.hpp"
 #include "katoptra/study/map_style.hpp"
@@ -70,6 +71,14 @@ struct StudyPoints {
   PointGridding gridding;
 };
 
+// Surveys that are brought to one level before they are joined.
+struct StudyLevel {
+  LevelFit fit = LevelFit::Offsets;
+  std::vector<std::string> hold;  // surveys or tiles that are right
+  bool by_control = false;        // the study's control points are right, too
+  bool each_tile = false;
+};
+
 struct StudyProduct {
   // One of products() (terrain/products.hpp) or water_products() (water/water_products.hpp), or contours, spots,
   // section, map, picture, solid.
@@ -111,6 +120,7 @@ struct Study {
   std::optional<CellEdge> cell;
   HeightReference heights;  // unknown: that of the preferred tile; tiles that cannot be brought there are left out
   std::optional<LengthUnit> unit;
+  std::optional<StudyLevel> level;
   MosaicOptions mosaic;
   // Tiles that add no new footprint are joined too: they show through the voids of those before them, which a footprint
   // does not tell.
@@ -159,6 +169,7 @@ struct StudyPlan {
   std::vector<std::string> left_out;            // tiles and why
   std::map<std::filesystem::path, Grid> tiles;  // those that are kept, with their references
   std::uint64_t fetched = 0;                    // bytes that were brought for it
+  std::optional<Levelling> levelling;           // where the study asks for it and it was measured
   Grid surface;                                 // lazy, filling not yet included
   Frame frame;
   std::int64_t cells = 0;
@@ -170,6 +181,7 @@ struct PlanOptions {
   bool have_key = false;        // tiles that need a key are used
   std::filesystem::path cache;  // what is known of folders; empty: kept nowhere
   std::filesystem::path tiles;  // remote tiles are brought here first; empty: they are read where they are
+  bool measure = true;          // levels are measured, which reads cells; else that step is only listed
   RunOptions run;
 };
 StudyPlan plan_study(const Study& study, const PlanOptions& options = {});
