@@ -223,7 +223,14 @@ class Levels {
         squares += a * a;
       }
     }
-    const double other = usual.empty() ? kPlainError : median_of(usual);
+    // Where no overlap tells, cells do, as if a tenth of them erred apart.
+    constexpr double kApart = 0.1;
+    double other = kPlainError;
+    if (!usual.empty())
+      other = median_of(usual);
+    else if (!out_.overlaps.empty())
+      other = median_of(spreads_) /
+              std::sqrt(1 + kApart * static_cast<double>(out_.overlaps[0].cells / out_.overlaps[0].patches));
     // Patches that lie side by side may err alike; then fewer of them count.
     const double alike = squares > 0 ? std::clamp(product / squares, 0.0, 0.8) : 0,
                  shown = squares > 0 && alike > 2 / std::sqrt(squares) ? (1 + alike) / (1 - alike) : 1;

@@ -22,15 +22,25 @@ double middle_of(std::vector<double>& v) {
   return *half;
 }
 
-// How often a lattice of nx x ny blocks is thinned, so that no more than `most` are left.
-std::int64_t thinning(std::int64_t nx, std::int64_t ny, std::int64_t most) {
-  const auto left = [&](std::int64_t s) { return ((nx + s - 1) / s) * ((ny + s - 1) / s); };
-  auto s =
-      std::max<std::int64_t>(1, static_cast<std::int64_t>(std::sqrt(static_cast<double>(nx) * static_cast<double>(ny) /
-                                                                    static_cast<double>(most))));
-  while (left(s) > most) s += std::max<std::int64_t>(1, s / 8);
-  return s;
+// Blocks of a lattice that are looked at: so many across and down, spread evenly.
+struct Spread {
+  std::int64_t across = 1, down = 1;
+  std::int64_t count() const { return across * down; }
+};
+
+// As many as a lattice of nx x ny blocks gives, and no more than `most`, in about its proportions.
+Spread spread_over(std::int64_t nx, std::int64_t ny, std::int64_t most) {
+  const auto share = [&](double thin) {
+    return Spread{std::max<std::int64_t>(1, std::llround(static_cast<double>(nx) / thin)),
+                  std::max<std::int64_t>(1, std::llround(static_cast<double>(ny) / thin))};
+  };
+  double thin = std::max(1.0, std::sqrt(static_cast<double>(nx) * static_cast<double>(ny) / static_cast<double>(most)));
+  while (share(thin).count() > most) thin *= 1.05;
+  return share(thin);
 }
+
+// The number of the k-th of `m` among n.
+std::int64_t placed(std::int64_t k, std::int64_t m, std::int64_t n) { return (2 * k + 1) * n / (2 * m); }
 
 }  // namespace
 
@@ -104,11 +114,13 @@ OverlapSample sample_overlap(const std::vector<Grid>& tiles, std::pair<std::size
   const std::int64_t nx = (f.cols() + side - 1) / side, ny = (f.rows() + side - 1) / side;
   std::vector<double> d;
   // Where voids leave few of them, they are taken more densely, within reason.
-  const std::int64_t densest = thinning(nx, ny, kMostLooks * most);
-  for (std::int64_t step = thinning(nx, ny, most);; step = std::max(densest, (step + 1) / 2)) {
+  const std::int64_t densest = spread_over(nx, ny, kMostLooks * most).count();
+  for (std::int64_t wanted = most;; wanted *= 2) {
     s.patches.clear();
-    for (std::int64_t r = (std::min(step, ny) - 1) / 2; r < ny; r += step)
-      for (std::int64_t c = (std::min(step, nx) - 1) / 2; c < nx; c += step) {
+    const Spread spread = spread_over(nx, ny, std::min(wanted, kMostLooks * most));
+    for (std::int64_t k = 0; k < spread.down; ++k)
+      for (std::int64_t l = 0; l < spread.across; ++l) {
+        const std::int64_t r = placed(k, spread.down, ny), c = placed(l, spread.across, nx);
         const Window w = Window{c * side, r * side, side, side}.intersected(f.window());
         const Block a = here.first.read(w), b = here.second.read(w);
         d.clear();
@@ -122,7 +134,7 @@ OverlapSample sample_overlap(const std::vector<Grid>& tiles, std::pair<std::size
                                       static_cast<double>(w.row) + static_cast<double>(w.rows - 1) / 2),
                              m.mean, m.spread, static_cast<std::int64_t>(d.size())});
       }
-    if (step == densest || 4 * static_cast<std::int64_t>(s.patches.size()) >= most) break;
+    if (spread.count() >= densest || 4 * static_cast<std::int64_t>(s.patches.size()) >= most) break;
   }
   return s;
 }

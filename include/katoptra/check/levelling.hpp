@@ -29,7 +29,7 @@
 
 namespace katoptra {
 
-inline constexpr std::int64_t kLevelPatch = 32, kLevelPatches = 60'000, kLeastPatches = 12, kMostPatches = 400;
+inline constexpr std::int64_t kLevelPatch = 32, kLevelPatches = 200'000, kLeastPatches = 12, kMostPatches = 400;
 inline constexpr double kLevelShown = 3;
 inline constexpr double kLevelMisfit = 0.02;  // metres that two levelled surveys may differ by before it is told
 
