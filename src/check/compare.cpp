@@ -11,20 +11,24 @@
 #include <fmt/format.h>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/base/parallel.hpp"
 #include "katoptra/grid/uncertainty.hpp"
 #include "katoptra/surface/clip.hpp"
 #include "katoptra/surface/heights.hpp"
 #include "katoptra/surface/reproject.hpp"
 #include "katoptra/terrain/derivatives.hpp"
 
+#include "correlation.hpp"
 #include "grid/cell_areas.hpp"
 #include "moments.hpp"
+#include "overlaps.hpp"
 #include "sectors.hpp"
 
 namespace katoptra {
 namespace {
 
 constexpr double kMeanFromHere = 1.5;
+constexpr double kStandsOff = 4;              // robust deviations from the median: beyond, the ground has changed
 constexpr int kAllBits = 11, kClassBits = 9;  // quantiles of a class to 1/512 of their distance from the median
 
 class DifferenceSource final : public GridSource {
@@ -387,7 +391,6 @@ class Comparing {
     for (std::size_t i = 0; i < open.size(); ++i) {
       const PatchRow& p = open[i];
       if (p.n == 0) continue;
-      if (2 * p.n > kVolumePatch * kVolumePatch) patch_means_.push_back(static_cast<float>(p.sum / p.n));
       const std::int64_t col = static_cast<std::int64_t>(i) * kVolumePatch;
       const Window w = Window{col, begin, kVolumePatch, end - begin}.intersected(out_.frame.window());
       out_.worst.push_back({out_.frame.centre(static_cast<double>(p.col), static_cast<double>(largest_row_[i])),
@@ -398,11 +401,6 @@ class Comparing {
     });
     if (out_.worst.size() > kWorstPlaces) out_.worst.resize(kWorstPlaces);
     open.clear();
-    // A surface of any size leaves a bounded list: every other mean goes when there are too many.
-    if (patch_means_.size() > 2'000'000) {
-      for (std::size_t i = 0; 2 * i < patch_means_.size(); ++i) patch_means_[i] = patch_means_[2 * i];
-      patch_means_.resize((patch_means_.size() + 1) / 2);
-    }
   }
 
   void results(const std::vector<ErrorGathering>& all, VolumeChange volume, Detection detected) {
@@ -418,12 +416,16 @@ class Comparing {
         if (s.count < out_.overall.count) out_.classes.push_back({of, name, s});
       }
     if (detected.known > 0) detected.level = std::sqrt(detected.level / static_cast<double>(detected.known));
-    const double spread = detected.level > 0 ? detected.level / kTwoSided95 : out_.overall.nmad;
-    out_.independent_cells = independent_cells();
+    const ErrorModel model = error_model();
+    const double spread = detected.level > 0 ? detected.level / kTwoSided95 : std::sqrt(model.variance());
+    const auto independent = [&](std::int64_t cells) {
+      const auto n = static_cast<double>(cells);
+      return std::max(1.0, n / model.alike(std::sqrt(n)));
+    };
+    out_.independent_cells = independent(out_.overall.count);
     auto uncertain = [&](VolumeChange& v, std::int64_t cells) {
-      const double share = static_cast<double>(cells) / static_cast<double>(out_.overall.count);
-      const double n = std::max(1.0, out_.independent_cells * share);
-      v.uncertainty = kTwoSided95 * v.area * spread * unit_ / std::sqrt(n);
+      const double n = independent(cells);
+      v.uncertainty = two_sided_95(n) * v.area * spread * unit_ / std::sqrt(n);
     };
     uncertain(volume, out_.overall.count);
     out_.volume = volume;
@@ -437,13 +439,41 @@ class Comparing {
     out_.detection = detected;
   }
 
-  // The variance of the means of patches beside that of cells tells how many cells err alike.
-  double independent_cells() const {
-    const auto cells = static_cast<double>(out_.overall.count);
-    if (patch_means_.size() < 8 || !(out_.overall.nmad > 0)) return cells / (kVolumePatch * kVolumePatch);
-    std::vector<double> means(patch_means_.begin(), patch_means_.end());
-    const double spread = robust_deviation(means, median_of(means)), ratio = spread / out_.overall.nmad;
-    return cells / std::clamp(ratio * ratio * kVolumePatch * kVolumePatch, 1.0, cells);
+  // How errors of neighbours go together, from windows spread over the difference; what stands off has changed, and is
+  // no error.
+  ErrorModel error_model() const {
+    constexpr std::int64_t kWindow = 256, kMostWindows = 24;
+    const Frame& f = out_.frame;
+    const std::int64_t nx = (f.cols() + kWindow - 1) / kWindow, ny = (f.rows() + kWindow - 1) / kWindow;
+    const Spread spread = spread_over(nx, ny, kMostWindows);
+    std::vector<Variogram> parts(static_cast<std::size_t>(spread.count()));
+    parallel_for(parts.size(), options_.run, [&](std::size_t i) {
+      const std::int64_t k = static_cast<std::int64_t>(i) / spread.across,
+                         l = static_cast<std::int64_t>(i) % spread.across;
+      const Window w =
+          Window{placed(l, spread.across, nx) * kWindow, placed(k, spread.down, ny) * kWindow, kWindow, kWindow}
+              .intersected(f.window());
+      parts[i].add(errors_in(w), w.cols, w.rows);
+    });
+    Variogram all;
+    for (const Variogram& v : parts) all.add(v);
+    return all.fit();
+  }
+
+  // The differences in a window that may be errors; void elsewhere.
+  std::vector<float> errors_in(const Window& w) const {
+    const Block d = out_.difference.read(w);
+    const double limit = kStandsOff * out_.overall.nmad;
+    std::vector<float> errors(static_cast<std::size_t>(w.cells()), kVoid);
+    for (std::int64_t r = 0; r < w.rows; ++r) {
+      const auto spans =
+          mask_ ? mask_->spans(w.row + r) : std::vector<std::pair<std::int64_t, std::int64_t>>{{0, out_.frame.cols()}};
+      for (auto [first, last] : spans)
+        for (std::int64_t c = std::max<std::int64_t>(0, first - w.col); c < std::min(w.cols, last - w.col); ++c)
+          if (const float v = d.at(c, r); std::abs(static_cast<double>(v) - out_.overall.median) <= limit)
+            errors[static_cast<std::size_t>(r * w.cols + c)] = v;
+    }
+    return errors;
   }
 
   const CompareOptions& options_;
@@ -457,7 +487,6 @@ class Comparing {
   double unit_ = 1, sea_ = 0, origin_ = 0;
   std::int64_t rows_joined_ = 0;
   std::vector<std::int64_t> largest_row_;
-  std::vector<float> patch_means_;
 };
 
 }  // namespace

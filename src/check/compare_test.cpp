@@ -4,9 +4,11 @@
 #include <algorithm>
 #include <random>
 
+#include "katoptra/grid/uncertainty.hpp"
 #include "katoptra/surface/correct.hpp"
 #include "katoptra/surface/mosaic.hpp"
 
+#include "sureness.hpp"
 #include "testing.hpp"
 
 namespace katoptra {
@@ -235,6 +237,30 @@ TEST(Compare, FlatGroundTellsNoShift) {
   EXPECT_FALSE(c.coregistration->found);
   EXPECT_FALSE(c.coregistration->why.empty());
   EXPECT_EQ(error_of([&] { corrected_second(c, b); }), ErrorCode::BadArgument);
+}
+
+// Errors that go together over many cells are neither many observations nor change (bench/changes.cpp has 200 trials).
+TEST(Compare, VolumesAndShiftsHoldWhereErrorsGoTogether) {
+  const Frame f(Crs::parse("EPSG:32725"), 677300, 5841900, {1, 1}, 200, 200);
+  const auto hilly = [](double x, double y) {
+    return 40 + 12 * std::sin((x - 677000) / 31) * std::cos((y - 5841000) / 47) + 3 * std::sin((x + y) / 13);
+  };
+  for (const double reach : {0.0, 4.0, 10.0}) {
+    constexpr int kTrials = 30;
+    int volume = 0, east = 0, offset = 0;
+    for (unsigned t = 0; t < kTrials; ++t) {
+      const Grid a = measured(f, hilly, 0.05, Length::metres(reach), 2 * t + 1),
+                 b = measured(f, hilly, 0.08, Length::metres(reach), 2 * t + 2);
+      const Comparison c = compare(a, b);
+      volume += std::abs(c.volume.net()) <= c.volume.uncertainty;
+      ASSERT_TRUE(c.coregistration && c.coregistration->found);
+      const Coregistration& s = *c.coregistration;
+      east += std::abs(s.east.metres()) <= kTwoSided95 * s.east_error.metres();
+      offset += std::abs(s.offset.metres()) <= kTwoSided95 * s.offset_error.metres();
+    }
+    for (const int held : {volume, east, offset}) EXPECT_GE(held, 24) << reach << ": " << volume << east << offset;
+    EXPECT_LE(volume + east + offset, 3 * kTrials - 1) << "errors are not merely stated large";
+  }
 }
 
 TEST(Compare, VolumeAndItsUncertainty) {

@@ -4,14 +4,17 @@
 #include <array>
 #include <cmath>
 #include <fmt/format.h>
+#include <map>
 #include <numbers>
 #include <vector>
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/base/parallel.hpp"
+#include "katoptra/grid/uncertainty.hpp"
 #include "katoptra/surface/clip.hpp"
 #include "katoptra/surface/reproject.hpp"
 
+#include "correlation.hpp"
 #include "least_squares.hpp"
 #include "moments.hpp"
 
@@ -22,9 +25,42 @@ constexpr std::int64_t kBlock = 64;
 constexpr int kMostSteps = 20;
 constexpr double kShiftRest = 0.01;  // cells that the last step may be
 
-// One cell that both surfaces know: reference less surface, the slope there and the place, all in metres.
+// One cell that both surfaces know: reference less surface, the slope there and the place, all in metres. Differences
+// and slopes are of both surfaces smoothed alike (kSmooth), so that what the interpolation between cells does to the
+// finest of the ground moves nothing; `plain` is the difference as it is.
 struct Sample {
-  float difference, slope_x, slope_y, x, y;
+  float difference, slope_x, slope_y, x, y, plain;
+};
+
+// A binomial, which leaves nothing of what goes up and down from cell to cell.
+constexpr std::int64_t kHalfSmooth = 2;
+constexpr double kSmooth[] = {1.0 / 16, 4.0 / 16, 6.0 / 16, 4.0 / 16, 1.0 / 16};
+
+// A window of values, each the weighted mean of those around it; void beside voids. `in` is wider by kHalfSmooth.
+class Smoothed {
+ public:
+  Smoothed(const Block& in, const Window& w) : cols_(w.cols), z_(static_cast<std::size_t>(w.cells())) {
+    std::vector<double> across(static_cast<std::size_t>(w.cols * in.window().rows));
+    for (std::int64_t r = 0; r < in.window().rows; ++r)
+      for (std::int64_t c = 0; c < w.cols; ++c) {
+        double s = 0;
+        for (std::size_t k = 0; k < std::size(kSmooth); ++k)
+          s += kSmooth[k] * static_cast<double>(in.at(c + static_cast<std::int64_t>(k), r));
+        across[static_cast<std::size_t>(r * w.cols + c)] = s;
+      }
+    for (std::int64_t r = 0; r < w.rows; ++r)
+      for (std::int64_t c = 0; c < w.cols; ++c) {
+        double s = 0;
+        for (std::size_t k = 0; k < std::size(kSmooth); ++k)
+          s += kSmooth[k] * across[static_cast<std::size_t>((r + static_cast<std::int64_t>(k)) * w.cols + c)];
+        z_[static_cast<std::size_t>(r * w.cols + c)] = s;
+      }
+  }
+  double at(std::int64_t c, std::int64_t r) const { return z_[static_cast<std::size_t>(r * cols_ + c)]; }
+
+ private:
+  std::int64_t cols_;
+  std::vector<double> z_;
 };
 
 class Fitting {
@@ -75,8 +111,7 @@ class Fitting {
       return c;
     }
     c.found = true;
-    c.shift_error = Length::metres(std::hypot(std::max(c.shift_error.metres(), error_by_parts(gather(x, y, spin))),
-                                              kShiftBias * std::min(cell_x_, cell_y_)));
+    state_errors(gather_blocks(x, y, spin), c);
     c.east = Length::metres(x);
     c.north = Length::metres(y);
     c.cells_x = x / cell_x_;
@@ -129,12 +164,19 @@ class Fitting {
   }
 
   std::vector<Sample> gather(double x, double y, double spin) const {
+    std::vector<Sample> all;
+    for (const auto& p : gather_blocks(x, y, spin)) all.insert(all.end(), p.begin(), p.end());
+    return all;
+  }
+
+  std::vector<std::vector<Sample>> gather_blocks(double x, double y, double spin) const {
     const Grid there = moved(x, y);
     std::vector<std::vector<Sample>> parts(blocks_.size());
     parallel_for(blocks_.size(), options_.run, [&](std::size_t i) {
-      const Window w = blocks_[i], wide = w.grown(1);
-      const Block a = a_.read(wide), b = there.read(wide);
-      auto z = [](const Block& k, std::int64_t c, std::int64_t r) { return static_cast<double>(k.at(c, r)); };
+      const Window w = blocks_[i], wide = w.grown(1), wider = wide.grown(kHalfSmooth);
+      const Block plain_a = a_.read(wider), plain_b = there.read(wider);
+      const Smoothed a(plain_a, wide), b(plain_b, wide);
+      const auto z = [](const Smoothed& k, std::int64_t c, std::int64_t r) { return k.at(c, r); };
       for (std::int64_t r = 1; r <= w.rows; ++r)
         for (std::int64_t c = 1; c <= w.cols; ++c) {
           // Slopes of both, each without the cell itself, so that its noise is in the difference alone.
@@ -149,58 +191,81 @@ class Fitting {
                        py = (static_cast<double>(frame_.rows()) / 2 - static_cast<double>(w.row + r - 1) - 0.5) *
                             cell_y_;
           // What an already known rotation makes of the surface, to the first order.
-          const double d = z(a, c, r) * unit_a_ - z(b, c, r) * unit_b_ + spin * (px * gy - py * gx);
+          const double turned = spin * (px * gy - py * gx), d = z(a, c, r) * unit_a_ - z(b, c, r) * unit_b_ + turned;
           if (std::isnan(d) || std::isnan(gx) || std::isnan(gy)) continue;
+          const double plain = static_cast<double>(plain_a.at(c + kHalfSmooth, r + kHalfSmooth)) * unit_a_ -
+                               static_cast<double>(plain_b.at(c + kHalfSmooth, r + kHalfSmooth)) * unit_b_ + turned;
           parts[i].push_back({static_cast<float>(d), static_cast<float>(gx), static_cast<float>(gy),
-                              static_cast<float>(px), static_cast<float>(py)});
+                              static_cast<float>(px), static_cast<float>(py), static_cast<float>(plain)});
         }
     });
-    std::vector<Sample> all;
-    for (const auto& p : parts) all.insert(all.end(), p.begin(), p.end());
-    return all;
+    return parts;
   }
 
   static double spread_of(const std::vector<Sample>& samples) {
     std::vector<double> d;
-    for (const Sample& s : samples) d.push_back(static_cast<double>(s.difference));
+    for (const Sample& s : samples) d.push_back(static_cast<double>(s.plain));
     return robust_deviation(d, median_of(d));
   }
 
-  // How far parts of the area disagree about the shift, over the root of their number. What one fit says of itself
-  // takes the differences for independent from cell to cell; they are not, and it was thirty times too sure.
-  double error_by_parts(const std::vector<Sample>& samples) const {
-    constexpr int kSide = 4;
-    std::vector<std::vector<Sample>> parts(kSide * kSide);
-    const double wide = static_cast<double>(frame_.cols()) * cell_x_,
-                 high = static_cast<double>(frame_.rows()) * cell_y_;
-    for (const Sample& s : samples) {
-      const auto c = std::clamp(static_cast<int>((static_cast<double>(s.x) / wide + 0.5) * kSide), 0, kSide - 1),
-                 r = std::clamp(static_cast<int>((static_cast<double>(s.y) / high + 0.5) * kSide), 0, kSide - 1);
-      parts[static_cast<std::size_t>(r * kSide + c)].push_back(s);
+  // What one fit says of itself takes differences for independent from cell to cell; they are not. Sums over blocks
+  // tell what neighbours make of it (White 1980, by blocks), and the reach of the errors what goes on beyond a block.
+  void state_errors(const std::vector<std::vector<Sample>>& blocks, Coregistration& c) const {
+    // Small surfaces give more, smaller blocks.
+    constexpr std::size_t kEnough = 36;
+    std::int64_t side = kBlock;
+    for (; side > 16 && blocks.size() * static_cast<std::size_t>((kBlock / side) * (kBlock / side)) < kEnough;
+         side /= 2) {
     }
-    std::vector<std::array<double, 2>> shifts;
-    for (const auto& part : parts) {
-      if (part.size() < 200) continue;
-      LeastSquares l(3);
-      const double limit = 5 * spread_of(part) + 1e-9;
-      std::vector<double> d;
-      for (const Sample& s : part) d.push_back(static_cast<double>(s.difference));
-      const double middle = median_of(d);
-      for (const Sample& s : part) {
-        if (std::abs(static_cast<double>(s.difference) - middle) > limit) continue;
-        std::array<double, LeastSquares::kMost> r{-static_cast<double>(s.slope_x), -static_cast<double>(s.slope_y), 1};
-        l.add(r, static_cast<double>(s.difference));
+    const std::size_t n = unknowns();
+    std::map<std::pair<std::int64_t, std::int64_t>, std::array<double, LeastSquares::kMost>> sums;
+    LeastSquares normal(n);
+    Variogram together;
+    std::int64_t cells = 0;
+    for (std::size_t i = 0; i < blocks.size(); ++i) {
+      const Window& w = blocks_[i];
+      std::vector<float> rests(static_cast<std::size_t>(w.cells()), kVoid);
+      for (const Sample& s : blocks[i]) {
+        const auto r = row(s);
+        const double rest = rest_of(s, r);
+        if (std::abs(rest - centre_) > limit_) continue;
+        const std::int64_t col = std::llround(static_cast<double>(s.x) / cell_x_ +
+                                              static_cast<double>(frame_.cols()) / 2 - 0.5),
+                           at = std::llround(static_cast<double>(frame_.rows()) / 2 -
+                                             static_cast<double>(s.y) / cell_y_ - 0.5);
+        rests[static_cast<std::size_t>((at - w.row) * w.cols + col - w.col)] = static_cast<float>(rest);
+        auto& sum = sums[{at / side, col / side}];
+        for (std::size_t k = 0; k < n; ++k) sum[k] += r[k] * rest;
+        normal.add(r, rest);
+        ++cells;
       }
-      if (l.solve()) shifts.push_back({l.value(0), l.value(1)});
+      together.add(rests, w.cols, w.rows);
     }
-    if (shifts.size() < 3) return 0;
-    double worst = 0;
-    for (int k : {0, 1}) {
-      std::vector<double> v;
-      for (const auto& s : shifts) v.push_back(s[static_cast<std::size_t>(k)]);
-      worst = std::max(worst, robust_deviation(v, median_of(v)) / std::sqrt(static_cast<double>(v.size())));
+    if (sums.size() <= n || !normal.solve()) return;
+    std::array<double, LeastSquares::kMost> variance{};
+    for (const auto& [place, sum] : sums) {
+      const auto moved = normal.solved(sum);
+      for (std::size_t k = 0; k < n; ++k) variance[k] += moved[k] * moved[k];
     }
-    return worst;
+    const ErrorModel model = together.fit();
+    const double of_all = std::sqrt(static_cast<double>(cells)) * static_cast<double>(stride_),
+                 beyond = std::max(1.0, model.alike(of_all) / model.alike(static_cast<double>(side)));
+    const auto m = static_cast<double>(sums.size()), freedom = m - static_cast<double>(n);
+    // One block more or less makes little difference to the sums; few of them do to how well their spread is known.
+    const double times = std::sqrt(beyond * m / freedom) * two_sided_95(freedom) / kTwoSided95;
+    const auto error = [&](std::size_t k, double floor) { return std::hypot(times * std::sqrt(variance[k]), floor); };
+    const double floor = kShiftBias * std::min(cell_x_, cell_y_);
+    c.east_error = Length::metres(error(0, floor));
+    c.north_error = Length::metres(error(1, floor));
+    c.shift_error = std::max(c.east_error, c.north_error);
+    c.offset_error = Length::metres(error(2, 0));
+    if (options_.tilt) c.tilt_error = std::max(error(3, 0), error(4, 0)) / reach();
+  }
+
+  double rest_of(const Sample& s, const std::array<double, LeastSquares::kMost>& r) const {
+    double v = static_cast<double>(s.difference);
+    for (std::size_t i = 0; i < unknowns(); ++i) v -= r[i] * last_[i];
+    return v;
   }
 
   // Unknowns: shift east, shift north, offset, then tilts and rotation as asked for.
@@ -222,20 +287,18 @@ class Fitting {
   }
 
   bool fit(const std::vector<Sample>& samples, Coregistration& c) {
-    double centre = 0, limit = INFINITY, spread = 0;
-    std::array<double, LeastSquares::kMost> x{};
+    double spread = 0, plain_spread = 0;
+    centre_ = 0;
+    limit_ = INFINITY;
+    auto& x = last_;
+    x = {};
     LeastSquares last(unknowns());
     for (int round = 0; round < 4; ++round) {
       LeastSquares l(unknowns());
       c.cells = 0;
-      auto residual = [&](const Sample& s, const std::array<double, LeastSquares::kMost>& r) {
-        double v = static_cast<double>(s.difference);
-        for (std::size_t i = 0; i < unknowns(); ++i) v -= r[i] * x[i];
-        return v;
-      };
       for (const Sample& s : samples) {
         const auto r = row(s);
-        if (std::abs(residual(s, r) - centre) > limit) continue;
+        if (std::abs(rest_of(s, r) - centre_) > limit_) continue;
         l.add(r, static_cast<double>(s.difference));
         ++c.cells;
       }
@@ -245,11 +308,15 @@ class Fitting {
       }
       last = l;
       for (std::size_t i = 0; i < unknowns(); ++i) x[i] = l.value(i);
-      std::vector<double> left;
-      for (const Sample& s : samples) left.push_back(residual(s, row(s)));
-      centre = median_of(left);
-      spread = robust_deviation(left, centre);
-      limit = 3 * std::max(spread, 1e-9);
+      std::vector<double> left, plain;
+      for (const Sample& s : samples) {
+        left.push_back(rest_of(s, row(s)));
+        plain.push_back(left.back() + static_cast<double>(s.plain) - static_cast<double>(s.difference));
+      }
+      centre_ = median_of(left);
+      spread = robust_deviation(left, centre_);
+      limit_ = 3 * std::max(spread, 1e-9);
+      if (round == 3) plain_spread = robust_deviation(plain, median_of(plain));
     }
     step_x_ = x[0];
     step_y_ = x[1];
@@ -257,7 +324,7 @@ class Fitting {
     c.tilt_x = options_.tilt ? x[3] / reach() : 0;
     c.tilt_y = options_.tilt ? x[4] / reach() : 0;
     step_spin_ = options_.rotation ? x[unknowns() - 1] / reach() : 0;
-    c.nmad_after = Length::metres(spread);
+    c.nmad_after = Length::metres(plain_spread);
     c.shift_error = Length::metres(spread * std::max(last.error(0), last.error(1)));
     c.offset_error = Length::metres(spread * last.error(2));
     c.tilt_error = options_.tilt ? spread * std::max(last.error(3), last.error(4)) / reach() : 0;
@@ -277,6 +344,9 @@ class Fitting {
   std::int64_t stride_ = 1;  // of the blocks
   Point middle_;
   double step_x_ = 0, step_y_ = 0, step_spin_ = 0;
+  // Of the last fit: its unknowns, and what is left to be within `limit_` of `centre_`.
+  std::array<double, LeastSquares::kMost> last_{};
+  double centre_ = 0, limit_ = INFINITY;
 };
 
 }  // namespace

@@ -40,6 +40,8 @@ class LeastSquares {
     return true;
   }
   double value(std::size_t i) const { return x_[i]; }
+  // What the unknowns would be for another right hand side.
+  std::array<double, kMost> solved(const std::array<double, kMost>& right) const { return backward(forward(right)); }
   // The standard error of an unknown for a residual deviation of one.
   double error(std::size_t i) const {
     std::array<double, kMost> unit{};

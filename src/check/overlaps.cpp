@@ -22,13 +22,8 @@ double middle_of(std::vector<double>& v) {
   return *half;
 }
 
-// Blocks of a lattice that are looked at: so many across and down, spread evenly.
-struct Spread {
-  std::int64_t across = 1, down = 1;
-  std::int64_t count() const { return across * down; }
-};
+}  // namespace
 
-// As many as a lattice of nx x ny blocks gives, and no more than `most`, in about its proportions.
 Spread spread_over(std::int64_t nx, std::int64_t ny, std::int64_t most) {
   const auto share = [&](double thin) {
     return Spread{std::max<std::int64_t>(1, std::llround(static_cast<double>(nx) / thin)),
@@ -38,11 +33,6 @@ Spread spread_over(std::int64_t nx, std::int64_t ny, std::int64_t most) {
   while (share(thin).count() > most) thin *= 1.05;
   return share(thin);
 }
-
-// The number of the k-th of `m` among n.
-std::int64_t placed(std::int64_t k, std::int64_t m, std::int64_t n) { return (2 * k + 1) * n / (2 * m); }
-
-}  // namespace
 
 RobustMean robust_mean(std::vector<double>& values) {
   RobustMean m{middle_of(values), 0};

@@ -29,6 +29,16 @@ std::vector<std::pair<std::size_t, std::size_t>> pairs_that_overlap(
 OverlapSample sample_overlap(const std::vector<Grid>& tiles, std::pair<std::size_t, std::size_t> pair,
                              std::int64_t side, std::int64_t most);
 
+// Blocks of a lattice that are looked at: so many across and down, spread evenly.
+struct Spread {
+  std::int64_t across = 1, down = 1;
+  std::int64_t count() const { return across * down; }
+};
+// As many as a lattice of nx x ny blocks gives, and no more than `most`, in about its proportions.
+Spread spread_over(std::int64_t nx, std::int64_t ny, std::int64_t most);
+// The number of the k-th of m among n.
+constexpr std::int64_t placed(std::int64_t k, std::int64_t m, std::int64_t n) { return (2 * k + 1) * n / (2 * m); }
+
 // The mean of values, those that stand off weighed down (bisquare); and their robust deviation from it.
 struct RobustMean {
   double mean = 0, spread = 0;

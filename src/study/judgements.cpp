@@ -61,6 +61,8 @@ json coregistration_of(const Coregistration& c) {
   j["north_m"] = c.north.metres();
   j["cells"] = {c.cells_x, c.cells_y};
   j["shift_error_m"] = c.shift_error.metres();
+  j["east_error_m"] = c.east_error.metres();
+  j["north_error_m"] = c.north_error.metres();
   j["offset_m"] = c.offset.metres();
   j["offset_error_m"] = c.offset_error.metres();
   j["tilt"] = {c.tilt_x, c.tilt_y};

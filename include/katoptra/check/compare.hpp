@@ -16,9 +16,9 @@
 // options.
 //
 // Volumes: ground area of each cell times its difference. Their uncertainty (95 %) is that of the mean difference over
-// the area, 1.96 s / sqrt(n) with s from the stated uncertainties, else the NMAD; n is not the number of cells, for
-// neighbours err alike: it is that number over kVolumePatch^2 times the variance of the means of such patches to that
-// of cells (independent cells give 1). Change that exceeds 1.96 sqrt(u1^2 + u2^2) is told apart (level of detection
+// the area, t s / sqrt(n) with s from the stated uncertainties, else of the differences without what has changed; n is
+// not the number of cells, for neighbours err alike: how far is fitted to the variogram of the differences, and t is
+// Student's for n. Change that exceeds 1.96 sqrt(u1^2 + u2^2) is told apart (level of detection
 // after Lane, Westaway & Hicks 2003).
 #pragma once
 #include <optional>

@@ -22,8 +22,9 @@ namespace katoptra {
 inline constexpr std::int64_t kShiftCells = 1'000'000;
 inline constexpr double kShiftStep = 0.001;
 
-// What resampling alone moves a surface by, in cells: no shift is known better.
-inline constexpr double kShiftBias = 0.005;
+// What resampling alone moves a surface by, in cells, where its finest forms are some cells wide: no shift is known
+// better. Both are smoothed alike before they are compared; on ground that is rough from cell to cell 0.005 are left.
+inline constexpr double kShiftBias = 0.0005;
 
 struct Coregistration {
   bool found = false;
@@ -36,8 +37,9 @@ struct Coregistration {
   double tilt_x = 0, tilt_y = 0;    // metres a metre
   Angle rotation;                   // counter-clockwise about the pivot; not part of `correction`
   double cells_at_edge = 0;         // what the rotation moves the far edge by
-  // Standard errors. That of the shift is how far parts of the area disagree about it, and at least kShiftBias cells.
-  Length shift_error, offset_error;
+  // Standard errors, with what errors of neighbours have in common; those of the shift at least kShiftBias cells.
+  // `shift_error` is the larger of both directions.
+  Length east_error, north_error, shift_error, offset_error;
   double tilt_error = 0;
   Point pivot;
   Crs crs;
