@@ -1,5 +1,6 @@
 // Surveys that overlap, brought to one level: an offset for each, or a plane, so that they agree where they meet.
 //
+//   const std::vector<Grid> tiles{new_survey, old_survey};
 //   Levelling l = level(tiles, {.fit = LevelFit::Offsets, .hold = {"Marrowick ground 2022"}});
 //   l.surveys[1].offset;                             // what is added to it: -0.18 m, give or take l.surveys[1].error
 //   Grid whole = mosaic(levelled(tiles, l));         // its lineage says by how much each was moved
