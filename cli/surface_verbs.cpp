@@ -181,6 +181,9 @@ int run_reproject(const ReprojectCommand& o) {
                             ? std::get<Length>(*f.cell)
                             : Length::metres(std::get<Angle>(*f.cell).degrees() * 111'195);
     frame = hgt_tile_frame(out, edge);
+  } else if (const std::string ending = out.extension().string();
+             ending == ".dt0" || ending == ".dt1" || ending == ".dt2") {
+    frame = dted_cell_frame(out, area ? frame_for(in.frame(), to, f) : in.frame());
   } else {
     frame = frame_for(in.frame(), to, f);
   }

@@ -287,6 +287,86 @@ class FormatTest(ToolTest):
         self.assertIn("reproject IN -o S38W032.hgt", said)
         said = self.refused("clip", source, "-o", self.path("island.hgt"), status=2)
 
+    # ---------------------------------------------------------------------------------------------------------- DTED
+
+    def dted(self, name, z, corner, steps, heights="E96", accuracy="0012", spoil=None):
+        """As MIL-PRF-89020B lays it out: rows of z from the north, the corner in whole degrees, steps in seconds."""
+        rows, cols = z.shape
+        lon, lat = corner
+        side = lambda v, n, plus, minus: f"{abs(v):0{n}d}0000{minus if v < 0 else plus}"
+        at = side(lon, 3, "E", "W") + side(lat, 3, "N", "S")
+        uhl = ("UHL1" + at + f"{round(steps[0] * 10):04d}{round(steps[1] * 10):04d}" + accuracy + "U  " + " " * 12 + f"{cols:04d}{rows:04d}0").ljust(80)
+        dsi = list("DSIU".ljust(648))
+        dsi[141:149] = f"{heights}WGS84"
+        dsi[159:163] = "0107"
+        acc = ("ACCNA  " + accuracy).ljust(2700)
+        out = (uhl + "".join(dsi) + acc).encode()
+        for c in range(cols):
+            magnitude = np.abs(z[::-1, c]).astype(int) | np.where(z[::-1, c] < 0, 0x8000, 0)
+            record = b"\xaa" + struct.pack(">BHHH", 0, c, c, 0) + magnitude.astype(">u2").tobytes()
+            out += record + struct.pack(">I", sum(record))
+        with open(self.path(name), "wb") as f:
+            f.write(spoil(out) if spoil else out)
+        return self.path(name)
+
+    def undone(self, path):
+        """What a DTED file holds: its corner, its numbers of meridians and parallels, heights from the north."""
+        raw = open(path, "rb").read()
+        cols, rows = int(raw[47:51]), int(raw[51:55])
+        z = np.empty((rows, cols))
+        size = 12 + 2 * rows
+        for c in range(cols):
+            record = raw[3428 + c * size : 3428 + (c + 1) * size]
+            self.assertEqual(record[0], 0xAA)
+            self.assertEqual(struct.unpack(">I", record[-4:])[0], sum(record[:-4]))
+            self.assertEqual(struct.unpack(">HH", record[2:6]), (c, c) if cols < 65536 else None)
+            v = np.frombuffer(record[8:-4], ">u2").astype(int)
+            z[:, c] = np.where(v & 0x8000, -(v & 0x7FFF), v)[::-1]
+        self.assertEqual(len(raw), 3428 + cols * size)
+        return raw[:3428].decode("ascii"), np.where(z == -32767, np.nan, z)
+
+    def test_dted(self):
+        rng = np.random.default_rng(5)
+        for name, corner, cols, rows, steps in (("a.dt0", (-32, -38), 121, 121, (30, 30)), ("b.dt1", (10, 60), 601, 1201, (6, 3)), ("c.dt0", (-180, 80), 21, 121, (180, 30))):
+            z = rng.integers(-400, 3000, (rows, cols))
+            z[3, 4] = -32767
+            path = self.dted(name, z, corner, steps)
+            look = self.run_json("look", path)[0]
+            self.assertEqual((look["format"], look["cols"], look["rows"], look["heights"], look["date"]), ("DTED", cols, rows, "EGM96 height", "2001-07-01"))
+            self.assertAlmostEqual(look["bounds"][0], corner[0] - steps[0] / 7200, places=9)
+            self.assertAlmostEqual(look["bounds"][1], corner[1] - steps[1] / 7200, places=9)
+            self.assertAlmostEqual(look["uncertainties"]["median"], 12 / 1.6449, places=4)
+            self.run_tool("clip", path, "--no-uncertainty", "-o", self.path(name + ".tif"))
+            seen, _ = self.read_raster(self.path(name + ".tif"))
+            np.testing.assert_array_equal(seen, np.where(z == -32767, np.nan, z))
+            # Written again it holds the same, by the layout and not by our reader.
+            os.makedirs(self.path("again"), exist_ok=True)
+            again = os.path.join(self.path("again"), name)
+            self.run_tool("clip", path, "-o", again)
+            head, values = self.undone(again)
+            np.testing.assert_array_equal(values, np.where(z == -32767, np.nan, z))
+            original = open(path, "rb").read()
+            self.assertEqual(head[:28], original[:28].decode())
+            self.assertEqual(head[47:55], original[47:55].decode())
+            self.assertEqual((head[80:84], head[80 + 141 : 80 + 149], head[728:731]), ("DSIU", "E96WGS84", "ACC"))
+            self.assertEqual(head[139:144], "DTED" + name[-1])
+        # Corners of the cell in the second record: south-west, north-west, north-east, south-east.
+        self.assertEqual(head[80 + 204 : 80 + 264], "800000N1800000W" + "810000N1800000W" + "810000N1790000W" + "800000N1790000W")
+        moved = self.run_json("reproject", os.path.join(DEMO, "orbit-2000", "S38W032.hgt.zip"), "-o", self.path("m.dt1"))
+        self.assertEqual((moved["cols"], moved["rows"], moved["type"]), (1201, 1201, "int16"))
+        self.assertIn("reproject IN -o x.dt2", self.refused("clip", self.path("a.dt0"), "-o", self.path("x.dt2"), status=3))
+        self.assertIn("--heights EGM96", self.refused("clip", self.path("a.dt0"), "--unit", "ft", "-o", self.path("y.dt0"), status=3))
+
+    def test_damaged_dted(self):
+        z = np.zeros((121, 121), int)
+        put = lambda at, text: lambda raw: raw[:at] + text + raw[at + len(text) :]
+        for spoil, say in ((lambda r: r[:9000], "bytes"), (put(47, b"9999"), "take"), (put(47, b"0000"), "claims"), (put(20, b"NA  "), "interval"), (put(4, b"0310000Q"), "places it"), (put(4, b"9990000E"), "places it"), (put(80 + 648, b"XYZ"), "ACC"), (put(20, b"0000"), "claims"), (put(47, b"-121"), "-121")):
+            path = self.dted("bad.dt0", z, (1, 2), (30, 30), spoil=spoil)
+            self.assertIn(say, self.refused("look", path, status=3), say)
+        path = self.dted("sum.dt0", z, (1, 2), (30, 30), spoil=put(5000, b"\x7f"))
+        self.assertIn("checksum", self.refused("clip", path, "-o", self.path("z.tif"), status=3))
+        self.assertFalse(os.path.exists(self.path("z.tif")))
+
     def test_height_map(self):
         source, truth = self.source()
         out, _ = self.convert(source, "m.png")

@@ -197,7 +197,7 @@ class ReferenceTest(ToolTest):
         sheet = os.path.join(DEMO, "ground-2022", "sheet_b2.tif")
         self.assertEqual(self.found(sheet)[0], [])
 
-    def test_south_up_is_turned_and_rotated_is_refused(self):
+    def test_south_up_is_turned_and_rotated_is_made_upright(self):
         z = np.arange(30 * 20).reshape(30, 20).astype("float32")
         up = self.tiff("up.tif", z, heights=EGM96)
         south = self.tiff("south.tif", z[::-1], heights=EGM96, place=(WEST, NORTH - 30 * CELL, CELL, -CELL))
@@ -206,8 +206,67 @@ class ReferenceTest(ToolTest):
         self.assertEqual(self.run_json("look", south)[0]["bounds"], self.run_json("look", up)[0]["bounds"])
         matrix = (30.0, 5.0, 0.0, WEST, 5.0, -30.0, 0.0, NORTH) + (0.0,) * 7 + (1.0,)
         tifffile.imwrite(self.path("r.tif"), z, extratags=[(34264, "d", 16, matrix)])
-        said = self.refused("clip", "r.tif", "-o", "x.tif", status=3)
+        said = self.run_tool("clip", "r.tif", "-o", "x.tif").stdout
         self.assertIn("turned by 9.462 degrees", said)
+        self.assertIn("resampled (cubic)", said)
+        # Values are a plane in columns and rows, which a cubic keeps: each cell against the inverse of the six terms.
+        made, place = self.read_raster(self.path("x.tif"))[:2]
+        looked = self.run_json("look", "x.tif")[0]
+        west, south, east, north = looked["bounds"]
+        cell = float(np.hypot(30, 5))
+        self.assertAlmostEqual(looked["cell"][0], cell, places=6)
+        inverse = np.linalg.inv(np.array([[30.0, 5.0], [5.0, -30.0]]))
+        inside = 0
+        for r, c in np.argwhere(np.isfinite(made)):
+            col, row = inverse @ (west + (c + 0.5) * cell - WEST, north - (r + 0.5) * cell - NORTH)
+            self.assertTrue(-0.01 < col < 20.01 and -0.01 < row < 30.01)
+            if 3 < col < 17 and 3 < row < 27:
+                inside += 1
+                self.assertAlmostEqual(float(made[r, c]), (row - 0.5) * 20 + col - 0.5, delta=0.01)
+        self.assertGreater(inside, 250)
+        # As pixels that are points it lies half a cell further; a sheared one and one by a world file are read, too.
+        for terms in ((30.0, 0.0, 12.0, -30.0), (0.0, 30.0, 30.0, 0.0), (-30.0, 5.0, 5.0, 30.0)):
+            a, b, d, e = terms
+            matrix = (a, b, 0.0, WEST, d, e, 0.0, NORTH) + (0.0,) * 7 + (1.0,)
+            tifffile.imwrite(self.path("s.tif"), z, extratags=[(34264, "d", 16, matrix)])
+            cells = self.run_json("look", "s.tif")[0]
+            tifffile.imwrite(self.path("w.tif"), z)
+            with open(self.path("w.tfw"), "w") as f:
+                f.write("\n".join(map(str, (a, d, b, e, WEST + (a + b) / 2, NORTH + (d + e) / 2))))
+            np.testing.assert_allclose(self.run_json("look", "w.tif")[0]["bounds"], cells["bounds"], atol=1e-6)
+        matrix = (30.0, 60.0, 0.0, WEST, 5.0, 10.0, 0.0, NORTH) + (0.0,) * 7 + (1.0,)
+        tifffile.imwrite(self.path("flat.tif"), z, extratags=[(34264, "d", 16, matrix)])
+        self.assertIn("makes no cells", self.refused("clip", "flat.tif", "-o", "y.tif", status=3))
+
+    def test_half_floats(self):
+        rng = np.random.default_rng(8)
+        z = rng.uniform(-500, 500, (40, 33)).astype("float16")
+        z[0, :4] = (np.inf, np.nan, 6e-8, -0.0)
+        for name, more in (("p", {}), ("t", {"tile": (16, 16)}), ("d", {"compression": "zlib", "predictor": False}), ("b", {"byteorder": ">"})):
+            tifffile.imwrite(self.path(name + ".tif"), z, extratags=[(33550, "d", 3, (CELL, CELL, 0.0)), (33922, "d", 6, (0.0, 0.0, 0.0, WEST, NORTH, 0.0))], **more)
+            self.run_tool("clip", name + ".tif", "-o", name + "2.tif")
+            got = tifffile.imread(self.path(name + "2.tif"))
+            want = z.astype("float32")
+            want[~np.isfinite(want)] = np.nan
+            np.testing.assert_array_equal(got, want)
+            self.assertEqual(self.run_json("look", name + ".tif")[0]["type"], "float32")
+
+    def test_a_curved_lattice_is_refused_with_the_way_out(self):
+        import netCDF4
+
+        with netCDF4.Dataset(self.path("curved.nc"), "w") as d:
+            d.createDimension("j", 8)
+            d.createDimension("i", 9)
+            for name, units in (("lat", "degrees_north"), ("lon", "degrees_east")):
+                v = d.createVariable(name, "f8", ("j", "i"))
+                v.units = units
+                v[:] = np.arange(72).reshape(8, 9)
+            z = d.createVariable("height", "f4", ("j", "i"))
+            z.coordinates = "lon lat"
+            z[:] = 1
+        said = self.refused("look", "curved.nc", status=3)
+        self.assertIn("'lon' and 'lat' have a value for each cell", said)
+        self.assertIn("katoptra grid", said)
 
     def test_soundings(self):
         points = np.c_[WEST + np.random.default_rng(4).uniform(0, 500, 60), NORTH - np.random.default_rng(5).uniform(0, 500, 60),

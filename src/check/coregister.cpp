@@ -6,6 +6,7 @@
 #include <fmt/format.h>
 #include <map>
 #include <numbers>
+#include <span>
 #include <vector>
 
 #include "katoptra/base/error.hpp"
@@ -34,25 +35,30 @@ struct Sample {
 
 // A binomial, which leaves nothing of what goes up and down from cell to cell.
 constexpr std::int64_t kHalfSmooth = 2;
-constexpr double kSmooth[] = {1.0 / 16, 4.0 / 16, 6.0 / 16, 4.0 / 16, 1.0 / 16};
+constexpr double kSmooth[] = {1.0 / 16, 4.0 / 16, 6.0 / 16, 4.0 / 16, 1.0 / 16}, kAsItIs[] = {1};
+constexpr std::size_t kFewCells = 200;  // fewer tell no shift
 
-// A window of values, each the weighted mean of those around it; void beside voids. `in` is wider by kHalfSmooth.
+// A window of values, each the weighted mean of those around it; void beside voids. `in` is wider by `half`, which is
+// kHalfSmooth, or zero for values as they are.
 class Smoothed {
  public:
-  Smoothed(const Block& in, const Window& w) : cols_(w.cols), z_(static_cast<std::size_t>(w.cells())) {
+  Smoothed(const Block& in, const Window& w, std::int64_t half)
+      : cols_(w.cols), z_(static_cast<std::size_t>(w.cells())) {
+    const std::span<const double> weights =
+        half > 0 ? std::span<const double>(kSmooth) : std::span<const double>(kAsItIs);
     std::vector<double> across(static_cast<std::size_t>(w.cols * in.window().rows));
     for (std::int64_t r = 0; r < in.window().rows; ++r)
       for (std::int64_t c = 0; c < w.cols; ++c) {
         double s = 0;
-        for (std::size_t k = 0; k < std::size(kSmooth); ++k)
-          s += kSmooth[k] * static_cast<double>(in.at(c + static_cast<std::int64_t>(k), r));
+        for (std::size_t k = 0; k < weights.size(); ++k)
+          s += weights[k] * static_cast<double>(in.at(c + static_cast<std::int64_t>(k), r));
         across[static_cast<std::size_t>(r * w.cols + c)] = s;
       }
     for (std::int64_t r = 0; r < w.rows; ++r)
       for (std::int64_t c = 0; c < w.cols; ++c) {
         double s = 0;
-        for (std::size_t k = 0; k < std::size(kSmooth); ++k)
-          s += kSmooth[k] * across[static_cast<std::size_t>((r + static_cast<std::int64_t>(k)) * w.cols + c)];
+        for (std::size_t k = 0; k < weights.size(); ++k)
+          s += weights[k] * across[static_cast<std::size_t>((r + static_cast<std::int64_t>(k)) * w.cols + c)];
         z_[static_cast<std::size_t>(r * w.cols + c)] = s;
       }
   }
@@ -83,8 +89,13 @@ class Fitting {
     double last_x = 0, last_y = 0;
     for (c.steps = 1; c.steps <= kMostSteps; ++c.steps) {
       std::vector<Sample> samples = c.steps == 1 ? first_samples() : gather(x, y, spin);
+      // Smoothing costs a rim: of a surface of some hundred cells that is most of them.
+      if (c.steps == 1 && samples.size() < kFewCells) {
+        half_ = 0;
+        samples = first_samples();
+      }
       if (c.steps == 1) c.nmad_before = Length::metres(spread_of(samples));
-      if (samples.size() < 200) {
+      if (samples.size() < kFewCells) {
         c.why = fmt::format("only {} cells are known in both", samples.size());
         return c;
       }
@@ -173,9 +184,9 @@ class Fitting {
     const Grid there = moved(x, y);
     std::vector<std::vector<Sample>> parts(blocks_.size());
     parallel_for(blocks_.size(), options_.run, [&](std::size_t i) {
-      const Window w = blocks_[i], wide = w.grown(1), wider = wide.grown(kHalfSmooth);
+      const Window w = blocks_[i], wide = w.grown(1), wider = wide.grown(half_);
       const Block plain_a = a_.read(wider), plain_b = there.read(wider);
-      const Smoothed a(plain_a, wide), b(plain_b, wide);
+      const Smoothed a(plain_a, wide, half_), b(plain_b, wide, half_);
       const auto z = [](const Smoothed& k, std::int64_t c, std::int64_t r) { return k.at(c, r); };
       for (std::int64_t r = 1; r <= w.rows; ++r)
         for (std::int64_t c = 1; c <= w.cols; ++c) {
@@ -193,8 +204,8 @@ class Fitting {
           // What an already known rotation makes of the surface, to the first order.
           const double turned = spin * (px * gy - py * gx), d = z(a, c, r) * unit_a_ - z(b, c, r) * unit_b_ + turned;
           if (std::isnan(d) || std::isnan(gx) || std::isnan(gy)) continue;
-          const double plain = static_cast<double>(plain_a.at(c + kHalfSmooth, r + kHalfSmooth)) * unit_a_ -
-                               static_cast<double>(plain_b.at(c + kHalfSmooth, r + kHalfSmooth)) * unit_b_ + turned;
+          const double plain = static_cast<double>(plain_a.at(c + half_, r + half_)) * unit_a_ -
+                               static_cast<double>(plain_b.at(c + half_, r + half_)) * unit_b_ + turned;
           parts[i].push_back({static_cast<float>(d), static_cast<float>(gx), static_cast<float>(gy),
                               static_cast<float>(px), static_cast<float>(py), static_cast<float>(plain)});
         }
@@ -342,6 +353,7 @@ class Fitting {
   double cell_x_ = 1, cell_y_ = 1, unit_a_ = 1, unit_b_ = 1;
   std::vector<Window> blocks_;
   std::int64_t stride_ = 1;  // of the blocks
+  std::int64_t half_ = kHalfSmooth;
   Point middle_;
   double step_x_ = 0, step_y_ = 0, step_spin_ = 0;
   // Of the last fit: its unknowns, and what is left to be within `limit_` of `centre_`.

@@ -77,6 +77,29 @@ TEST(Hgt, PlaceComesFromTheNameAndRowsFromTheNorth) {
   EXPECT_EQ(g.info().type, SampleType::Int16);
 }
 
+// North of 50 degrees there are half as many meridians; what was read so is written so.
+TEST(Hgt, TilesOfTheNorthAreOblong) {
+  TemporaryFolder folder;
+  std::string bytes(1801 * 3601 * 2, '\0');
+  for (std::size_t r = 0; r < 3601; ++r)
+    for (std::size_t c = 0; c < 1801; ++c) {
+      bytes[2 * (r * 1801 + c)] = static_cast<char>(r / 256);
+      bytes[2 * (r * 1801 + c) + 1] = static_cast<char>(c % 251);
+    }
+  write_text_file(folder / "N60E010.hgt", bytes);
+  const Grid g = open_grid(folder / "N60E010.hgt");
+  EXPECT_EQ(g.frame().cols(), 1801);
+  EXPECT_EQ(g.frame().rows(), 3601);
+  EXPECT_NEAR(g.frame().cell().x, 2.0 / 3600, 1e-15);
+  EXPECT_NEAR(g.frame().cell().y, 1.0 / 3600, 1e-15);
+  EXPECT_NEAR(g.frame().centre(0, 0).x, 10, 1e-12);
+  EXPECT_NEAR(g.frame().centre(1800, 3600).y, 60, 1e-12);
+  EXPECT_EQ(g.at(7, 1030), 4 * 256 + 7);
+  std::filesystem::create_directory(folder / "again");
+  write_grid(g, folder / "again/N60E010.hgt");
+  EXPECT_EQ(read_text_file(folder / "again/N60E010.hgt", 1 << 26), bytes);
+}
+
 TEST(Hgt, NamesAndSizesThatCannotBe) {
   TemporaryFolder folder;
   write_text_file(folder / "island.hgt", hgt_bytes());

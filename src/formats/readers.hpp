@@ -1,10 +1,13 @@
 // One reader a format. format_table.cpp chooses by content, grid_file.cpp completes what all have in common.
 #pragma once
+#include <array>
 #include <memory>
+#include <optional>
 #include <span>
 
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/grid_file.hpp"
+#include "katoptra/surface/reproject.hpp"
 
 #include "formats/bytes/located.hpp"
 
@@ -14,6 +17,7 @@ namespace katoptra {
 // references.
 GridFile open_tiff(const Located& file, const OpenOptions& options);
 GridFile open_hgt(const Located& file);
+GridFile open_dted(const Located& file);
 GridFile open_ascii_grid(const Located& file);
 GridFile open_flat(const Located& file, const OpenOptions& options);
 GridFile open_netcdf(const Located& file, const OpenOptions& options);
@@ -32,6 +36,7 @@ std::string file_date(const std::filesystem::path& path);
 bool is_tiff(std::span<const std::uint8_t> head);
 // "S38W032.hgt" and the like.
 bool is_hgt_name(const std::string& name);
+bool is_dted(std::span<const std::uint8_t> head);
 // Text that begins with the keywords of an ASCII grid.
 bool is_ascii_grid(std::span<const std::uint8_t> head);
 // A header of a flat binary file lies beside it, or the file is that header itself.
@@ -53,15 +58,19 @@ struct FileLattice {
   double x = 0, y = 0, dx = 1, dy = -1;
   std::int64_t cols = 0, rows = 0;
   bool centre = false;
+  std::optional<SkewLattice> askew;  // of cells that do not lie along the axes; the rest but the counts is void then
   bool south_up() const { return dy > 0; }
   bool east_first() const { return dx < 0; }
   Frame frame() const;
 };
-[[noreturn]] void refuse_rotation(double degrees, const std::string& file);
+// The lattice of a six-term transformation: x = t[0] col + t[1] row + t[2], y = t[3] col + t[4] row + t[5], from the
+// outer corner of the first cell or from its centre. BadFile where its terms make no cells.
+FileLattice lattice_of_terms(const std::array<double, 6>& t, bool centre, const std::string& file);
 // A world file: cell, two terms of rotation, and the centre of the first cell; nothing for less than six numbers.
-// Unsupported for turned ones. Columns and rows are filled in by the caller.
+// Columns and rows are filled in by the caller.
 std::optional<FileLattice> lattice_of_world_file(const std::string& text, const std::string& file);
-// A grid whose rows and columns are in the order of the file, turned the right way round; says so in the notes.
+// A grid whose rows and columns are in the order of the file, turned the right way round, or brought upright; says so
+// in the notes.
 Grid turned(const Grid& grid, const FileLattice& lattice);
 
 }  // namespace katoptra

@@ -69,6 +69,7 @@ StoredAs stored_plainly(const GridInfo& info, const WriteOptions& options, const
 // One writer a format. Each refuses, with the way out, what the format cannot hold (cells, type, range).
 WriteReport write_tiff(const Grid& grid, const std::filesystem::path& path, const WriteOptions& options);
 WriteReport write_hgt(const Grid& grid, const std::filesystem::path& path, const WriteOptions& options);
+WriteReport write_dted(const Grid& grid, const std::filesystem::path& path, const WriteOptions& options);
 WriteReport write_ascii_grid(const Grid& grid, const std::filesystem::path& path, const WriteOptions& options);
 WriteReport write_flat(const Grid& grid, const std::filesystem::path& path, const WriteOptions& options);
 WriteReport write_xyz(const Grid& grid, const std::filesystem::path& path, const WriteOptions& options);

@@ -3,6 +3,7 @@
 #pragma once
 #include <algorithm>
 #include <cmath>
+#include <optional>
 #include <span>
 #include <utility>
 #include <vector>
@@ -18,19 +19,27 @@ inline constexpr std::int64_t kRun = 64;     // the longest run of evenly spaced
 // Fractional source cells of output cells; a cell i of the source spans [i, i + 1).
 class SourceCells {
  public:
-  SourceCells(const Frame& from, const Frame& to) : from_(from), to_(to), transform_(to.crs(), from.crs()) {}
+  SourceCells(const Frame& from, const Frame& to)
+      : from_(from), to_(to), transform_(std::in_place, to.crs(), from.crs()) {}
+  // Of cells that lie askew in the CRS of the output.
+  SourceCells(const SkewLattice& askew, const Frame& to) : to_(to), askew_(askew) {}
 
   void exact(std::span<Point> cells) const {
     for (Point& p : cells) p = to_.centre(p.x, p.y);
-    if (to_.crs().is_geographic() || transform_.is_identity()) {
-      transform_.forward(cells);
+    if (askew_) {
+      for (Point& p : cells) p = askew_->cell_at(p);
+      return;
+    }
+    const Transform& transform = *transform_;
+    if (to_.crs().is_geographic() || transform.is_identity()) {
+      transform.forward(cells);
     } else {
       // Beyond the rim of a projection some inverses go on and give places that lie elsewhere: what does not come back
       // to where it was asked for is no place.
       std::vector<Point> back(cells.begin(), cells.end()), asked = back;
-      transform_.forward(back);
+      transform.forward(back);
       std::copy(back.begin(), back.end(), cells.begin());
-      transform_.inverse(back);
+      transform.inverse(back);
       for (std::size_t i = 0; i < cells.size(); ++i)
         if (!(std::abs(back[i].x - asked[i].x) <= 0.5 * to_.cell().x &&
               std::abs(back[i].y - asked[i].y) <= 0.5 * to_.cell().y))
@@ -38,11 +47,12 @@ class SourceCells {
     }
     for (Point& p : cells) p = {from_.col_at(from_.told_here(p.x)), from_.row_at(p.y)};
   }
-  bool is_affine() const { return transform_.is_identity(); }
+  bool is_affine() const { return askew_ || transform_->is_identity(); }
 
  private:
   Frame from_, to_;
-  Transform transform_;
+  std::optional<Transform> transform_;
+  std::optional<SkewLattice> askew_;
 };
 
 // Where a run of output cells in a row comes from, as long as that is evenly spaced: cell k from first + (skip + k) *

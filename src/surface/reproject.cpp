@@ -205,11 +205,11 @@ constexpr float kNearestLeaves = 0.75F, kBilinearLeaves = 1.7F, kCubicLeaves = 0
 
 class WarpSource final : public GridSource {
  public:
-  WarpSource(Grid input, GridInfo info, Resampling method)
+  WarpSource(Grid input, GridInfo info, Resampling method, const SourceCells& cells)
       : input_(std::move(input)),
         info_(std::move(info)),
         method_(method),
-        cells_(input_.frame(), info_.frame),
+        cells_(cells),
         errors_(input_.info()),
         shares_x_(errors_, true, [](float t, float* w) { cubic_weights(t, w); }),
         shares_y_(errors_, false, [](float t, float* w) { cubic_weights(t, w); }),
@@ -400,7 +400,52 @@ Grid reproject(const Grid& grid, const Frame& to, Resampling method) {
   const std::int64_t globe = columns_of_globe(grid.frame());
   const Grid from = globe > 0 ? continued_around(grid, kAround) : grid;
   if (used == Resampling::Mean) return mean_resampled(from, std::move(info), globe > 0 ? kAround : 0);
-  return Grid(std::make_shared<WarpSource>(from, std::move(info), used));
+  const SourceCells cells(from.frame(), to);
+  return Grid(std::make_shared<WarpSource>(from, std::move(info), used, cells));
+}
+
+Point SkewLattice::cell_at(Point p) const {
+  const double det = column.x * row.y - column.y * row.x, x = p.x - corner.x, y = p.y - corner.y;
+  return {(x * row.y - y * row.x) / det, (y * column.x - x * column.y) / det};
+}
+
+bool SkewLattice::is_valid() const {
+  const double det = column.x * row.y - column.y * row.x;
+  return std::isfinite(det) && std::isfinite(corner.x) && std::isfinite(corner.y) &&
+         std::abs(det) > 1e-9 * std::hypot(column.x, column.y) * std::hypot(row.x, row.y) && det != 0;
+}
+
+Angle SkewLattice::turned_by() const { return Angle::radians(std::atan2(column.y, column.x)); }
+
+Frame upright_frame(const Crs& crs, const SkewLattice& l, std::int64_t cols, std::int64_t rows) {
+  Bounds box;
+  for (const double c : {0.0, static_cast<double>(cols)})
+    for (const double r : {0.0, static_cast<double>(rows)})
+      box.include(Point{l.corner.x + c * l.column.x + r * l.row.x, l.corner.y + c * l.column.y + r * l.row.y});
+  const CellSize cell{std::hypot(l.column.x, l.column.y), std::hypot(l.row.x, l.row.y)};
+  const auto cells = [](double extent, double edge) {
+    return std::max<std::int64_t>(1, static_cast<std::int64_t>(std::ceil(extent / edge - kSameLattice)));
+  };
+  return {crs, box.west, box.north, cell, cells(box.width(), cell.x), cells(box.height(), cell.y)};
+}
+
+Grid made_upright(const Grid& grid, const SkewLattice& lattice) {
+  GridInfo info = grid.info();
+  const Frame& f = grid.frame();
+  info.frame = upright_frame(f.crs(), lattice, f.cols(), f.rows());
+  const QuantityKind kind = grid.quantity().kind;
+  const bool whole = is_coded(kind) || kind == QuantityKind::Aspect;
+  const Resampling used = whole ? Resampling::Nearest : Resampling::Cubic;
+  info.notes.push_back(
+      fmt::format("its rows are turned by {:.3f} degrees against the axes of its CRS: resampled ({}) to "
+                  "upright cells",
+                  lattice.turned_by().degrees(), name_of(used)));
+  if (!whole && is_integer(info.type)) {
+    info.type = SampleType::Float32;
+    info.file_void.reset();
+  }
+  const SourceCells cells(lattice, info.frame);
+  return Grid(std::make_shared<WarpSource>(grid, std::move(info), used, cells));
 }
 
 CellEdge parse_cell_edge(std::string_view text, std::optional<LengthUnit> bare) {

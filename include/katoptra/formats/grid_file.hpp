@@ -158,6 +158,9 @@ std::vector<WriteReport> write_grids(const Grid& surface, const std::vector<Grid
 // The frame of an HGT tile by its name (its nodes every 1 or 3 seconds, whichever is nearer to `spacing`). BadArgument
 // when it is no such name.
 Frame hgt_tile_frame(const std::filesystem::path& path, Length spacing);
+// The nodes of the one-degree DTED cell that holds the middle of a frame; the level is that of the ending (.dt0 to
+// .dt2).
+Frame dted_cell_frame(const std::filesystem::path& path, const Frame& near);
 
 // The paths of all grids behind a path: the file itself, or what lies in the archive and in archives inside it.
 std::vector<std::filesystem::path> grids_behind(const std::filesystem::path& path);

@@ -45,6 +45,23 @@ Grid reproject(const Grid& grid, const Frame& to, Resampling method = Resampling
 // What Automatic means for this grid and frame.
 Resampling resolved(Resampling method, const Grid& grid, const Frame& to);
 
+// Cells that do not lie along the axes of their CRS (the six-term transformation of files): the outer corner of the
+// first cell, and what one column and one row further add to x and y.
+struct SkewLattice {
+  Point corner, column, row;
+  // Fractional column and row of a place; cell i spans [i, i + 1).
+  Point cell_at(Point p) const;
+  // False where columns and rows are one direction.
+  bool is_valid() const;
+  // Rows turned against the x axis, counter-clockwise.
+  Angle turned_by() const;
+};
+// The smallest frame of upright cells, as large as the skew ones, that holds all of them.
+Frame upright_frame(const Crs& crs, const SkewLattice& lattice, std::int64_t cols, std::int64_t rows);
+// A grid whose frame has the right number of cells and stands for those of `lattice`, resampled onto upright_frame;
+// noted.
+Grid made_upright(const Grid& grid, const SkewLattice& lattice);
+
 // The edge of a cell: on the ground, or in longitude and latitude for a geographic CRS.
 using CellEdge = std::variant<Length, Angle>;
 // "1m", "0.5ft"; "1\"", "30'", "0.001deg"; a bare number only when its unit is given. BadArgument for anything else.

@@ -1,5 +1,6 @@
-// HGT: square one-degree tiles of big-endian 16-bit heights at nodes, placed by their name; the first row is the north
-// edge, and neighbours share their border nodes. Heights are metres above EGM96, by the convention of the format.
+// HGT: one-degree tiles of big-endian 16-bit heights at nodes, placed by their name; the first row is the north edge,
+// and neighbours share their border nodes. North of 50 degrees tiles of one second have half as many columns. Heights
+// are metres above EGM96, by the convention of the format.
 #include <cmath>
 #include <fmt/format.h>
 #include <optional>
@@ -7,6 +8,7 @@
 
 #include "katoptra/base/error.hpp"
 
+#include "formats/flat/whole_metres.hpp"
 #include "formats/readers.hpp"
 #include "formats/rows_source.hpp"
 #include "formats/tiff/tiff_codec.hpp"
@@ -28,9 +30,17 @@ std::optional<Point> corner_from(const std::string& name) {
   return Point{ew == 'W' ? -lon : lon, ns == 'S' ? -lat : lat};
 }
 
-Frame tile_frame(Point corner, std::int64_t edge) {
-  const double step = 1.0 / static_cast<double>(edge - 1);
-  return NodeFrame{Crs::wgs84(), corner.x, corner.y + 1, {step, step}, edge, edge}.cells();
+// Nodes of a tile.
+struct TileNodes {
+  std::int64_t cols = 0, rows = 0;
+};
+constexpr TileNodes kTiles[] = {{1201, 1201}, {3601, 3601}, {1801, 3601}};
+
+Frame tile_frame(Point corner, const TileNodes& n) {
+  return NodeFrame{Crs::wgs84(), corner.x,
+                   corner.y + 1, {1.0 / static_cast<double>(n.cols - 1), 1.0 / static_cast<double>(n.rows - 1)},
+                   n.cols,       n.rows}
+      .cells();
 }
 
 }  // namespace
@@ -43,17 +53,19 @@ GridFile open_hgt(const Located& file) {
   if (!corner)
     throw Error(ErrorCode::BadFile, "an HGT tile is placed by its name, and this is none such as S38W032.hgt",
                 bytes->name(), "give it the name it was published under");
-  std::int64_t edge = 0;
-  for (std::int64_t n : {1201, 3601})
-    if (bytes->size() == static_cast<std::uint64_t>(n * n * 2)) edge = n;
-  if (!edge)
-    throw Error(ErrorCode::BadFile,
-                fmt::format("an HGT tile has 1201 x 1201 or 3601 x 3601 heights of two bytes, and this has {} bytes",
-                            bytes->size()),
-                bytes->name(), "it is truncated or something else; fetch it again");
+  TileNodes nodes;
+  for (const TileNodes& n : kTiles)
+    if (bytes->size() == static_cast<std::uint64_t>(n.cols * n.rows * 2)) nodes = n;
+  if (nodes.cols == 0)
+    throw Error(
+        ErrorCode::BadFile,
+        fmt::format("an HGT tile has 1201 x 1201, 3601 x 3601 or 1801 x 3601 heights of two bytes, and this has "
+                    "{} bytes",
+                    bytes->size()),
+        bytes->name(), "it is truncated or something else; fetch it again");
   GridFile out;
   GridInfo info;
-  info.frame = tile_frame(*corner, edge);
+  info.frame = tile_frame(*corner, nodes);
   info.quantity.heights = HeightReference::parse("EGM96");
   info.quantity.unit_known = true;
   const SampleRule rule{.type = SampleType::Int16, .hole = kHgtVoid};
@@ -61,9 +73,9 @@ GridFile open_hgt(const Located& file) {
   out.facts.format = "HGT";
   out.facts.layout = "rows";
   out.facts.pixel_is_point = true;
-  out.grid = grid_of_rows(std::move(info), rule, 64, [bytes, edge](std::int64_t first, std::int64_t rows) {
-    BlockCache::Bytes out_rows(static_cast<std::size_t>(rows * edge * 2));
-    bytes->read_exactly(static_cast<std::uint64_t>(first * edge * 2), out_rows);
+  out.grid = grid_of_rows(std::move(info), rule, 64, [bytes, cols = nodes.cols](std::int64_t first, std::int64_t rows) {
+    BlockCache::Bytes out_rows(static_cast<std::size_t>(rows * cols * 2));
+    bytes->read_exactly(static_cast<std::uint64_t>(first * cols * 2), out_rows);
     tiff::swap_samples(out_rows.data(), out_rows.size() / 2, 2);
     return out_rows;
   });
@@ -75,7 +87,7 @@ Frame hgt_tile_frame(const std::filesystem::path& path, Length spacing) {
   if (!corner)
     throw Error(ErrorCode::BadArgument, "an HGT tile is placed by its name, and this is none such as S38W032.hgt",
                 path.string(), "name it after its south-west corner");
-  return tile_frame(*corner, spacing < Length::metres(62) ? 3601 : 1201);
+  return tile_frame(*corner, spacing < Length::metres(62) ? kTiles[1] : kTiles[0]);
 }
 
 // ------------------------------------------------------------------------------------------------------- writing
@@ -109,43 +121,17 @@ class HgtWriter final : public RowWriter {
   std::uint64_t at_ = 0;
 };
 
-class RoundedSource final : public GridSource {
- public:
-  RoundedSource(Grid input, GridInfo info) : input_(std::move(input)), info_(std::move(info)) {}
-  const GridInfo& info() const override { return info_; }
-  void read(const BlockView& out) const override {
-    input_.read_into(out);
-    for (std::int64_t r = 0; r < out.window.rows; ++r)
-      for (std::int64_t c = 0; c < out.window.cols; ++c) out.row(r)[c] = std::nearbyint(out.row(r)[c]);
-  }
-
- private:
-  Grid input_;
-  GridInfo info_;
-};
-
 // The grid as a tile can hold it; Refused, with the way out, when it cannot.
 Grid fit_for_hgt(const Grid& grid, const std::filesystem::path& path) {
   const std::string file = path.string();
-  const Quantity& q = grid.quantity();
-  if (q.kind != QuantityKind::Height || q.unit != LengthUnit::Metre ||
-      (q.heights.known() && !(q.heights == HeightReference::parse("EGM96"))))
-    throw Error(ErrorCode::Refused,
-                fmt::format("an HGT tile holds metres above EGM96, and these are {} in {} above {}", name_of(q.kind),
-                            unit_name(q), q.heights.name()),
-                file, "convert with --heights EGM96 --unit m, or choose another format");
-  for (const Length spacing : {Length::metres(30), Length::metres(90)}) {
-    const Frame tile = hgt_tile_frame(path, spacing);
+  require_metres_above(grid, HeightReference::parse("EGM96"), "an HGT tile", file);
+  const auto corner = corner_from(path.filename().string());
+  hgt_tile_frame(path, {});  // refuses a name that is none
+  for (const TileNodes& nodes : kTiles) {
+    const Frame tile = tile_frame(*corner, nodes);
     const auto window = grid.frame().window_of(tile);
     if (!window || window->intersected(grid.frame().window()).empty()) continue;
-    const Grid part = cut(grid, *window);
-    GridInfo info = part.info();
-    const bool whole = is_integer(info.type);
-    info.type = SampleType::Int16;
-    info.file_void = kHgtVoid;
-    if (whole) return relabelled(part, [&](GridInfo& i) { i = info; });
-    info.notes.push_back("heights were rounded to whole metres, as HGT has them");
-    return Grid(std::make_shared<RoundedSource>(part, std::move(info)));
+    return in_whole_metres(cut(grid, *window), kHgtVoid, "HGT");
   }
   throw Error(
       ErrorCode::Refused,

@@ -351,10 +351,33 @@ class RangeSource final : public GridSource {
   ValidRange range_;
 };
 
+// The names of coordinates that have a value for each cell, as curved lattices have them; empty when there are none.
+std::string curved_coordinates(const Reader& r) {
+  for (const Variable& v : r.variables()) {
+    std::istringstream words(r.text(v.id, "coordinates"));
+    std::string names;
+    int axes = 0;
+    for (std::string w; words >> w;)
+      for (const Variable& c : r.variables())
+        if (c.name == w && c.dims.size() == 2 && axis_of(r, c) != Axis::None) {
+          names += fmt::format("{}'{}'", axes++ ? " and " : "", w);
+        }
+    if (axes == 2) return names;
+  }
+  return {};
+}
+
 Candidate choose(const Reader& r, const OpenOptions& options, const NcFile& file, FileFacts& facts) {
   std::vector<Candidate> all;
   for (const Variable& v : r.variables())
     if (auto c = candidate(r, v)) all.push_back(*c);
+  if (const std::string curved = all.empty() ? curved_coordinates(r) : ""; !curved.empty())
+    throw Error(ErrorCode::Unsupported,
+                fmt::format("its lattice is curved: {} have a value for each cell, and cells here lie in straight rows",
+                            curved),
+                file.name(),
+                "write longitude, latitude and height of its cells as a table, and make a grid of these points: "
+                "katoptra grid TABLE --cell LENGTH");
   if (all.empty())
     throw Error(ErrorCode::Unsupported, "has no variable over an east and a north coordinate", file.name(),
                 "a grid needs coordinate variables as the CF conventions describe them");

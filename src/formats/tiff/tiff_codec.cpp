@@ -1,6 +1,7 @@
 #include "tiff_codec.hpp"
 
 #include <algorithm>
+#include <cmath>
 #include <cstring>
 #include <libdeflate.h>
 #include <memory>
@@ -47,6 +48,24 @@ struct FreeZstd {
 };
 
 }  // namespace
+
+bool models(int compression) {
+  constexpr int kLerc = 34887, kLzma = 34925;
+  return compression == kLerc || compression == kLzma;
+}
+
+float half_to_float(std::uint16_t half) {
+  const std::uint32_t sign = static_cast<std::uint32_t>(half & 0x8000u) << 16, exponent = (half >> 10) & 31u,
+                      fraction = half & 0x3ffu;
+  if (exponent == 0) {
+    const float v = std::ldexp(static_cast<float>(fraction), -24);
+    return sign ? -v : v;
+  }
+  const std::uint32_t bits = sign | (exponent == 31 ? 0x7f800000u : (exponent + 112) << 23) | fraction << 13;
+  float v = 0;
+  std::memcpy(&v, &bits, 4);
+  return v;
+}
 
 bool codes_here(int compression) {
   return compression == tiff::kNone || compression == kDeflate || compression == kOldDeflate || compression == kZstd;

@@ -14,6 +14,11 @@ inline constexpr int kNone = 1, kLzw = 5, kDeflate = 8, kOldDeflate = 32946, kZs
 inline constexpr int kNoPredictor = 1, kDifference = 2, kFloatingPoint = 3;
 
 bool codes_here(int compression);
+// Methods that describe values (LERC) or repeat long runs (LZMA), and pack what is even almost without end.
+bool models(int compression);
+
+// Exactly, with subnormals, infinities and what is no number (IEEE 754, binary16).
+float half_to_float(std::uint16_t half);
 
 // In place, rows of `cols` samples of `bytes_per` bytes.
 void encode_difference(std::uint8_t* data, std::int64_t cols, std::int64_t rows, int bytes_per);

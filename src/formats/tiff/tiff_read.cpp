@@ -44,12 +44,15 @@ struct Layout {
   int compression = 1, predictor = 1, samples = 1;
   std::int64_t band = 0;
   SampleType type = SampleType::Float32;
+  bool half = false;                           // stored as 16-bit floats
   std::vector<std::uint64_t> offsets, counts;  // of the band when bands are apart
   std::uint64_t first_block = 0;               // its number in the file
   std::uint16_t directory = 0;
 
   std::int64_t sample_bytes() const { return bytes_per_sample(type); }
+  std::int64_t stored_bytes() const { return half ? 2 : sample_bytes(); }
   std::int64_t row_bytes() const { return block_cols * sample_bytes() * (separate ? 1 : samples); }
+  std::int64_t stored_row_bytes() const { return block_cols * stored_bytes() * (separate ? 1 : samples); }
   // Rows that the block really holds: the last strip is shorter, tiles are always whole.
   std::int64_t rows_in(std::int64_t block_row) const {
     return tiled ? block_rows : std::min(block_rows, rows - block_row * block_rows);
@@ -68,6 +71,7 @@ SampleType sample_type(int bits, int format, const std::string& file) {
   if (is_float) {
     if (bits == 32) return SampleType::Float32;
     if (bits == 64) return SampleType::Float64;
+    if (bits == 16) return SampleType::Float32;  // widened when blocks are decoded
     unsupported(fmt::format("has {}-bit floats", bits), file);
   }
   switch (bits) {
@@ -106,6 +110,7 @@ Layout read_layout(const Handle& h, const OpenOptions& options, const std::strin
   l.samples = h.field<std::uint16_t>(TIFFTAG_SAMPLESPERPIXEL, 1);
   l.type = sample_type(h.field<std::uint16_t>(TIFFTAG_BITSPERSAMPLE, 1),
                        h.field<std::uint16_t>(TIFFTAG_SAMPLEFORMAT, SAMPLEFORMAT_UINT), file);
+  l.half = !is_integer(l.type) && h.field<std::uint16_t>(TIFFTAG_BITSPERSAMPLE, 1) == 16;
   l.compression = h.field<std::uint16_t>(TIFFTAG_COMPRESSION, 1);
   l.separate = h.field<std::uint16_t>(TIFFTAG_PLANARCONFIG, PLANARCONFIG_CONTIG) == PLANARCONFIG_SEPARATE;
   if (!TIFFIsCODECConfigured(static_cast<std::uint16_t>(l.compression)))
@@ -146,6 +151,18 @@ Layout read_layout(const Handle& h, const OpenOptions& options, const std::strin
                 "fetch it again");
   }
   return l;
+}
+
+// 16-bit floats as 32-bit ones, exactly.
+BlockCache::Bytes widened(const BlockCache::Bytes& halves) {
+  BlockCache::Bytes out(halves.size() * 2);
+  for (std::size_t i = 0; i + 1 < halves.size(); i += 2) {
+    std::uint16_t h = 0;
+    std::memcpy(&h, &halves[i], 2);
+    const float v = tiff::half_to_float(h);
+    std::memcpy(&out[2 * i], &v, 4);
+  }
+  return out;
 }
 
 // ------------------------------------------------------------------------------------------------------ the source
@@ -222,15 +239,16 @@ class TiffSource final : public GridSource {
 
   BlockCache::Bytes decode(std::uint64_t index, std::int64_t rows) const {
     const Layout& l = layout_;
-    refuse_implausible(index, l.row_bytes() * rows);
-    BlockCache::Bytes raw(static_cast<std::size_t>(l.row_bytes() * rows));
-    if (is_left_out(index)) return raw;
-    const bool here = tiff::codes_here(l.compression) && (l.samples == 1 || l.separate);
-    if (here)
-      decode_here(index, rows, raw);
-    else
-      decode_by_libtiff(index, raw);
-    return raw;
+    refuse_implausible(index, l.stored_row_bytes() * rows);
+    BlockCache::Bytes raw(static_cast<std::size_t>(l.stored_row_bytes() * rows));
+    if (!is_left_out(index)) {
+      const bool here = tiff::codes_here(l.compression) && (l.samples == 1 || l.separate);
+      if (here)
+        decode_here(index, rows, raw);
+      else
+        decode_by_libtiff(index, raw);
+    }
+    return l.half ? widened(raw) : raw;
   }
 
   bool is_left_out(std::uint64_t index) const { return layout_.counts[index] == 0 && layout_.offsets[index] == 0; }
@@ -238,7 +256,9 @@ class TiffSource final : public GridSource {
   // No method packs better than this: a header that promises more is damaged, and its memory is not even asked for.
   void refuse_implausible(std::uint64_t index, std::int64_t raw) const {
     const Layout& l = layout_;
-    const double most = l.compression == tiff::kNone ? 1 : l.compression == tiff::kZstd ? 50000 : 2000;
+    const double most = l.compression == tiff::kNone                                  ? 1
+                        : l.compression == tiff::kZstd || tiff::models(l.compression) ? 50000
+                                                                                      : 2000;
     if (l.offsets[index] != 0 && static_cast<double>(raw) > most * (static_cast<double>(l.counts[index]) + 64))
       damaged(index, fmt::format("its {} bytes cannot hold {}", l.counts[index], raw));
   }
@@ -251,7 +271,7 @@ class TiffSource final : public GridSource {
     std::vector<std::uint8_t> packed(l.counts[index]);
     bytes_->read_exactly(l.offsets[index], packed);
     if (!tiff::decompress(packed, l.compression, raw)) damaged(index, "its compressed data are broken");
-    const int bytes_per = static_cast<int>(l.sample_bytes());
+    const int bytes_per = static_cast<int>(l.stored_bytes());
     // The floating-point predictor stores bytes by significance, whatever the order of the file.
     if (!l.native_order && l.predictor != tiff::kFloatingPoint)
       tiff::swap_samples(raw.data(), raw.size() / static_cast<std::size_t>(bytes_per), bytes_per);
@@ -306,12 +326,8 @@ FileLattice read_lattice(const Handle& h, const Layout& l, const tiff::GeoFacts&
   const auto scale = h.array<double>(kTagScale, TIFF_DOUBLE);
   const auto ties = h.array<double>(kTagTies, TIFF_DOUBLE);
   if (matrix.size() >= 16) {
-    if (std::abs(matrix[1]) > 1e-12 * std::abs(matrix[0]) || std::abs(matrix[4]) > 1e-12 * std::abs(matrix[5]))
-      refuse_rotation(std::atan2(matrix[4], matrix[0]) * 57.29577951308232, name);
-    out.dx = matrix[0];
-    out.dy = matrix[5];
-    out.x = matrix[3];
-    out.y = matrix[7];
+    out =
+        lattice_of_terms({matrix[0], matrix[1], matrix[3], matrix[4], matrix[5], matrix[7]}, geo.pixel_is_point, name);
   } else if (scale.size() >= 2 && ties.size() >= 6) {
     // The scale of y counts down the rows; written below zero, it means rows from the south.
     out.dx = scale[0];
@@ -327,15 +343,15 @@ FileLattice read_lattice(const Handle& h, const Layout& l, const tiff::GeoFacts&
                                 : "does not say where it lies (neither cell size nor tie point)",
                 name, "it is a plain picture; get the georeferenced file, or put its world file (.tfw) beside it");
   }
-  if (!std::isfinite(out.dx) || !std::isfinite(out.dy) || out.dx == 0 || out.dy == 0 || !std::isfinite(out.x) ||
-      !std::isfinite(out.y))
+  if (!out.askew && (!std::isfinite(out.dx) || !std::isfinite(out.dy) || out.dx == 0 || out.dy == 0 ||
+                     !std::isfinite(out.x) || !std::isfinite(out.y)))
     throw Error(ErrorCode::BadFile, fmt::format("its cells are {} x {}", out.dx, out.dy), name,
                 "its header is damaged; fetch it again");
   out.crs = geo.crs;
   out.cols = l.cols;
   out.rows = l.rows;
   if (geo.pixel_is_point) out.centre = true;
-  if (out.south_up()) facts.layout += ", south first";
+  if (!out.askew && out.south_up()) facts.layout += ", south first";
   return out;
 }
 
