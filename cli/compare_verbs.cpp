@@ -370,9 +370,14 @@ void write_table(const StatisticsCommand& o, const std::string& csv, const order
 std::string levels_text(const std::vector<LevelVolumes>& levels, const std::string& unit) {
   std::string text = fmt::format("  {:>12}{:>16}{:>16}{:>18}{:>18}\n", "level (" + unit + ")", "area above m2",
                                  "area below m2", "volume above m3", "volume below m3");
-  for (const LevelVolumes& v : levels)
+  for (const LevelVolumes& v : levels) {
     text += fmt::format("  {:>12.3f}{:>16.1f}{:>16.1f}{:>18.1f}{:>18.1f}\n", v.level, v.area_above, v.area_below,
                         v.volume_above, v.volume_below);
+    const auto or_none = [](double d) { return std::isfinite(d) ? fmt::format("{:.1f}", d) : std::string("-"); };
+    if (std::isfinite(v.give_or_take_above) || std::isfinite(v.give_or_take_below))
+      text += fmt::format("  {:>44}{:>18}{:>18}\n", "give or take (95 %)", or_none(v.give_or_take_above),
+                          or_none(v.give_or_take_below));
+  }
   return text;
 }
 
@@ -498,6 +503,7 @@ void add_statistics(CLI::App& app, int& status) {
   v->add_option("--rose", o->rose, "draw slope by aspect");
   v->add_option("--curve", o->curve, "draw the hypsometric curve");
   add_reading(*v, *o, Reading::Converts);
+  add_uncertainty(*v, *o);
   add_output(*v, *o, false);
   add_running(*v, *o);
   v->callback([o, &status] { status = run_statistics(*o); });

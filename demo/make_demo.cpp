@@ -170,6 +170,17 @@ void sonar_2019(const Crs& utm, const HeightReference& egm) {
   record(s);
 }
 
+// A model of shore and sea floor drawn from an old chart: coarse, too high and tilted, and without a gap.
+void chart_1998(const Crs& utm, const HeightReference& egm) {
+  const Survey s{"chart-1998", "Kessa chart 1998", "1998-06-01", heights_in(egm, SurfaceKind::Unknown), 98, 0.03};
+  sheet(s, "seabed", Frame(utm, 677000, 5842000, {8, 8}, 220, 225),
+        [](std::int64_t, std::int64_t, double x, double y, double h) {
+          return h + 0.6 + 4e-4 * (x - 677700) - 3e-4 * (y - 5841200);
+        });
+  write_text_file(g_folder / s.folder / "survey.toml", "# To close gaps with; not a survey.\nskip = true\n",
+                  {.overwrite = true});
+}
+
 void zip(const fs::path& path, const std::string& name, const std::vector<std::uint8_t>& bytes) {
   archive* a = archive_write_new();
   archive_write_set_format_zip(a);
@@ -328,6 +339,7 @@ int main(int argc, char** argv) {
     ground_2016(utm, egm);
     coast_2014(utm, egm);
     sonar_2019(utm, egm);
+    chart_1998(utm, egm);
     orbit_tiles();
     study_material(utm, egm);
   } catch (const Error& e) {

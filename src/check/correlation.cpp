@@ -33,6 +33,10 @@ double alike_in_square(double side, double reach, bool long_tailed) {
 
 }  // namespace
 
+double cells_alike(double side, double reach) {
+  return reach > 0 ? std::max(1.0, alike_in_square(std::max(1.0, side), reach, false)) : 1;
+}
+
 double ErrorModel::alike(double side) const {
   if (!(together > 0) || !(variance() > 0)) return 1;
   return (apart + together * std::max(1.0, alike_in_square(std::max(1.0, side), reach, long_tailed))) / variance();

@@ -20,6 +20,9 @@ struct ErrorModel {
   double alike(double side) const;
 };
 
+// The same for errors that correlate by exp(-(d / reach)^2); both in cells.
+double cells_alike(double side, double reach);
+
 // Half the mean square of differences between cells that lie `lag` apart, along rows and columns (Matheron 1963): what
 // they have in common, a mean among it, does not count.
 class Variogram {

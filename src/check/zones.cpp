@@ -8,13 +8,16 @@
 #include <cmath>
 #include <fmt/format.h>
 #include <map>
+#include <tuple>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/grid/uncertainty.hpp"
 #include "katoptra/surface/clip.hpp"
 #include "katoptra/surface/reproject.hpp"
 #include "katoptra/terrain/derivatives.hpp"
 
 #include "base/text.hpp"
+#include "correlation.hpp"
 #include "grid/cell_areas.hpp"
 #include "moments.hpp"
 #include "sectors.hpp"
@@ -32,6 +35,27 @@ void require_heights(const Grid& g) {
 
 struct Slice {
   double area = 0, moment = 0;  // of the cells between two levels: area, and area times height
+  // Of those whose uncertainty is known: their number and area, and sums of area times uncertainty, plain and squared.
+  double cells = 0, known = 0, doubt = 0, doubt2 = 0;
+
+  void add(double cell, double z, const float* u) {
+    area += cell;
+    moment += cell * z;
+    if (!u || std::isnan(*u)) return;
+    const double d = cell * static_cast<double>(*u);
+    ++cells;
+    known += cell;
+    doubt += d;
+    doubt2 += d * d;
+  }
+  void add(const Slice& o) {
+    area += o.area;
+    moment += o.moment;
+    cells += o.cells;
+    known += o.known;
+    doubt += o.doubt;
+    doubt2 += o.doubt2;
+  }
 };
 using Slices = std::vector<Slice>;
 
@@ -148,6 +172,16 @@ std::string name_of_feature(const Feature& f, std::size_t number) {
   return std::to_string(number);
 }
 
+// The 95 % of a volume over those cells, and the share of them whose uncertainty is known. Cells whose uncertainty is
+// not known are taken to be as sure as the others, and to err with them.
+std::pair<double, double> doubt_of(const Slice& s, const Grid& surface, double unit) {
+  if (!(s.known > 0)) return {std::nan(""), 0};
+  const auto& reach = surface.info().error_reach;
+  const double cell = ground_spacing(surface.frame()).y.metres(),
+               apart = reach ? s.doubt2 * cells_alike(std::sqrt(s.cells), reach->metres() / cell) : INFINITY;
+  return {kTwoSided95 * std::min(std::sqrt(apart), s.doubt) * unit * s.area / s.known, s.known / s.area};
+}
+
 }  // namespace
 
 std::vector<LevelVolumes> volumes_at(const Grid& surface, std::vector<double> levels, const Area* inside,
@@ -162,7 +196,7 @@ std::vector<LevelVolumes> volumes_at(const Grid& surface, std::vector<double> le
   if (inside) mask.emplace(inside->in(surface.frame().crs()).shape(), surface.frame());
   Slices all(levels.size() + 1);
   map_bands(
-      surface, Planes::Values, 0, options,
+      surface, planes_with(false, surface.carries_uncertainty()), 0, options,
       [&](Block b, const Window& band) -> std::shared_ptr<void> {
         auto rows = std::make_shared<std::vector<Slices>>();
         for (std::int64_t r = 0; r < band.rows; ++r) {
@@ -175,10 +209,9 @@ std::vector<LevelVolumes> volumes_at(const Grid& surface, std::vector<double> le
               const double z = static_cast<double>(b.at(c, r));
               if (std::isnan(z)) continue;
               // Slice i lies above level i - 1 and at or below level i.
-              Slice& to =
-                  s[static_cast<std::size_t>(std::lower_bound(levels.begin(), levels.end(), z) - levels.begin())];
-              to.area += cells.at(c);
-              to.moment += cells.at(c) * z;
+              const auto i = std::lower_bound(levels.begin(), levels.end(), z) - levels.begin();
+              const float* u = b.uncertainty_row(r);
+              s[static_cast<std::size_t>(i)].add(cells.at(c), z, u ? u + c : nullptr);
             }
           rows->push_back(std::move(s));
         }
@@ -186,23 +219,24 @@ std::vector<LevelVolumes> volumes_at(const Grid& surface, std::vector<double> le
       },
       [&](std::shared_ptr<void> part) {
         for (const Slices& s : *static_cast<const std::vector<Slices>*>(part.get()))
-          for (std::size_t i = 0; i < s.size(); ++i) {
-            all[i].area += s[i].area;
-            all[i].moment += s[i].moment;
-          }
+          for (std::size_t i = 0; i < s.size(); ++i) all[i].add(s[i]);
       });
   const double unit = metres_per(surface.quantity().unit);
   std::vector<LevelVolumes> out;
   for (std::size_t i = 0; i < levels.size(); ++i) {
     LevelVolumes v{.level = levels[i]};
+    Slice sides[2];
     for (std::size_t k = 0; k < all.size(); ++k) {
       const double area = all[k].area, above = (all[k].moment - area * levels[i]) * unit;
+      sides[k <= i].add(all[k]);
       (k <= i ? v.area_below : v.area_above) += area;
       if (k <= i)
         v.volume_below -= above;
       else
         v.volume_above += above;
     }
+    std::tie(v.give_or_take_above, v.known_above) = doubt_of(sides[0], surface, unit);
+    std::tie(v.give_or_take_below, v.known_below) = doubt_of(sides[1], surface, unit);
     out.push_back(v);
   }
   return out;

@@ -4,6 +4,9 @@
 #include <algorithm>
 #include <map>
 
+#include "katoptra/grid/uncertainty.hpp"
+
+#include "sureness.hpp"
 #include "testing.hpp"
 
 namespace katoptra {
@@ -143,6 +146,45 @@ TEST(Sketch, HistogramAndRanks) {
     all += n;
   }
   EXPECT_NEAR(all, 10000, 1e-6);
+}
+
+// What a surface states of itself is what its volumes are known by, whatever its errors have in common.
+TEST(Levels, VolumesAreKnownAsWellAsTheirCells) {
+  const Frame f(Crs::parse("EPSG:32725"), 677300, 5841900, {2, 2}, 120, 90);
+  const auto ground = [](double x, double y) { return 10 + 3 * std::sin(x / 20) * std::cos(y / 31); };
+  const double truth = volumes_at(grid_from_function(f, ground, metres_above_egm2008()), {0})[0].volume_above;
+  for (const double reach : {0.0, 8.0}) {
+    int held = 0;
+    constexpr int kTrials = 60;
+    for (unsigned t = 1; t <= kTrials; ++t) {
+      const LevelVolumes v = volumes_at(measured(f, ground, 0.2, Length::metres(reach), t), {0})[0];
+      held += std::abs(v.volume_above - truth) <= v.give_or_take_above;
+      EXPECT_EQ(v.known_above, 1);
+      EXPECT_TRUE(std::isnan(v.give_or_take_below)) << "nothing lies below";
+    }
+    EXPECT_GE(held, 52) << reach;
+    EXPECT_LE(held, kTrials - 1) << reach;
+  }
+}
+
+TEST(Levels, ErrorsOfWhichNothingIsKnownAreOne) {
+  const Frame f = utm_frame(40, 30);
+  const Grid flat = grid_from_function(
+      f, [](double, double) { return 5.0; }, metres_above_egm2008());
+  EXPECT_TRUE(std::isnan(volumes_at(flat, {0})[0].give_or_take_above));
+  const double ground_area = volumes_at(flat, {0})[0].area_above, cell = ground_area / 1200;
+  const Grid sure = with_uncertainty(flat, {.constant = 0.1_m});
+  EXPECT_NEAR(volumes_at(sure, {0})[0].give_or_take_above, 1.96 * 0.1 * ground_area, 1e-3 * ground_area);
+  EXPECT_NEAR(volumes_at(with_error_reach(sure, Length()), {0})[0].give_or_take_above,
+              1.96 * 0.1 * cell * std::sqrt(1200.0), 1e-6 * ground_area);
+  // Half of the cells say nothing: they are taken to be like the others.
+  std::vector<float> u(1200, 0.1f);
+  for (std::size_t i = 0; i < 600; ++i) u[i] = kVoid;
+  const Grid half = with_uncertainty(flat, grid_from_values(f, u, uncertainty_of(flat.quantity())));
+  const LevelVolumes v = volumes_at(half, {0})[0];
+  EXPECT_NEAR(v.known_above, 0.5, 1e-6);
+  EXPECT_NEAR(v.give_or_take_above, 1.96 * 0.1 * ground_area, 1e-3 * ground_area);
+  EXPECT_TRUE(std::isnan(v.give_or_take_below));
 }
 
 }  // namespace

@@ -248,7 +248,11 @@ std::string levels_json(const std::vector<LevelVolumes>& levels) {
                  {"area_above_m2", v.area_above},
                  {"area_below_m2", v.area_below},
                  {"volume_above_m3", v.volume_above},
-                 {"volume_below_m3", v.volume_below}});
+                 {"volume_below_m3", v.volume_below},
+                 {"give_or_take_above_m3", number(v.give_or_take_above)},
+                 {"give_or_take_below_m3", number(v.give_or_take_below)},
+                 {"known_above", v.known_above},
+                 {"known_below", v.known_below}});
   return text_of(j);
 }
 
@@ -302,11 +306,18 @@ std::string zones_csv(const std::vector<ZoneStatistics>& zones) {
 
 std::string levels_csv(const std::vector<LevelVolumes>& levels, const std::string& zone) {
   std::string text = zone.empty() ? "" : "zone,";
-  text += "level,area_above_m2,area_below_m2,volume_above_m3,volume_below_m3\n";
+  // Columns of what is not known are not there.
+  const bool sure = std::any_of(levels.begin(), levels.end(), [](const LevelVolumes& v) {
+    return std::isfinite(v.give_or_take_above) || std::isfinite(v.give_or_take_below);
+  });
+  const auto or_none = [](double v) { return std::isfinite(v) ? fmt::format("{:.6g}", v) : std::string(); };
+  text += fmt::format("level,area_above_m2,area_below_m2,volume_above_m3,volume_below_m3{}\n",
+                      sure ? ",give_or_take_above_m3,give_or_take_below_m3" : "");
   const std::string first = zone.empty() ? "" : csv_field(zone) + ",";
   for (const LevelVolumes& v : levels)
-    text += first + fmt::format("{:.10g},{:.10g},{:.10g},{:.10g},{:.10g}\n", v.level, v.area_above, v.area_below,
-                                v.volume_above, v.volume_below);
+    text += first + fmt::format("{:.10g},{:.10g},{:.10g},{:.10g},{:.10g}{}\n", v.level, v.area_above, v.area_below,
+                                v.volume_above, v.volume_below,
+                                sure ? "," + or_none(v.give_or_take_above) + "," + or_none(v.give_or_take_below) : "");
   return text;
 }
 

@@ -11,6 +11,7 @@
 #include "katoptra/formats/grid_file.hpp"
 #include "katoptra/formats/image_file.hpp"
 #include "katoptra/formats/vector_file.hpp"
+#include "katoptra/grid/uncertainty.hpp"
 #include "katoptra/surface/clip.hpp"
 #include "katoptra/surface/heights.hpp"
 #include "katoptra/terrain/contours.hpp"
@@ -41,6 +42,7 @@ const std::vector<LayerKind> kLayerKinds = {
      OverlayStyle::Raster,
      {"file", "crs", "ramp", "classes", "light", "exaggerate", "opacity", "multiply"},
      true},
+    {"uncertainty", OverlayStyle::Raster, {"ramp", "classes", "opacity", "multiply"}, false},
     {"picture", OverlayStyle::Raster, {"file", "crs", "opacity", "multiply"}, true},
     {"contours",
      OverlayStyle::Contours,
@@ -323,6 +325,12 @@ std::vector<fs::path> files_of(const MapStyle& s) {
   return out;
 }
 
+void require_uncertainty(const Grid& surface) {
+  if (surface.carries_uncertainty()) return;
+  throw Error(ErrorCode::Refused, "does not say how sure it is, so that cannot be drawn", surface.info().name,
+              "give its surveys an uncertainty, or leave that out");
+}
+
 MapOverlay overlay_of(const StyleLayer& l, const Grid& surface, const RunOptions& run,
                       std::vector<std::string>* notes) {
   const LayerKind& kind = kind_of(l.kind);
@@ -351,6 +359,10 @@ MapOverlay overlay_of(const StyleLayer& l, const Grid& surface, const RunOptions
     if (look.light == MapLight::None)
       throw Error(ErrorCode::BadArgument, "a layer of light has none", "map", "use hillshade or sky");
     o.raster = MapRaster{.grids = {surface}, .look = look, .light_only = true};
+  } else if (l.kind == "uncertainty") {
+    require_uncertainty(surface);
+    const Grid plane = uncertainty_of(surface);
+    o.raster = MapRaster{.grids = {plane}, .look = look_of(l, {}, plane)};
   } else if (l.kind == "grid") {
     const Grid g = open();
     o.raster = MapRaster{.grids = {g}, .look = look_of(l, {}, g)};

@@ -8,6 +8,7 @@
 #include "katoptra/formats/grid_file.hpp"
 #include "katoptra/formats/image_file.hpp"
 #include "katoptra/formats/vector_file.hpp"
+#include "katoptra/grid/uncertainty.hpp"
 
 #include "testing.hpp"
 
@@ -138,6 +139,21 @@ TEST_F(Styles, AGridLiesOverTheLandInItsOwnColours) {
   EXPECT_EQ(apart(at(p, g, 10, 10), land), 0);
   EXPECT_GT(apart(at(p, g, 40, 10), land), 20);
   EXPECT_GT(apart(at(p, g, 40, 10), at(p, g, 62, 10)), 20);
+}
+
+// Sure on the left, unsure on the right: as a map of the plane alone would have it.
+TEST_F(Styles, HowSureTheSurfaceIsLiesOverIt) {
+  const Grid bare = level();
+  std::vector<float> u;
+  for (std::int64_t i = 0; i < 64 * 48; ++i) u.push_back(i % 64 < 32 ? 0.1f : 0.8f);
+  const Grid sure = with_uncertainty(bare, grid_from_values(bare.frame(), u, uncertainty_of(bare.quantity())));
+  const Pixels p = drawn(sure, "[[layer]]\nkind = \"uncertainty\"\n");
+  const Pixels alone = draw_image(uncertainty_of(sure)).rows(0, 48);
+  for (const std::int64_t col : {10, 50}) EXPECT_EQ(at(p, sure, col, 20), at(alone, sure, col, 20));
+  EXPECT_GT(apart(at(p, sure, 10, 20), at(p, sure, 50, 20)), 60);
+  std::string said;
+  EXPECT_EQ(error_of([&] { drawn(bare, "[[layer]]\nkind = \"uncertainty\"\n"); }, &said), ErrorCode::Refused);
+  EXPECT_NE(said.find("how sure it is"), std::string::npos) << said;
 }
 
 TEST_F(Styles, LandAndSeaPartAtTheShore) {

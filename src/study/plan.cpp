@@ -183,6 +183,8 @@ void judge_product(const StudyProduct& p, const Study& s, const StudyPlan& plan)
     ends_in(written(Holds::Features, &Format::points_only));
   else if (p.kind == "section")
     ends_in(".csv, .png, .svg, .pdf, " + written(Holds::Features, &Format::points_only));
+  else if (p.kind == "volumes")
+    ends_in(".csv, .json");
   else if (p.kind == "map")
     ends_in(".png, .svg, .pdf");
   else if (p.kind == "picture")
@@ -193,6 +195,9 @@ void judge_product(const StudyProduct& p, const Study& s, const StudyPlan& plan)
     ends_in(written(Holds::Grids, &Format::heights_only));
   if (p.interval && !(p.interval->metres() > 0))
     refuse("has an interval that is not above zero", "write for instance \"1 m\"");
+  if (p.uncertainty && !plan.surface.carries_uncertainty())
+    refuse("draws how sure the surface is, and none of its sources says so",
+           "give a source an uncertainty, or leave that out");
   if (p.kind == "section" ? !(p.exaggeration >= 0) : !(p.exaggeration > 0))
     refuse("has an exaggeration that is not above zero", "take 1 or more");
   // A product refuses what it cannot do when it is asked for, before a cell is computed.

@@ -33,10 +33,11 @@ const std::vector<OwnKind> kOwnKinds = {
     {"section", {"line", "across", "every", "width", "with", "stations", "exaggerate"}},
     {"map",
      {"interval", "exaggerate", "line", "tiles", "area", "layers", "spots", "relief", "style", "ramp", "classes",
-      "shore", "light", "page", "scale", "grid_lines"}},
+      "shore", "light", "page", "scale", "grid_lines", "uncertainty"}},
     {"picture",
      {"interval", "exaggerate", "line", "tiles", "area", "layers", "spots", "relief", "style", "ramp", "classes",
-      "shore", "light"}},
+      "shore", "light", "uncertainty"}},
+    {"volumes", {"levels"}},
     {"solid", {"bed", "scale", "exaggerate", "base", "error", "water", "water_body"}}};
 
 // The keys of a product besides kind, file and title; nothing when there is no such product.
@@ -141,6 +142,7 @@ void read_drawing(const TableReader& t, const fs::path& folder, StudyProduct& p)
   p.spot.relief = t.length("relief").value_or(p.interval.value_or(Length()));
   p.tiles = t.flag("tiles", false);
   p.area = t.flag("area", false);
+  p.uncertainty = t.flag("uncertainty", false);
   p.layers = t.list("layers");
   if (const std::string style = t.text("style"); !style.empty()) p.style = read_map_style(folder / style);
   if (const std::string ramp = t.text("ramp"); !ramp.empty()) p.land.ramp = folder / ramp;
@@ -184,6 +186,17 @@ StudyProduct read_product(const toml::table* table, const std::string& file, con
   }
   if (p.kind == "solid") {
     read_solid(t, p);
+    return p;
+  }
+  if (p.kind == "volumes") {
+    for (const std::string& level : t.list("levels")) try {
+        p.levels.push_back(Length::parse(level));
+      } catch (const Error& e) {
+        t.refuse("levels", e.problem(), "give each with its unit: [\"0m\", \"2m\"]");
+      }
+    if (p.levels.empty())
+      throw Error(ErrorCode::BadFile, fmt::format("the product {} (volumes) has no levels", p.file), file,
+                  "add levels = [\"0m\"]");
     return p;
   }
   if (p.kind == "spots") {

@@ -37,6 +37,7 @@ class Html {
     pin_.reset();
     findings("Findings in the sources", run_.source_findings, "Nothing was found wrong with the sources.");
     accuracy();
+    volumes();
     sources();
     levels();
     lineage();
@@ -146,6 +147,24 @@ class Html {
       text_ += fmt::format("<p>The 95 % that the surface states of itself holds {:.1f} % of {} cells.</p>\n",
                            100 * (1 - run_.reference->detection->share), run_.reference->detection->known);
     if (run_.control) standards(*run_.control);
+  }
+
+  void volumes() {
+    const auto or_none = [](double v) { return std::isfinite(v) ? fmt::format("{:.4g}", v) : std::string("–"); };
+    for (const auto& [title, levels] : run_.volumes) {
+      text_ += fmt::format("<h2>{}</h2>\n<table><tr>", escaped(title));
+      for (const char* head : {"level", "area above (m²)", "volume above (m³)", "give or take (95 %)",
+                               "area below (m²)", "volume below (m³)", "give or take (95 %)"})
+        text_ += fmt::format("<th class=\"n\">{}</th>", head);
+      text_ += "</tr>\n";
+      for (const LevelVolumes& v : levels)
+        text_ += fmt::format(
+            "<tr><td class=\"n\">{:g} {}</td><td class=\"n\">{:.0f}</td><td class=\"n\">{:.0f}</td><td "
+            "class=\"n\">{}</td><td class=\"n\">{:.0f}</td><td class=\"n\">{:.0f}</td><td class=\"n\">{}</td></tr>\n",
+            v.level, symbol(run_.surface.info.quantity.unit), v.area_above, v.volume_above,
+            or_none(v.give_or_take_above), v.area_below, v.volume_below, or_none(v.give_or_take_below));
+      text_ += "</table>\n";
+    }
   }
 
   void standards(const ControlReport& c) {
@@ -353,6 +372,7 @@ std::string record_json(const Study& study, const StudyRun& run) {
                {"cells_closed", run.fill.cells_closed},
                {"voids_left_at_edge", run.fill.voids_left_at_edge},
                {"voids_left_large", run.fill.voids_left_large}};
+  for (const auto& [title, levels] : run.volumes) j["volumes"][title] = ordered_json::parse(levels_json(levels));
   if (run.plan.levelling) j["levelling"] = ordered_json::parse(levelling_json(*run.plan.levelling));
   if (run.control) j["control"] = ordered_json::parse(control_json(*run.control));
   if (run.reference) j["reference"] = ordered_json::parse(comparison_json(*run.reference));

@@ -260,7 +260,7 @@ class Runner {
     if (known != ready_.end()) return known->second;
     const StudyProduct& p = study_.products[i];
     Ready r{.key = key_of_product(study_, i, surface_sum_)};
-    if (p.kind != "map" && p.kind != "section") r.from = found(p.file, r.key, before, earlier_);
+    if (p.kind != "map" && p.kind != "section" && p.kind != "volumes") r.from = found(p.file, r.key, before, earlier_);
     r.is_here = r.from != nullptr;
     return ready_[i] = r;
   }
@@ -296,7 +296,7 @@ class Runner {
     const Ready& r = ready(i, before);
     product(p, r.is_here);
     if (r.from) out_.kept.push_back(p.file);
-    if (p.kind != "map" && p.kind != "picture" && p.kind != "section" && r.from != &before)
+    if (p.kind != "map" && p.kind != "picture" && p.kind != "section" && p.kind != "volumes" && r.from != &before)
       journal().add(p.file, r.key, {p.file});
   }
 
@@ -395,18 +395,31 @@ class Runner {
       o.run = options_.run;
       write_solid_with_map(surface_solid(surface_, o), surface_, to, overwrite_, options_.run);
     }
+    if (p.kind == "volumes") volumes(p, to);
+    const Grid shown = p.uncertainty ? uncertainty_of(surface_) : surface_;
     if (p.kind == "picture")
-      write_placed_picture(surface_, to,
+      write_placed_picture(shown, to,
                            {.land = {.exaggeration = p.exaggeration}, .overlays = overlays_of(p), .run = options_.run},
                            overwrite_);
     if (p.kind == "map") {
-      const Picture picture = draw_map(surface_, map_options(p, to));
+      const Picture picture = draw_map(shown, map_options(p, to));
       save(picture, to);
       if (picture.format == PictureFormat::Png)
         pictures_.push_back({p.title.empty() ? study_.title : p.title,
-                             "The surface with what the study file asks to draw on it.", p.file, picture});
+                             p.uncertainty ? "How sure the surface is: one standard uncertainty in each cell."
+                                           : "The surface with what the study file asks to draw on it.",
+                             p.file, picture});
     }
     out_.products.push_back(to);
+  }
+
+  void volumes(const StudyProduct& p, const fs::path& to) {
+    std::vector<double> levels;
+    for (const Length& l : p.levels) levels.push_back(l.in(surface_.quantity().unit));
+    const std::vector<LevelVolumes> found = volumes_at(surface_, levels, &study_.area, options_.run);
+    write_text_file(to, has_ending(p.file, ".json") ? levels_json(found) + "\n" : levels_csv(found),
+                    {.overwrite = overwrite_});
+    out_.volumes.emplace_back(p.title.empty() ? p.file : p.title, found);
   }
 
   void raster(const Grid& g, const StudyProduct& p, const fs::path& to, const WriteOptions& w, bool is_here) {

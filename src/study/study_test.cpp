@@ -133,6 +133,36 @@ TEST_F(Marrowick, TheAreaIsCoveredAndTheGapBetweenShoreAndSonarClosed) {
   EXPECT_EQ(run_->plan.shortlist.covered_fraction, 1);
 }
 
+// From what the surveys state to the map, the section and the volume.
+TEST_F(Marrowick, ItSaysHowSureItIs) {
+  EXPECT_TRUE(std::filesystem::exists(*folder_ / "out/sureness.png"));
+  const std::string section = read_text_file(*folder_ / "out/bridge.csv");
+  EXPECT_NE(section.substr(0, section.find('\n')).find("uncertainty"), std::string::npos) << section.substr(0, 80);
+  ASSERT_EQ(run_->volumes.size(), 1u);
+  ASSERT_EQ(run_->volumes[0].second.size(), 2u);
+  // The truth lies within what is stated, but for the bird and the stripes that nobody took out.
+  std::vector<float> z;
+  const Grid g = open_grid(*folder_ / "out/surface.tif");
+  const Frame& f = g.frame();
+  for (std::int64_t r = 0; r < f.rows(); ++r)
+    for (std::int64_t c = 0; c < f.cols(); ++c) {
+      const Point p = f.centre(static_cast<double>(c), static_cast<double>(r));
+      z.push_back(static_cast<float>(marrowick::ground_utm(p.x, p.y)));
+    }
+  const auto truth = volumes_at(grid_from_values(f, std::move(z), g.quantity()), {0, 2}, &study_->area);
+  for (std::size_t i = 0; i < 2; ++i) {
+    const LevelVolumes& v = run_->volumes[0].second[i];
+    EXPECT_GT(v.give_or_take_above, 0);
+    EXPECT_GT(v.known_below, 0.99);
+    EXPECT_NEAR(v.volume_above / truth[i].volume_above, 1, 2e-4);
+    EXPECT_NEAR(v.volume_below / truth[i].volume_below, 1, 2e-3);
+  }
+  const std::string csv = read_text_file(*folder_ / "out/volumes.csv");
+  EXPECT_NE(csv.find("give_or_take_above_m3"), std::string::npos);
+  EXPECT_NE(read_text_file(run_->report).find("<h2>Volumes</h2>"), std::string::npos);
+  EXPECT_NE(read_text_file(run_->report).find("Brought to one level"), std::string::npos);
+}
+
 TEST_F(Marrowick, EverythingIsThereAndOnRecord) {
   for (const char* name : {"surface.tif",   "surface.lineage.tif", "surface.lineage.csv",
                            "shortlist.csv", "shortlist.geojson",   "findings.geojson",
@@ -147,7 +177,7 @@ TEST_F(Marrowick, EverythingIsThereAndOnRecord) {
                            "run.json"})
     EXPECT_GT(fs::file_size(*folder_ / ("out/" + std::string(name))), 500u) << name;
   const auto record = nlohmann::json::parse(read_text_file(*folder_ / "out/run.json"));
-  EXPECT_EQ(record["inputs"].size(), 26u);
+  EXPECT_EQ(record["inputs"].size(), 27u);
   // Lines and areas that a product names are inputs, too.
   for (const char* name :
        {"area.geojson", "transect.geojson", "culverts.geojson", "ponds.geojson", "control.csv", "harbour.toml"})

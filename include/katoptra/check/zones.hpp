@@ -9,6 +9,7 @@
 // order: the same bits for every block size and thread count. One streaming pass each; memory bounded by the run
 // options and the number of zones.
 #pragma once
+#include <limits>
 #include <optional>
 #include <string>
 #include <vector>
@@ -25,6 +26,11 @@ struct LevelVolumes {
   double level = 0;  // in the unit of the grid
   double area_above = 0, area_below = 0;
   double volume_above = 0, volume_below = 0;  // between the surface and the level, both counted positive
+  // What the uncertainty of the cells makes of the volumes (95 %), where the surface carries one; else NaN. Errors go
+  // together as GridInfo::error_reach says; where that is not known all are taken to be one.
+  double give_or_take_above = std::numeric_limits<double>::quiet_NaN(), give_or_take_below = give_or_take_above;
+  // The share of the cells whose uncertainty is known; the others are taken to be like them.
+  double known_above = 0, known_below = 0;
 };
 // In rising order of the levels. BadArgument without levels or for a grid that holds no heights.
 std::vector<LevelVolumes> volumes_at(const Grid& surface, std::vector<double> levels, const Area* inside = nullptr,

@@ -34,7 +34,8 @@ std::string overlaps_text(const Levelling& l);
 std::string control_csv(const ControlReport& report);
 // zone,cells,voids,area_m2,lowest,highest,mean,deviation,p5,median,p95
 std::string zones_csv(const std::vector<ZoneStatistics>& zones);
-// level,area_above_m2,area_below_m2,volume_above_m3,volume_below_m3; with a column `zone` in front where one is named.
+// level,area_above_m2,area_below_m2,volume_above_m3,volume_below_m3, and their 95 % where the surface carries its
+// uncertainty (give_or_take_above_m3, give_or_take_below_m3); with a column `zone` in front where one is named.
 std::string levels_csv(const std::vector<LevelVolumes>& levels, const std::string& zone = {});
 // measure,value,unit: cells, voids, range, mean, deviation and percentiles.
 std::string statistics_csv(const Statistics& s, const Quantity& q);

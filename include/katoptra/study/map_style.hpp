@@ -56,6 +56,8 @@ struct MapStyle {
 MapStyle read_map_style(const std::filesystem::path& path);
 // The style itself, and what it names; nothing of a style that was not read.
 std::vector<std::filesystem::path> files_of(const MapStyle& style);
+// Refused where a surface does not say how sure it is.
+void require_uncertainty(const Grid& surface);
 // What a style says takes the place of what options had; its layers come after those that are there.
 void apply(const MapStyle& style, const Grid& surface, MapOptions& options, std::vector<std::string>* notes = nullptr);
 // Land and layers alone.

@@ -22,6 +22,7 @@
 #include "katoptra/check/compare.hpp"
 #include "katoptra/check/control.hpp"
 #include "katoptra/check/levelling.hpp"
+#include "katoptra/check/zones.hpp"
 #include "katoptra/formats/grid_file.hpp"
 #include "katoptra/points/gridding.hpp"
 #include "katoptra/study/map_style.hpp"
@@ -81,7 +82,7 @@ struct StudyLevel {
 
 struct StudyProduct {
   // One of products() (terrain/products.hpp) or water_products() (water/water_products.hpp), or contours, spots,
-  // section, map, picture, solid.
+  // section, map, picture, solid, volumes.
   std::string kind;
   std::string file;  // name in the folder of the run
   std::string title;
@@ -91,6 +92,8 @@ struct StudyProduct {
   double exaggeration = 1.5;         // map: of the shading under the colours
   std::filesystem::path line;        // section; map: drawn on it
   bool tiles = false, area = false;  // map: draw footprints, the area
+  bool uncertainty = false;          // map, picture: of how sure the surface is instead of itself
+  std::vector<Length> levels;        // volumes: above and below them
   std::vector<std::string> layers;  // map: files of products before it that are drawn: streams, basins, depressions ...
   ContourOptions contour;           // contours: all but interval and run; `bands`: areas instead of lines
   bool bands = false, depths = false;       // `depths`: levels were given as depths
@@ -201,6 +204,7 @@ struct StudyRun {
   std::vector<Finding> source_findings;
   std::optional<ControlReport> control;
   std::optional<Comparison> reference;  // the surface less the reference, by the way its cells came about, too
+  std::vector<std::pair<std::string, std::vector<LevelVolumes>>> volumes;  // by the titles of their products
   std::vector<std::filesystem::path> products;
   std::vector<StepTime> times;
   std::vector<std::string> failures;  // steps after the surface that failed; surface, record and report are kept
