@@ -139,6 +139,7 @@ int main(int argc, char** argv) {
               g, curvature(g, CurvatureKind::Mean, window), [](float v) { return std::abs(v) < 10; });
   fill_row(n / 2, FillMethod::Usual, "inverse distance");
   fill_row(n / 2, FillMethod::Membrane, "a membrane");
+  fill_row(n / 2, FillMethod::Smooth, "a smooth surface");
   for (int levels : {20, 200})
     for (int threads : {1, 2}) contour_row(g, n, levels, threads);
   if (argc > 3)

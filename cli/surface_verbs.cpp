@@ -116,6 +116,7 @@ int run_fill(const FillCommand& o) {
   s.fact("voids_by_mean", p.voids_by_mean);
   s.fact("voids_by_distance", p.voids_by_distance);
   s.fact("voids_by_membrane", p.voids_by_membrane);
+  s.fact("voids_by_smooth", p.voids_by_smooth);
   s.fact("voids_from_second", p.voids_from_second);
   s.fact("cells_closed", p.cells_closed);
   s.fact("voids_left_at_edge", p.voids_left_at_edge);
@@ -200,10 +201,11 @@ void add_fill(CLI::App& app, int& status) {
   v->add_option("IN", f->in, "a surface")->required();
   v->add_option("--largest", f->largest, "the longest void to close, e.g. 200m (default: 100 cells)");
   v->add_flag("--edges", f->edges, "close voids that reach the edge, too");
-  v->add_option("--method", f->method,
-                "usual (window mean for small voids, inverse distance), distance, membrane, or auto: the way that errs "
-                "least on hidden cells")
-      ->check(CLI::IsMember({"usual", "distance", "membrane", "auto"}));
+  v->add_option(
+       "--method", f->method,
+       "usual (window mean for small voids, inverse distance), distance, membrane, smooth, or auto: the way that "
+       "errs least on hidden cells")
+      ->check(CLI::IsMember({"usual", "distance", "membrane", "smooth", "auto"}));
   auto* second = v->add_option("--second", f->second, "a second surface, bent onto the rim of the voids it covers");
   v->add_option("--blend", f->blend, "bend it within this distance of the rim only, e.g. 30m (default: all over)")
       ->needs(second);

@@ -268,6 +268,108 @@ class FormatTest(ToolTest):
             self.assertIn("its own uncertainties", " ".join(compared["notes"]))
             os.remove(path)
 
+    def sea(self, name="sea.tif", heights="MLLW"):
+        """A sea floor with holes, and how sure it is, as a GeoTIFF of ours."""
+        source, truth = self.source("float32")
+        deep = self.path("deep-" + name)
+        self.run_tool("correct", source, "--factor", "-0.1", "--offset", "-3m", "--shift", "0m", "--heights", heights, "-o", self.path("raw.tif"), "--overwrite")
+        self.run_tool("clip", self.path("raw.tif"), "--uncertainty", "0.1m+0.02*depth", "-o", deep, "--overwrite")
+        values = np.where(np.isnan(truth), np.nan, (-0.1 * truth - 3).astype("float32"))
+        return deep, values, np.hypot(0.1, 0.02 * np.maximum(0, -values))
+
+    def test_bag_written(self):
+        deep, values, sure = self.sea()
+        for out in ("w.bag",):
+            self.run_tool("clip", deep, "-o", out)
+            with h5py.File(self.path(out)) as f:
+                g = f["BAG_root"]
+                self.assertEqual(set(g), {"elevation", "uncertainty", "metadata", "tracking_list"})
+                version = g.attrs["Bag Version"]
+                self.assertEqual(version.decode() if isinstance(version, bytes) else version, "1.6.2")
+                z, u = g["elevation"][:][::-1], g["uncertainty"][:][::-1]
+                np.testing.assert_allclose(np.where(z == 1e6, np.nan, z), values, atol=1e-5)
+                np.testing.assert_allclose(np.where(u == 1e6, np.nan, u), sure, rtol=1 / 200)
+                self.assertAlmostEqual(float(g["elevation"].attrs["Minimum Elevation Value"]), float(np.nanmin(values)), places=4)
+                self.assertAlmostEqual(float(g["uncertainty"].attrs["Maximum Uncertainty Value"]), float(np.nanmax(sure)), delta=0.01)
+                self.assertEqual((g["tracking_list"].shape, int(g["tracking_list"].attrs["Tracking List Length"])), ((0,), 0))
+                xml = b"".join(g["metadata"][:]).decode()
+            from lxml import etree
+
+            root = etree.fromstring(xml.encode())
+            texts = [t for t in root.itertext() if t.strip()]
+            corners = next(t for t in texts if len(t.split()) == 2 and "," in t)
+            first, last = ([float(v) for v in p.split(",")] for p in corners.split())
+            np.testing.assert_allclose(first, (WEST + CELL / 2, NORTH - (ROWS - 0.5) * CELL))
+            np.testing.assert_allclose(last, (WEST + (COLS - 0.5) * CELL, NORTH - CELL / 2))
+            self.assertTrue(any(t.startswith("PROJCS") and "UTM zone 25S" in t for t in texts))
+        # Read back it is the same, and says the same.
+        look = self.run_json("look", "w.bag")[0]
+        self.assertEqual((look["heights"], look["crs"]), (self.run_json("look", deep)[0]["heights"], "EPSG:32725"))
+        self.run_tool("clip", "w.bag", "-o", "again.tif")
+        np.testing.assert_array_equal(self.values("again.tif")[0], self.values(deep)[0])
+        np.testing.assert_array_equal(self.values("again.tif", "--band", "uncertainty")[0], self.values(deep, "--band", "uncertainty")[0])
+        self.assertIn("--unit m", self.refused("clip", deep, "--unit", "ft", "-o", "ft.bag", status=3))
+        self.run_tool("slope", deep, "-o", "slope.tif")
+        self.assertIn("heights in metres", self.refused("clip", "slope.tif", "-o", "slope.bag", status=3))
+        self.assertIn("exists", self.refused("clip", deep, "-o", "w.bag", status=4))
+        self.assertEqual([f for f in os.listdir(self.path(".")) if ".part" in f], [])
+
+    def test_s102(self):
+        deep, values, sure = self.sea()
+        self.run_tool("clip", deep, "-o", "w.h5")
+        with h5py.File(self.path("w.h5")) as f:
+            self.assertEqual(int(f.attrs["horizontalCRS"]), 32725)
+            self.assertEqual((int(f.attrs["verticalDatum"]), int(f.attrs["verticalDatumReference"]), int(f.attrs["verticalCS"])), (12, 1, 6498))
+            self.assertEqual(f["Group_F/featureCode"][0], b"BathymetryCoverage")
+            fields = f["Group_F/BathymetryCoverage"][:]
+            self.assertEqual([r["code"] for r in fields], [b"depth", b"uncertainty"])
+            self.assertEqual([r["fillValue"] for r in fields], [b"1000000"] * 2)
+            it = f["BathymetryCoverage/BathymetryCoverage.01"]
+            self.assertEqual((int(it.attrs["numPointsLongitudinal"]), int(it.attrs["numPointsLatitudinal"])), (COLS, ROWS))
+            self.assertAlmostEqual(float(it.attrs["gridOriginLongitude"]), WEST + CELL / 2)
+            self.assertAlmostEqual(float(it.attrs["gridOriginLatitude"]), NORTH - (ROWS - 0.5) * CELL)
+            self.assertEqual(float(it.attrs["gridSpacingLatitudinal"]), CELL)
+            z = it["Group_001/values"][:][::-1]
+            np.testing.assert_allclose(np.where(z["depth"] == 1e6, np.nan, -z["depth"]), values, atol=1e-5)
+            np.testing.assert_allclose(np.where(z["uncertainty"] == 1e6, np.nan, z["uncertainty"]), sure, rtol=1 / 200)
+            self.assertAlmostEqual(float(it["Group_001"].attrs["maximumDepth"]), float(-np.nanmin(values)), places=4)
+        look = self.run_json("look", "w.h5")[0]
+        self.assertEqual((look["format"], look["bands"], look["crs"]), ("S-102", ["depth", "uncertainty"], "EPSG:32725"))
+        self.assertEqual(look["heights"], self.run_json("look", deep)[0]["heights"])
+        self.run_tool("clip", "w.h5", "-o", "again.tif")
+        np.testing.assert_array_equal(self.values("again.tif")[0], self.values(deep)[0])
+        # A reference that tides do not know is told by its code; a stranger's file is read by the same layout.
+        geoid = self.sea("geoid.tif", "EGM2008")[0]
+        self.run_tool("clip", geoid, "-o", "g.h5")
+        with h5py.File(self.path("g.h5")) as f:
+            self.assertEqual((int(f.attrs["verticalDatum"]), int(f.attrs["verticalDatumReference"])), (3855, 2))
+        self.assertEqual(self.run_json("look", "g.h5")[0]["heights"], "EGM2008 height")
+        for group, sure_too, chunks in (("Group_001", True, None), ("Group.001", False, (4, 5))):
+            with h5py.File(self.path("s.h5"), "w") as f:
+                f.attrs["horizontalDatumReference"], f.attrs["horizontalDatumValue"] = "EPSG", 32725
+                kind = h5py.enum_dtype({"lowestAstronomicalTide": 23}, basetype="u1")
+                f.attrs.create("verticalDatum", 23, dtype=kind)
+                f.attrs["issueDate"] = "20190711"
+                it = f.create_group("BathymetryCoverage/BathymetryCoverage.01")
+                for key, v in (("gridOriginLongitude", WEST + 1), ("gridOriginLatitude", NORTH - 9), ("gridSpacingLongitudinal", 2.0), ("gridSpacingLatitudinal", 2.0)):
+                    it.attrs[key] = v
+                names = [("depth", "f4")] + [("uncertainty", "f4")] * sure_too
+                values = np.zeros((5, 7), names)
+                values["depth"] = np.arange(35).reshape(5, 7)
+                values["depth"][0, 0] = 1e6
+                if sure_too:
+                    values["uncertainty"] = 0.3
+                it.create_group(group).create_dataset("values", data=values, chunks=chunks)
+            look = self.run_json("look", "s.h5")[0]
+            self.assertEqual((look["format"], look["date"], look["cols"], look["rows"], look["uncertainty"]), ("S-102", "2019-07-11", 7, 5, sure_too))
+            self.assertIn("LAT", look["heights"])
+            seen = self.values("s.h5")[0]
+            self.assertTrue(np.isnan(seen[4, 0]))
+            np.testing.assert_array_equal(seen[0], -np.arange(28, 35))
+        with h5py.File(self.path("s.h5"), "a") as f:
+            del f["BathymetryCoverage/BathymetryCoverage.01"].attrs["gridSpacingLatitudinal"]
+        self.assertIn("gridSpacingLatitudinal", self.refused("look", "s.h5", status=3))
+
     # ---------------------------------------------------------------------------------------- HGT and the height map
 
     def test_hgt_written(self):

@@ -52,7 +52,7 @@ GRID_VERBS = {
     "reproject": "{in} --cell 3m -o {out}.tif",
     "compare": "{in} flat.asc -o {out}.tif",
     "correct": "{in} --offset 1m -o {out}.tif",
-    "statistics": "{in} -o {out}.csv",
+    "statistics": "{in} --level 50m -o {out}.csv",
     "hillshade": "{in} -o {out}.tif",
     "shadows": "{in} --altitude 20deg -o {out}.tif",
     "sky-view": "{in} -o {out}.tif",
@@ -426,10 +426,14 @@ class OwnOptions(Options):
         self.assertEqual(voids("fill edge.asc --edges"), 0)
         # The pit, 3 by 3 cells: by its rim, by a membrane, from a surface that is 5 m higher and knows it, or what errs least.
         z, pit = ground(), (slice(9, 12), slice(10, 13))
-        filled = {m: self.make(f"fill g.asc --method {m}")[pit] for m in ("usual", "distance", "membrane", "auto")}
-        self.assertEqual(len({tuple(f.ravel()) for f in (filled["usual"], filled["distance"], filled["membrane"])}), 3)
+        filled = {m: self.make(f"fill g.asc --method {m}")[pit] for m in ("usual", "distance", "membrane", "smooth", "auto")}
+        self.assertEqual(len({tuple(f.ravel()) for m, f in filled.items() if m != "auto"}), 4)
         ys, xs = numpy.mgrid[0:ROWS, 0:COLS]
         truth = numpy.round(60 + 9 * numpy.sin(xs / 5) + 6 * numpy.cos(ys / 4), 2)
+        # Slopes go on at the rim of the smooth one, so it follows the hill best.
+        off = {m: numpy.sqrt(numpy.mean((f - truth[pit]) ** 2)) for m, f in filled.items()}
+        self.assertLessEqual(off["auto"], off["usual"])
+        self.assertLess(off["smooth"], 0.5 * off["membrane"])
         asc(self.path("higher.asc"), truth + 5)
         numpy.testing.assert_allclose(self.make("fill g.asc --second higher.asc")[pit], truth[pit], atol=0.02)
         asc(self.path("slanted.asc"), truth + 5 + (xs > 11))
@@ -447,7 +451,7 @@ class OwnOptions(Options):
         said = self.run_json("fill", "g.asc", "--method", "auto", "-o", "auto.tif")
         self.assertTrue(said["trials"])
         self.assertEqual(sum(t["taken"] for t in said["trials"]), 1)
-        self.assertEqual(said["voids_by_mean"] + said["voids_by_distance"] + said["voids_by_membrane"], 1)
+        self.assertEqual(said["voids_by_mean"] + said["voids_by_distance"] + said["voids_by_membrane"] + said["voids_by_smooth"], 1)
 
     def test_clip_options(self):
         inside, wider = (self.make(f"clip g.asc --area {INSIDE}" + more) for more in ("", " --margin 4m"))

@@ -28,7 +28,14 @@ using namespace std::string_literals;
 
 // NetCDF 4 and BAG are both HDF5, which a helper looks through first: what kills a library does not kill us.
 GridFile open_container(const Located& file, const OpenOptions& options) {
-  return probe_apart(file, options) == Container::Bag ? open_bag(file, options) : open_netcdf(file, options);
+  switch (probe_apart(file, options)) {
+    case Container::Bag:
+      return open_bag(file, options);
+    case Container::S102:
+      return open_s102(file, options);
+    default:
+      return open_netcdf(file, options);
+  }
 }
 
 template <bool kCompressed>
@@ -72,9 +79,22 @@ std::vector<FormatRow> make_rows() {
                  .media_type = "application/x-hdf5",
                  .beside = {".prj", ".json"},
                  .alone = true,
+                 .heights_only = true,
                  .damaged = {"damaged.bag", "\x89HDF\r\n\x1a\n\0\0\0\0\0"s}},
        .recognises = [](const Located& f, Head head) { return is_hdf5(head) && lower_extension(f.name) == ".bag"; },
-       .open_grid = open_container},
+       .open_grid = open_container,
+       .write_grid = write_bag},
+      {.facts = {.key = "s102",
+                 .name = "S-102",
+                 .endings = {".h5"},
+                 .media_type = "application/x-hdf5",
+                 .beside = {".prj", ".json"},
+                 .alone = true,
+                 .heights_only = true,
+                 .damaged = {"damaged.h5", "\x89HDF\r\n\x1a\n\0\0\0\0\0"s}},
+       .recognises = [](const Located& f, Head head) { return is_hdf5(head) && lower_extension(f.name) == ".h5"; },
+       .open_grid = open_container,
+       .write_grid = write_s102},
       {.facts = {.key = "netcdf",
                  .name = "NetCDF",
                  .endings = {".nc", ".nc4", ".cdf", ".grd"},

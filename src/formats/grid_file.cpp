@@ -30,9 +30,9 @@ GridFile open_located(const Located& file, const OpenOptions& options) {
   if (row && row->open_grid) return row->open_grid(file, options);
   if (row && row->open_points)
     throw Error(ErrorCode::BadFile, "holds points and no grid", file.bytes->name(), "make a surface of them with grid");
-  throw Error(
-      ErrorCode::BadFile, "is not in a grid format that is read here", file.bytes->name(),
-      "give a GeoTIFF, HGT, DTED, ASCII grid, flat binary with its .hdr, NetCDF, BAG or XYZ file, or an archive of one");
+  throw Error(ErrorCode::BadFile, "is not in a grid format that is read here", file.bytes->name(),
+              "give a GeoTIFF, HGT, DTED, ASCII grid, flat binary with its .hdr, NetCDF, BAG or XYZ file, or an "
+              "archive of one");
 }
 
 }  // namespace

@@ -120,7 +120,7 @@ WriteReport write_rows(const Grid& grid, const fs::path& path, const WriteOption
   const Measure m = write_bands(grid, *writer, options.run, sureness);
   report.uncertainty = sureness.told();
   if (options.uncertainty && grid.carries_uncertainty() && !writer->writes_uncertainty())
-    report.info.notes.push_back("its uncertainty is left out: GeoTIFF and NetCDF have room for it");
+    report.info.notes.push_back("its uncertainty is left out: GeoTIFF, NetCDF, BAG and S-102 have room for it");
   report.cells = m.cells;
   report.voids = m.voids;
   const bool any = m.cells > m.voids;
@@ -141,7 +141,8 @@ WriteReport write_grid(const Grid& grid, const fs::path& path, const WriteOption
   const FormatRow* row = row_of(path, Holds::Grids, Use::Written);
   if (!row)
     throw Error(ErrorCode::Unsupported, fmt::format("grids are not written as '{}' here", lower_extension(path)),
-                path.string(), "give a name that ends in .tif, .asc, .flt, .bil, .hgt, .nc, .xyz or .png");
+                path.string(),
+                "give a name that ends in .tif, .asc, .flt, .bil, .hgt, .dt2, .nc, .bag, .h5, .xyz or .png");
   WriteReport report;
   try {
     report = row->write_grid(grid, path, options);

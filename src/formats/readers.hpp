@@ -22,6 +22,7 @@ GridFile open_ascii_grid(const Located& file);
 GridFile open_flat(const Located& file, const OpenOptions& options);
 GridFile open_netcdf(const Located& file, const OpenOptions& options);
 GridFile open_bag(const Located& file, const OpenOptions& options);
+GridFile open_s102(const Located& file, const OpenOptions& options);
 GridFile open_xyz(const Located& file, const OpenOptions& options);
 
 // open_grid_file for a file that was found already, under the name `path`; its lineage is not looked for.

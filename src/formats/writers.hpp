@@ -74,6 +74,8 @@ WriteReport write_ascii_grid(const Grid& grid, const std::filesystem::path& path
 WriteReport write_flat(const Grid& grid, const std::filesystem::path& path, const WriteOptions& options);
 WriteReport write_xyz(const Grid& grid, const std::filesystem::path& path, const WriteOptions& options);
 WriteReport write_netcdf(const Grid& grid, const std::filesystem::path& path, const WriteOptions& options);
+WriteReport write_bag(const Grid& grid, const std::filesystem::path& path, const WriteOptions& options);
+WriteReport write_s102(const Grid& grid, const std::filesystem::path& path, const WriteOptions& options);
 WriteReport write_png(const Grid& grid, const std::filesystem::path& path, const WriteOptions& options);
 
 // Several of one surface in one pass; all of them have its frame.

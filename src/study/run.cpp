@@ -213,8 +213,9 @@ class Runner {
     j["sources"] = nlohmann::ordered_json::array();
     for (const SourceRecord& s : w.info.sources)
       j["sources"].push_back({s.name, s.survey, s.date, s.date_guessed, s.cell.metres(), s.treatment});
-    j["fill"] = {f.voids_closed,     f.cells_closed, f.voids_by_mean,     f.voids_by_distance, f.voids_left_at_edge,
-                 f.voids_left_large, f.cells_left,   f.voids_by_membrane, f.voids_from_second, f.voids_second_misses};
+    j["fill"] = {f.voids_closed,       f.cells_closed,        f.voids_by_mean,  f.voids_by_distance,
+                 f.voids_left_at_edge, f.voids_left_large,    f.cells_left,     f.voids_by_membrane,
+                 f.voids_from_second,  f.voids_second_misses, f.voids_by_smooth};
     j["largest"] = {f.largest_closed.metres(), f.largest_left.metres()};
     return j.dump();
   }
@@ -241,9 +242,9 @@ class Runner {
                                 .treatment = s.at(5)});
     FillReport& f = out_.fill;
     std::size_t i = 0;
-    for (std::int64_t* n :
-         {&f.voids_closed, &f.cells_closed, &f.voids_by_mean, &f.voids_by_distance, &f.voids_left_at_edge,
-          &f.voids_left_large, &f.cells_left, &f.voids_by_membrane, &f.voids_from_second, &f.voids_second_misses})
+    for (std::int64_t* n : {&f.voids_closed, &f.cells_closed, &f.voids_by_mean, &f.voids_by_distance,
+                            &f.voids_left_at_edge, &f.voids_left_large, &f.cells_left, &f.voids_by_membrane,
+                            &f.voids_from_second, &f.voids_second_misses, &f.voids_by_smooth})
       *n = j.at("fill").at(i++);
     f.largest_closed = Length::metres(j.at("largest").at(0));
     f.largest_left = Length::metres(j.at("largest").at(1));

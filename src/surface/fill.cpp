@@ -29,6 +29,8 @@ std::string way_name(Treatment t, const std::string& second) {
       return "inverse distance";
     case Treatment::Membrane:
       return "membrane";
+    case Treatment::Smooth:
+      return "smooth surface";
     case Treatment::Second:
       return second;
     case Treatment::Leave:
@@ -137,8 +139,11 @@ class Filling {
     const VoidShape s = shape(region);
     const std::vector<std::uint16_t> depths = depths_of(s);
     std::vector<float> z(s.cells.size(), kVoid);
-    if (const Treatment t = treatment[region]; t == Treatment::Membrane || t == Treatment::Second) {
-      VoidSurrounds around{.rim = values_at(input_, place(region), s.rim), .second_rim = {}, .second_cells = {}};
+    if (const Treatment t = treatment[region]; is_solved_whole(t)) {
+      VoidSurrounds around{.rim = values_at(input_, place(region), s.rim),
+                           .second_rim = {},
+                           .second_cells = {},
+                           .beyond = [&](const auto& cells) { return values_at(input_, place(region), cells); }};
       if (t == Treatment::Second) {
         around.second_rim = values_at(*second_, place(region), s.rim);
         around.second_cells = values_at(*second_, place(region), s.cells);
@@ -184,7 +189,7 @@ class FillSource final : public GridSource {
       f.voids().for_runs(w.row + r, w.col, w.col + w.cols, [&](const VoidRun& run, std::size_t before) {
         const Treatment t = f.treatment[run.region];
         if (t == Treatment::Leave) return;
-        const bool whole = t == Treatment::Membrane || t == Treatment::Second;
+        const bool whole = is_solved_whole(t);
         // How deep cells lie in a void beyond that size is not asked, and its uncertainty not known.
         const bool known_depths = out.uncertainty && f.map().regions[run.region].cells <= kMembraneCells;
         if ((whole || known_depths) && (!solved || solved->first != run.region))
@@ -248,9 +253,10 @@ std::vector<Treatment> first_treatments(const Filling& f, const FillOptions& opt
     Treatment t = options.method == FillMethod::Distance ? Treatment::Distance
                   : options.method == FillMethod::Membrane || options.method == FillMethod::Automatic
                       ? Treatment::Membrane
-                  : v.cells <= options.small ? Treatment::Mean
-                                             : Treatment::Distance;
-    if (t == Treatment::Membrane && v.cells > kMembraneCells) t = Treatment::Distance;
+                  : options.method == FillMethod::Smooth ? Treatment::Smooth
+                  : v.cells <= options.small             ? Treatment::Mean
+                                                         : Treatment::Distance;
+    if (is_solved_whole(t) && v.cells > kMembraneCells) t = Treatment::Distance;
     if ((v.at_edge && !options.edges) || all) {
       t = Treatment::Leave;
       ++report.voids_left_at_edge;
@@ -284,7 +290,7 @@ void choose_ways(Filling& f, const FillOptions& options, FillReport& report) {
     for (std::uint32_t i = 0; i < regions.size(); ++i) {
       if (f.treatment[i] == Treatment::Leave) continue;
       std::vector<Treatment> ways{Treatment::Distance};
-      if (regions[i].cells <= kMembraneCells) ways.push_back(Treatment::Membrane);
+      if (regions[i].cells <= kMembraneCells) ways.insert(ways.end(), {Treatment::Membrane, Treatment::Smooth});
       if (regions[i].cells <= options.small) ways.push_back(Treatment::Mean);
       if (f.treatment[i] == Treatment::Second) ways.push_back(Treatment::Second);
       f.treatment[i] = f.trials().best(regions[i].cells, ways).value_or(f.treatment[i]);
@@ -293,6 +299,7 @@ void choose_ways(Filling& f, const FillOptions& options, FillReport& report) {
     report.voids_by_mean += t == Treatment::Mean;
     report.voids_by_distance += t == Treatment::Distance;
     report.voids_by_membrane += t == Treatment::Membrane;
+    report.voids_by_smooth += t == Treatment::Smooth;
     report.voids_from_second += t == Treatment::Second;
   }
 }
@@ -303,9 +310,10 @@ FillMethod parse_fill_method(std::string_view text) {
   if (text == "usual") return FillMethod::Usual;
   if (text == "distance") return FillMethod::Distance;
   if (text == "membrane") return FillMethod::Membrane;
+  if (text == "smooth") return FillMethod::Smooth;
   if (text == "auto") return FillMethod::Automatic;
   throw Error(ErrorCode::BadArgument, fmt::format("'{}' is no way to close voids", text), "method",
-              "take usual, distance, membrane or auto");
+              "take usual, distance, membrane, smooth or auto");
 }
 
 std::string ways_of(const FillReport& p) {
@@ -313,6 +321,7 @@ std::string ways_of(const FillReport& p) {
   for (const auto& [n, by] : {std::pair{p.voids_by_mean, "by window mean"},
                               {p.voids_by_distance, "by inverse distance"},
                               {p.voids_by_membrane, "by membrane"},
+                              {p.voids_by_smooth, "by a smooth surface"},
                               {p.voids_from_second, "from the second surface"}})
     if (n > 0) text += fmt::format("{}{} {}", text.empty() ? "" : ", ", n, by);
   return text.empty() ? "" : " (" + text + ")";
@@ -344,6 +353,7 @@ FillResult fill_voids(const Grid& grid, const FillOptions& options) {
   add(Treatment::Mean);
   add(Treatment::Distance);
   if (report.voids_by_membrane > 0) add(Treatment::Membrane);
+  if (report.voids_by_smooth > 0) add(Treatment::Smooth);
   if (report.voids_from_second > 0) add(Treatment::Second);
   if (options.method == FillMethod::Automatic) {
     std::vector<std::string> names;

@@ -6,6 +6,8 @@
 
 #include "katoptra/base/parallel.hpp"
 
+#include "plate.hpp"
+
 namespace katoptra {
 namespace {
 
@@ -102,6 +104,10 @@ std::vector<float> closed_by(Treatment way, const VoidShape& shape, const VoidSu
   }
   const Membrane membrane(shape);
   if (way == Treatment::Membrane) return membrane.over(around.rim);
+  if (way == Treatment::Smooth) {
+    const Plate plate(shape, membrane);
+    return plate.over(around.rim, around.beyond(plate.outer()));
+  }
   // What the second surface lies off the rim by, laid over the void.
   std::vector<float> off(around.rim.size());
   double mean = 0;
@@ -198,7 +204,12 @@ void FillTrials::measure(const VoidShape& shape, const Setting& s, const Block& 
   const std::vector<std::uint16_t> depths = depths_of(shape);
   VoidSurrounds around;
   for (const VoidShape::Cell& c : shape.rim) around.rim.push_back(block.at(c.col + 3, c.row + 3));
-  std::vector<Treatment> ways{Treatment::Distance, Treatment::Membrane};
+  around.beyond = [&](const std::vector<VoidShape::Cell>& cells) {
+    std::vector<float> z;
+    for (const VoidShape::Cell& c : cells) z.push_back(block.at(c.col + 3, c.row + 3));
+    return z;
+  };
+  std::vector<Treatment> ways{Treatment::Distance, Treatment::Membrane, Treatment::Smooth};
   if (static_cast<std::int64_t>(shape.cells.size()) <= s.small) ways.push_back(Treatment::Mean);
   if (s.second) {
     around.second_rim = values_at(*s.second, there, shape.rim);

@@ -14,6 +14,8 @@ namespace katoptra {
 // What is known around and below a void, in the order of its shape.
 struct VoidSurrounds {
   std::vector<float> rim, second_rim, second_cells;
+  // Heights of other known cells, further out.
+  std::function<std::vector<float>(const std::vector<VoidShape::Cell>&)> beyond;
 };
 
 // Heights of the cells by a way that looks at the rim alone; `blend`: in cells, 0 for all over.
@@ -30,7 +32,7 @@ std::size_t size_class(std::int64_t cells);
 
 class FillTrials {
  public:
-  static constexpr std::size_t kWays = 5;  // by Treatment
+  static constexpr std::size_t kWays = 6;  // by Treatment
   struct Setting {
     Grid grid;
     std::optional<Grid> second;

@@ -13,12 +13,6 @@ constexpr double kOvercorrected = 1.6;  // a graph of fours is stiffer than what
 
 using Cell = VoidShape::Cell;
 
-double dot(const std::vector<double>& a, const std::vector<double>& b) {
-  double s = 0;
-  for (std::size_t i = 0; i < a.size(); ++i) s += a[i] * b[i];
-  return s;
-}
-
 }  // namespace
 
 Membrane::Membrane(const VoidShape& shape) : rim_cells_(shape.rim.size()) {
@@ -137,6 +131,20 @@ void Membrane::precondition(const Diagonals& diagonals, std::size_t k, const std
   sweep(false);
 }
 
+Membrane::Diagonals Membrane::with_pull(const std::vector<float>& rim) const {
+  Diagonals diagonals;
+  for (const Level& l : levels_) diagonals.push_back(l.diagonal);
+  for (const Link& link : links_) {
+    if (std::isnan(rim[static_cast<std::size_t>(link.rim)])) continue;
+    auto i = static_cast<std::size_t>(link.cell);
+    for (std::size_t k = 0; k < levels_.size(); ++k) {
+      diagonals[k][i] += link.weight;
+      if (!levels_[k].parent.empty()) i = static_cast<std::size_t>(levels_[k].parent[i]);
+    }
+  }
+  return diagonals;
+}
+
 std::vector<float> Membrane::over(const std::vector<float>& rim) const {
   const std::size_t n = levels_[0].diagonal.size();
   double mean = 0, low = std::numeric_limits<double>::infinity(), high = -low;
@@ -151,28 +159,19 @@ std::vector<float> Membrane::over(const std::vector<float>& rim) const {
   std::vector<float> out(n, std::numeric_limits<float>::quiet_NaN());
   if (known == 0) return out;
   mean /= static_cast<double>(known);
-  // The pull of the rim, on every level.
-  Diagonals diagonals;
-  for (const Level& l : levels_) diagonals.push_back(l.diagonal);
+  const Diagonals diagonals = with_pull(rim);
   std::vector<double> b(n, 0);
-  for (const Link& link : links_) {
-    const float z = rim[static_cast<std::size_t>(link.rim)];
-    if (std::isnan(z)) continue;
-    b[static_cast<std::size_t>(link.cell)] += link.weight * (static_cast<double>(z) - mean);
-    auto i = static_cast<std::size_t>(link.cell);
-    for (std::size_t k = 0; k < levels_.size(); ++k) {
-      diagonals[k][i] += link.weight;
-      if (!levels_[k].parent.empty()) i = static_cast<std::size_t>(levels_[k].parent[i]);
-    }
-  }
+  for (const Link& link : links_)
+    if (const float z = rim[static_cast<std::size_t>(link.rim)]; !std::isnan(z))
+      b[static_cast<std::size_t>(link.cell)] += link.weight * (static_cast<double>(z) - mean);
   std::vector<double> x(n, 0), r = b, z, p, q(n);
   precondition(diagonals, 0, r, z);
   p = z;
-  double rz = dot(r, z);
+  double rz = dot_product(r, z);
   const double enough = kTolerance * std::max(high - low, 1e-12);
   for (int round = 0; round < 500 && rz > 0; ++round) {
     multiply(levels_[0], diagonals[0], p, q);
-    const double a = rz / dot(p, q);
+    const double a = rz / dot_product(p, q);
     double largest = 0;
     for (std::size_t i = 0; i < n; ++i) {
       x[i] += a * p[i];
@@ -180,7 +179,7 @@ std::vector<float> Membrane::over(const std::vector<float>& rim) const {
       largest = std::max(largest, std::abs(a * p[i]));
     }
     precondition(diagonals, 0, r, z);
-    const double next = dot(r, z);
+    const double next = dot_product(r, z);
     // What the next step would change is what is left, by the rate of these rounds within a few times.
     if (largest < enough / 10) break;
     const double beta = next / rz;

@@ -131,6 +131,25 @@ put("area", "antimeridian", b"circle:180,-89.9,50km")
 put("area", "circle", b"circle:-37.55,131,1km@EPSG:4326")
 put("items", "backslash", json.dumps({"title": "C:\\", "note": "\\\"", "type": "FeatureCollection", "features": [item]}).encode())
 put("hgt", "short", b"\0\1" * 40)
+# Three meridians of four heights.
+head = bytearray(("UHL10310000W0380000S99999999NA  U".ljust(47) + "000300040").ljust(80).encode() + b"DSIU".ljust(648) + b"ACC".ljust(2700))
+head[80 + 141 : 80 + 149] = b"E96WGS84"
+cell = bytes(head)
+for c in range(3):
+    record = b"\xaa" + struct.pack(">BHHH", 0, c, c, 0) + struct.pack(">4H", c, 5, 0x8007, 0xFFFF)
+    cell += record + struct.pack(">I", sum(record))
+put("dted", "plain", cell)
+path = os.path.join(OUT, "tmp.h5")
+with h5py.File(path, "w") as f:
+    f.attrs["horizontalCRS"], f.attrs["verticalDatum"], f.attrs["issueDate"] = np.int32(32725), np.int32(12), "20190711"
+    it = f.create_group("BathymetryCoverage/BathymetryCoverage.01")
+    for key, v in (("gridOriginLongitude", 676000.0), ("gridOriginLatitude", 5842000.0), ("gridSpacingLongitudinal", 2.0), ("gridSpacingLatitudinal", 2.0)):
+        it.attrs[key] = v
+    values = np.zeros((5, 7), [("depth", "f4"), ("uncertainty", "f4")])
+    values["depth"] = np.arange(35).reshape(5, 7)
+    it.create_group("Group_001").create_dataset("values", data=values, chunks=(4, 4), compression="gzip")
+put("s102", "plain", open(path, "rb").read())
+os.remove(path)
 f = io.BytesIO()
 with zipfile.ZipFile(f, "w", zipfile.ZIP_DEFLATED) as t:
     t.writestr("a/b.asc", "ncols 1")

@@ -11,6 +11,8 @@
 // a cluster differs by less than a tenth of a percent from that of its cells. That is the usual way; others are
 //
 //   FillMethod::Membrane     heights that are the mean of those around at every cell (Laplace), up to kMembraneCells
+//   FillMethod::Smooth       the least bent surface (thin plate) through the two rings of cells around it, up to
+//                            kMembraneCells: the slope goes on at the rim, and noise there does, too
 //   .second = other          a second surface bent onto the rim (delta surface: Grohman, Kroenung & Strebeck 2006):
 //   what it
 //                            lies off the rim by is laid over the void as a membrane and taken away. Voids that it does
@@ -38,8 +40,8 @@
 
 namespace katoptra {
 
-enum class FillMethod { Usual, Distance, Membrane, Automatic };
-// "usual", "distance", "membrane", "auto"; BadArgument otherwise.
+enum class FillMethod { Usual, Distance, Membrane, Smooth, Automatic };
+// "usual", "distance", "membrane", "smooth", "auto"; BadArgument otherwise.
 FillMethod parse_fill_method(std::string_view text);
 
 struct FillOptions {
@@ -68,7 +70,8 @@ struct FillTrial {
 
 struct FillReport {
   std::int64_t voids_closed = 0, cells_closed = 0;
-  std::int64_t voids_by_mean = 0, voids_by_distance = 0, voids_by_membrane = 0, voids_from_second = 0;
+  std::int64_t voids_by_mean = 0, voids_by_distance = 0, voids_by_membrane = 0, voids_by_smooth = 0,
+               voids_from_second = 0;
   std::int64_t voids_second_misses = 0;  // for which there was a second surface that does not cover them
   std::vector<FillTrial> trials;         // where ways were tried
   std::int64_t voids_left_at_edge = 0, voids_left_large = 0, cells_left = 0;

@@ -14,97 +14,19 @@
 #include "katoptra/grid/uncertainty.hpp"
 
 #include "base/text.hpp"
-#include "container.hpp"
-#include "formats/bytes/descriptor.hpp"
 #include "formats/readers.hpp"
 #include "formats/rows_source.hpp"
 #include "guard.hpp"
+#include "hdf5_file.hpp"
 
 namespace katoptra {
 namespace {
 
-constexpr double kBagVoid = 1000000;
+constexpr std::size_t kElevation = 0, kUncertainty = 1;  // planes
 
-// One HDF5 identifier, closed by its own function. The lock is held by the caller.
-class Id {
- public:
-  Id() = default;
-  Id(hid_t id, herr_t (*close)(hid_t)) : id_(id), close_(close) {}
-  Id(Id&& o) noexcept : id_(std::exchange(o.id_, -1)), close_(o.close_) {}
-  Id& operator=(Id&& o) noexcept {
-    std::swap(id_, o.id_);
-    std::swap(close_, o.close_);
-    return *this;
-  }
-  ~Id() {
-    if (id_ >= 0) close_(id_);
-  }
-  hid_t get() const { return id_; }
-  bool ok() const { return id_ >= 0; }
-
- private:
-  hid_t id_ = -1;
-  herr_t (*close_)(hid_t) = nullptr;
-};
-
-class BagFile {
- public:
-  explicit BagFile(const Located& file) : name_(file.bytes->name()), path_(file.path), state_(file.path) {
-    std::lock_guard lock(container_lock());
-    Id access(H5Pcreate(H5P_FILE_ACCESS), H5Pclose);
-    if (file.path.empty()) {
-      std::vector<std::uint8_t> memory = container_bytes(file);
-      H5Pset_fapl_core(access.get(), 1 << 20, false);
-      H5Pset_file_image(access.get(), memory.data(), memory.size());
-      file_ = Id(H5Fopen("inside", H5F_ACC_RDONLY, access.get()), H5Fclose);
-    } else {
-      file_ = Id(H5Fopen(file.path.c_str(), H5F_ACC_RDONLY, access.get()), H5Fclose);
-    }
-    if (!file_.ok())
-      throw Error(ErrorCode::BadFile, "is not a readable HDF5 file", name_,
-                  "it is truncated or damaged; fetch it again");
-  }
-  ~BagFile() {
-    std::lock_guard lock(container_lock());
-    for (auto* id : {&elevation_, &uncertainty_, &file_}) *id = Id();
-  }
-  BagFile(const BagFile&) = delete;
-  BagFile& operator=(const BagFile&) = delete;
-
-  const std::string& name() const { return name_; }
-  void expect_unchanged() const { state_.expect_at(path_, name_); }
-  // With the lock held:
-  bool has(const char* path) const {
-    return H5Lexists(file_.get(), "BAG_root", H5P_DEFAULT) > 0 && H5Lexists(file_.get(), path, H5P_DEFAULT) > 0;
-  }
-  Id open(const char* path) const { return Id(H5Dopen2(file_.get(), path, H5P_DEFAULT), H5Dclose); }
-  const Id& elevation() const { return elevation_; }
-  const Id& uncertainty() const { return uncertainty_; }
-  void open_planes() {
-    elevation_ = open("BAG_root/elevation");
-    if (has("BAG_root/uncertainty")) uncertainty_ = open("BAG_root/uncertainty");
-  }
-
- private:
-  std::string name_;
-  std::filesystem::path path_;
-  FileState state_;
-  Id file_, elevation_, uncertainty_;
-};
-
-// Columns and rows of a plane.
-std::optional<std::pair<hsize_t, hsize_t>> size_of(const Id& plane) {
-  Id space(plane.ok() ? H5Dget_space(plane.get()) : -1, H5Sclose);
-  hsize_t dims[2] = {0, 0};
-  if (!space.ok() || H5Sget_simple_extent_ndims(space.get()) != 2 ||
-      H5Sget_simple_extent_dims(space.get(), dims, nullptr) != 2)
-    return std::nullopt;
-  return std::pair{dims[1], dims[0]};
-}
-
-std::string metadata_of(const BagFile& file) {
+std::string metadata_of(const Hdf5File& file) {
   if (!file.has("BAG_root/metadata")) return {};
-  const Id data = file.open("BAG_root/metadata");
+  const Id data = file.dataset("BAG_root/metadata");
   Id space(data.ok() ? H5Dget_space(data.get()) : -1, H5Sclose),
       type(data.ok() ? H5Dget_type(data.get()) : -1, H5Tclose);
   if (!space.ok() || !type.ok()) return {};
@@ -243,39 +165,6 @@ FileLattice lattice_of(const Metadata& m, std::int64_t cols, std::int64_t rows, 
   return l;
 }
 
-class Plane {
- public:
-  Plane(std::shared_ptr<const BagFile> file, const Id& plane, std::int64_t cols)
-      : file_(std::move(file)), plane_(&plane), cols_(static_cast<hsize_t>(cols)) {}
-  BlockCache::Bytes operator()(std::int64_t first, std::int64_t rows) const {
-    const hsize_t start[2] = {static_cast<hsize_t>(first), 0}, count[2] = {static_cast<hsize_t>(rows), cols_};
-    BlockCache::Bytes out(static_cast<std::size_t>(count[0] * count[1]) * sizeof(float));
-    std::lock_guard lock(container_lock());
-    Id file_space(H5Dget_space(plane_->get()), H5Sclose), memory(H5Screate_simple(2, count, nullptr), H5Sclose);
-    if (H5Sselect_hyperslab(file_space.get(), H5S_SELECT_SET, start, nullptr, count, nullptr) < 0 ||
-        H5Dread(plane_->get(), H5T_NATIVE_FLOAT, memory.get(), file_space.get(), H5P_DEFAULT, out.data()) < 0)
-      throw Error(ErrorCode::BadFile,
-                  fmt::format("rows {} to {} from the south cannot be read", first, first + rows - 1), file_->name(),
-                  "it is truncated or damaged; fetch it again");
-    file_->expect_unchanged();
-    return out;
-  }
-
- private:
-  std::shared_ptr<const BagFile> file_;
-  const Id* plane_;
-  hsize_t cols_;
-};
-
-std::int64_t chunk_rows(const Id& plane) {
-  Id properties(H5Dget_create_plist(plane.get()), H5Pclose);
-  hsize_t dims[2] = {0, 0};
-  if (!properties.ok() || H5Pget_layout(properties.get()) != H5D_CHUNKED ||
-      H5Pget_chunk(properties.get(), 2, dims) != 2)
-    return 0;
-  return static_cast<std::int64_t>(dims[0]);
-}
-
 }  // namespace
 
 void keep_containers_quiet() { H5Eset_auto2(H5E_DEFAULT, nullptr, nullptr); }
@@ -285,23 +174,24 @@ bool is_hdf5(std::span<const std::uint8_t> head) {
 }
 
 bool holds_bag(const Located& file) {
-  const BagFile bag(file);
+  const Hdf5File bag(file);
   std::lock_guard lock(container_lock());
   return bag.has("BAG_root/elevation");
 }
 
 GridFile open_bag(const Located& located, const OpenOptions& options) {
-  auto file = std::make_shared<BagFile>(located);
+  auto file = std::make_shared<Hdf5File>(located);
   std::unique_lock lock(container_lock());
-  file->open_planes();
-  const auto size = size_of(file->elevation());
+  file->open_planes({"BAG_root/elevation", "BAG_root/uncertainty"});
+  const auto size = size_of(file->plane(kElevation));
   if (!size || size->first == 0 || size->second == 0 || size->first > 0x7fffffff || size->second > 0x7fffffff)
     throw Error(ErrorCode::BadFile, "its plane of elevations is damaged", file->name(), "fetch it again");
   const auto cols = static_cast<std::int64_t>(size->first), rows = static_cast<std::int64_t>(size->second);
   const Metadata m = read_metadata(metadata_of(*file));
   const FileLattice lattice = lattice_of(m, cols, rows, file->name());
-  const auto chunk = chunk_rows(file->elevation());
-  const bool has_uncertainty = size_of(file->uncertainty()) == size, refined = file->has("BAG_root/varres_refinements");
+  const auto chunk = chunk_rows(file->plane(kElevation));
+  const bool has_uncertainty = size_of(file->plane(kUncertainty)) == size,
+             refined = file->has("BAG_root/varres_refinements");
   lock.unlock();
 
   GridFile out;
@@ -322,19 +212,19 @@ GridFile open_bag(const Located& located, const OpenOptions& options) {
   info.quantity.heights = m.heights.as_heights();  // the format has elevations, positive up, whatever the system counts
   info.quantity.unit_known = true;                 // the format has metres
   info.quantity.surface = SurfaceKind::SeaFloor;
-  const SampleRule rule{.type = SampleType::Float32, .hole = kBagVoid};
+  const SampleRule rule{.type = SampleType::Float32, .hole = kSeaVoid};
   describe_samples(rule, info);
   const std::int64_t rows_per_block = rows_of_chunks(chunk, cols, SampleType::Float32);
-  const auto plane = [&](const Id& id, const GridInfo& about) {
-    return turned(grid_of_rows(about, rule, rows_per_block, Plane(file, id, cols)), lattice);
+  const auto plane = [&](std::size_t which, const GridInfo& about) {
+    return turned(grid_of_rows(about, rule, rows_per_block, Plane(file, which, cols)), lattice);
   };
-  out.grid = plane(file->elevation(), info);
+  out.grid = plane(kElevation, info);
   std::optional<Grid> uncertainty;
   if (has_uncertainty) {
     GridInfo about = info;
     about.quantity = {.kind = QuantityKind::Uncertainty, .unit_known = true};
     about.name = "the uncertainty of " + file->name();
-    uncertainty = plane(file->uncertainty(), about);
+    uncertainty = plane(kUncertainty, about);
     out.grid = with_uncertainty(out.grid, *uncertainty);
   }
   if (options.band == "uncertainty" || options.band == "2") {
@@ -354,17 +244,18 @@ namespace {
 // What the library will be asked for: the header, and blocks of every plane. Nothing else is touched, for other threads
 // may have held its locks when the copy was made.
 void look_through(const Located& located) {
-  auto file = std::make_shared<BagFile>(located);
-  file->open_planes();
+  auto file = std::make_shared<Hdf5File>(located);
+  file->open_planes({"BAG_root/elevation", "BAG_root/uncertainty"});
   metadata_of(*file);
   file->has("BAG_root/varres_refinements");
-  for (const Id* plane : {&file->elevation(), &file->uncertainty()}) {
-    const auto size = size_of(*plane);
+  for (const std::size_t plane : {kElevation, kUncertainty}) {
+    const auto size = size_of(file->plane(plane));
     if (!size || size->first == 0 || size->second == 0) continue;
     const auto cols = static_cast<std::int64_t>(size->first), rows = static_cast<std::int64_t>(size->second);
     if (cols > 0x7fffffff || rows > 0x7fffffff) continue;
     try_blocks(cols, rows, SampleType::Float32,
-               rows_of_chunks(chunk_rows(file->elevation()), cols, SampleType::Float32), Plane(file, *plane, cols));
+               rows_of_chunks(chunk_rows(file->plane(kElevation)), cols, SampleType::Float32),
+               Plane(file, plane, cols));
   }
 }
 

@@ -33,8 +33,8 @@ namespace {
 
 // Of processor time, after which the helper is stuck; and altogether, for the slowest of disks.
 constexpr int kBusySeconds = 10, kSeconds = 120;
-constexpr int kIsBag = 10, kIsOther = 11;  // what the helper exits with
-constexpr int kInherited = 3;              // the descriptor of a file that has no name of its own
+constexpr int kIsBag = 10, kIsOther = 11, kIsS102 = 12;  // what the helper exits with
+constexpr int kInherited = 3;                            // the descriptor of a file that has no name of its own
 
 std::mutex g_mutex;
 fs::path g_helper;
@@ -182,9 +182,9 @@ Container probe_apart(const Located& file, const OpenOptions& options) {
   const fs::path program = helper();
   const int status =
       wait_for(start(program, {program.string(), kProbeVerb, path, options.band}, inherited.get(), name), name);
-  if (status != kIsBag && status != kIsOther)
+  if (status != kIsBag && status != kIsOther && status != kIsS102)
     refuse(name, "is damaged in a way that the library which reads it does not survive");
-  const Container found = status == kIsBag ? Container::Bag : Container::Other;
+  const Container found = status == kIsBag ? Container::Bag : status == kIsS102 ? Container::S102 : Container::Other;
   if (!state.empty()) {
     std::lock_guard lock(mutex);
     if (sound.size() > 100'000) sound.clear();
@@ -201,21 +201,24 @@ int run_probe(int argc, char** argv) {
   if (argc < 4) return 2;
   OpenOptions options;
   options.band = argv[3];
-  bool bag = false;
+  int found = kIsOther;
   try {
     Located file;
     file.path = file.on_disk = argv[2];
     file.bytes = open_file(file.path);
     file.name = file.path.filename().string();
-    bag = !is_netcdf_classic(file.bytes->head(64)) && holds_bag(file);
-    if (bag)
+    if (!is_netcdf_classic(file.bytes->head(64)))
+      found = holds_bag(file) ? kIsBag : holds_s102(file) ? kIsS102 : kIsOther;
+    if (found == kIsBag)
       look_through_bag(file);
+    else if (found == kIsS102)
+      look_through_s102(file);
     else
       look_through_netcdf(file, options);
   } catch (const std::exception&) {
     // The same will be found, and told, where it is opened.
   }
-  return bag ? kIsBag : kIsOther;
+  return found;
 }
 
 }  // namespace katoptra

@@ -6,7 +6,7 @@
 
 namespace katoptra {
 
-enum class Container { Other, Bag };
+enum class Container { Other, Bag, S102 };
 
 // The first argument of the helper.
 inline constexpr const char* kProbeVerb = "probe-container";
@@ -19,6 +19,8 @@ Container probe_apart(const Located& file, const OpenOptions& options);
 // For the helper: reads what opening and reading will ask the libraries for.
 bool holds_bag(const Located& file);
 void look_through_bag(const Located& file);
+bool holds_s102(const Located& file);
+void look_through_s102(const Located& file);
 void look_through_netcdf(const Located& file, const OpenOptions& options);
 
 }  // namespace katoptra

@@ -1,0 +1,155 @@
+#include "plate.hpp"
+
+#include <algorithm>
+#include <cmath>
+#include <limits>
+#include <utility>
+
+namespace katoptra {
+namespace {
+
+using Cell = VoidShape::Cell;
+
+constexpr int kMostRounds = 2000;
+
+}  // namespace
+
+double Plate::factor(Kind kind, int i) const {
+  static constexpr double kThree[] = {1, -2, 1, 0}, kFour[] = {1, -1, -1, 1};
+  return weight_[static_cast<int>(kind)] * (kind == Kind::Twist ? kFour[i] : kThree[i]);
+}
+
+Plate::Plate(const VoidShape& shape, const Membrane& membrane)
+    : membrane_(membrane), cells_(shape.cells.size()), rim_cells_(shape.rim.size()) {
+  // Roots of the weights of squares: a cell is `aspect` wide and one high.
+  weight_[static_cast<int>(Kind::Across)] = 1 / (shape.aspect * shape.aspect);
+  weight_[static_cast<int>(Kind::Down)] = 1;
+  weight_[static_cast<int>(Kind::Twist)] = std::sqrt(2.0) / shape.aspect;
+  const CellNumbers cells(shape.cells), rim(shape.rim);
+  for (const Cell& c : shape.cells)
+    for (const auto& [dc, dr] : {std::pair{-2, 0}, {2, 0}, {0, -2}, {0, 2}}) {
+      const Cell far{c.col + dc, c.row + dr};
+      if (cells.of(far) < 0 && rim.of(far) < 0) outer_.push_back(far);
+    }
+  std::sort(outer_.begin(), outer_.end(), [](Cell a, Cell b) {
+    return std::pair{a.row, a.col} < std::pair{b.row, b.col};
+  });
+  outer_.erase(std::unique(outer_.begin(), outer_.end()), outer_.end());
+  const CellNumbers outer(outer_);
+  // What a place is called; nothing where it is neither void nor looked at.
+  constexpr std::int32_t kNowhere = std::numeric_limits<std::int32_t>::min();
+  const auto name = [&](Cell c) {
+    if (const auto i = cells.of(c); i >= 0) return i;
+    if (const auto i = rim.of(c); i >= 0) return -1 - i;
+    if (const auto i = outer.of(c); i >= 0) return -1 - static_cast<std::int32_t>(rim_cells_) - i;
+    return kNowhere;
+  };
+  const auto add = [&](Kind kind, std::initializer_list<Cell> at, const Cell& owner) {
+    Bend b{{kNowhere, kNowhere, kNowhere, kNowhere}, kind};
+    int n = 0;
+    for (const Cell& c : at) {
+      b.cell[n] = name(c);
+      if (b.cell[n] == kNowhere) return;
+      // Of all its unknown cells the first in order adds a bending.
+      if (b.cell[n] >= 0 && std::pair{c.row, c.col} < std::pair{owner.row, owner.col}) return;
+      ++n;
+    }
+    bends_.push_back(b);
+  };
+  for (const Cell& c : shape.cells) {
+    for (std::int32_t k = -2; k <= 0; ++k) {
+      add(Kind::Across, {{c.col + k, c.row}, {c.col + k + 1, c.row}, {c.col + k + 2, c.row}}, c);
+      add(Kind::Down, {{c.col, c.row + k}, {c.col, c.row + k + 1}, {c.col, c.row + k + 2}}, c);
+    }
+    for (std::int32_t i = -1; i <= 0; ++i)
+      for (std::int32_t j = -1; j <= 0; ++j)
+        add(Kind::Twist,
+            {{c.col + i, c.row + j},
+             {c.col + i + 1, c.row + j},
+             {c.col + i, c.row + j + 1},
+             {c.col + i + 1, c.row + j + 1}},
+            c);
+  }
+}
+
+void Plate::multiply(const std::vector<Bend>& bends, const std::vector<double>& x, std::vector<double>& out) const {
+  std::fill(out.begin(), out.end(), 0.0);
+  for (const Bend& b : bends) {
+    const int n = b.kind == Kind::Twist ? 4 : 3;
+    double s = 0;
+    for (int i = 0; i < n; ++i)
+      if (b.cell[i] >= 0) s += factor(b.kind, i) * x[static_cast<std::size_t>(b.cell[i])];
+    for (int i = 0; i < n; ++i)
+      if (b.cell[i] >= 0) out[static_cast<std::size_t>(b.cell[i])] += factor(b.kind, i) * s;
+  }
+}
+
+std::vector<float> Plate::over(const std::vector<float>& rim, const std::vector<float>& outer) const {
+  const std::vector<float> start = membrane_.over(rim);
+  if (start.empty() || std::isnan(start[0])) return start;
+  const auto known = [&](std::int32_t name) {
+    const auto i = static_cast<std::size_t>(-1 - name);
+    return static_cast<double>(i < rim_cells_ ? rim[i] : outer[i - rim_cells_]);
+  };
+  double base = 0, low = std::numeric_limits<double>::infinity(), high = -low;
+  std::size_t n_known = 0;
+  for (const auto* ring : {&rim, &outer})
+    for (const float z : *ring) {
+      if (std::isnan(z)) continue;
+      base += static_cast<double>(z);
+      low = std::min(low, static_cast<double>(z));
+      high = std::max(high, static_cast<double>(z));
+      ++n_known;
+    }
+  base /= static_cast<double>(n_known);
+  // Bendings of which a cell is not known are not asked for; of the others the known cells are what they are bent to.
+  std::vector<Bend> bends;
+  std::vector<double> b(cells_, 0), x(cells_), r(cells_), z, half, p, q(cells_);
+  for (const Bend& bend : bends_) {
+    const int n = bend.kind == Kind::Twist ? 4 : 3;
+    double s = 0;
+    for (int i = 0; i < n; ++i)
+      if (bend.cell[i] < 0) s += factor(bend.kind, i) * (known(bend.cell[i]) - base);
+    if (std::isnan(s)) continue;
+    bends.push_back(bend);
+    for (int i = 0; i < n; ++i)
+      if (bend.cell[i] >= 0) b[static_cast<std::size_t>(bend.cell[i])] -= factor(bend.kind, i) * s;
+  }
+  for (std::size_t i = 0; i < cells_; ++i) x[i] = static_cast<double>(start[i]) - base;
+  const Membrane::Diagonals diagonals = membrane_.with_pull(rim);
+  const auto precondition = [&] {
+    membrane_.precondition(diagonals, 0, r, half);
+    membrane_.precondition(diagonals, 0, half, z);
+  };
+  multiply(bends, x, q);
+  for (std::size_t i = 0; i < cells_; ++i) r[i] = b[i] - q[i];
+  precondition();
+  p = z;
+  double rz = dot_product(r, z);
+  const double enough = kTolerance * std::max(high - low, 1e-12);
+  // The error is about what the preconditioner makes of the rest; it must stay small for some rounds.
+  int calm = 0;
+  for (int round = 0; round < kMostRounds && rz > 0 && calm < 3; ++round) {
+    multiply(bends, p, q);
+    const double curve = dot_product(p, q);
+    if (!(curve > 0)) break;
+    const double a = rz / curve;
+    double largest = 0;
+    for (std::size_t i = 0; i < cells_; ++i) {
+      x[i] += a * p[i];
+      r[i] -= a * q[i];
+      largest = std::max(largest, std::abs(a * p[i]));
+    }
+    precondition();
+    const double next = dot_product(r, z);
+    calm = largest < enough ? calm + 1 : 0;
+    const double beta = next / rz;
+    rz = next;
+    for (std::size_t i = 0; i < cells_; ++i) p[i] = z[i] + beta * p[i];
+  }
+  std::vector<float> out(cells_);
+  for (std::size_t i = 0; i < cells_; ++i) out[i] = static_cast<float>(base + x[i]);
+  return out;
+}
+
+}  // namespace katoptra

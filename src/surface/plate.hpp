@@ -1,0 +1,42 @@
+// The thin plate over a void: the least bent surface (z_xx^2 + 2 z_xy^2 + z_yy^2, Terzopoulos 1988) that goes through
+// the two rings of known cells around it, so its slope continues at the rim. Where cells are not known bending is not
+// asked of them: at the edge of the grid a plate goes on straight.
+#pragma once
+#include <cstdint>
+#include <vector>
+
+#include "membrane.hpp"
+
+namespace katoptra {
+
+class Plate {
+ public:
+  // The membrane of the same shape, which must outlive it.
+  Plate(const VoidShape& shape, const Membrane& membrane);
+  // Known cells beyond the rim that bending looks at, in the order of rows; some may lie outside the grid.
+  const std::vector<VoidShape::Cell>& outer() const { return outer_; }
+  // Heights of the cells in their order; NaN in `rim` or `outer` where one is not known. Conjugate gradients from the
+  // membrane on, preconditioned by its hierarchy applied twice; what is left is kTolerance of the range of what is
+  // known.
+  std::vector<float> over(const std::vector<float>& rim, const std::vector<float>& outer) const;
+  static constexpr double kTolerance = 1e-5;
+
+ private:
+  // One bending that is to be small: the sum of up to four cells by the factors of its kind. Cells from zero are
+  // unknown; below zero they are known, -1 the first of rim and outer together.
+  enum class Kind : std::uint8_t { Across, Down, Twist };
+  struct Bend {
+    std::int32_t cell[4];
+    Kind kind;
+  };
+  double factor(Kind kind, int i) const;
+  void multiply(const std::vector<Bend>& bends, const std::vector<double>& x, std::vector<double>& out) const;
+
+  const Membrane& membrane_;
+  std::vector<VoidShape::Cell> outer_;
+  std::vector<Bend> bends_;
+  double weight_[3] = {1, 1, 1};
+  std::size_t cells_ = 0, rim_cells_ = 0;
+};
+
+}  // namespace katoptra
