@@ -72,16 +72,27 @@ Plate::Plate(const VoidShape& shape, const Membrane& membrane)
   }
 }
 
+// Known cells stand behind the unknown ones as one that is zero.
 void Plate::multiply(const std::vector<Bend>& bends, const std::vector<double>& x, std::vector<double>& out) const {
   std::fill(out.begin(), out.end(), 0.0);
   for (const Bend& b : bends) {
-    const int n = b.kind == Kind::Twist ? 4 : 3;
-    double s = 0;
-    for (int i = 0; i < n; ++i)
-      if (b.cell[i] >= 0) s += factor(b.kind, i) * x[static_cast<std::size_t>(b.cell[i])];
-    for (int i = 0; i < n; ++i)
-      if (b.cell[i] >= 0) out[static_cast<std::size_t>(b.cell[i])] += factor(b.kind, i) * s;
+    const double w = weight_[static_cast<int>(b.kind)] * weight_[static_cast<int>(b.kind)];
+    const auto i0 = static_cast<std::size_t>(b.cell[0]), i1 = static_cast<std::size_t>(b.cell[1]),
+               i2 = static_cast<std::size_t>(b.cell[2]), i3 = static_cast<std::size_t>(b.cell[3]);
+    if (b.kind == Kind::Twist) {
+      const double s = w * (x[i0] - x[i1] - x[i2] + x[i3]);
+      out[i0] += s;
+      out[i1] -= s;
+      out[i2] -= s;
+      out[i3] += s;
+    } else {
+      const double s = w * (x[i0] - 2 * x[i1] + x[i2]);
+      out[i0] += s;
+      out[i1] -= 2 * s;
+      out[i2] += s;
+    }
   }
+  out[cells_] = 0;
 }
 
 std::vector<float> Plate::over(const std::vector<float>& rim, const std::vector<float>& outer) const {
@@ -104,7 +115,7 @@ std::vector<float> Plate::over(const std::vector<float>& rim, const std::vector<
   base /= static_cast<double>(n_known);
   // Bendings of which a cell is not known are not asked for; of the others the known cells are what they are bent to.
   std::vector<Bend> bends;
-  std::vector<double> b(cells_, 0), x(cells_), r(cells_), z, half, p, q(cells_);
+  std::vector<double> b(cells_, 0), x(cells_ + 1, 0), r(cells_), z, half, p, q(cells_ + 1);
   for (const Bend& bend : bends_) {
     const int n = bend.kind == Kind::Twist ? 4 : 3;
     double s = 0;
@@ -114,6 +125,8 @@ std::vector<float> Plate::over(const std::vector<float>& rim, const std::vector<
     bends.push_back(bend);
     for (int i = 0; i < n; ++i)
       if (bend.cell[i] >= 0) b[static_cast<std::size_t>(bend.cell[i])] -= factor(bend.kind, i) * s;
+    for (std::int32_t& cell : bends.back().cell)
+      if (cell < 0) cell = static_cast<std::int32_t>(cells_);
   }
   for (std::size_t i = 0; i < cells_; ++i) x[i] = static_cast<double>(start[i]) - base;
   const Membrane::Diagonals diagonals = membrane_.with_pull(rim);
@@ -125,6 +138,7 @@ std::vector<float> Plate::over(const std::vector<float>& rim, const std::vector<
   for (std::size_t i = 0; i < cells_; ++i) r[i] = b[i] - q[i];
   precondition();
   p = z;
+  p.push_back(0);
   double rz = dot_product(r, z);
   const double enough = kTolerance * std::max(high - low, 1e-12);
   // The error is about what the preconditioner makes of the rest; it must stay small for some rounds.
