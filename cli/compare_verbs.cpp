@@ -29,7 +29,7 @@ struct CompareCommand : Common {
   std::vector<std::string> in;
   std::string sea_level, uncertainty_first, uncertainty_second, corrected, map, histogram, worst;
   std::vector<double> slopes;
-  bool no_shift = false;
+  bool no_shift = false, rotation = false;
 };
 
 std::string volume_text(double v, double uncertainty) {
@@ -50,6 +50,9 @@ void state_coregistration(const Coregistration& c, LengthUnit unit, std::string&
       "            and raised by {:+.3f} m in the middle, tilted by {:+.2e} to the east and {:+.2e} to the "
       "north\n",
       c.offset.metres(), c.tilt_x, c.tilt_y);
+  if (c.rotation != Angle())
+    text += fmt::format("            and turned by {:+.6f} degrees (counter-clockwise; {:.2f} cells at the far edge)\n",
+                        c.rotation.degrees(), c.cells_at_edge);
   text += fmt::format("            NMAD {:.3f} {} before, {:.3f} after, of the {} cells that it rests on\n",
                       c.nmad_before.in(unit), symbol(unit), c.nmad_after.in(unit), c.cells);
 }
@@ -194,7 +197,8 @@ int run_compare(const CompareCommand& o) {
   std::vector<std::string> notes;
   std::optional<Area> area;
   if (!o.area.empty()) area = area_from(o.area, &notes);
-  CompareOptions options{.area = area ? &*area : nullptr, .coregister = !o.no_shift, .run = o.run_in_bands()};
+  CompareOptions options{
+      .area = area ? &*area : nullptr, .coregister = !o.no_shift, .rotation = o.rotation, .run = o.run_in_bands()};
   if (!o.slopes.empty()) {
     options.slope_bounds.clear();
     for (const double degrees : o.slopes) options.slope_bounds.push_back(Angle::degrees(degrees));
@@ -234,6 +238,7 @@ void add_compare(CLI::App& app, int& status) {
                 "uncertainty of the first: 0.05m, or a grid of it (default: its file's own)");
   v->add_option("--uncertainty-second", o->uncertainty_second, "and of the second: change beyond both is told apart");
   v->add_flag("--no-shift", o->no_shift, "do not look for a shift and a tilt");
+  v->add_flag("--rotation", o->rotation, "look for a rotation, too");
   v->add_option("--corrected", o->corrected, "write the second with shift, offset and tilt taken out");
   v->add_option("--map", o->map, "draw the difference: .png, .svg, .pdf");
   v->add_option("--histogram", o->histogram, "draw its histogram");
@@ -249,7 +254,7 @@ void add_compare(CLI::App& app, int& status) {
 // ---------------------------------------------------------------------------------------------------------- correct
 
 struct CorrectCommand : Common {
-  std::string in, by, offset, move, tilt, pivot, spike;
+  std::string in, by, offset, move, tilt, turn, pivot, spike;
   double factor = 1;
   bool spikes = false;
 };
@@ -277,6 +282,7 @@ int run_correct(const CorrectCommand& o) {
     c.crs = g.frame().crs();
   }
   if (!o.tilt.empty()) std::tie(c.tilt_x, c.tilt_y) = pair_from(o.tilt, "--tilt");
+  if (!o.turn.empty()) c.rotation = angle_from(o.turn, notes);
   if (!o.pivot.empty()) c.pivot = point_from(o.pivot, g.frame().crs());
   if (o.spikes) {
     Thresholds t;
@@ -289,14 +295,17 @@ int run_correct(const CorrectCommand& o) {
 
 void add_correct(CLI::App& app, int& status) {
   auto o = std::make_shared<CorrectCommand>();
-  CLI::App* v = app.add_subcommand("correct", "take a mistake out that was found: offset, shift, tilt, unit, spikes");
+  CLI::App* v =
+      app.add_subcommand("correct", "take a mistake out that was found: offset, shift, rotation, tilt, unit, spikes");
   v->add_option("IN", o->in, "a surface")->required();
-  v->add_option("--by", o->by, "what compare --json found: shift, offset and tilt");
+  v->add_option("--by", o->by, "what compare --json found: shift, offset, tilt and rotation");
   v->add_option("--offset", o->offset, "added to every height, e.g. -0.18m");
   v->add_option("--factor", o->factor, "heights times this: 0.3048 where feet were called metres");
   v->add_option("--move", o->move, "EAST,NORTH added to its coordinates, in the unit of its CRS");
   v->add_option("--tilt", o->tilt, "EAST,NORTH: metres of height a metre, e.g. 1e-4,0");
-  v->add_option("--pivot", o->pivot, "X,Y where the tilt adds nothing (default: the middle)");
+  v->add_option("--turn", o->turn, "turned counter-clockwise about the pivot, e.g. 0.02deg");
+  v->add_option("--pivot", o->pivot,
+                "X,Y where the tilt adds nothing and about which it is turned (default: the middle)");
   v->add_flag("--spikes", o->spikes, "make spikes and pits voids, for fill to close");
   v->add_option("--spike", o->spike, "the least height of a spike (default: 0.5 m)");
   add_writing(*v, *o);

@@ -475,6 +475,8 @@ class OwnOptions(Options):
         self.assertEqual(self.run_json("look", "moved.tif")[0]["bounds"][:2], [WEST + 3, NORTH - CELL * ROWS - 1])
         tilted = self.make("correct g.asc --tilt 0.01,0 --pivot 677001,5841999") - z
         numpy.testing.assert_allclose(tilted[0], 0.02 * numpy.arange(COLS), atol=1e-4)
+        numpy.testing.assert_allclose(self.make("correct g.asc --turn 180deg"), z[::-1, ::-1], atol=1e-3)
+        self.assertNotEqual(self.make("correct g.asc --turn 10deg --pivot 677001,5841999").shape, z.shape)
         # What compare found of a copy that lies 4 m too high.
         with open(self.path("found.json"), "w") as f:
             self.make("correct g.asc --offset 4m", "high.tif")
@@ -493,6 +495,12 @@ class OwnOptions(Options):
         classes = lambda j, of: [c["name"] for c in j["classes"] if c["of"] == of]
         self.assertEqual(len(classes(self.run_json("compare", "g.asc", "flat.asc", "--slopes", "10,30"), "slope")), 3)
         self.assertNotEqual(self.run_json("compare", "g.asc", "flat.asc", "--sea-level", "60m"), plain)
+        sheet = os.path.join(DEMO, "ground-2022", "sheet_b2.tif")
+        self.run_tool("correct", sheet, "--turn", "0.1deg", "-o", "turned.tif", "--overwrite")
+        found = self.run_json("compare", sheet, "turned.tif", "--rotation")["coregistration"]
+        self.assertAlmostEqual(found["correction"]["rotation_deg"], -0.1, delta=0.003)
+        self.assertNotIn("rotation_deg", self.run_json("compare", sheet, "turned.tif")["coregistration"])
+        self.assertIn("turned by -0.", self.run_tool("compare", sheet, "turned.tif", "--rotation").stdout)
         doubt = ["--uncertainty-first", "2m", "--uncertainty-second", "1m"]
         sure, surer = (self.run_json("compare", "g.asc", "flat.asc", *doubt, "--confidence", c) for c in ("68", "95"))
         self.assertNotEqual(sure, surer)

@@ -541,7 +541,7 @@ Comparison compare(const Grid& first, const Grid& second, const CompareOptions& 
     Grid b = second;
     if (c.second_here.quantity().heights.known()) b = to_heights(b, c.second_here.quantity().heights);
     const Grid a = options.area ? clip(c.first_here, *options.area) : c.first_here;
-    c.coregistration = coregister(a, b, {.run = options.run});
+    c.coregistration = coregister(a, b, {.rotation = options.rotation, .run = options.run});
   }
   return c;
 }

@@ -364,8 +364,13 @@ class Fitting {
 }  // namespace
 
 Correction Coregistration::correction() const {
-  return {
-      .factor = 1, .offset = offset, .shift = shift, .crs = crs, .tilt_x = tilt_x, .tilt_y = tilt_y, .pivot = pivot};
+  return {.offset = offset,
+          .shift = shift,
+          .crs = crs,
+          .tilt_x = tilt_x,
+          .tilt_y = tilt_y,
+          .rotation = rotation,
+          .pivot = pivot};
 }
 
 Coregistration coregister(const Grid& reference, const Grid& surface, const CoregisterOptions& options) {

@@ -47,6 +47,7 @@ json correction_of(const Correction& c) {
           {"shift", {c.shift.x, c.shift.y}},
           {"crs", !c.crs ? json(nullptr) : json(c.crs.code().empty() ? c.crs.wkt() : c.crs.code())},
           {"tilt", {c.tilt_x, c.tilt_y}},
+          {"rotation_deg", c.rotation.degrees()},
           {"pivot", {c.pivot.x, c.pivot.y}},
           {"error_m", c.error.metres()}};
 }
@@ -67,6 +68,7 @@ json coregistration_of(const Coregistration& c) {
   j["offset_error_m"] = c.offset_error.metres();
   j["tilt"] = {c.tilt_x, c.tilt_y};
   j["tilt_error"] = c.tilt_error;
+  if (c.rotation != Angle()) j["rotation_deg"] = c.rotation.degrees();
   j["nmad_before_m"] = c.nmad_before.metres();
   j["nmad_after_m"] = c.nmad_after.metres();
   j["steps"] = c.steps;
@@ -273,6 +275,7 @@ Correction read_correction(const std::string& text, const std::string& file) {
       c.tilt_x = j["tilt"].at(0).get<double>();
       c.tilt_y = j["tilt"].at(1).get<double>();
     }
+    c.rotation = Angle::degrees(j.value("rotation_deg", 0.0));
     if (j.contains("pivot")) c.pivot = {j["pivot"].at(0).get<double>(), j["pivot"].at(1).get<double>()};
     if (j.contains("crs") && j["crs"].is_string()) c.crs = Crs::parse(j["crs"].get<std::string>());
     return c;

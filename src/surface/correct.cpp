@@ -4,6 +4,7 @@
 #include <fmt/format.h>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/surface/reproject.hpp"
 
 #include "grid/planes.hpp"
 
@@ -54,6 +55,20 @@ Point shift_in(const Correction& c, const Frame& frame) {
   return {moved.x - here.x, moved.y - here.y};
 }
 
+// The grid turned about a place of its CRS, by an angle on the ground, on the cells of its own lattice that it touches
+// then.
+Grid turned_about(const Grid& grid, Point pivot, Angle by) {
+  const Frame& f = grid.frame();
+  const GroundScale s = f.crs() ? GroundRuler(f.crs()).at(pivot) : GroundScale{};
+  const double c = std::cos(by.radians()), n = std::sin(by.radians());
+  // Of a step in the coordinates of the frame, which need not be as long to the east as to the north.
+  const auto turn = [&](Point p) { return Point{c * p.x - n * p.y * s.y / s.x, n * p.x * s.x / s.y + c * p.y}; };
+  const Point corner = turn({f.west() - pivot.x, f.north() - pivot.y});
+  const SkewLattice l{{pivot.x + corner.x, pivot.y + corner.y}, turn({f.cell().x, 0}), turn({0, -f.cell().y})};
+  const Frame around = upright_frame(f.crs(), l, f.cols(), f.rows());
+  return straightened(grid, l, f.sub(f.window_of_centres(around.bounds())));
+}
+
 Point pivot_in(const Correction& c, const Frame& frame) {
   if (!c.crs || !frame.crs() || c.crs.same_place(frame.crs())) return c.pivot;
   return Transform(c.crs, frame.crs()).forward(c.pivot);
@@ -62,7 +77,7 @@ Point pivot_in(const Correction& c, const Frame& frame) {
 }  // namespace
 
 bool Correction::does_nothing() const {
-  return factor == 1 && offset == Length() && shift == Point() && tilt_x == 0 && tilt_y == 0;
+  return factor == 1 && offset == Length() && shift == Point() && tilt_x == 0 && tilt_y == 0 && rotation == Angle();
 }
 
 std::string Correction::text(LengthUnit unit) const {
@@ -74,6 +89,8 @@ std::string Correction::text(LengthUnit unit) const {
     add(fmt::format("moved by {:.{}f} east, {:.{}f} north ({})", shift.x, degrees ? 9 : 4, shift.y, degrees ? 9 : 4,
                     crs ? crs.unit_name() : "units of its CRS"));
   }
+  if (rotation != Angle())
+    add(fmt::format("turned by {:+.6g} degrees about {:.10g}, {:.10g}", rotation.degrees(), pivot.x, pivot.y));
   if (offset != Length())
     add(fmt::format("{:+.4f} {} everywhere{}", offset.in(unit), symbol(unit),
                     error > Length() ? fmt::format(", give or take {:.4f}", error.in(unit)) : ""));
@@ -94,6 +111,9 @@ Grid corrected(const Grid& grid, const Correction& c) {
   const std::string done = c.text(grid.quantity().unit);
   const Frame& f = grid.frame();
   const Point shift = shift_in(c, f);
+  if (c.rotation != Angle() && !(std::abs(c.rotation.degrees()) <= 360))
+    throw Error(ErrorCode::BadArgument, fmt::format("cannot be turned by {:g} degrees", c.rotation.degrees()), name,
+                "give an angle below a full turn");
   const double offset = c.offset.in(grid.quantity().unit);
   const bool tilted = c.tilt_x != 0 || c.tilt_y != 0;
   const auto change = [&](GridInfo& info) {
@@ -107,10 +127,16 @@ Grid corrected(const Grid& grid, const Correction& c) {
       info.file_void.reset();
     }
   };
-  if (!tilted && !(c.error > Length() && grid.carries_uncertainty())) return scaled(grid, c.factor, offset, change);
-  GridInfo info = grid.info();
-  change(info);
-  return Grid(std::make_shared<TiltedSource>(grid, info, c, pivot_in(c, info.frame)));
+  const bool unsure = c.error > Length() && grid.carries_uncertainty();
+  Grid moved;
+  if (tilted || unsure) {
+    GridInfo info = grid.info();
+    change(info);
+    moved = Grid(std::make_shared<TiltedSource>(grid, info, c, pivot_in(c, info.frame)));
+  } else {
+    moved = scaled(grid, c.factor, offset, change);
+  }
+  return c.rotation == Angle() ? moved : turned_about(moved, pivot_in(c, moved.frame()), c.rotation);
 }
 
 }  // namespace katoptra

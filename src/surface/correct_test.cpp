@@ -2,6 +2,7 @@
 #include "katoptra/surface/correct.hpp"
 
 #include "katoptra/check/check.hpp"
+#include "katoptra/check/compare.hpp"
 #include "katoptra/check/despike.hpp"
 
 #include "testing.hpp"
@@ -55,6 +56,58 @@ TEST(Correct, ShiftsOfAnotherCrsAreTurnedIntoTheGridsOwn) {
   const Grid m = corrected(rough_grid(f, 3), {.shift = {moved.x - there.x, moved.y - there.y}, .crs = Crs::wgs84()});
   EXPECT_NEAR(m.frame().west(), f.west() + 5, 1e-3);
   EXPECT_NEAR(m.frame().north(), f.north() - 3, 1e-3);
+}
+
+// Counter-clockwise on the ground, also where a degree of longitude is shorter than one of latitude.
+TEST(Correct, TurningIsARotationOnTheGround) {
+  for (const bool degrees : {false, true}) {
+    const Frame f = degrees ? Frame(Crs::wgs84(), -31.01, -37.5, {1e-4, 1e-4}, 140, 120) : utm_frame(140, 120);
+    const Point m = f.bounds().centre();
+    const GroundScale s = GroundRuler(f.crs()).at(m);
+    // In metres about the middle.
+    const auto ground = [&](double x, double y) {
+      const double e = (x - m.x) * s.x, n = (y - m.y) * s.y, wide = f.cell().x * s.x;
+      return 50 + 9 * std::sin(e / (9 * wide)) * std::cos(n / (11 * wide)) + 0.01 * e / wide;
+    };
+    const Grid g = grid_from_function(f, ground, metres_above_egm2008());
+    const Angle by = Angle::degrees(17);
+    const Grid t = corrected(g, {.rotation = by, .pivot = m});
+    EXPECT_TRUE(t.frame().window_of(f).has_value()) << "on the same lattice";
+    const Block b = t.read(t.frame().window());
+    std::int64_t seen = 0;
+    for (std::int64_t r = 0; r < t.frame().rows(); ++r)
+      for (std::int64_t c = 0; c < t.frame().cols(); ++c) {
+        const Point p = t.frame().centre(static_cast<double>(c), static_cast<double>(r));
+        const double e = (p.x - m.x) * s.x, n = (p.y - m.y) * s.y;
+        // Where it was before it was turned.
+        const double e0 = std::cos(by.radians()) * e + std::sin(by.radians()) * n,
+                     n0 = -std::sin(by.radians()) * e + std::cos(by.radians()) * n;
+        const bool inside = std::abs(e0) < 65 * f.cell().x * s.x && std::abs(n0) < 55 * f.cell().y * s.y;
+        if (!inside) continue;
+        ASSERT_NEAR(static_cast<double>(b.at(c, r)), ground(m.x + e0 / s.x, m.y + n0 / s.y), 5e-3) << degrees;
+        ++seen;
+      }
+    EXPECT_GT(seen, 12'000);
+    expect_same_for_every_window(t, 5);
+    EXPECT_NE(t.info().sources[0].treatment.find("turned by +17 degrees"), std::string::npos);
+  }
+}
+
+TEST(Correct, ARotationThatWasFoundIsTakenOut) {
+  const Frame f = utm_frame(300, 260);
+  const auto ground = [](double x, double y) {
+    return 60 + 14 * std::sin(x / 31) * std::cos(y / 27) + 3 * std::sin((x + y) / 13);
+  };
+  const Grid right = grid_from_function(f, ground, metres_above_egm2008());
+  const Correction wrong{.offset = 0.4_m, .rotation = Angle::degrees(-0.3), .pivot = f.bounds().centre()};
+  const Grid turned = corrected(right, wrong);
+  const Comparison c = compare(right, turned, {.rotation = true, .run = {}});
+  ASSERT_TRUE(c.coregistration && c.coregistration->found) << c.coregistration->why;
+  EXPECT_NEAR(c.coregistration->rotation.degrees(), 0.3, 2e-3);
+  EXPECT_NEAR(c.coregistration->offset.metres(), -0.4, 2e-3);
+  const Comparison after = compare(right, corrected_second(c, turned), {.coregister = false, .run = {}});
+  EXPECT_LT(after.overall.q95, 0.02);
+  EXPECT_GT(c.overall.q95, 0.4);
 }
 
 TEST(Correct, SpikesBecomeVoidsWhereCheckFindsThem) {

@@ -429,23 +429,34 @@ Frame upright_frame(const Crs& crs, const SkewLattice& l, std::int64_t cols, std
   return {crs, box.west, box.north, cell, cells(box.width(), cell.x), cells(box.height(), cell.y)};
 }
 
-Grid made_upright(const Grid& grid, const SkewLattice& lattice) {
-  GridInfo info = grid.info();
-  const Frame& f = grid.frame();
-  info.frame = upright_frame(f.crs(), lattice, f.cols(), f.rows());
+namespace {
+
+Resampling for_straightening(const Grid& grid) {
   const QuantityKind kind = grid.quantity().kind;
-  const bool whole = is_coded(kind) || kind == QuantityKind::Aspect;
-  const Resampling used = whole ? Resampling::Nearest : Resampling::Cubic;
-  info.notes.push_back(
-      fmt::format("its rows are turned by {:.3f} degrees against the axes of its CRS: resampled ({}) to "
-                  "upright cells",
-                  lattice.turned_by().degrees(), name_of(used)));
-  if (!whole && is_integer(info.type)) {
+  return is_coded(kind) || kind == QuantityKind::Aspect ? Resampling::Nearest : Resampling::Cubic;
+}
+
+}  // namespace
+
+Grid straightened(const Grid& grid, const SkewLattice& lattice, const Frame& to) {
+  GridInfo info = grid.info();
+  info.frame = to;
+  const Resampling used = for_straightening(grid);
+  if (used != Resampling::Nearest && is_integer(info.type)) {
     info.type = SampleType::Float32;
     info.file_void.reset();
   }
-  const SourceCells cells(lattice, info.frame);
-  return Grid(std::make_shared<WarpSource>(grid, std::move(info), used, cells));
+  return Grid(std::make_shared<WarpSource>(grid, std::move(info), used, SourceCells(lattice, to)));
+}
+
+Grid made_upright(const Grid& grid, const SkewLattice& lattice) {
+  const Frame& f = grid.frame();
+  return relabelled(
+      straightened(grid, lattice, upright_frame(f.crs(), lattice, f.cols(), f.rows())), [&](GridInfo& info) {
+        info.notes.push_back(fmt::format(
+            "its rows are turned by {:.3f} degrees against the axes of its CRS: resampled ({}) to upright cells",
+            lattice.turned_by().degrees(), name_of(for_straightening(grid))));
+      });
 }
 
 CellEdge parse_cell_edge(std::string_view text, std::optional<LengthUnit> bare) {

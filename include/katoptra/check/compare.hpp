@@ -50,6 +50,7 @@ struct CompareOptions {
   // Both unknown: no level of detection; one unknown counts as none.
   Uncertainty uncertainty_first, uncertainty_second;
   bool coregister = true;
+  bool rotation = false;  // is fitted, too, with shift and tilt
   RunOptions run;
 };
 

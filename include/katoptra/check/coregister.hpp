@@ -35,7 +35,7 @@ struct Coregistration {
   double cells_x = 0, cells_y = 0;  // the same in cells of the comparison
   Length offset;                    // at the pivot
   double tilt_x = 0, tilt_y = 0;    // metres a metre
-  Angle rotation;                   // counter-clockwise about the pivot; not part of `correction`
+  Angle rotation;                   // counter-clockwise about the pivot, where it was asked for
   double cells_at_edge = 0;         // what the rotation moves the far edge by
   // Standard errors, with what errors of neighbours have in common; those of the shift at least kShiftBias cells.
   // `shift_error` is the larger of both directions.

@@ -58,6 +58,9 @@ struct SkewLattice {
 };
 // The smallest frame of upright cells, as large as the skew ones, that holds all of them.
 Frame upright_frame(const Crs& crs, const SkewLattice& lattice, std::int64_t cols, std::int64_t rows);
+// A grid whose frame has the right number of cells and stands for those of `lattice`, on cells of `to`, whose CRS is
+// that of the lattice. Cubic, or nearest for codes and directions.
+Grid straightened(const Grid& grid, const SkewLattice& lattice, const Frame& to);
 // A grid whose frame has the right number of cells and stands for those of `lattice`, resampled onto upright_frame;
 // noted.
 Grid made_upright(const Grid& grid, const SkewLattice& lattice);
