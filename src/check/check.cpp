@@ -7,6 +7,7 @@
 #include "check/detectors/census.hpp"
 #include "check/detectors/detector.hpp"
 #include "check/detectors/streams.hpp"
+#include "check/detectors/sureness.hpp"
 
 namespace katoptra {
 namespace {
@@ -106,6 +107,11 @@ CheckReport check(const Grid& grid, const CheckOptions& options) {
   Grid g = grid;
   for (int i = 0; !scan(g, options, i == kMostUndeclared, report); ++i)
     g = with_void(g, *report.findings.back().measure);
+  if (grid.carries_uncertainty() && grid.quantity().kind == QuantityKind::Height) {
+    Scene sureness(g, options.thresholds, report.findings);
+    judge_sureness(sureness, report.statistics.highest - report.statistics.lowest, options.thresholds.too_sure,
+                   options.run);
+  }
   if (options.streams && grid.quantity().kind == QuantityKind::Height) {
     Scene streams(g, options.thresholds, report.findings);
     judge_streams(streams, *options.streams, options.run);

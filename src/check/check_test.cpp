@@ -4,6 +4,8 @@
 #include <algorithm>
 
 #include "katoptra/check/despike.hpp"
+#include "katoptra/grid/uncertainty.hpp"
+#include "katoptra/grid/uncertainty.hpp"
 #include "katoptra/surface/mosaic.hpp"
 #include "katoptra/surface/reproject.hpp"
 
@@ -398,6 +400,38 @@ TEST(Statistics, AgreeWithAPlainLoop) {
       g.at(static_cast<std::int64_t>(f.col_at(s.highest_at.x)), static_cast<std::int64_t>(f.row_at(s.highest_at.y))),
       v.back());
   EXPECT_TRUE(std::isnan(statistics(grid_from_values(utm_frame(2, 2), std::vector<float>(4, kVoid))).mean));
+}
+
+// What a surface states of itself is judged where it carries it.
+TEST(Check, UncertaintiesThatAreMissingImpossibleOrTooSmall) {
+  const Frame f = utm_frame(150, 130);
+  const Grid g = grid_of(f, hills(f, 4, 0.05));
+  const auto judged = [&](const Grid& with) { return check(with, {.run = {}}); };
+  for (const char* code : {"unsure", "uncertainty", "too-sure"}) {
+    EXPECT_EQ(found(judged(g), code), nullptr) << code;
+    EXPECT_EQ(found(judged(with_uncertainty(g, {.constant = 0.05_m})), code), nullptr) << code;
+  }
+  const CheckReport bold = judged(with_uncertainty(g, {.constant = 0.01_m}));
+  ASSERT_TRUE(found(bold, "too-sure"));
+  EXPECT_NEAR(*found(bold, "too-sure")->measure, 5, 0.4);
+  EXPECT_EQ(found(bold, "too-sure")->severity, Severity::Warning);
+  std::vector<float> u(150 * 130, 0.05f);
+  for (std::size_t i = 0; i < 200; ++i) u[i] = kVoid;
+  u[5000] = 0;
+  u[9 * 150 + 7] = 400;
+  const CheckReport odd = judged(with_uncertainty(g, grid_of(f, u, uncertainty_of(g.quantity()))));
+  ASSERT_TRUE(found(odd, "unsure") && found(odd, "uncertainty"));
+  EXPECT_EQ(*found(odd, "unsure")->measure, 200);
+  std::string all;
+  for (const Finding& x : odd.findings) all += x.message + "\n";
+  EXPECT_NE(all.find("1 cell states an uncertainty of zero"), std::string::npos) << all;
+  EXPECT_NE(all.find("states an uncertainty of 400 m at"), std::string::npos) << all;
+  // The same for every band and thread count.
+  for (const int threads : {1, 3}) {
+    RunOptions run{.threads = threads, .block = 11};
+    const CheckReport again = check(with_uncertainty(g, {.constant = 0.01_m}), {.run = run});
+    EXPECT_EQ(*found(again, "too-sure")->measure, *found(bold, "too-sure")->measure);
+  }
 }
 
 }  // namespace

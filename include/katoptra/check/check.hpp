@@ -13,6 +13,7 @@
 //   flat plane                                      even patches: water, filled, clipped; long triangles
 //   seam                                            a height step between two sources
 //   sign                                            a sea floor that stands above zero: depths taken for heights
+//   unsure uncertainty too-sure                     what a surface states of itself: nothing, what cannot be, too little
 //   uphill                                          a stream line along which the ground rises
 // check_overlaps compares grids that overlap: unit, sign, offset, tilt, datum, shift, rotation.
 // check_points judges a cloud of points: sparse.

@@ -37,6 +37,7 @@ struct Thresholds {
   double void_cells = 1;      // least size of a void inside that is a failure
   double coverage = 1;        // least share of the area that must have values
   Length uphill = 0.1_m;      // least rise along a stream line
+  double too_sure = 3;        // least times that cells scatter by more than their uncertainties allow
   double gap = 8;             // least width of a gap between points, in spacings
   double density = 0.9;       // least share of squares that reach the nominal density of points
 

@@ -15,7 +15,7 @@ struct Entry {
   double Thresholds::*number = nullptr;
 };
 
-const std::array<Entry, 18> kEntries{{
+const std::array<Entry, 19> kEntries{{
     {{"spike", "m", "a spike or pit stands off the ground around it by at least this", 5, 0.5, 0.25},
      &Thresholds::spike,
      nullptr},
@@ -48,12 +48,15 @@ const std::array<Entry, 18> kEntries{{
     {{"void", "cells", "size from which a void inside is a failure", 100, 1, 1}, nullptr, &Thresholds::void_cells},
     {{"coverage", "", "share of the area that must have values", 0.95, 1, 1}, nullptr, &Thresholds::coverage},
     {{"uphill", "m", "rise of the ground along a stream line", 1, 0.1, 0.1}, &Thresholds::uphill, nullptr},
+    {{"too-sure", "times", "cells scatter from one to the next by more than their uncertainties allow", 10, 3, 2},
+     nullptr,
+     &Thresholds::too_sure},
     {{"density", "", "share of squares that reach the nominal density of points", 0.75, 0.9, 0.95},
      nullptr,
      &Thresholds::density},
     {{"gap", "spacings", "width of a gap between points", 20, 8, 5}, nullptr, &Thresholds::gap},
 }};
-constexpr std::size_t kKnown = 18;
+constexpr std::size_t kKnown = 19;
 
 void assign(Thresholds& t, const Entry& e, double value) {
   if (e.length)
