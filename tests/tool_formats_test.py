@@ -227,24 +227,27 @@ class FormatTest(ToolTest):
                         np.testing.assert_allclose(seen, truth, atol=1e-5, err_msg=f"{form} {flip_y} {flip_x} {x_first}")
                         self.assertAlmostEqual(float(head["xllcorner"]), -31, 9)
 
-    def bag(self, name, **options):
-        z, hole = surface()
-        z = -z
-        path = self.path(name)
+    def metadata_of_bag(self, cols, rows, cell):
         utm = ('PROJCS["WGS 84 / UTM zone 25S",GEOGCS["WGS 84",DATUM["WGS_1984",SPHEROID["WGS 84",6378137,298.257223563]],'
                'PRIMEM["Greenwich",0],UNIT["degree",0.0174532925199433]],PROJECTION["Transverse_Mercator"],'
                'PARAMETER["latitude_of_origin",0],PARAMETER["central_meridian",-33],PARAMETER["scale_factor",0.9996],'
                'PARAMETER["false_easting",500000],PARAMETER["false_northing",10000000],UNIT["metre",1]]')
         vertical = 'VERT_CS["MLLW depth",VERT_DATUM["Mean Lower Low Water",2005],UNIT["metre",1],AXIS["Depth",DOWN]]'
-        first, last = (WEST + 1, NORTH - ROWS * CELL + 1), (WEST + COLS * CELL - 1, NORTH - 1)
+        first, last = (WEST + cell / 2, NORTH - rows * cell + cell / 2), (WEST + cols * cell - cell / 2, NORTH - cell / 2)
         system = "<gmd:referenceSystemInfo><a><gmd:code><gco:CharacterString>{}</gco:CharacterString></gmd:code></a></gmd:referenceSystemInfo>"
         escape = lambda s: s.replace("&", "&amp;").replace('"', "&quot;")
-        xml = ('<?xml version="1.0"?><gmi:MI_Metadata xmlns:gmd="g" xmlns:gco="c" xmlns:gmi="i" xmlns:gml="l">'
+        return ('<?xml version="1.0"?><gmi:MI_Metadata xmlns:gmd="g" xmlns:gco="c" xmlns:gmi="i" xmlns:gml="l">'
                "<gmd:dateStamp><gco:Date>2019-07-11</gco:Date></gmd:dateStamp>"
-               f"<gmd:resolution><gco:Measure uom='m'>{CELL}</gco:Measure></gmd:resolution>"
+               f"<gmd:resolution><gco:Measure uom='m'>{cell}</gco:Measure></gmd:resolution>"
                "<gmd:cornerPoints><gml:Point><gml:coordinates decimal='.' cs=',' ts=' '>"
                f"{first[0]},{first[1]} {last[0]},{last[1]}</gml:coordinates></gml:Point></gmd:cornerPoints>"
                + system.format(escape(utm)) + system.format(escape(vertical)) + "</gmi:MI_Metadata>")
+
+    def bag(self, name, **options):
+        z, hole = surface()
+        z = -z
+        path = self.path(name)
+        xml = self.metadata_of_bag(COLS, ROWS, CELL)
         with h5py.File(path, "w") as f:
             g = f.create_group("BAG_root")
             g.attrs["Bag Version"] = "1.5.3"
@@ -276,6 +279,62 @@ class FormatTest(ToolTest):
         self.run_tool("clip", self.path("raw.tif"), "--uncertainty", "0.1m+0.02*depth", "-o", deep, "--overwrite")
         values = np.where(np.isnan(truth), np.nan, (-0.1 * truth - 3).astype("float32"))
         return deep, values, np.hypot(0.1, 0.02 * np.maximum(0, -values))
+
+    def refined_bag(self, name, spoil=None):
+        """Three by two cells of 8 m: nodes every 2 m, every 4 m, every 1 m, and none."""
+        path = self.path(name)
+        truth = lambda x, y: -20 + 0.05 * (x - WEST) - 0.03 * (y - NORTH)
+        xml = self.metadata_of_bag(3, 2, 8.0)
+        steps = [[2.0, 4.0, 1.0], [None, 2.0, 4.0]]  # from the south
+        nodes, table = [], np.zeros((2, 3), [("index", "u4"), ("dimensions_x", "u4"), ("dimensions_y", "u4"), ("resolution_x", "f4"), ("resolution_y", "f4"), ("sw_corner_x", "f4"), ("sw_corner_y", "f4")])
+        for j in range(2):
+            for i in range(3):
+                step = steps[j][i]
+                if step is None:
+                    table[j, i]["index"] = 0xFFFFFFFF
+                    continue
+                n = int(8 / step)
+                table[j, i] = (len(nodes), n, n, step, step, step / 2, step / 2)
+                for y in range(n):
+                    for x in range(n):
+                        at = (WEST + 8 * i + (x + 0.5) * step, NORTH - 16 + 8 * j + (y + 0.5) * step)
+                        nodes.append((truth(*at), 0.1 * step))
+        if spoil:
+            spoil(table)
+        with h5py.File(path, "w") as f:
+            g = f.create_group("BAG_root")
+            g.attrs["Bag Version"] = "2.0.1"
+            g.create_dataset("elevation", data=np.full((2, 3), -20, "f4"))
+            g.create_dataset("uncertainty", data=np.full((2, 3), 0.5, "f4"))
+            g.create_dataset("metadata", data=np.frombuffer(xml.encode(), "S1"))
+            g.create_dataset("varres_metadata", data=table)
+            g.create_dataset("varres_refinements", data=np.array(nodes, [("depth", "f4"), ("depth_uncrt", "f4")])[None, :])
+        return path, truth
+
+    def test_bag_of_variable_resolution(self):
+        path, truth = self.refined_bag("v.bag")
+        look = self.run_json("look", path)[0]
+        self.assertEqual((look["cols"], look["rows"], look["cell"], look["bands"]), (24, 16, [1, 1], ["elevation", "uncertainty", "overview"]))
+        self.assertIn("every 1 to 4", " ".join(look["notes"]))
+        seen, sure = self.values(path)[0], self.values(path, "--band", "uncertainty")[0]
+        steps = np.repeat(np.repeat(np.array([[np.nan, 2, 4], [2, 4, 1]]), 8, 0), 8, 1)  # from the north
+        ys, xs = np.mgrid[0:16, 0:24]
+        exact = truth(WEST + xs + 0.5, NORTH - ys - 0.5)
+        self.assertTrue((np.isnan(seen) == np.isnan(steps)).all())
+        np.testing.assert_allclose(seen[steps == 1], exact[steps == 1], atol=1e-4)
+        # A plane is kept between nodes, and held level over the half step beyond the last.
+        inner = np.zeros_like(steps, bool)
+        for j in (0, 8):
+            for i in (0, 8, 16):
+                inner[j + 2 : j + 6, i + 2 : i + 6] = True
+        np.testing.assert_allclose(seen[inner & ~np.isnan(steps)], exact[inner & ~np.isnan(steps)], atol=1e-4)
+        self.assertLess(np.nanmax(np.abs(seen - exact)), 0.05 * 2 + 0.03 * 2)
+        np.testing.assert_allclose(sure, 0.1 * steps, rtol=1 / 200)
+        self.assertEqual(self.run_json("look", path, "--band", "overview")[0]["cols"], 3)
+        self.run_tool("reproject", path, "--cell", "4m", "-o", "coarse.tif")
+        for spoil, say in ((lambda t: t["index"].__setitem__((0, 0), 10**6), "points outside the file"), (lambda t: t["dimensions_x"].__setitem__((0, 1), 2**31), "points outside the file"), (lambda t: t["resolution_x"].__setitem__((1, 2), -1), "nodes every -1"), (lambda t: t["resolution_y"].__setitem__((0, 2), np.nan), "nodes every")):
+            bad = self.refined_bag("bad.bag", spoil)[0]
+            self.assertIn(say, self.refused("look", bad, status=3))
 
     def test_bag_written(self):
         deep, values, sure = self.sea()

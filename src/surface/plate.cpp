@@ -95,56 +95,63 @@ void Plate::multiply(const std::vector<Bend>& bends, const std::vector<double>& 
   out[cells_] = 0;
 }
 
-std::vector<float> Plate::over(const std::vector<float>& rim, const std::vector<float>& outer) const {
-  const std::vector<float> start = membrane_.over(rim);
-  if (start.empty() || std::isnan(start[0])) return start;
+Plate::System Plate::system_for(const std::vector<float>& rim, const std::vector<float>& outer) const {
   const auto known = [&](std::int32_t name) {
     const auto i = static_cast<std::size_t>(-1 - name);
     return static_cast<double>(i < rim_cells_ ? rim[i] : outer[i - rim_cells_]);
   };
-  double base = 0, low = std::numeric_limits<double>::infinity(), high = -low;
+  System s;
+  double low = std::numeric_limits<double>::infinity(), high = -low;
   std::size_t n_known = 0;
   for (const auto* ring : {&rim, &outer})
     for (const float z : *ring) {
       if (std::isnan(z)) continue;
-      base += static_cast<double>(z);
+      s.base += static_cast<double>(z);
       low = std::min(low, static_cast<double>(z));
       high = std::max(high, static_cast<double>(z));
       ++n_known;
     }
-  base /= static_cast<double>(n_known);
+  s.base /= static_cast<double>(n_known);
+  s.range = std::max(high - low, 1e-12);
   // Bendings of which a cell is not known are not asked for; of the others the known cells are what they are bent to.
-  std::vector<Bend> bends;
-  std::vector<double> b(cells_, 0), x(cells_ + 1, 0), r(cells_), z, half, p, q(cells_ + 1);
+  s.right.assign(cells_, 0);
   for (const Bend& bend : bends_) {
     const int n = bend.kind == Kind::Twist ? 4 : 3;
-    double s = 0;
+    double given = 0;
     for (int i = 0; i < n; ++i)
-      if (bend.cell[i] < 0) s += factor(bend.kind, i) * (known(bend.cell[i]) - base);
-    if (std::isnan(s)) continue;
-    bends.push_back(bend);
+      if (bend.cell[i] < 0) given += factor(bend.kind, i) * (known(bend.cell[i]) - s.base);
+    if (std::isnan(given)) continue;
+    s.bends.push_back(bend);
     for (int i = 0; i < n; ++i)
-      if (bend.cell[i] >= 0) b[static_cast<std::size_t>(bend.cell[i])] -= factor(bend.kind, i) * s;
-    for (std::int32_t& cell : bends.back().cell)
+      if (bend.cell[i] >= 0) s.right[static_cast<std::size_t>(bend.cell[i])] -= factor(bend.kind, i) * given;
+    for (std::int32_t& cell : s.bends.back().cell)
       if (cell < 0) cell = static_cast<std::int32_t>(cells_);
   }
-  for (std::size_t i = 0; i < cells_; ++i) x[i] = static_cast<double>(start[i]) - base;
+  return s;
+}
+
+std::vector<float> Plate::over(const std::vector<float>& rim, const std::vector<float>& outer) const {
+  const std::vector<float> start = membrane_.over(rim);
+  if (start.empty() || std::isnan(start[0])) return start;
+  const System s = system_for(rim, outer);
+  std::vector<double> x(cells_ + 1, 0), r(cells_), z, half, p, q(cells_ + 1);
+  for (std::size_t i = 0; i < cells_; ++i) x[i] = static_cast<double>(start[i]) - s.base;
   const Membrane::Diagonals diagonals = membrane_.with_pull(rim);
   const auto precondition = [&] {
     membrane_.precondition(diagonals, 0, r, half);
     membrane_.precondition(diagonals, 0, half, z);
   };
-  multiply(bends, x, q);
-  for (std::size_t i = 0; i < cells_; ++i) r[i] = b[i] - q[i];
+  multiply(s.bends, x, q);
+  for (std::size_t i = 0; i < cells_; ++i) r[i] = s.right[i] - q[i];
   precondition();
   p = z;
   p.push_back(0);
   double rz = dot_product(r, z);
-  const double enough = kTolerance * std::max(high - low, 1e-12);
+  const double enough = kTolerance * s.range;
   // The error is about what the preconditioner makes of the rest; it must stay small for some rounds.
   int calm = 0;
   for (int round = 0; round < kMostRounds && rz > 0 && calm < 3; ++round) {
-    multiply(bends, p, q);
+    multiply(s.bends, p, q);
     const double curve = dot_product(p, q);
     if (!(curve > 0)) break;
     const double a = rz / curve;
@@ -162,7 +169,7 @@ std::vector<float> Plate::over(const std::vector<float>& rim, const std::vector<
     for (std::size_t i = 0; i < cells_; ++i) p[i] = z[i] + beta * p[i];
   }
   std::vector<float> out(cells_);
-  for (std::size_t i = 0; i < cells_; ++i) out[i] = static_cast<float>(base + x[i]);
+  for (std::size_t i = 0; i < cells_; ++i) out[i] = static_cast<float>(s.base + x[i]);
   return out;
 }
 

@@ -29,6 +29,13 @@ class Plate {
     std::int32_t cell[4];
     Kind kind;
   };
+  // What one set of known heights asks for: the bendings they tell of, and their side of the equations, about `base`.
+  struct System {
+    std::vector<Bend> bends;
+    std::vector<double> right;
+    double base = 0, range = 0;
+  };
+  System system_for(const std::vector<float>& rim, const std::vector<float>& outer) const;
   double factor(Kind kind, int i) const;
   void multiply(const std::vector<Bend>& bends, const std::vector<double>& x, std::vector<double>& out) const;
 

@@ -114,6 +114,14 @@ with h5py.File(path, "w") as d:
     g.create_dataset("uncertainty", data=z, chunks=(8, 8), compression="gzip")
     g.create_dataset("metadata", data=np.frombuffer(xml.encode(), "S1"))
 put("bag", "plain", open(path, "rb").read())
+# The same with nodes of its own in two cells.
+with h5py.File(path, "a") as f:
+    table = np.zeros(f["BAG_root/elevation"].shape, [("index", "u4"), ("dimensions_x", "u4"), ("dimensions_y", "u4"), ("resolution_x", "f4"), ("resolution_y", "f4"), ("sw_corner_x", "f4"), ("sw_corner_y", "f4")])
+    table["index"] = 0xFFFFFFFF
+    table[0, 0], table[1, 2] = (0, 2, 2, 1, 1, 0.5, 0.5), (4, 1, 1, 2, 2, 1, 1)
+    f["BAG_root"].create_dataset("varres_metadata", data=table)
+    f["BAG_root"].create_dataset("varres_refinements", data=np.array([(-5, 0.1)] * 5, [("depth", "f4"), ("depth_uncrt", "f4")])[None, :])
+put("bag", "refined", open(path, "rb").read())
 os.remove(path)
 ring = [[-31.1, -37.7], [-30.9, -37.7], [-30.9, -37.4], [-31.1, -37.4], [-31.1, -37.7]]
 item = {"type": "Feature", "stac_version": "1.0.0", "id": "a", "bbox": [-31.1, -37.7, -30.9, -37.4], "geometry": {"type": "Polygon", "coordinates": [ring]},

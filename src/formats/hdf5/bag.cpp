@@ -13,6 +13,7 @@
 #include "katoptra/base/error.hpp"
 #include "katoptra/grid/uncertainty.hpp"
 
+#include "bag_varres.hpp"
 #include "base/text.hpp"
 #include "formats/readers.hpp"
 #include "formats/rows_source.hpp"
@@ -22,7 +23,7 @@
 namespace katoptra {
 namespace {
 
-constexpr std::size_t kElevation = 0, kUncertainty = 1;  // planes
+constexpr std::size_t kElevation = 0, kUncertainty = 1, kMetadata = 2, kRefinements = 3;  // planes
 
 std::string metadata_of(const Hdf5File& file) {
   if (!file.has("BAG_root/metadata")) return {};
@@ -165,6 +166,17 @@ FileLattice lattice_of(const Metadata& m, std::int64_t cols, std::int64_t rows, 
   return l;
 }
 
+GridFile with_band_of_refinements(GridFile file, const OpenOptions& options, const std::string& name) {
+  if (options.band == "uncertainty" || options.band == "2") {
+    file.grid = uncertainty_of(file.grid);
+    file.facts.band = "uncertainty";
+  } else if (!options.band.empty() && options.band != "elevation" && options.band != "1") {
+    throw Error(ErrorCode::BadArgument, fmt::format("has no band '{}'", options.band), name,
+                "it has elevation, uncertainty and overview");
+  }
+  return file;
+}
+
 }  // namespace
 
 void keep_containers_quiet() { H5Eset_auto2(H5E_DEFAULT, nullptr, nullptr); }
@@ -182,7 +194,7 @@ bool holds_bag(const Located& file) {
 GridFile open_bag(const Located& located, const OpenOptions& options) {
   auto file = std::make_shared<Hdf5File>(located);
   std::unique_lock lock(container_lock());
-  file->open_planes({"BAG_root/elevation", "BAG_root/uncertainty"});
+  file->open_planes({"BAG_root/elevation", "BAG_root/uncertainty", kVarresMetadata, kVarresRefinements});
   const auto size = size_of(file->plane(kElevation));
   if (!size || size->first == 0 || size->second == 0 || size->first > 0x7fffffff || size->second > 0x7fffffff)
     throw Error(ErrorCode::BadFile, "its plane of elevations is damaged", file->name(), "fetch it again");
@@ -191,7 +203,7 @@ GridFile open_bag(const Located& located, const OpenOptions& options) {
   const FileLattice lattice = lattice_of(m, cols, rows, file->name());
   const auto chunk = chunk_rows(file->plane(kElevation));
   const bool has_uncertainty = size_of(file->plane(kUncertainty)) == size,
-             refined = file->has("BAG_root/varres_refinements");
+             refined = file->plane(kMetadata).ok() && file->plane(kRefinements).ok();
   lock.unlock();
 
   GridFile out;
@@ -205,8 +217,6 @@ GridFile open_bag(const Located& located, const OpenOptions& options) {
   out.facts.bands = {"elevation"};
   out.facts.band = "elevation";
   if (has_uncertainty) out.facts.bands.push_back("uncertainty");
-  if (refined)
-    out.facts.problems.push_back("has refinements of finer cells, which are not read: what is seen is its overview");
   GridInfo info;
   info.frame = lattice.frame();
   info.quantity.heights = m.heights.as_heights();  // the format has elevations, positive up, whatever the system counts
@@ -218,6 +228,12 @@ GridFile open_bag(const Located& located, const OpenOptions& options) {
   const auto plane = [&](std::size_t which, const GridInfo& about) {
     return turned(grid_of_rows(about, rule, rows_per_block, Plane(file, which, cols)), lattice);
   };
+  if (refined && options.band != "overview") {
+    out.grid = open_refinements(file, kMetadata, kRefinements, lattice.frame(), info);
+    out.facts.layout = "refinements of variable resolution";
+    out.facts.bands = {"elevation", "uncertainty", "overview"};
+    return with_band_of_refinements(std::move(out), options, file->name());
+  }
   out.grid = plane(kElevation, info);
   std::optional<Grid> uncertainty;
   if (has_uncertainty) {
@@ -232,7 +248,8 @@ GridFile open_bag(const Located& located, const OpenOptions& options) {
       throw Error(ErrorCode::BadArgument, "has no plane of uncertainty", file->name(), "leave --band out");
     out.grid = *uncertainty;
     out.facts.band = "uncertainty";
-  } else if (!options.band.empty() && options.band != "elevation" && options.band != "1") {
+  } else if (!options.band.empty() && options.band != "elevation" && options.band != "1" &&
+             !(refined && options.band == "overview")) {
     throw Error(ErrorCode::BadArgument, fmt::format("has no band '{}'", options.band), file->name(),
                 "it has elevation and uncertainty");
   }
@@ -245,9 +262,10 @@ namespace {
 // may have held its locks when the copy was made.
 void look_through(const Located& located) {
   auto file = std::make_shared<Hdf5File>(located);
-  file->open_planes({"BAG_root/elevation", "BAG_root/uncertainty"});
+  file->open_planes({"BAG_root/elevation", "BAG_root/uncertainty", kVarresMetadata, kVarresRefinements});
   metadata_of(*file);
-  file->has("BAG_root/varres_refinements");
+  if (file->plane(kMetadata).ok() && file->plane(kRefinements).ok())
+    look_through_refinements(file, kMetadata, kRefinements);
   for (const std::size_t plane : {kElevation, kUncertainty}) {
     const auto size = size_of(file->plane(plane));
     if (!size || size->first == 0 || size->second == 0) continue;
