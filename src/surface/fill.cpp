@@ -239,6 +239,9 @@ Grid on_lattice_of(const Grid& grid, const Grid& second) {
   return reproject(here, grid.frame(), resolved(Resampling::Automatic, here, grid.frame()));
 }
 
+// A plate that is held on one side only goes on straight without end, and large ones take long.
+bool may_be_smooth(const VoidRegion& v) { return !v.at_edge && v.cells <= kSmoothCells; }
+
 // How each void is closed, before anything is tried: its size, where it lies, what was asked for.
 std::vector<Treatment> first_treatments(const Filling& f, const FillOptions& options, FillReport& report) {
   const Frame& frame = f.input().frame();
@@ -256,6 +259,7 @@ std::vector<Treatment> first_treatments(const Filling& f, const FillOptions& opt
                   : options.method == FillMethod::Smooth ? Treatment::Smooth
                   : v.cells <= options.small             ? Treatment::Mean
                                                          : Treatment::Distance;
+    if (t == Treatment::Smooth && !may_be_smooth(v)) t = Treatment::Membrane;
     if (is_solved_whole(t) && v.cells > kMembraneCells) t = Treatment::Distance;
     if ((v.at_edge && !options.edges) || all) {
       t = Treatment::Leave;
@@ -290,7 +294,8 @@ void choose_ways(Filling& f, const FillOptions& options, FillReport& report) {
     for (std::uint32_t i = 0; i < regions.size(); ++i) {
       if (f.treatment[i] == Treatment::Leave) continue;
       std::vector<Treatment> ways{Treatment::Distance};
-      if (regions[i].cells <= kMembraneCells) ways.insert(ways.end(), {Treatment::Membrane, Treatment::Smooth});
+      if (regions[i].cells <= kMembraneCells) ways.push_back(Treatment::Membrane);
+      if (may_be_smooth(regions[i])) ways.push_back(Treatment::Smooth);
       if (regions[i].cells <= options.small) ways.push_back(Treatment::Mean);
       if (f.treatment[i] == Treatment::Second) ways.push_back(Treatment::Second);
       f.treatment[i] = f.trials().best(regions[i].cells, ways).value_or(f.treatment[i]);

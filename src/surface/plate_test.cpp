@@ -138,6 +138,24 @@ TEST(Plate, TheSlopeGoesOnAtTheRim) {
   EXPECT_GT(kink[0], 0.2);
 }
 
+// A plate that reaches the edge is held by nothing there, and was looked for for minutes.
+TEST(Plate, VoidsAtTheEdgeAreClosedByAMembrane) {
+  const Frame f = utm_frame(60, 40);
+  std::vector<float> z(60 * 40, 5);
+  for (std::size_t i = 0; i < z.size(); ++i)
+    if (i % 60 < 20 || (i % 60 == 40 && i / 60 == 20)) z[i] = kVoid;
+  for (const FillMethod method : {FillMethod::Smooth, FillMethod::Automatic}) {
+    const FillResult r =
+        fill_voids(grid_from_values(f, z, metres_above_egm2008()), {.edges = true, .method = method, .run = {}});
+    EXPECT_EQ(r.report.voids_closed, 2);
+    if (method == FillMethod::Smooth) {
+      EXPECT_EQ(r.report.voids_by_smooth, 1);
+      EXPECT_EQ(r.report.voids_by_membrane, 1);
+    }
+    EXPECT_NEAR(r.grid.at(3, 3), 5, 1e-4);
+  }
+}
+
 TEST(Plate, WithoutKnownGroundThereIsNone) {
   VoidShape s;
   s.cells = {{1, 1}, {2, 1}};

@@ -11,8 +11,9 @@
 // a cluster differs by less than a tenth of a percent from that of its cells. That is the usual way; others are
 //
 //   FillMethod::Membrane     heights that are the mean of those around at every cell (Laplace), up to kMembraneCells
-//   FillMethod::Smooth       the least bent surface (thin plate) through the two rings of cells around it, up to
-//                            kMembraneCells: the slope goes on at the rim, and noise there does, too
+//   FillMethod::Smooth       the least bent surface (thin plate) through the two rings of cells around it: the slope
+//                            goes on at the rim, and noise there does, too. Voids of more than kSmoothCells, and those
+//                            that reach the edge, where nothing would hold it, are closed by a membrane
 //   .second = other          a second surface bent onto the rim (delta surface: Grohman, Kroenung & Strebeck 2006):
 //   what it
 //                            lies off the rim by is laid over the void as a membrane and taken away. Voids that it does
@@ -58,6 +59,8 @@ struct FillOptions {
 
 inline constexpr std::size_t kRimCells = 4096;
 inline constexpr std::int64_t kMembraneCells = 2'000'000;  // of a void; larger ones are closed by inverse distance
+
+inline constexpr std::int64_t kSmoothCells = 200'000;  // of a void
 
 // What hidden cells showed of one way to close voids of some size.
 struct FillTrial {
