@@ -50,6 +50,12 @@ void require_levels(const std::vector<Grid>& tiles) {
               "hold a survey that is right (--hold), or give control points (--control)");
 }
 
+// Empty where it is not known, and for what was joined of several.
+std::string survey_of_tile(const Grid& tile) {
+  const GridInfo& info = tile.info();
+  return info.sources.empty() || acquisition_of(tile) == info.name ? std::string() : info.sources[0].survey;
+}
+
 // Where a survey's plane has its middle, and how a place is told on it.
 class Base {
  public:
@@ -117,7 +123,7 @@ class Levels {
     std::map<std::string, std::size_t> known;
     for (std::size_t i = 0; i < tiles_.size(); ++i) {
       const GridInfo& info = tiles_[i].info();
-      const std::string survey = info.sources.empty() ? std::string() : info.sources[0].survey;
+      const std::string survey = survey_of_tile(tiles_[i]);
       // A tile of which no survey is known is one by itself, whatever others are called.
       const bool alone = options_.each_tile || survey.empty();
       const std::string key = alone ? fmt::format("tile {}", i) : "survey " + acquisition_of(tiles_[i]);
@@ -133,8 +139,7 @@ class Levels {
     bool any = false;
     for (SurveyLevel& s : out_.surveys) {
       const bool is = s.name == name || std::any_of(s.tiles.begin(), s.tiles.end(), [&](std::size_t i) {
-                        const GridInfo& info = tiles_[i].info();
-                        return info.name == name || (!info.sources.empty() && info.sources[0].survey == name);
+                        return tiles_[i].info().name == name || survey_of_tile(tiles_[i]) == name;
                       });
       s.held = s.held || is;
       any = any || is;

@@ -261,6 +261,20 @@ TEST(Levelling, SheetsOfOneSurveyMoveTogetherOrOneByOne) {
   EXPECT_NEAR(alone.surveys[2].offset.metres(), -0.3, 0.004);
 }
 
+// What was joined of two surveys is neither of them.
+TEST(Levelling, AJoinedSurfaceIsOneByItself) {
+  const SurveyMaker make;
+  const Grid a = make(frame_at(0, 0), "a", {}, 1), b = make(frame_at(100, 0), "b", {.offset = 0.3}, 2),
+             both = relabelled(mosaic({a, b}, {.prefer = {Preference::Given}}),
+                               [](GridInfo&info) { info.name = "both.tif"; }),
+             next = make(frame_at(250, 0), "c", {.offset = -0.2}, 3);
+  const Levelling l = level({both, next}, {.hold = {"both.tif"}});
+  EXPECT_EQ(l.surveys[0].name, "both.tif");
+  EXPECT_TRUE(l.surveys[0].held);
+  EXPECT_NEAR(l.surveys[1].offset.metres(), 0.5, 0.01) << "both is b there";
+  EXPECT_EQ(error_of([&] { level({both, next}, {.hold = {"a"}}); }), ErrorCode::BadArgument);
+}
+
 TEST(Levelling, TheSameBitsForEveryNumberOfThreads) {
   const BlockOfSurveys b = block_of(3, 2, true, 0, 7, {.changed = 0.1}, 120, 80);
   Levelling first;
