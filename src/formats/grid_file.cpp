@@ -211,7 +211,7 @@ Grid with_stated_uncertainty(const Grid& given, const fs::path& path, const File
     sure = with_uncertainty(given, open_grid_file(text, {.crs = options.crs}).grid, times);
   } else if (!text.empty()) {
     UncertaintyModel model = parse_uncertainty(text);
-    model.times = times;
+    if (model.times == 1) model.times = times;  // an order of survey is told at 95 % whatever others are
     sure = with_uncertainty(given, model);
   }
   return reach && sure.carries_uncertainty() && !sure.info().error_reach ? with_error_reach(sure, reach) : sure;

@@ -136,6 +136,20 @@ TEST(UncertaintyFiles, OfOurOwnAreNotScaledByTheConfidenceOfOthers) {
   }
 }
 
+TEST(UncertaintyFiles, AnOrderOfSurveyIsToldAt95WhateverOthersAre) {
+  TemporaryFolder folder;
+  const Frame f = utm_frame(8, 6);
+  write_grid(grid_from_values(f, std::vector<float>(48, -20), metres_above_egm2008()), folder / "floor.tif");
+  for (const double confidence : {68.0, 95.0}) {
+    const Grid g = open_grid(folder / "floor.tif", {.uncertainty = {.text = "s44 special", .confidence = confidence}});
+    EXPECT_NEAR(g.read(f.window(), Planes::All).uncertainty_row(0)[0] * kTwoSided95, std::hypot(0.25, 0.15), 2e-3);
+  }
+  std::string said;
+  EXPECT_EQ(error_of([&] { open_grid(folder / "floor.tif", {.uncertainty = {.text = "s44 1c"}}); }, &said),
+            ErrorCode::BadArgument);
+  EXPECT_NE(said.find("s44 1a"), std::string::npos) << said;
+}
+
 TEST(UncertaintyFiles, WhatIsNotSaidIsAsTheRecordHasIt) {
   const StatedUncertainty record{.text = "1m", .confidence = 95, .reach = 3_m};
   EXPECT_EQ(StatedUncertainty{}.otherwise(record), record);

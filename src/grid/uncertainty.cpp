@@ -10,6 +10,7 @@
 #include "katoptra/base/error.hpp"
 #include "katoptra/geo/crs.hpp"
 
+#include "base/text.hpp"
 #include "error_kernel.hpp"
 #include "planes.hpp"
 
@@ -204,7 +205,30 @@ std::size_t second_term(std::string_view text) {
 
 }  // namespace
 
+namespace {
+
+// IHO S-44, edition 6: what an order of survey allows, at 95 %. Nothing for a text that names no order.
+std::optional<UncertaintyModel> order_of_survey(std::string_view text) {
+  struct Order {
+    const char* name;
+    double a, b;
+  };
+  static constexpr Order kOrders[] = {
+      {"exclusive", 0.15, 0.0075}, {"special", 0.25, 0.0075}, {"1a", 0.5, 0.013}, {"1b", 0.5, 0.013}, {"2", 1, 0.023}};
+  const std::string all = lower_case(std::string(stripped(text)));
+  const std::size_t space = all.find(' ');
+  if (space == all.npos || (all.substr(0, space) != "s44" && all.substr(0, space) != "s-44")) return std::nullopt;
+  const std::string_view wanted = stripped(std::string_view(all).substr(space));
+  for (const Order& o : kOrders)
+    if (wanted == o.name) return UncertaintyModel{Length::metres(o.a), 0, o.b, 1 / kTwoSided95};
+  throw Error(ErrorCode::BadArgument, fmt::format("'{}' is no order of S-44", wanted), "uncertainty",
+              "use s44 exclusive, s44 special, s44 1a, s44 1b or s44 2");
+}
+
+}  // namespace
+
 UncertaintyModel parse_uncertainty(std::string_view text, std::optional<LengthUnit> bare) {
+  if (const auto order = order_of_survey(text)) return *order;
   UncertaintyModel m;
   const std::size_t plus = second_term(text);
   const std::string_view first = stripped(text.substr(0, plus));

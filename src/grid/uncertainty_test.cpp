@@ -34,6 +34,16 @@ TEST(Uncertainty, TextsAndWhatTheyMean) {
   EXPECT_EQ(parse_uncertainty("1e-2m"), (UncertaintyModel{.constant = Length::metres(0.01)}));
   EXPECT_EQ(parse_uncertainty("1e+1m+1e-2*depth"), (UncertaintyModel{.constant = 10_m, .per_depth = 0.01}));
   EXPECT_EQ(parse_uncertainty("0m+0.1m*slope").per_slope, 0.1);
+  // An order of S-44 is what it allows at 95 %, here in ten metres.
+  const Frame f = utm_frame(3, 3);
+  for (const auto& [order, allowed] : {std::pair{"s44 exclusive", std::hypot(0.15, 0.075)},
+                                       {"S-44 Special", std::hypot(0.25, 0.075)},
+                                       {"s44 1a", std::hypot(0.5, 0.13)},
+                                       {"s44  2", std::hypot(1, 0.23)}}) {
+    const Grid floor = grid_from_values(f, std::vector<float>(9, -10), metres_above_egm2008());
+    const Block b = with_uncertainty(floor, parse_uncertainty(order)).read(f.window(), Planes::ValuesAndUncertainty);
+    EXPECT_NEAR(static_cast<double>(b.uncertainty_row(1)[1]) * kTwoSided95, allowed, allowed / 200) << order;
+  }
   for (const char* bad : {"", "0.05", "0m", "-0.05m", "0.05m+", "0.05m+3", "0.05m+0.2m*aspect", "0.05m+-0.2m*slope",
                           "5 %", "nan m", "infm", "0.05m+x*depth", "0.1m+0.2m*slope+0.3*depth", "a.tif"}) {
     std::string text;

@@ -98,7 +98,7 @@ Grid surface_of(const StudyPoints& points, const HeightReference& heights, const
   Grid made(std::make_shared<LateSurface>(points, cloud, run));
   if (!points.uncertainty.text.empty()) {
     UncertaintyModel model = parse_uncertainty(points.uncertainty.text);
-    model.times = points.uncertainty.times();
+    if (model.times == 1) model.times = points.uncertainty.times();
     made = with_uncertainty(made, model);
   }
   return points.uncertainty.reach ? with_error_reach(made, points.uncertainty.reach) : made;
