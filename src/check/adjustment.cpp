@@ -9,7 +9,7 @@
 namespace katoptra {
 namespace {
 
-constexpr double kBisquare = 4.685, kLeastRest = 0.1;  // in units of sigma
+constexpr double kLeastRest = 0.1;     // in units of sigma
 constexpr double kLeastWeight = 1e-6;  // what keeps a body joined to the others when all its overlaps stand off
 constexpr int kSumRounds = 15, kMostRounds = 60;
 constexpr double kRest = 1e-6;  // metres

@@ -6,6 +6,9 @@
 
 namespace katoptra {
 
+// Bisquare weights end at so many sigma: nineteen twentieths as sharp as least squares where errors are normal.
+inline constexpr double kBisquare = 4.685;
+
 // Each body has a plane of three unknowns: its height in the middle, and what it rises by to the east and the north
 // over its half width. Which of them are wanted is told by `free`.
 struct AdjustedBody {

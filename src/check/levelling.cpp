@@ -21,7 +21,6 @@ namespace {
 constexpr double kLeastSigma = 1e-4;     // metres: no patch is known better
 constexpr std::size_t kFewPatches = 6;   // fewer do not tell how far patches scatter
 constexpr double kPlainError = 0.02;     // metres: of control points where neither they nor the surface say
-constexpr double kStandsOff = 4.685;     // times the scatter: as bisquare weights end
 constexpr double kScattered = 2.5;       // times the scatter: beyond, it may be no error
 constexpr double kMedianError = 1.2533;  // of the mean's standard error
 constexpr int kMostTrims = 4;            // times that slopes which do not show are left out
@@ -356,7 +355,7 @@ class Levels {
       double off = 0;
       for (const Observation* p : list) {
         rests.push_back(p->rest);
-        off += std::abs(p->rest) > kStandsOff * p->sigma * scale_;
+        off += std::abs(p->rest) > kBisquare * p->sigma * scale_;
       }
       const auto n = static_cast<double>(list.size());
       o.off = off / n;

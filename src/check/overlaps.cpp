@@ -9,10 +9,11 @@
 #include "katoptra/check/compare.hpp"
 #include "katoptra/check/statistics.hpp"
 
+#include "adjustment.hpp"
+
 namespace katoptra {
 namespace {
 
-constexpr double kBisquare = 4.685;
 constexpr std::int64_t kLeastSide = 4, kMostLooks = 8;  // times the patches that are wanted
 
 // The middle value, which reorders them.

@@ -15,14 +15,14 @@ namespace {
 
 constexpr double kReach = 3;  // spacings
 
-struct Allowed {
-  const char* name;
-  double a, b;
-};
-constexpr Allowed kOrders[] = {{"exclusive order", 0.15, 0.0075},
-                               {"special order", 0.25, 0.0075},
-                               {"order 1", 0.5, 0.013},
-                               {"order 2", 1.0, 0.023}};
+constexpr const char* kOrderNames[] = {"exclusive order", "special order", "order 1", "order 2"};
+
+// What each allows, from the one table of the standard that a stated uncertainty is read by too.
+const UncertaintyModel& allowed_by(S44Order order) {
+  static const UncertaintyModel kAllowed[] = {parse_uncertainty("s44 exclusive"), parse_uncertainty("s44 special"),
+                                              parse_uncertainty("s44 1a"), parse_uncertainty("s44 2")};
+  return kAllowed[static_cast<int>(order)];
+}
 
 // Points in squares as wide as they are looked for, in an order of their own: sums do not depend on the window.
 class Squares {
@@ -165,13 +165,13 @@ Grid with_point_uncertainty(const Grid& made, const PointCloud& points, const Ru
 }
 
 const char* name_of(S44Order order) {
-  return order == S44Order::None ? "no order" : kOrders[static_cast<int>(order)].name;
+  return order == S44Order::None ? "no order" : kOrderNames[static_cast<int>(order)];
 }
 
 Length s44_allows(S44Order order, Length depth) {
   if (order == S44Order::None) return Length::metres(std::numeric_limits<double>::infinity());
-  const Allowed& o = kOrders[static_cast<int>(order)];
-  return Length::metres(std::hypot(o.a, o.b * depth.metres()));
+  const UncertaintyModel& o = allowed_by(order);
+  return Length::metres(std::hypot(o.constant.metres(), o.per_depth * depth.metres()));
 }
 
 S44Order s44_order(Length uncertainty, Length depth) {

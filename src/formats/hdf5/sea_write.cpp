@@ -63,15 +63,18 @@ class Hdf5Writer : public RowWriter {
     const Window& w = rows.window();
     std::vector<float> out(static_cast<std::size_t>(w.cells()) * 2);
     float* to = out.data();
-    for (std::int64_t r = w.rows - 1; r >= 0; --r)
+    for (std::int64_t k = 0; k < w.rows; ++k) {
+      const std::int64_t r = w.rows - 1 - k;
+      const float* u = rows.uncertainty_row(r);
       for (std::int64_t c = 0; c < w.cols; ++c) {
-        const float z = rows.at(c, r), *u = rows.uncertainty_row(r);
+        const float z = rows.at(c, r);
         if (z == static_cast<float>(kSeaVoid))
           throw VoidCollision(ErrorCode::BadArgument, "a height of 1000000 m stands for no value in this format",
                               path_.string(), "choose another format");
         *to++ = std::isnan(z) ? static_cast<float>(kSeaVoid) : sign() * z;
         *to++ = !u || std::isnan(u[c]) ? static_cast<float>(kSeaVoid) : u[c];
       }
+    }
     const auto* bytes = reinterpret_cast<const std::uint8_t*>(out.data());
     return {bytes, bytes + out.size() * sizeof(float)};
   }
