@@ -178,6 +178,7 @@ void add_picture_verbs(CLI::App& app, int& status);
 void add_solid_verb(CLI::App& app, int& status);
 void add_view_verb(CLI::App& app, int& status);
 void add_section_verb(CLI::App& app, int& status);
+void add_flatten(CLI::App& app, int& status);
 void add_water_verbs(CLI::App& app, int& status);
 void add_point_verbs(CLI::App& app, int& status);
 void add_study_verbs(CLI::App& app, int& status);

@@ -29,6 +29,7 @@ constexpr VerbHelp kVerbs[] = {
     {"points", kSurface, "katoptra points lidar-2022/lidar_nw.laz --class 2 -o ground.laz"},
     {"grid", kSurface, "katoptra grid lidar-2022/lidar_nw.laz --cell 1m -o ground.tif"},
     {"fill", kSurface, "katoptra fill ground-2022/sheet_b2.tif -o filled.tif"},
+    {"flatten", kSurface, "katoptra flatten reference/truth.tif --sea 0m --record sea.gpkg -o flat.tif"},
     {"clip", kSurface, "katoptra clip ground-2022/sheet_b2.tif --area area.geojson -o part.tif"},
     {"reproject", kSurface, "katoptra reproject orbit-2000/S38W032.hgt.zip --crs utm --cell 30m -o utm.tif"},
     {"check", kTrust, "katoptra check reference/truth.tif"},

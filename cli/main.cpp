@@ -77,7 +77,7 @@ std::string about_words(const CLI::App& app, const CLI::ParseError& e, int argc,
 bool names_output(const std::string& option) {
   static const std::set<std::string> kOutputs = {"-o",      "--out",       "--map",   "--picture",
                                                  "--rose",  "--histogram", "--worst", "--corrected",
-                                                 "--curve", "--keep",      "--page"};
+                                                 "--curve", "--keep",      "--page",    "--record"};
   return kOutputs.count(option) > 0;
 }
 
@@ -124,6 +124,7 @@ int main(int argc, char** argv) {
   cli::add_look(app, status);
   cli::add_find_and_fetch(app, status);
   cli::add_surface_verbs(app, status);
+  cli::add_flatten(app, status);
   cli::add_judging_verbs(app, status);
   cli::add_product_verbs(app, status);
   cli::add_picture_verbs(app, status);

@@ -8,6 +8,8 @@
 
 #include "katoptra/check/statistics.hpp"
 
+#include "base/robust.hpp"
+
 namespace katoptra {
 
 struct Moments {
@@ -51,11 +53,5 @@ struct ErrorGathering {
   void add(const ErrorGathering& o);
   ErrorStatistics result() const;
 };
-
-double median_of(std::vector<double> v);
-// 1.4826 times the median absolute deviation: a standard deviation that a few outliers do not move.
-double robust_deviation(const std::vector<double>& v, double median);
-// Interpolated between neighbours in order; `sorted` rises.
-double quantile_of(const std::vector<double>& sorted, double q);
 
 }  // namespace katoptra

@@ -286,29 +286,6 @@ ErrorStatistics ErrorGathering::result() const {
           .highest = highest};
 }
 
-double quantile_of(const std::vector<double>& sorted, double q) {
-  if (sorted.empty()) return std::nan("");
-  const double rank = q * static_cast<double>(sorted.size() - 1);
-  const auto i = static_cast<std::size_t>(rank);
-  const double next = i + 1 < sorted.size() ? sorted[i + 1] : sorted[i];
-  return sorted[i] + (next - sorted[i]) * (rank - static_cast<double>(i));
-}
-
-double median_of(std::vector<double> v) {
-  if (v.empty()) return std::nan("");
-  const auto mid = v.begin() + static_cast<std::ptrdiff_t>(v.size() / 2);
-  std::nth_element(v.begin(), mid, v.end());
-  if (v.size() % 2) return *mid;
-  return (*mid + *std::max_element(v.begin(), mid)) / 2;
-}
-
-double robust_deviation(const std::vector<double>& v, double median) {
-  std::vector<double> d;
-  d.reserve(v.size());
-  for (double x : v) d.push_back(std::abs(x - median));
-  return kNmadFactor * median_of(std::move(d));
-}
-
 ErrorStatistics error_statistics(std::vector<double> v) {
   std::erase_if(v, [](double x) { return std::isnan(x); });
   if (v.empty()) return ErrorGathering().result();

@@ -1,0 +1,204 @@
+#include <cmath>
+#include <filesystem>
+#include <fmt/format.h>
+
+#include "katoptra/base/error.hpp"
+#include "katoptra/formats/vector_file.hpp"
+#include "katoptra/water/flat_water.hpp"
+
+#include "common.hpp"
+
+namespace katoptra::cli {
+namespace {
+
+struct FlattenCommand : Common {
+  std::string in, water, kind = "auto", sea, above, island, record, undo, flat, smallest, returns;
+  bool find = false;
+};
+
+// The heights that belong to a record: lake.gpkg and lake.before.tif.
+std::string heights_beside(const std::string& record) {
+  return std::filesystem::path(record).replace_extension(".before.tif").string();
+}
+
+void judge_options(const FlattenCommand& o) {
+  const auto refuse = [](const char* what, const char* advice) {
+    throw Error(ErrorCode::BadArgument, what, "flatten", advice);
+  };
+  const bool lays = !o.water.empty() || o.find || !o.sea.empty();
+  if (!o.undo.empty() && (lays || !o.record.empty()))
+    refuse("water is laid flat or that is undone, not both", "give --undo alone");
+  if (o.undo.empty() && !lays)
+    refuse("it is not said where water is",
+           "give --water with its shapes, --find for what the surface shows, or --sea with its level");
+  if (!o.find && !(o.flat.empty() && o.smallest.empty() && o.returns.empty()))
+    refuse("--flat, --smallest and --returns are for water that is found", "add --find");
+}
+
+std::string count_text(std::size_t n) { return fmt::format("{} {} of water", n, n == 1 ? "body" : "bodies"); }
+
+std::vector<WaterBody> bodies_for(const FlattenCommand& o, const Grid& in, std::vector<std::string>& notes) {
+  std::vector<WaterBody> bodies;
+  if (!o.water.empty()) bodies = water_bodies_of(read_layer(o.water, in.frame().crs()), in, parse_water_kind(o.kind));
+  if (!o.find) return bodies;
+  FindWaterOptions f{.returns = {}, .run = o.run()};
+  if (!o.flat.empty()) f.flat = length_from(o.flat, in.quantity().unit, notes);
+  if (!o.smallest.empty()) f.smallest = parse_square_metres(o.smallest);
+  if (!o.returns.empty()) f.returns = open_grid(o.returns);
+  const std::vector<WaterBody> found = find_water(in, f);
+  notes.push_back(found.empty() ? "no water was found: nowhere is the surface level below all that lies around it"
+                                : count_text(found.size()) + " found");
+  bodies.insert(bodies.end(), found.begin(), found.end());
+  if (bodies.empty() && o.sea.empty())
+    throw Error(ErrorCode::BadArgument,
+                "no water was found: nowhere is the surface level below all that lies around it", o.in,
+                "give its shapes with --water, or a larger --flat");
+  return bodies;
+}
+
+std::string body_text(const LaidBody& b, const std::string& unit) {
+  if (b.cells == 0) return "nothing is as low as its level";
+  std::string text = b.highest > b.level ? fmt::format("falls from {:.2f} to {:.2f} {}", b.highest, b.level, unit)
+                                         : fmt::format("at {:.3f} {}", b.level, unit);
+  text += b.by == "given" ? ", as given" : ", by " + b.by;
+  if (b.uncertainty >= 0) text += fmt::format(" (standard uncertainty {:.2g})", b.uncertainty);
+  text += fmt::format("; {}", format_area(b.area));
+  if (b.voids > 0) text += fmt::format(", {} cells were voids", b.voids);
+  if (b.raised > 0 || b.lowered > 0)
+    text += fmt::format("; raised by up to {:.2f}, lowered by up to {:.2f}", b.raised, b.lowered);
+  if (b.kept > 0) text += fmt::format("; {} cells of bank and islands kept", b.kept);
+  return text;
+}
+
+std::string name_of_body(const LaidBody& b) {
+  return std::string(name_of(b.kind)) + (b.name.empty() || b.name == name_of(b.kind) ? "" : " " + b.name);
+}
+
+std::string name_in_text(const LaidBody& b) { return b.name.empty() || b.name == name_of(b.kind) ? "" : b.name + ": "; }
+
+// A body that would run out is wrong: its level, its shape, or the bank.
+void note_low_bank(const LaidBody& b, const std::string& unit, std::vector<std::string>& notes) {
+  constexpr double kMuch = 0.1;
+  if (b.cells == 0)
+    notes.push_back(
+        fmt::format("{}: {}: was its level, unit or reference mistaken?", name_of_body(b), body_text(b, unit)));
+  else if (static_cast<double>(b.bank_below) > kMuch * static_cast<double>(b.bank))
+    notes.push_back(fmt::format(
+        "{} stands above {:.0f} % of the cells around it, by up to {:.2f} {}: its shape may be "
+        "too small, or its level too high",
+        name_of_body(b), 100.0 * static_cast<double>(b.bank_below) / static_cast<double>(b.bank), b.bank_lowest, unit));
+}
+
+ordered_json body_fact(const LaidBody& b) {
+  const auto number = [](double v) { return std::isfinite(v) ? ordered_json(v) : ordered_json(nullptr); };
+  return {{"name", b.name},
+          {"kind", name_of(b.kind)},
+          {"level", number(b.level)},
+          {"highest", number(b.highest)},
+          {"by", b.by},
+          {"uncertainty", number(b.uncertainty)},
+          {"cells", b.cells},
+          {"voids", b.voids},
+          {"kept", b.kept},
+          {"area_m2", b.area},
+          {"raised", b.raised},
+          {"lowered", b.lowered},
+          {"bank_cells", b.bank},
+          {"bank_below", b.bank_below},
+          {"bank_lowest", b.bank_lowest}};
+}
+
+void state_bodies(const FlatWater& f, const std::string& unit, Statement& s, std::vector<std::string>& notes) {
+  constexpr std::size_t kMostLines = 12;
+  ordered_json list = ordered_json::array();
+  double area = 0;
+  for (const LaidBody& b : f.bodies) {
+    if (list.size() < kMostLines) s.line(name_of(b.kind), name_in_text(b) + body_text(b, unit));
+    list.push_back(body_fact(b));
+    area += b.area;
+    note_low_bank(b, unit, notes);
+  }
+  if (list.size() > kMostLines)
+    s.line("water", fmt::format("{} bodies, {} in all; --json tells of each", list.size(), format_area(area)));
+  s.fact("water", std::move(list));
+}
+
+// Shapes and heights before, both or neither.
+void write_record(const FlatWater& f, const Grid& in, const FlattenCommand& o, std::vector<std::string>& notes) {
+  const std::string heights = heights_beside(o.record);
+  if (o.dry_run) {
+    notes.push_back(fmt::format("{} and {} would be written; nothing was", o.record, heights));
+    return;
+  }
+  WriteOptions w = o.write_options();
+  w.lineage = is_traced(in);
+  say_layer(write_layer(water_layer(f, in), o.record, {.overwrite = o.overwrite}), notes);
+  write_grid(f.before, heights, w);
+  notes.push_back(fmt::format("{} and {} undo it: flatten {} --undo {}", o.record, heights, o.out, o.record));
+}
+
+int undo_flat(const FlattenCommand& o) {
+  std::vector<std::string> notes;
+  const Grid in = open_input(o.in, o), before = open_input(heights_beside(o.undo), o);
+  const Layer record = read_layer(o.undo, in.frame().crs());
+  const Grid back = restored(in, water_bodies_of(record, in), before);
+  notes.push_back(count_text(record.features.size()) + " as it was before");
+  return write_and_state(back, o, notes, is_traced(back));
+}
+
+int run_flatten(const FlattenCommand& o) {
+  judge_options(o);
+  if (!o.undo.empty()) return undo_flat(o);
+  std::vector<std::string> notes;
+  const Grid in = within(open_input(o.in, o), o, notes);
+  const LengthUnit unit = in.quantity().unit;
+  FlattenOptions f{.run = o.run()};
+  if (!o.sea.empty()) f.sea = length_from(o.sea, unit, notes).in(unit);
+  if (!o.above.empty()) f.above = length_from(o.above, unit, notes);
+  if (!o.island.empty()) f.smallest_island = parse_square_metres(o.island);
+  const FlatWater flat = lay_water_flat(in, bodies_for(o, in, notes), f);
+  Statement s(o);
+  if (!o.record.empty()) write_record(flat, in, o, notes);
+  write_or_plan(flat.grid, o, s, true);
+  state_bodies(flat, unit_name(in.quantity()), s, notes);
+  for (const std::string& n : notes) s.note(n);
+  s.print();
+  return 0;
+}
+
+}  // namespace
+
+void add_flatten(CLI::App& app, int& status) {
+  auto o = std::make_shared<FlattenCommand>();
+  CLI::App* v =
+      app.add_subcommand("flatten", "lay water flat: lakes level, rivers falling steadily, the sea at its level");
+  v->add_option("IN", o->in, "a surface")->required();
+  v->add_option(
+      "--water", o->water,
+      "a vector file with the shapes of waters; their properties kind (lake, river, sea), level, name are used");
+  v->add_option("--kind", o->kind, "of shapes that do not say: lake, river, sea, or auto, by their form")
+      ->check(CLI::IsMember({"auto", "lake", "river", "sea"}));
+  v->add_flag("--find", o->find, "water that the surface shows: level, or void, below all that lies around it");
+  v->add_option("--flat", o->flat, "cells that differ by no more from their neighbours may be water (0.1m)");
+  v->add_option("--smallest", o->smallest, "the smallest water that is found (400m2)");
+  v->add_option("--returns", o->returns, "a grid of the number of points in each cell: where few are, water may be");
+  v->add_option("--sea", o->sea, "the level of the sea: what is as low and hangs together with the edge, e.g. 0m");
+  v->add_option(
+      "--above", o->above,
+      "what stands so much higher than the water is bank or island (three spreads of its cells, at least 0.1m)");
+  v->add_option("--island", o->island, "smaller ones are laid flat, too (100m2)");
+  v->add_option("--record", o->record,
+                "write the shapes laid flat here, and what stood there beside them: it undoes it")
+      ->group(kOutputOptions);
+  v->add_option("--undo", o->undo, "the record of what was laid flat: the surface as it was before");
+  add_area(*v, *o, false);
+  add_writing(*v, *o);
+  add_reading(*v, *o, Reading::Converts);
+  add_uncertainty(*v, *o);
+  add_leaving_out(*v, *o);
+  add_output(*v, *o);
+  add_running(*v, *o);
+  v->callback([o, &status] { status = run_flatten(*o); });
+}
+
+}  // namespace katoptra::cli
