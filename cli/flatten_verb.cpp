@@ -1,9 +1,9 @@
-#include <cmath>
 #include <filesystem>
 #include <fmt/format.h>
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/formats/vector_file.hpp"
+#include "katoptra/study/judgements.hpp"
 #include "katoptra/water/flat_water.hpp"
 
 #include "common.hpp"
@@ -56,71 +56,18 @@ std::vector<WaterBody> bodies_for(const FlattenCommand& o, const Grid& in, std::
   return bodies;
 }
 
-std::string body_text(const LaidBody& b, const std::string& unit) {
-  if (b.cells == 0) return "nothing is as low as its level";
-  std::string text = b.highest > b.level ? fmt::format("falls from {:.2f} to {:.2f} {}", b.highest, b.level, unit)
-                                         : fmt::format("at {:.3f} {}", b.level, unit);
-  text += b.by == "given" ? ", as given" : ", by " + b.by;
-  if (b.uncertainty >= 0) text += fmt::format(" (standard uncertainty {:.2g})", b.uncertainty);
-  text += fmt::format("; {}", format_area(b.area));
-  if (b.voids > 0) text += fmt::format(", {} cells were voids", b.voids);
-  if (b.raised > 0 || b.lowered > 0)
-    text += fmt::format("; raised by up to {:.2f}, lowered by up to {:.2f}", b.raised, b.lowered);
-  if (b.kept > 0) text += fmt::format("; {} cells of bank and islands kept", b.kept);
-  return text;
-}
-
-std::string name_of_body(const LaidBody& b) {
-  return std::string(name_of(b.kind)) + (b.name.empty() || b.name == name_of(b.kind) ? "" : " " + b.name);
-}
-
-std::string name_in_text(const LaidBody& b) { return b.name.empty() || b.name == name_of(b.kind) ? "" : b.name + ": "; }
-
-// A body that would run out is wrong: its level, its shape, or the bank.
-void note_low_bank(const LaidBody& b, const std::string& unit, std::vector<std::string>& notes) {
-  constexpr double kMuch = 0.1;
-  if (b.cells == 0)
-    notes.push_back(
-        fmt::format("{}: {}: was its level, unit or reference mistaken?", name_of_body(b), body_text(b, unit)));
-  else if (static_cast<double>(b.bank_below) > kMuch * static_cast<double>(b.bank))
-    notes.push_back(fmt::format(
-        "{} stands above {:.0f} % of the cells around it, by up to {:.2f} {}: its shape may be "
-        "too small, or its level too high",
-        name_of_body(b), 100.0 * static_cast<double>(b.bank_below) / static_cast<double>(b.bank), b.bank_lowest, unit));
-}
-
-ordered_json body_fact(const LaidBody& b) {
-  const auto number = [](double v) { return std::isfinite(v) ? ordered_json(v) : ordered_json(nullptr); };
-  return {{"name", b.name},
-          {"kind", name_of(b.kind)},
-          {"level", number(b.level)},
-          {"highest", number(b.highest)},
-          {"by", b.by},
-          {"uncertainty", number(b.uncertainty)},
-          {"cells", b.cells},
-          {"voids", b.voids},
-          {"kept", b.kept},
-          {"area_m2", b.area},
-          {"raised", b.raised},
-          {"lowered", b.lowered},
-          {"bank_cells", b.bank},
-          {"bank_below", b.bank_below},
-          {"bank_lowest", b.bank_lowest}};
-}
-
 void state_bodies(const FlatWater& f, const std::string& unit, Statement& s, std::vector<std::string>& notes) {
   constexpr std::size_t kMostLines = 12;
-  ordered_json list = ordered_json::array();
   double area = 0;
-  for (const LaidBody& b : f.bodies) {
-    if (list.size() < kMostLines) s.line(name_of(b.kind), name_in_text(b) + body_text(b, unit));
-    list.push_back(body_fact(b));
+  for (std::size_t i = 0; i < f.bodies.size(); ++i) {
+    const LaidBody& b = f.bodies[i];
+    if (i < kMostLines) s.line(name_of(b.kind), water_text(b, unit));
+    if (std::string doubt = water_doubt(b, unit); !doubt.empty()) notes.push_back(std::move(doubt));
     area += b.area;
-    note_low_bank(b, unit, notes);
   }
-  if (list.size() > kMostLines)
-    s.line("water", fmt::format("{} bodies, {} in all; --json tells of each", list.size(), format_area(area)));
-  s.fact("water", std::move(list));
+  if (f.bodies.size() > kMostLines)
+    s.line("water", fmt::format("{} bodies, {} in all; --json tells of each", f.bodies.size(), format_area(area)));
+  s.fact("water", ordered_json::parse(water_json(f.bodies)));
 }
 
 // Shapes and heights before, both or neither.

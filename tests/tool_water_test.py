@@ -151,6 +151,52 @@ class Water(ToolTest):
                 f.write(text.replace(old, new))
             self.assertIn(expect, self.refused("study", "study.toml", "--dry-run", status=(2, 3)), new)
 
+    def test_the_sea_is_laid_flat_and_can_be_undone(self):
+        """The sea by a flood of numpy's own from the edge; holes smaller than an island are waves."""
+        said = self.run_json("flatten", self.truth, "--sea", "0m", "--above", "0m", "--record", "sea.gpkg", "-o", "flat.tif")
+        z, flat = self.read_raster(self.truth)[0], self.read_raster(self.path("flat.tif"))[0]
+        low = z <= 0
+        wet = numpy.zeros_like(low)
+        wet[0], wet[-1], wet[:, 0], wet[:, -1] = low[0], low[-1], low[:, 0], low[:, -1]
+        while True:
+            wide = numpy.pad(wet, 1)
+            rows, cols = z.shape
+            near = numpy.zeros_like(wet)
+            for dr, dc in STEPS:
+                near |= wide[1 + dr : 1 + dr + rows, 1 + dc : 1 + dc + cols]
+            grown = low & (near | wet)
+            if (grown == wet).all():
+                break
+            wet = grown
+        self.assertGreater(wet.sum(), 100_000)
+        self.assertTrue((flat[wet] == 0).all())
+        touched = flat != z
+        self.assertTrue((touched <= wet).all() or (touched & ~wet).sum() < 200, (touched & ~wet).sum())
+        sea = said["water"][0]
+        self.assertEqual((sea["kind"], sea["level"], sea["by"]), ("sea", 0, "given"))
+        self.assertTrue(any("covers a sea floor" in n for n in said["notes"]), said["notes"])
+        with sqlite3.connect(self.path("sea.gpkg")) as db:
+            self.assertEqual(db.execute("SELECT kind, cells FROM water").fetchone(), ("sea", sea["cells"]))
+        self.run_tool("flatten", "flat.tif", "--undo", "sea.gpkg", "-o", "back.tif")
+        numpy.testing.assert_array_equal(self.read_raster(self.path("back.tif"))[0], z)
+
+    def test_nothing_is_written_when_it_is_only_planned(self):
+        before = sorted(os.listdir(self.folder))
+        self.run_tool("flatten", self.truth, "--sea", "0m", "--record", "r.gpkg", "-o", "plan.tif", "--dry-run")
+        self.assertEqual(sorted(os.listdir(self.folder)), before)
+
+    def test_mistakes_about_water_are_told(self):
+        for words, said, status in (
+            ((), "not said where water is", 2),
+            (("--sea", "900ft"), "all of the surface lies below", 2),
+            (("--sea", "0m", "--undo", "x.gpkg"), "not both", 2),
+            (("--sea", "0m", "--flat", "1m"), "add --find", 2),
+            (("--water", os.path.join(DEMO, "transect.geojson")), "points or lines", 2),
+            (("--water", os.path.join(DEMO, "area.geojson")), "is not level", 2),
+        ):
+            self.assertIn(said, self.refused("flatten", self.truth, *words, "-o", "no.tif", status=status), words)
+            self.assertFalse(os.path.exists(self.path("no.tif")))
+
 
 if __name__ == "__main__":
     main()

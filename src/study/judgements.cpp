@@ -175,6 +175,89 @@ std::string overlaps_text(const Levelling& l) {
                      misfits > 0 ? fmt::format("; {} do not fit", misfits) : "");
 }
 
+namespace {
+
+std::string level_text(const LaidBody& b, const std::string& unit) {
+  std::string text = b.highest > b.level ? fmt::format("falls from {:.2f} to {:.2f} {}", b.highest, b.level, unit)
+                                         : fmt::format("at {:.3f} {}", b.level, unit);
+  text += b.by == "given" ? ", as given" : ", by " + b.by;
+  if (b.uncertainty >= 0) text += fmt::format(" (standard uncertainty {:.2g})", b.uncertainty);
+  return text;
+}
+
+}  // namespace
+
+std::string water_text(const LaidBody& b, const std::string& unit) {
+  std::string text = b.name.empty() || b.name == name_of(b.kind) ? "" : b.name + ": ";
+  if (b.cells == 0) return text + "nothing is as low as its level";
+  text += level_text(b, unit) + "; " + format_area(b.area);
+  if (b.voids > 0) text += fmt::format(", {} cells were voids", b.voids);
+  if (b.raised > 0 || b.lowered > 0)
+    text += fmt::format("; raised by up to {:.2f}, lowered by up to {:.2f}", b.raised, b.lowered);
+  if (b.kept > 0) text += fmt::format("; {} cells of bank and islands kept", b.kept);
+  return text;
+}
+
+std::string water_doubt(const LaidBody& b, const std::string& unit) {
+  constexpr double kMuch = 0.1, kDeep = 2;
+  const std::string name =
+      std::string(name_of(b.kind)) + (b.name.empty() || b.name == name_of(b.kind) ? "" : " " + b.name);
+  if (b.cells == 0) return name + ": nothing is as low as its level: was its level, unit or reference mistaken?";
+  // What would run out is wrong: its level, its shape, or the bank.
+  if (static_cast<double>(b.bank_below) > kMuch * static_cast<double>(b.bank))
+    return fmt::format(
+        "{} stands above {:.0f} % of the cells around it, by up to {:.2f} {}: its shape may be too small, or its level "
+        "too high",
+        name, 100.0 * static_cast<double>(b.bank_below) / static_cast<double>(b.bank), b.bank_lowest, unit);
+  if (b.kind == WaterKind::Sea && b.raised > kDeep)
+    return fmt::format("the sea covers a sea floor that this surface had, down to {:.1f} {} below it", b.raised, unit);
+  return "";
+}
+
+std::string water_json(const std::vector<LaidBody>& bodies) {
+  json list = json::array();
+  for (const LaidBody& b : bodies)
+    list.push_back({{"name", b.name},
+                    {"kind", name_of(b.kind)},
+                    {"level", number(b.level)},
+                    {"highest", number(b.highest)},
+                    {"by", b.by},
+                    {"uncertainty", number(b.uncertainty)},
+                    {"cells", b.cells},
+                    {"voids", b.voids},
+                    {"kept", b.kept},
+                    {"area_m2", b.area},
+                    {"raised", b.raised},
+                    {"lowered", b.lowered},
+                    {"bank_cells", b.bank},
+                    {"bank_below", b.bank_below},
+                    {"bank_lowest", b.bank_lowest}});
+  return text_of(list);
+}
+
+std::vector<LaidBody> water_from_json(const std::string& text) {
+  const auto known = [](const json& v) { return v.is_number() ? v.get<double>() : std::nan(""); };
+  std::vector<LaidBody> out;
+  for (const json& j : json::parse(text)) {
+    LaidBody b{.name = j.at("name"), .kind = parse_water_kind(j.at("kind").get<std::string>())};
+    b.level = known(j.at("level"));
+    b.highest = known(j.at("highest"));
+    b.by = j.at("by");
+    b.uncertainty = known(j.at("uncertainty"));
+    b.cells = j.at("cells");
+    b.voids = j.at("voids");
+    b.kept = j.at("kept");
+    b.area = j.at("area_m2");
+    b.raised = j.at("raised");
+    b.lowered = j.at("lowered");
+    b.bank = j.at("bank_cells");
+    b.bank_below = j.at("bank_below");
+    b.bank_lowest = j.at("bank_lowest");
+    out.push_back(std::move(b));
+  }
+  return out;
+}
+
 std::string control_json(const ControlReport& r) {
   json j{{"surface", r.surface}, {"control", r.control}, {"unit", symbol(r.unit)}, {"points", r.rows.size()}};
   j["without_value"] = r.without_value;

@@ -248,6 +248,7 @@ void list_steps(const Study& s, std::size_t tiles, bool remote, const std::vecto
   plan.steps.push_back(fmt::format("mosaic {} tile{} ({}), {:.2f} % of the area", tiles, tiles == 1 ? "" : "s",
                                    format_bytes(static_cast<double>(plan.shortlist.bytes)),
                                    100 * plan.shortlist.covered_fraction));
+  if (s.water) plan.steps.push_back("lay water flat");
   if (s.fill)
     plan.steps.push_back(fmt::format(
         "fill voids{}", s.fill_options.largest ? fmt::format(" up to {:g} m", s.fill_options.largest->metres()) : ""));

@@ -330,6 +330,25 @@ void read_mosaic(const toml::table& root, const std::string& file, Study& s) {
   }
 }
 
+void read_water(const toml::table& root, const std::string& file, Study& s) {
+  const TableReader water(table_of(root, "water", file), "water", file,
+                          {"file", "kind", "find", "sea", "above", "island"});
+  if (!water) return;
+  StudyWater& w = s.water.emplace();
+  if (const std::string shapes = water.text("file"); !shapes.empty()) {
+    w.file = s.folder / shapes;
+    read_layer(w.file);  // what cannot be read is said before anything is made
+  }
+  w.kind = water.parsed("kind", [](const std::string& x) { return parse_water_kind(x); }).value_or(WaterKind::Unknown);
+  w.find = water.flag("find", false);
+  w.sea = water.length("sea");
+  w.above = water.length("above");
+  w.smallest_island = water.parsed("island", [](const std::string& x) { return parse_square_metres(x); });
+  if (w.file.empty() && !w.find && !w.sea)
+    throw Error(ErrorCode::BadFile, "[water] does not say where water is", file,
+                "add file = \"water.gpkg\", find = true or sea = \"0m\"");
+}
+
 void read_fill_and_move(const toml::table& root, const std::string& file, Study& s) {
   const TableReader fill(table_of(root, "fill", file), "fill", file,
                          {"largest", "edges", "method", "second", "blend", "skip"});
@@ -365,8 +384,8 @@ Study read_study_text(std::string text, const fs::path& path, const std::string&
                 fmt::format("{} line {}", file, e.source().begin.line), "mend the study file");
   }
   const TableReader top(&root, "study", file,
-                        {"title", "pages", "area", "catalogue", "source", "points", "frame", "level", "mosaic", "fill",
-                         "reproject", "check", "control", "reference", "product"});
+                        {"title", "pages", "area", "catalogue", "source", "points", "frame", "level", "mosaic", "water",
+                         "fill", "reproject", "check", "control", "reference", "product"});
   s.title = top.text("title", path.stem().string());
   s.pages = top.flag("pages", true);
   read_area_of(root, file, s);
@@ -379,6 +398,7 @@ Study read_study_text(std::string text, const fs::path& path, const std::string&
   read_frame(root, file, s);
   read_level(root, file, s);
   read_mosaic(root, file, s);
+  read_water(root, file, s);
   read_fill_and_move(root, file, s);
   read_check(root, file, s);
   const TableReader reference(table_of(root, "reference", file), "reference", file, {"file"});

@@ -248,6 +248,15 @@ class Html {
                            100 * static_cast<double>(n) / all);
     }
     text_ += "</table>\n";
+    if (!run_.water.empty()) {
+      text_ += "<p>Water laid flat:</p>\n<ul>";
+      for (const LaidBody& b : run_.water) {
+        const std::string unit = unit_name(run_.surface.info.quantity), doubt = water_doubt(b, unit);
+        text_ += fmt::format("<li>{} {}{}</li>", name_of(b.kind), escaped(water_text(b, unit)),
+                             doubt.empty() ? "" : "; <b>" + escaped(doubt) + "</b>");
+      }
+      text_ += "</ul>\n";
+    }
     const FillReport& f = run_.fill;
     if (study_.fill)
       text_ += fmt::format(
@@ -372,6 +381,7 @@ std::string record_json(const Study& study, const StudyRun& run) {
                {"cells_closed", run.fill.cells_closed},
                {"voids_left_at_edge", run.fill.voids_left_at_edge},
                {"voids_left_large", run.fill.voids_left_large}};
+  if (study.water) j["water"] = ordered_json::parse(water_json(run.water));
   for (const auto& [title, levels] : run.volumes) j["volumes"][title] = ordered_json::parse(levels_json(levels));
   if (run.plan.levelling) j["levelling"] = ordered_json::parse(levelling_json(*run.plan.levelling));
   if (run.control) j["control"] = ordered_json::parse(control_json(*run.control));

@@ -154,6 +154,11 @@ class Runner {
 
   void surface() {
     Grid g = out_.plan.surface;
+    std::vector<std::string> files{"surface.tif", "surface.lineage.tif", "surface.lineage.csv"};
+    if (study_.water) {
+      g = lay_flat(g);
+      files.insert(files.end(), {"surface.water.gpkg", "surface.water.before.tif"});
+    }
     if (study_.fill) {
       FillOptions f = study_.fill_options;
       f.run = options_.run;
@@ -171,8 +176,30 @@ class Runner {
                    {.overwrite = overwrite_, .lineage = true, .date = {}, .survey = study_.title, .run = options_.run});
     surface_ = open_grid(path("surface.tif"));
     surface_sum_ = checksum_of(path("surface.tif"));
-    journal().add("surface", surface_key_, {"surface.tif", "surface.lineage.tif", "surface.lineage.csv"},
-                  surface_facts());
+    journal().add("surface", surface_key_, files, surface_facts());
+  }
+
+  // Lays water flat and leaves its record.
+  Grid lay_flat(const Grid& g) {
+    const StudyWater& w = *study_.water;
+    const LengthUnit unit = g.quantity().unit;
+    std::vector<WaterBody> bodies;
+    if (!w.file.empty()) bodies = water_bodies_of(read_layer(w.file, g.frame().crs()), g, w.kind);
+    if (w.find)
+      for (WaterBody& b : find_water(g, {.returns = {}, .run = options_.run})) bodies.push_back(std::move(b));
+    FlattenOptions f{.above = w.above, .run = options_.run};
+    if (w.sea) f.sea = w.sea->in(unit);
+    if (w.smallest_island) f.smallest_island = *w.smallest_island;
+    if (bodies.empty() && !f.sea)
+      throw Error(ErrorCode::BadArgument, "no water was found", "[water]",
+                  "give its shapes with file = \"water.gpkg\"");
+    const FlatWater flat = lay_water_flat(g, bodies, f);
+    write_layer(water_layer(flat, g), path("surface.water.gpkg"), {.overwrite = overwrite_});
+    write_grid(flat.before, path("surface.water.before.tif"),
+               {.overwrite = overwrite_, .date = {}, .survey = study_.title, .run = options_.run});
+    out_.water = flat.bodies;
+    for (LaidBody& b : out_.water) b.shape.clear();
+    return flat.grid;
   }
 
   Journal& journal() { return *journal_; }
@@ -216,6 +243,7 @@ class Runner {
     j["fill"] = {f.voids_closed,       f.cells_closed,        f.voids_by_mean,  f.voids_by_distance,
                  f.voids_left_at_edge, f.voids_left_large,    f.cells_left,     f.voids_by_membrane,
                  f.voids_from_second,  f.voids_second_misses, f.voids_by_smooth};
+    if (study_.water) j["water"] = nlohmann::ordered_json::parse(water_json(out_.water));
     j["largest"] = {f.largest_closed.metres(), f.largest_left.metres()};
     return j.dump();
   }
@@ -240,6 +268,7 @@ class Runner {
                                 .date_guessed = s.at(3),
                                 .cell = Length::metres(s.at(4)),
                                 .treatment = s.at(5)});
+    if (j.contains("water")) out_.water = water_from_json(j.at("water").dump());
     FillReport& f = out_.fill;
     std::size_t i = 0;
     for (std::int64_t* n : {&f.voids_closed, &f.cells_closed, &f.voids_by_mean, &f.voids_by_distance,

@@ -300,5 +300,54 @@ TEST(Study, CarriesHowSureItsSourcesAre) {
   }
 }
 
+// Water is laid flat before voids are closed; its record is left, told, and taken over when nothing has changed.
+TEST(Study, LaysWaterFlat) {
+  TemporaryFolder folder;
+  std::filesystem::create_directories(folder / "data");
+  const Frame f = utm_frame(140, 120);
+  write_grid(grid_from_function(
+                 f,
+                 [](double x, double y) {
+                   const double d = std::hypot(x - 676070, y - 5841940) - 25;
+                   return d < -15 ? std::nan("") : d < 0 ? 7 + 0.02 * std::sin(x + 3 * y) : 7 + 0.1 * d;
+                 },
+                 metres_above_egm2008()),
+             folder / "data/one.tif", {.date = "2020-01-01", .run = {}});
+  Layer pond{.name = "pond", .crs = f.crs(), .features = {}};
+  pond.features.push_back({MultiPolygon{to_polygon({676040, 5841910, 676100, 5841970})}, {{"name", "Mill pond"}}});
+  write_layer(pond, folder / "pond.gpkg");
+  const std::string text =
+      "[area]\nbox = \"676010,5841890,676130,5841990@EPSG:32725\"\n[[source]]\nfolder = \"data\"\n"
+      "[frame]\ncrs = \"EPSG:32725\"\n[water]\nfile = \"pond.gpkg\"\nkind = \"lake\"\n";
+  write_text_file(folder / "study.toml", text);
+  const StudyRun run = run_study(read_study(folder / "study.toml"), {.folder = folder / "out"});
+  ASSERT_EQ(run.water.size(), 1u);
+  EXPECT_NEAR(run.water[0].level, 7, 0.01);
+  EXPECT_NEAR(run.water[0].area, M_PI * 26 * 26, 150);
+  const Grid surface = open_grid(folder / "out/surface.tif");
+  EXPECT_EQ(surface.at(60, 50), static_cast<float>(run.water[0].level)) << "void before, and not left to the filling";
+  EXPECT_NE(read_text_file(folder / "out/report.html").find("Mill pond"), std::string::npos);
+  EXPECT_NE(read_text_file(folder / "out/run.json").find("Mill pond"), std::string::npos);
+  EXPECT_TRUE(std::filesystem::exists(folder / "out/surface.water.before.tif"));
+  const Layer record = read_layer(folder / "out/surface.water.gpkg");
+  const Grid back =
+      restored(surface, water_bodies_of(record, surface), open_grid(folder / "out/surface.water.before.tif"));
+  EXPECT_TRUE(std::isnan(back.at(60, 50)));
+
+  const StudyRun again =
+      run_study(read_study(folder / "study.toml"), {.folder = folder / "again", .earlier = folder / "out"});
+  EXPECT_EQ(again.kept.size(), 1u);
+  ASSERT_EQ(again.water.size(), 1u);
+  EXPECT_EQ(again.water[0].level, run.water[0].level);
+  EXPECT_EQ(again.water[0].name, "Mill pond");
+  EXPECT_TRUE(std::filesystem::exists(folder / "again/surface.water.gpkg"));
+
+  for (const char* bad : {"[water]\n", "[water]\nkind = \"pool\"\nfind = true\n", "[water]\nsea = \"wet\"\n",
+                          "[water]\nfile = \"gone.gpkg\"\n", "[water]\ndepth = 3\n"}) {
+    const std::string cut = text.substr(0, text.find("[water]"));
+    EXPECT_THROW(read_study_text(cut + bad, folder / "study.toml"), Error) << bad;
+  }
+}
+
 }  // namespace
 }  // namespace katoptra

@@ -10,6 +10,7 @@
 #include "katoptra/check/levelling.hpp"
 #include "katoptra/check/thresholds.hpp"
 #include "katoptra/check/zones.hpp"
+#include "katoptra/water/flat_water.hpp"
 
 namespace katoptra {
 
@@ -29,6 +30,13 @@ Correction read_correction(const std::string& text, const std::string& file);
 // One line of what was done to a survey, and one about all overlaps.
 std::string levelling_text(const SurveyLevel& survey);
 std::string overlaps_text(const Levelling& l);
+
+// One line of what was done to a body of water: its name, if it has one, level and what it covers; what may be wrong
+// with it, empty when nothing is; and all of them as JSON and back, without their shapes.
+std::string water_text(const LaidBody& body, const std::string& unit);
+std::string water_doubt(const LaidBody& body, const std::string& unit);
+std::string water_json(const std::vector<LaidBody>& bodies);
+std::vector<LaidBody> water_from_json(const std::string& text);
 
 // name,x,y,cover,known,value,residual,outlier; in the CRS and unit of the surface.
 std::string control_csv(const ControlReport& report);

@@ -36,6 +36,7 @@
 #include "katoptra/terrain/products.hpp"
 #include "katoptra/terrain/solid.hpp"
 #include "katoptra/terrain/spot_heights.hpp"
+#include "katoptra/water/flat_water.hpp"
 
 namespace katoptra {
 
@@ -78,6 +79,15 @@ struct StudyLevel {
   std::vector<std::string> hold;  // surveys or tiles that are right
   bool by_control = false;        // the study's control points are right, too
   bool each_tile = false;
+};
+
+// Water that is laid flat, before voids are closed.
+struct StudyWater {
+  std::filesystem::path file;  // its shapes; empty where it is only found
+  WaterKind kind = WaterKind::Unknown;
+  bool find = false;
+  std::optional<Length> sea, above;
+  std::optional<double> smallest_island;  // square metres
 };
 
 struct StudyProduct {
@@ -128,6 +138,7 @@ struct Study {
   // Tiles that add no new footprint are joined too: they show through the voids of those before them, which a footprint
   // does not tell.
   bool all_tiles = true;
+  std::optional<StudyWater> water;
   bool fill = true;
   FillOptions fill_options;
   std::filesystem::path fill_second;  // the file of its second surface
@@ -199,6 +210,7 @@ struct StudyRun {
   std::filesystem::path view, coverage;  // pages of the surface and of the tiles; empty where none are wanted
   StudyPlan plan;
   WriteReport surface;
+  std::vector<LaidBody> water;  // without their shapes, which surface.water.gpkg has
   FillReport fill;
   CheckReport check;
   std::vector<Finding> source_findings;
