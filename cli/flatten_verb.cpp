@@ -132,7 +132,7 @@ void add_flatten(CLI::App& app, int& status) {
   v->add_option("--sea", o->sea, "the level of the sea: what is as low and hangs together with the edge, e.g. 0m");
   v->add_option(
       "--above", o->above,
-      "what stands so much higher than the water is bank or island (three spreads of its cells, at least 0.1m)");
+      "what stands so much higher than the water is bank or island (three spreads of its cells, at least 2cm)");
   v->add_option("--island", o->island, "smaller ones are laid flat, too (100m2)");
   v->add_option("--record", o->record,
                 "write the shapes laid flat here, and what stood there beside them: it undoes it")

@@ -24,6 +24,7 @@ namespace katoptra {
 namespace {
 
 constexpr double kFormOfRivers = 10;  // lengths to widths
+constexpr double kLeastFall = 0.1;    // metres, of what is taken for a river by its form
 constexpr std::size_t kHeightsOfLevel = 400'000;
 
 // One body while it is worked on.
@@ -56,6 +57,24 @@ void sample_heights(const Grid& grid, const CellSet& set, Planes planes, const T
         take(static_cast<double>(z[i]),
              u ? static_cast<double>(u[static_cast<std::size_t>(run.first - w.col) + i]) : std::nan(""));
   });
+}
+
+// The noise of water that stands at a level: of heights near it, how far each lies off those on either side.
+double noise_near(const Grid& surface, const CellSet& set, double level) {
+  const double near = kMostSpread / metres_per(surface.quantity().unit);
+  const std::size_t every = sampling_of(set);
+  std::vector<double> off;
+  read_cells(surface, set, Planes::Values, 0, [&](const Block& block, const CellRun& run, std::size_t number) {
+    const float* z = block.row(run.row - block.window().row) + (run.first - block.window().col);
+    for (std::size_t i = 1; i + 1 < static_cast<std::size_t>(run.last - run.first); ++i) {
+      if ((number + i) % every != 0) continue;
+      const auto a = static_cast<double>(z[i - 1]), b = static_cast<double>(z[i]), c = static_cast<double>(z[i + 1]);
+      if (std::abs(a - level) <= near && std::abs(b - level) <= near && std::abs(c - level) <= near)
+        off.push_back(b - (a + c) / 2);
+    }
+  });
+  constexpr std::size_t kEnough = 30;
+  return off.size() < kEnough ? 0 : robust_deviation(off, 0) / std::sqrt(1.5);
 }
 
 // The standard error of a level from the middle of `cells` heights on `area` square metres, that spread so far and
@@ -154,13 +173,14 @@ class Laying {
     if (b.kind == WaterKind::Unknown) b.kind = told_kind(b);
     if (b.kind == WaterKind::River) return;
     auto own = 4 * h.z.size() >= h.asked ? water_level(h.z) : std::nullopt;
-    if (own) b.spread = std::min(own->spread, kMostSpread / metre_);
     if (b.given->level) {
       b.level = *b.given->level;
+      b.spread = noise_near(surface_, b.cells, b.level);
       b.by = "given";
     } else if (own) {
       require_level(b, own->spread);
       b.level = own->level;
+      b.spread = own->spread;
       b.by = "its cells";
       // The shore lies above the level, never below: once it is known, it has no say.
       const CellSet off_shore = inner(inner(wet_of(b)));
@@ -203,8 +223,7 @@ class Laying {
     if (form.length < kFormOfRivers * form.width) return WaterKind::Lake;
     const RiverLevels r = solved(b, cell, {});
     constexpr double kSpreads = 3;
-    return r.highest - r.lowest > std::max(kLeastAbove / metre_, kSpreads * r.rest) ? WaterKind::River
-                                                                                    : WaterKind::Lake;
+    return r.highest - r.lowest > std::max(kLeastFall / metre_, kSpreads * r.rest) ? WaterKind::River : WaterKind::Lake;
   }
 
   void take_bank(Body& b) const {
@@ -272,10 +291,12 @@ class Laying {
 
   // All but the bank and islands.
   CellSet wet_of(const Body& b) const {
+    constexpr double kOfRivers = 5;  // whose level is not known as well at every place
     if (b.cells.empty() || std::isnan(b.level)) return {};
     const Window box = b.cells.box();
-    const double above =
-        options_.above ? options_.above->metres() / metre_ : std::max(3 * b.spread, kLeastAbove / metre_);
+    const double above = options_.above
+                             ? options_.above->metres() / metre_
+                             : std::max(3 * b.spread, (b.levels.empty() ? 1 : kOfRivers) * kLeastAbove / metre_);
     VoidFinder finder(surface_.frame().sub(box), options_.run.memory / 2, surface_.info().name);
     std::vector<VoidRun> dry;
     std::int64_t row = box.row;
@@ -490,9 +511,12 @@ void fill_small_holes(MultiPolygon& shape, double square_metres, const Frame& fr
 // What is sea at a level, from the edge and from voids.
 void add_sea(std::vector<WaterBody>& bodies, const Grid& surface, const FlattenOptions& o) {
   const double metre = metres_per(surface.quantity().unit);
-  constexpr double kWaves = 0.3;  // metres
-  const double above = o.above ? o.above->metres() : kWaves;
-  Inundation wet = inundation(surface, {.level = *o.sea + above / metre, .places = {}, .all = false, .run = o.run});
+  std::vector<CellRun> rows;
+  for (std::int64_t r = 0; r < surface.frame().rows(); ++r) rows.push_back({r, 0, surface.frame().cols()});
+  const double above = o.above
+                           ? o.above->metres() / metre
+                           : std::max(3 * noise_near(surface, CellSet(std::move(rows)), *o.sea), kLeastAbove / metre);
+  Inundation wet = inundation(surface, {.level = *o.sea + above, .places = {}, .all = false, .run = o.run});
   WaterBody sea{.shape = {}, .kind = WaterKind::Sea, .level = o.sea, .name = "sea"};
   for (WetPart& p : wet.parts) {
     fill_small_holes(p.shape, o.smallest_island, surface.frame());
@@ -506,7 +530,7 @@ void add_sea(std::vector<WaterBody>& bodies, const Grid& surface, const FlattenO
   std::int64_t high = 0;
   for_each_band(surface, Planes::Values, o.run, [&](const Block& band) {
     for (std::int64_t i = 0; i < band.window().cells() && high == 0; ++i)
-      high += static_cast<double>(band.row(0)[i]) > *o.sea + above / metre;
+      high += static_cast<double>(band.row(0)[i]) > *o.sea + above;
   });
   if (high == 0)
     throw Error(ErrorCode::BadArgument,

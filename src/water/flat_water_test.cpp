@@ -412,6 +412,19 @@ TEST(FlatWater, SeaIsFoundFromTheEdgeAndKeepsItsIslands) {
     }
   EXPECT_EQ(wrong, 0);
   EXPECT_EQ(f.grid.at(100, 10), g.at(100, 10));
+  // Without noise no shore is cut, also above a sea floor and with a shape that reaches far up the bank.
+  const auto beach = [](double x, double) { return 0.05 * (x - 100); };
+  const Grid calm = ground(201, 60, beach);
+  for (const std::vector<WaterBody>& shapes :
+       {std::vector<WaterBody>{},
+        std::vector<WaterBody>{{.shape = {to_polygon({kWest, kNorth - 60, kWest + 150, kNorth})},
+        .kind = WaterKind::Lake,
+        .level = 0.0}}}) {
+    const LaidBody shore =
+        lay_water_flat(calm, shapes, {.sea = shapes.empty() ? std::optional(0.0) : std::nullopt}).bodies[0];
+    EXPECT_LE(shore.lowered, kLeastAbove + 1e-6);
+    EXPECT_NEAR(static_cast<double>(shore.cells), 100 * 60, 61);
+  }
   for (const double beyond : {-40.0, 900.0})
     EXPECT_EQ(error_of([&] { lay_water_flat(g, {}, {.sea = beyond}); }), ErrorCode::BadArgument) << beyond;
 }

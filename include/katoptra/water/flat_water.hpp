@@ -55,12 +55,12 @@ std::vector<WaterBody> water_bodies_of(const Layer& layer, const Grid& surface, 
 
 struct FlattenOptions {
   std::optional<double> sea;     // its level, in the unit of the surface: found from the edge
-  std::optional<Length> above;   // default: three spreads of the water's cells, at least kLeastAbove
+  std::optional<Length> above;   // default: three spreads of the water's cells, at least kLeastAbove (of rivers five)
   double smallest_island = 100;  // square metres
   RunOptions run;
 };
 
-inline constexpr double kLeastAbove = 0.1;               // metres
+inline constexpr double kLeastAbove = 0.02;              // metres
 inline constexpr double kMostSpread = 0.5;               // metres: what spreads more about its level is no water
 inline constexpr std::int64_t kRiverCells = 10'000'000;  // of one river
 
