@@ -18,7 +18,7 @@ namespace {
 struct ContourCommand : Common {
   std::string in, interval, base, below, levels, depth_levels, shortest, smooth;
   int index_every = 5;
-  bool bands = false;
+  bool bands = false, zones = false;
 };
 
 // An empty file with success would hide that the interval, the base or the unit is not what was meant.
@@ -78,9 +78,16 @@ ContourOptions contour_options(const ContourCommand& o, const Grid& in, std::vec
   if (!o.base.empty()) c.base = length_from(o.base, q.unit, notes);
   if (!o.shortest.empty()) c.shortest = length_from(o.shortest, LengthUnit::Metre, notes);
   if (!o.smooth.empty()) c.tolerance = length_from(o.smooth, LengthUnit::Metre, notes);
-  if (o.bands && !(o.shortest.empty() && o.smooth.empty()))
-    throw Error(ErrorCode::BadArgument, "bands fill the ground: none of their rings can be left out or moved",
-                "contours", "leave --shortest and --smooth out");
+  if (o.bands && o.zones)
+    throw Error(ErrorCode::BadArgument, "bands fill the ground, zones surround lines", "contours",
+                "give one of --bands and --zones");
+  if (!o.uncertainty.empty() && !o.zones)
+    throw Error(ErrorCode::BadArgument, "lines do not tell how sure they are", "contours",
+                "--uncertainty goes with --zones");
+  if ((o.bands || o.zones) && !(o.shortest.empty() && o.smooth.empty()))
+    throw Error(ErrorCode::BadArgument,
+                "areas of bands and zones fit one another: none of their rings can be left out or moved", "contours",
+                "leave --shortest and --smooth out");
   return c;
 }
 
@@ -98,7 +105,7 @@ void say_levels(Statement& s, const ContourCommand& o, const ContourOptions& c, 
   }
   std::string text = interval_text(o.interval, c.interval, q);
   if (c.interval_below) text += ", below the base " + interval_text(o.below, *c.interval_below, q);
-  s.line("interval", o.bands ? text : fmt::format("{}, an index line every {}", text, o.index_every));
+  s.line("interval", o.bands || o.zones ? text : fmt::format("{}, an index line every {}", text, o.index_every));
   s.fact("interval", c.interval.in(q.unit));
   s.fact("interval_m", c.interval.metres());
 }
@@ -126,6 +133,18 @@ void make_bands(const ContourCommand& o, const Grid& in, const ContourOptions& c
   s.line("bands", fmt::format("{} of {} polygons together", bands.size(), polygons));
   s.fact("bands", std::move(list));
   s.fact("polygons", polygons);
+}
+
+void make_zones(const ContourCommand& o, const Grid& in, const ContourOptions& c, Statement& s,
+                std::vector<std::string>& notes) {
+  const std::vector<ContourZone> zones = contour_zones(in, c);
+  if (zones.empty()) refuse_no_lines(in, c);
+  say_layer(write_layer(zone_layer(zones, in), o.out, {.overwrite = o.overwrite}), notes);
+  const double first = zones.front().level, last = zones.back().level;
+  s.line("zones", fmt::format("of {} levels, {:g} to {:g} {}: each line lies within with 95 %", zones.size(), first,
+                              last, unit_name(in.quantity())));
+  s.fact("zones", zones.size());
+  s.fact("levels", ordered_json{first, last});
 }
 
 void make_lines(const ContourCommand& o, const Grid& in, const ContourOptions& c, Statement& s,
@@ -162,7 +181,9 @@ int run_contours(const ContourCommand& o) {
   const ContourOptions c = contour_options(o, in, notes);
   Statement s(o);
   s.title(o.out);
-  if (o.bands)
+  if (o.zones)
+    make_zones(o, in, c, s, notes);
+  else if (o.bands)
     make_bands(o, in, c, s, notes);
   else
     make_lines(o, in, c, s, notes);
@@ -219,6 +240,8 @@ void add_contour_verbs(CLI::App& app, int& status) {
   v->add_option("--shortest", c->shortest, "leave closed lines out that are shorter, e.g. 20m");
   v->add_option("--smooth", c->smooth, "draw lines smoother, at most as far off as this, e.g. 1m");
   v->add_flag("--bands", c->bands, "the ground between the levels as areas, instead of lines");
+  v->add_flag("--zones", c->zones, "where each line may lie, with 95 %, by how sure the surface is, instead of lines");
+  add_uncertainty(*v, *c);
   say_lines(*v);
   v->callback([c, &status] { status = run_contours(*c); });
 

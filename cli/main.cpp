@@ -77,7 +77,7 @@ std::string about_words(const CLI::App& app, const CLI::ParseError& e, int argc,
 bool names_output(const std::string& option) {
   static const std::set<std::string> kOutputs = {"-o",      "--out",       "--map",   "--picture",
                                                  "--rose",  "--histogram", "--worst", "--corrected",
-                                                 "--curve", "--keep",      "--page",    "--record"};
+                                                 "--curve", "--keep",      "--page",  "--record"};
   return kOutputs.count(option) > 0;
 }
 

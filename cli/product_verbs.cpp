@@ -205,6 +205,10 @@ void add_product(CLI::App& app, const Product& p, int& status) {
   }
   add_surface_options(*v, *o, o->in);
   say_pictures(*v);
+  if (p.gives == QuantityKind::Slope || p.gives == QuantityKind::Curvature) {
+    add_uncertainty(*v, *o);
+    add_leaving_out(*v, *o);
+  }
   v->add_option("--void", o->void_value, "the void value to write")->group(kOutputOptions);
   v->callback([o, &p, &status] {
     std::vector<std::string> notes;

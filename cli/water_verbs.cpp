@@ -475,11 +475,26 @@ void add_basins(CLI::App& app, int& status) {
 struct InundationCommand : Common {
   std::string in, level;
   std::vector<std::string> from;
-  bool all = false;
+  bool all = false, chance = false;
 };
 
-int run_inundation(const InundationCommand& o) {
+// A grid of how likely, instead of shapes.
+int write_chance(const InundationCommand& o) {
   std::vector<std::string> notes;
+  if (o.all || !o.from.empty())
+    throw Error(ErrorCode::BadArgument, "a chance asks of each cell by itself, not which way water takes", "inundation",
+                "leave out --from and --all");
+  refuse_out(o.out, false);
+  const Grid in = within(open_input(o.in, o), o, notes);
+  return write_and_state(chance_below(in, height_of(o.level, in, notes)), o, notes);
+}
+
+int run_inundation(const InundationCommand& o) {
+  if (o.chance) return write_chance(o);
+  std::vector<std::string> notes;
+  if (!o.uncertainty.empty())
+    throw Error(ErrorCode::BadArgument, "shapes do not tell how sure they are", "inundation",
+                "--uncertainty goes with --chance");
   refuse_out(o.out, true);
   const Grid in = within(open_input(o.in, o), o, notes);
   InundationOptions options{.level = height_of(o.level, in, notes), .places = {}, .all = o.all, .run = o.run()};
@@ -515,6 +530,9 @@ void add_inundation(CLI::App& app, int& status) {
   v->add_option("--from", o->from,
                 "where the water comes from: X,Y; the edge and voids unless told; may be said again");
   v->add_flag("--all", o->all, "whatever lies as low, whether water can get there or not");
+  v->add_flag("--chance", o->chance,
+              "instead a grid of how likely each place lies below the level, in percent, by how sure the surface is");
+  add_uncertainty(*v, *o);
   v->add_option("--area", o->area, "only this area");
   v->add_option("--margin", o->margin, "this much around the area, e.g. 50m");
   add_reading(*v, *o, Reading::Converts);

@@ -2,6 +2,7 @@
 import csv
 import io
 import json
+import math
 import os
 import sqlite3
 import subprocess
@@ -128,6 +129,48 @@ class Surface(ToolTest):
         said = subprocess.run(["cs2cs", "EPSG:4326", "EPSG:32725", "-f", "%.4f"], input=corner, capture_output=True, text=True, check=True).stdout.split()
         self.assertAlmostEqual(float(said[0]), 677500, delta=20)
         self.assertAlmostEqual(float(said[1]), 5841600, delta=20)
+
+    def test_products_say_how_sure_they_are(self):
+        """Slope by numpy with noise of the stated size; the chance by the error function; zones by their cells."""
+        stated = ("--uncertainty", "0.2m", "--error-reach", "0m")
+        self.run_tool("slope", SHEET, "--as", "ratio", "--uncertainty", "0.03m", *stated[2:], "-o", "slope.tif")
+        self.run_tool("clip", "slope.tif", "--band", "uncertainty", "-o", "sure.tif")
+        sure = self.read_raster(self.path("sure.tif"))[0]
+        z = self.read_raster(SHEET)[0].astype("f8")
+        inner = numpy.index_exp[160:240, 250:450]
+        random, errors = numpy.random.default_rng(5), []
+
+        def steepness(z):
+            p = (z[:-2, 2:] + 2 * z[1:-1, 2:] + z[2:, 2:]) - (z[:-2, :-2] + 2 * z[1:-1, :-2] + z[2:, :-2])
+            q = (z[:-2, :-2] + 2 * z[:-2, 1:-1] + z[:-2, 2:]) - (z[2:, :-2] + 2 * z[2:, 1:-1] + z[2:, 2:])
+            return numpy.hypot(p, q) / 8
+
+        for _ in range(60):
+            noisy = z + random.normal(0, 0.03, z.shape)
+            errors.append((steepness(noisy) - steepness(z))[inner])
+        spread = numpy.sqrt(numpy.mean(numpy.square(errors), axis=0))
+        ratio = spread / sure[1:-1, 1:-1][inner]
+        self.assertAlmostEqual(float(numpy.nanmedian(ratio)), 1, delta=0.06)
+
+        self.run_tool("inundation", SHEET, "--level", "20m", "--chance", *stated, "-o", "chance.tif")
+        chance = self.read_raster(self.path("chance.tif"))[0]
+        row = z[200, ::50]
+        expected = [50 * (1 + math.erf((20 - h) / 0.2 / math.sqrt(2))) for h in row]
+        numpy.testing.assert_allclose(chance[200, ::50], expected, atol=1e-3)
+
+        self.run_tool("contours", SHEET, "--levels", "20m", "--zones", *stated, "-o", "zone.gpkg")
+        with sqlite3.connect(self.path("zone.gpkg")) as db:
+            self.assertEqual(db.execute("SELECT level, unit, confidence FROM zones").fetchone(), (20, "m", 95))
+        said = self.run_json("clip", SHEET, "--area", "zone.gpkg", "-o", "in_zone.tif")
+        zone = self.read_raster(self.path("in_zone.tif"))[0]
+        self.assertEqual(int((numpy.abs(z - 20) <= 1.96 * 0.2).sum()), int((~numpy.isnan(zone)).sum()), said["range"])
+        for words, why in (
+            (("contours", SHEET, "--interval", "5m", "--zones"), "how sure"),
+            (("contours", SHEET, "--interval", "5m", *stated), "--zones"),
+            (("contours", SHEET, "--interval", "1mm", "--zones", *stated), "zones of more than"),
+            (("inundation", SHEET, "--level", "3m", "--chance", "--all", *stated), "each cell"),
+        ):
+            self.assertIn(why, self.refused(*words, "-o", "no.gpkg", status=3 if "1mm" in words else 2), words)
 
 
 class Products(ToolTest):

@@ -13,7 +13,7 @@ struct KindFacts {
   Colouring colouring;
   bool is_length;  // in the unit of heights
 };
-constexpr std::array<KindFacts, 21> kKinds{
+constexpr std::array<KindFacts, 22> kKinds{
     {{QuantityKind::Unknown, "unknown", Colouring::Plain, false},
      {QuantityKind::Height, "height", Colouring::LandAndSea, true},
      {QuantityKind::Slope, "slope", Colouring::Plain, false},
@@ -34,7 +34,8 @@ constexpr std::array<KindFacts, 21> kKinds{
      {QuantityKind::Shadow, "shadow", Colouring::Classes, false},
      {QuantityKind::FlowDirection, "flow direction", Colouring::Classes, false},
      {QuantityKind::Upstream, "upstream", Colouring::Magnitudes, false},
-     {QuantityKind::Wetness, "wetness", Colouring::Plain, false}}};
+     {QuantityKind::Wetness, "wetness", Colouring::Plain, false},
+     {QuantityKind::Chance, "chance", Colouring::Plain, false}}};
 
 constexpr const char* kLandforms[] = {"flat",  "summit", "ridge",     "shoulder", "spur",
                                       "slope", "hollow", "footslope", "valley",   "pit"};

@@ -195,7 +195,7 @@ void judge_product(const StudyProduct& p, const Study& s, const StudyPlan& plan)
     ends_in(written(Holds::Grids, &Format::heights_only));
   if (p.interval && !(p.interval->metres() > 0))
     refuse("has an interval that is not above zero", "write for instance \"1 m\"");
-  if (p.uncertainty && !plan.surface.carries_uncertainty())
+  if ((p.uncertainty || p.zones || p.kind == "chance") && !plan.surface.carries_uncertainty())
     refuse("draws how sure the surface is, and none of its sources says so",
            "give a source an uncertainty, or leave that out");
   if (p.kind == "section" ? !(p.exaggeration >= 0) : !(p.exaggeration > 0))

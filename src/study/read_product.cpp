@@ -28,7 +28,7 @@ struct OwnKind {
   std::vector<std::string> keys;
 };
 const std::vector<OwnKind> kOwnKinds = {
-    {"contours", {"interval", "unit", "below", "levels", "depth_levels", "shortest", "smooth", "bands"}},
+    {"contours", {"interval", "unit", "below", "levels", "depth_levels", "shortest", "smooth", "bands", "zones"}},
     {"spots", {"radius", "relief"}},
     {"section", {"line", "across", "every", "width", "with", "stations", "exaggerate"}},
     {"map",
@@ -107,6 +107,8 @@ void read_contours(const TableReader& t, StudyProduct& p) {
   p.contour.shortest = t.length("shortest").value_or(Length());
   p.contour.tolerance = t.length("smooth").value_or(Length());
   p.bands = t.flag("bands", false);
+  p.zones = t.flag("zones", false);
+  if (p.bands && p.zones) t.refuse("zones", "bands fill the ground, zones surround lines", "leave one of them out");
   for (const char* key : {"levels", "depth_levels"})
     for (const std::string& level : t.list(key)) {
       p.depths = key == std::string("depth_levels");

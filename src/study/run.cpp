@@ -473,11 +473,11 @@ class Runner {
   }
   Layer levels_of(const StudyProduct& p) const {
     const Grid g = leveled(p);
-    if (p.bands) {
+    if (p.bands || p.zones) {
       ContourOptions c = p.contour;
       c.run = options_.run;
       c.interval = p.interval.value_or(sensible_interval(out_.surface.lowest, out_.surface.highest, g.quantity().unit));
-      return band_layer(contour_bands(g, c), g);
+      return p.zones ? zone_layer(contour_zones(g, c), g) : band_layer(contour_bands(g, c), g);
     }
     Layer layer = contour_layer(lines_at(p), g);
     if (p.depths) add_depths(layer);

@@ -106,7 +106,7 @@ Grid curvature(const Grid& surface, CurvatureKind kind, int window) {
   require_window(window, "curvature");
   const KindRow& k = kKinds[static_cast<std::size_t>(kind)];
   return quadric_product(surface, product_info(surface, QuantityKind::Curvature, k.unit, SampleType::Float32), window,
-                         k.row);
+                         k.row, true);
 }
 
 }  // namespace katoptra

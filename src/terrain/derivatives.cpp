@@ -10,6 +10,7 @@
 #include "katoptra/terrain/position.hpp"
 
 #include "base/clones.hpp"
+#include "derivative_errors.hpp"
 #include "gradients.hpp"
 #include "product_info.hpp"
 #include "quadric.hpp"
@@ -109,6 +110,16 @@ void GradientField::row(const Block& in, std::int64_t r, float* p, float* q) con
   }
 }
 
+void GradientField::factors(std::int64_t r, float* east, float* north) const {
+  for (std::int64_t c = 0; c < cols_;) {
+    const ScaleRun k = scale_.run(r, c);
+    for (std::int32_t i = k.from; c < k.end; ++c, ++i) {
+      east[c] = k.x.at(i);
+      north[c] = k.y.at(i);
+    }
+  }
+}
+
 namespace {
 
 void slope_degrees(const float* p, const float* q, std::int64_t n, const float*, float* out) {
@@ -134,16 +145,24 @@ void aspect_degrees(const float* p, const float* q, std::int64_t n, const float*
 
 class GradientSource final : public GridSource {
  public:
-  GradientSource(Grid input, GridInfo info, double vertical, bool of_four, GradientRow row,
-                 std::vector<float> parameters)
+  GradientSource(Grid input, GridInfo info, double vertical, const GradientProduct& what)
       : input_(std::move(input)),
         info_(std::move(info)),
         ruler_(info_.frame.crs()),
         vertical_(vertical),
-        of_four_(of_four),
-        row_(row),
-        parameters_(std::move(parameters)) {}
+        of_four_(what.of_four),
+        row_(what.row),
+        parameters_(what.parameters) {
+    if (!what.states_error || !input_.carries_uncertainty()) return;
+    const std::vector<double> step{-1, 0, 1},
+        beside = of_four_ ? std::vector<double>{0, 1, 0} : std::vector<double>{1, 2, 1};
+    const WindowCovariance errors(input_.info());
+    east_ = errors.of({step, beside});
+    north_ = errors.of({beside, step});
+    info_.error_reach = reach_over_window(input_.info(), 3);
+  }
   const GridInfo& info() const override { return info_; }
+  bool carries_uncertainty() const override { return east_ > 0; }
 
   void read(const BlockView& out) const override {
     const Window& w = out.window;
@@ -154,14 +173,50 @@ class GradientSource final : public GridSource {
       field.row(in, r, p.data(), q.data());
       row_(p.data(), q.data(), w.cols, parameters_.data(), out.row(r));
       if (out.origin) std::copy_n(in.origin_row(r + 1) + 1, w.cols, out.origin_row(r));
+      if (out.uncertainty) state_errors(in, field, r, p, q, out.row(r), out.uncertainty_row(r));
     }
   }
 
  private:
+  void state_errors(const Block& in, const GradientField& field, std::int64_t r, const std::vector<float>& p,
+                    const std::vector<float>& q, const float* value, float* uncertainty) const {
+    const std::size_t n = p.size();
+    std::vector<double> of_cell(n), squares(n, 0.0);
+    mean_squares(in, r, 1, of_cell);
+    std::vector<float> east(n), north(n), moved(n), up(n), down(n);
+    field.factors(r, east.data(), north.data());
+    const auto by = [&](const std::vector<float>& from, const std::vector<float>& factor, double variance, bool first) {
+      const auto evaluated = [&](float side, std::vector<float>& to) {
+        for (std::size_t c = 0; c < n; ++c)
+          moved[c] = from[c] + side * (of_four_ ? 4 : 1) * factor[c] *
+                                   static_cast<float>(std::sqrt(variance * of_cell[c] * growth(in, r, c)));
+        row_(first ? moved.data() : p.data(), first ? q.data() : moved.data(), static_cast<std::int64_t>(n),
+             parameters_.data(), to.data());
+      };
+      evaluated(1, up);
+      evaluated(-1, down);
+      add_change(value, up.data(), down.data(), squares);
+    };
+    by(p, east, east_, true);
+    by(q, north, north_, false);
+    for (std::size_t c = 0; c < n; ++c)
+      if (std::isnan(of_cell[c])) squares[c] = std::nan("");
+    state_error(value, squares, uncertainty);
+  }
+  // Where neighbours are continued across the cell, its own error counts more: of a column that is missing 88 times the
+  // variance of a cell instead of 12, of a neighbour of four 8 times instead of 2.
+  double growth(const Block& in, std::int64_t r, std::size_t c) const {
+    for (std::int64_t j = 0; j < 3; ++j)
+      for (std::size_t i = 0; i < 3; ++i)
+        if (std::isnan(in.row(r + j)[c + i])) return of_four_ ? 4 : 8;
+    return 1;
+  }
+
   Grid input_;
   GridInfo info_;
   GroundRuler ruler_;
   std::int64_t scale_step_ = scale_step(info_.frame);
+  double east_ = 0, north_ = 0;  // variances of Horn's sums, of a cell's; 0 where errors are not stated
   double vertical_;
   bool of_four_;
   GradientRow row_;
@@ -199,8 +254,7 @@ class RoughnessSource final : public GridSource {
 
 Grid gradient_product(const Grid& surface, GridInfo info, const GradientProduct& what) {
   const double vertical = metres_per(surface.quantity().unit) * what.exaggeration;
-  return Grid(
-      std::make_shared<GradientSource>(surface, std::move(info), vertical, what.of_four, what.row, what.parameters));
+  return Grid(std::make_shared<GradientSource>(surface, std::move(info), vertical, what));
 }
 
 namespace {
@@ -290,8 +344,9 @@ Grid slope(const Grid& surface, SlopeAs as, const GradientOptions& options) {
     return quadric_product(surface, std::move(info), options.window,
                            as == SlopeAs::Degrees   ? fitted_degrees
                            : as == SlopeAs::Percent ? fitted_ratio<100>
-                                                    : fitted_ratio<1>);
-  GradientProduct p{.of_four = way == Gradient::ZevenbergenThorne, .row = slope_degrees};
+                                                    : fitted_ratio<1>,
+                           true);
+  GradientProduct p{.of_four = way == Gradient::ZevenbergenThorne, .states_error = true, .row = slope_degrees};
   if (as != SlopeAs::Degrees) {
     p.row = slope_ratio;
     p.parameters = {as == SlopeAs::Percent ? 100.0f : 1.0f};

@@ -25,6 +25,8 @@ class GradientField {
       : scale_(frame, ruler, step, vertical, w), cols_(w.cols), of_four_(of_four) {}
   // Row `r` of the window. `in`: the window and a cell more on every side.
   void row(const Block& in, std::int64_t r, float* p, float* q) const;
+  // How much of a unit of height across a cell is to the east and to the north, for the cells of row `r`.
+  void factors(std::int64_t r, float* east, float* north) const;
 
  private:
   ScaleField scale_;
@@ -38,6 +40,7 @@ using GradientRow = void (*)(const float* p, const float* q, std::int64_t n, con
 struct GradientProduct {
   double exaggeration = 1;
   bool of_four = false;
+  bool states_error = false;  // where the surface carries its uncertainty, the product does
   GradientRow row = nullptr;
   std::vector<float> parameters = {};
 };

@@ -11,12 +11,14 @@
 #include <array>
 #include <cmath>
 #include <fmt/format.h>
+#include <optional>
 #include <vector>
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/terrain/curvature.hpp"
 
 #include "base/clones.hpp"
+#include "derivative_errors.hpp"
 #include "scale_field.hpp"
 
 namespace katoptra {
@@ -69,6 +71,8 @@ KATOPTRA_CLONES void add_columns(const double* __restrict z0, const double* __re
 // Derivatives of a row, as they are handed on.
 struct DerivativeRows {
   std::vector<float> x, y, xx, xy, yy;
+  // Where it is asked for: how much larger variances are of slopes and of bends than those of a whole window.
+  std::vector<std::array<float, 2>> growth;
   explicit DerivativeRows(std::size_t n) : x(n), y(n), xx(n), xy(n), yy(n) {}
   Derivatives view() const { return {x.data(), y.data(), xx.data(), xy.data(), yy.data()}; }
 };
@@ -211,9 +215,14 @@ std::array<double, kTerms> solved(std::array<std::array<double, kTerms>, kTerms>
   return x;
 }
 
+struct Normal {
+  std::array<std::array<double, kTerms>, kTerms> a{};
+  std::array<double, kTerms> z{};
+};
+
 class QuadricSource final : public GridSource {
  public:
-  QuadricSource(Grid input, GridInfo info, int window, DerivativeRow row)
+  QuadricSource(Grid input, GridInfo info, int window, DerivativeRow row, bool states_error)
       : input_(std::move(input)), info_(std::move(info)), ruler_(info_.frame.crs()), m_(window / 2), row_(row) {
     const double m = static_cast<double>(m_), width = 2 * m + 1;
     square_ = m * (m + 1) * width / 3;  // the sum of x² over a row of the window
@@ -223,8 +232,10 @@ class QuadricSource final : public GridSource {
                 .bend = 2 / (width * even),
                 .twist = 1 / (square_ * square_),
                 .vertical = metres_per(input_.quantity().unit)};
+    if (states_error && input_.carries_uncertainty()) take_errors();
   }
   const GridInfo& info() const override { return info_; }
+  bool carries_uncertainty() const override { return errors_.has_value(); }
 
   void read(const BlockView& out) const override {
     const Window& w = out.window;
@@ -235,6 +246,7 @@ class QuadricSource final : public GridSource {
     ColumnSums columns(wide);
     QuadricSums sums(n);
     DerivativeRows d(n);
+    if (out.uncertainty) d.growth.resize(n);
     if (voids.any())
       for (std::int64_t r = 0; r < 2 * m_; ++r) voids.enter(r);
     for (std::int64_t r = 0; r < w.rows; ++r) {
@@ -242,6 +254,7 @@ class QuadricSource final : public GridSource {
         fit_nine(in, r, scale, d);
       else
         fit_wide(in, r, scale, columns, sums, d);
+      std::fill(d.growth.begin(), d.growth.end(), std::array{1.0f, 1.0f});
       if (voids.any()) {
         voids.enter(r + 2 * m_);
         mend(in, voids, r, scale, columns, d);
@@ -249,10 +262,81 @@ class QuadricSource final : public GridSource {
       }
       row_(d.view(), w.cols, out.row(r));
       if (out.origin) std::copy_n(in.origin_row(r + m_) + m_, w.cols, out.origin_row(r));
+      if (out.uncertainty) state_errors(in, r, scale, d, out.row(r), out.uncertainty_row(r));
     }
   }
 
  private:
+  // Deviations of the derivatives of a cell whose errors have deviation 1, in cells. Those of the two bends go
+  // together: `bend_both` moves xx, and yy by its share; `bend_rest` moves yy alone.
+  struct Errors {
+    double x = 0, y = 0, xy = 0, bend_both = 0, yy_of_both = 0, bend_rest = 0;
+  };
+  void take_errors() {
+    std::vector<double> one, step, even;
+    for (std::int64_t i = -m_; i <= m_; ++i) {
+      one.push_back(1);
+      step.push_back(static_cast<double>(i));
+      even.push_back(even_at(i));
+    }
+    const WindowCovariance cells(input_.info());
+    const double xx = cells.of({even, one}), yy = cells.of({one, even}), both = cells.of({even, one}, {one, even});
+    Errors& e = errors_.emplace();
+    e.x = factors_.slope * std::sqrt(cells.of({step, one}));
+    e.y = factors_.slope * std::sqrt(cells.of({one, step}));
+    e.xy = factors_.twist * std::sqrt(cells.of({step, step}));
+    e.bend_both = factors_.bend * std::sqrt(xx);
+    e.yy_of_both = factors_.bend * both / std::sqrt(xx);
+    e.bend_rest = factors_.bend * std::sqrt(std::max(0.0, yy - both * both / xx));
+    info_.error_reach = reach_over_window(input_.info(), 2 * static_cast<double>(m_) + 1);
+  }
+
+  // What each derivative is moved by, for the cells of a row.
+  void state_errors(const Block& in, std::int64_t r, const ScaleField& scale, const DerivativeRows& d,
+                    const float* value, float* uncertainty) const {
+    const std::size_t n = d.x.size();
+    std::vector<double> of_cell(n), squares(n, 0.0), east(n), north(n);
+    mean_squares(in, r, m_, of_cell);
+    for (std::int64_t c = 0; c < std::ssize(of_cell);) {
+      const ScaleRun k = scale.run(r, c);
+      for (std::int32_t i = k.from; c < k.end; ++c, ++i) {
+        east[static_cast<std::size_t>(c)] = 8 * static_cast<double>(k.x.at(i));
+        north[static_cast<std::size_t>(c)] = 8 * static_cast<double>(k.y.at(i));
+      }
+    }
+    const auto deviation = [&](std::size_t c, bool bend) {
+      return std::sqrt(of_cell[c] * static_cast<double>(d.growth[c][bend]));
+    };
+    DerivativeRows moved = d;
+    std::vector<float> up(n), down(n);
+    const auto by = [&](const auto& move) {
+      for (const double side : {1.0, -1.0}) {
+        for (std::size_t c = 0; c < n; ++c) move(c, side);
+        row_(moved.view(), static_cast<std::int64_t>(n), side > 0 ? up.data() : down.data());
+      }
+      add_change(value, up.data(), down.data(), squares);
+      moved = d;
+    };
+    const auto add = [](float of, double what) { return of + static_cast<float>(what); };
+    const Errors& e = *errors_;
+    const double per = 1 / factors_.vertical;
+    by([&](std::size_t c, double s) { moved.x[c] = add(d.x[c], s * e.x * deviation(c, false) * east[c]); });
+    by([&](std::size_t c, double s) { moved.y[c] = add(d.y[c], s * e.y * deviation(c, false) * north[c]); });
+    by([&](std::size_t c, double s) {
+      moved.xy[c] = add(d.xy[c], s * e.xy * deviation(c, true) * east[c] * north[c] * per);
+    });
+    by([&](std::size_t c, double s) {
+      moved.xx[c] = add(d.xx[c], s * e.bend_both * deviation(c, true) * east[c] * east[c] * per);
+      moved.yy[c] = add(d.yy[c], s * e.yy_of_both * deviation(c, true) * north[c] * north[c] * per);
+    });
+    by([&](std::size_t c, double s) {
+      moved.yy[c] = add(d.yy[c], s * e.bend_rest * deviation(c, true) * north[c] * north[c] * per);
+    });
+    for (std::size_t c = 0; c < n; ++c)
+      if (std::isnan(of_cell[c])) squares[c] = std::nan("");
+    state_error(value, squares, uncertainty);
+  }
+
   double even_at(std::int64_t i) const {
     return static_cast<double>(i * i) - square_ / (2 * static_cast<double>(m_) + 1);
   }
@@ -323,7 +407,9 @@ class QuadricSource final : public GridSource {
         continue;
       }
       if (at >= k.end) k = scale.run(r, at);
-      const auto fit = fitted(columns, c, static_cast<double>(in.row(r + m_)[at + m_]));
+      const Normal normal = normal_of(columns, c, static_cast<double>(in.row(r + m_)[at + m_]));
+      const auto fit = solved(normal.a, normal.z);
+      if (!d.growth.empty()) d.growth[c] = growth_of(normal);
       const double xx = 2 * fit[3], yy = 2 * fit[4];
       const auto from = static_cast<std::int32_t>(k.from + (at - k.first));
       to_ground({0, 1, from, k.x, k.y}, 1, {.vertical = factors_.vertical}, &fit[1], &fit[2], &xx, &fit[5], &yy,
@@ -354,8 +440,24 @@ class QuadricSource final : public GridSource {
     }
   }
 
-  // The terms of the quadric through the cells that are there, of the window that begins at column `c`.
-  std::array<double, kTerms> fitted(const ColumnSums& s, std::size_t c, double centre) const {
+  // Of the variances of slopes, and of bends and twist, by errors that have nothing to do with one another.
+  std::array<float, 2> growth_of(const Normal& normal) const {
+    const double m = static_cast<double>(m_), width = 2 * m + 1, even = 2 / (factors_.bend * width);
+    const std::array<double, kTerms> whole{
+        1, factors_.slope, factors_.slope, 1 / (width * even), 1 / (width * even), factors_.twist};
+    std::array<float, 2> most{1, 1};
+    for (std::size_t t = 1; t < kTerms; ++t) {
+      std::array<double, kTerms> unit{};
+      unit[t] = 1;
+      float& of = most[t > 2];
+      of = std::max(of, static_cast<float>(solved(normal.a, unit)[t] / whole[t]));
+    }
+    return most;
+  }
+
+  // The normal equations of the terms of the quadric through the cells that are there, of the window that begins at
+  // column `c`.
+  Normal normal_of(const ColumnSums& s, std::size_t c, double centre) const {
     // Moments of x and y to the fourth order, and of z with x and y to the second.
     std::array<std::array<double, 5>, 5> moment{};
     std::array<double, kTerms> z{};
@@ -380,7 +482,7 @@ class QuadricSource final : public GridSource {
       const double level = centre * moment[px][py], reach = std::pow(static_cast<double>(m_), px + py) * moment[0][0];
       z[t] = std::abs(z[t] - level) <= kRounding * std::abs(centre) * reach ? 0 : z[t] - level;
     }
-    return solved(a, z);
+    return {a, z};
   }
 
   Grid input_;
@@ -391,6 +493,7 @@ class QuadricSource final : public GridSource {
   DerivativeRow row_;
   double square_ = 0;
   Factors factors_;
+  std::optional<Errors> errors_;
 };
 
 }  // namespace
@@ -401,8 +504,8 @@ void require_window(int window, const char* where) {
                 fmt::format("take an odd number of cells, 3 to {}", kWidestWindow));
 }
 
-Grid quadric_product(const Grid& surface, GridInfo info, int window, DerivativeRow row) {
-  return Grid(std::make_shared<QuadricSource>(surface, std::move(info), window, row));
+Grid quadric_product(const Grid& surface, GridInfo info, int window, DerivativeRow row, bool states_error) {
+  return Grid(std::make_shared<QuadricSource>(surface, std::move(info), window, row, states_error));
 }
 
 }  // namespace katoptra

@@ -16,7 +16,8 @@ using DerivativeRow = void (*)(const Derivatives& d, std::int64_t n, float* out)
 // Refuses (BadArgument) a window that is even, below 3 or above kWidestWindow.
 void require_window(int window, const char* where);
 
-// `info`: what the product says of itself. `window`: cells across, odd.
-Grid quadric_product(const Grid& surface, GridInfo info, int window, DerivativeRow row);
+// `info`: what the product says of itself. `window`: cells across, odd. `states_error`: where the surface carries its
+// uncertainty, the product does.
+Grid quadric_product(const Grid& surface, GridInfo info, int window, DerivativeRow row, bool states_error = false);
 
 }  // namespace katoptra

@@ -141,6 +141,44 @@ Inundation inundation(const Grid& surface, const InundationOptions& o) {
   return out;
 }
 
+namespace {
+
+class ChanceSource final : public GridSource {
+ public:
+  ChanceSource(Grid surface, GridInfo info, double level)
+      : surface_(std::move(surface)), info_(std::move(info)), level_(level) {}
+  const GridInfo& info() const override { return info_; }
+  void read(const BlockView& out) const override {
+    const Block in = surface_.read(out.window, planes_with(out.origin != nullptr, true));
+    for (std::int64_t r = 0; r < out.window.rows; ++r) {
+      if (out.origin) std::copy_n(in.origin_row(r), out.window.cols, out.origin_row(r));
+      for (std::int64_t c = 0; c < out.window.cols; ++c) {
+        const double below = level_ - static_cast<double>(in.at(c, r)),
+                     u = static_cast<double>(in.uncertainty_row(r)[c]);
+        const double share = u > 0 ? std::erfc(-below / (u * std::sqrt(2.0))) / 2 : below >= 0 ? 1 : 0;
+        out.row(r)[c] = std::isnan(below) || std::isnan(u) ? kVoid : static_cast<float>(100 * share);
+        if (out.origin && std::isnan(out.row(r)[c])) out.origin_row(r)[c] = 0;
+      }
+    }
+  }
+
+ private:
+  Grid surface_;
+  GridInfo info_;
+  double level_;
+};
+
+}  // namespace
+
+Grid chance_below(const Grid& surface, double level) {
+  if (!std::isfinite(level)) throw Error(ErrorCode::BadArgument, "the level must be a number", "chance");
+  if (!surface.carries_uncertainty())
+    throw Error(ErrorCode::BadArgument, "does not say how sure it is, so nobody can say how likely it is under water",
+                surface.info().name, "state it with --uncertainty, for instance 0.1m");
+  return Grid(std::make_shared<ChanceSource>(
+      surface, product_info(surface, QuantityKind::Chance, "percent", SampleType::Float32), level));
+}
+
 Layer inundation_layer(const Inundation& wet, const Grid& surface) {
   Layer layer{.name = "inundation", .crs = surface.frame().crs(), .features = {}};
   for (const WetPart& p : wet.parts)

@@ -121,6 +121,11 @@ Layer wet_shapes(const Grid& g, const Settings& s, const RunOptions& run) {
       g);
 }
 
+Grid chance_grid(const Grid& g, const Settings& s, const RunOptions&) {
+  require_level(s);
+  return chance_below(g, s.length("level").in(g.quantity().unit));
+}
+
 }  // namespace
 
 bool is_of_streams(std::string_view as) { return as == "height-above" || as == "distance"; }
@@ -189,6 +194,14 @@ const std::vector<WaterProduct>& water_products() {
         nullptr},
        nullptr,
        wet_shapes,
+       require_level},
+      {{"chance",
+        "how likely each place lies below a level, by how sure the surface is",
+        QuantityKind::Chance,
+        {{"level", "how high the water stands", "", SettingKind::Length, {}}},
+        nullptr},
+       chance_grid,
+       nullptr,
        require_level},
   };
   return all;

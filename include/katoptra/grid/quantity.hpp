@@ -33,7 +33,8 @@ enum class QuantityKind {
   Shadow,
   FlowDirection,
   Upstream,  // what drains to a cell
-  Wetness
+  Wetness,
+  Chance  // that something is so: percent
 };
 enum class SurfaceKind { Unknown, Ground, FirstReturn, SeaFloor };
 

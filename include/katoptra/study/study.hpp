@@ -107,6 +107,7 @@ struct StudyProduct {
   std::vector<std::string> layers;  // map: files of products before it that are drawn: streams, basins, depressions ...
   ContourOptions contour;           // contours: all but interval and run; `bands`: areas instead of lines
   bool bands = false, depths = false;       // `depths`: levels were given as depths
+  bool zones = false;                       // contours: where lines may lie, instead of lines
   SpotOptions spot;                         // spots; of a map those drawn on it, where its radius is not zero
   std::filesystem::path across;             // section: instead of a line, the centre line of cross sections
   Length every, width;                      // with that

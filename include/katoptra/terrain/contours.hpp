@@ -2,7 +2,8 @@
 //
 //   std::vector<ContourLine> lines = contours(dem, {.interval = 1_ft});
 //   std::vector<ContourLine> chart = contours(dem, {.levels = {0_m, -2_m, -5_m, -10_m, -20_m}});
-//   std::vector<ContourBand> zones = contour_bands(dem, {.levels = {0_m, 10_m, 20_m}});
+//   std::vector<ContourBand> bands = contour_bands(dem, {.levels = {0_m, 10_m, 20_m}});
+//   std::vector<ContourZone> zones = contour_zones(dem, {.interval = 1_m});   // where lines may lie
 //
 // Marching squares between cell centres; where opposite corners are high, the value of the bilinear surface at its
 // saddle decides which of them are joined. A cell that is exactly at a level counts as above it. Lines end at voids and
@@ -70,6 +71,16 @@ struct ContourBand {
 // By height; a band of which there is nothing is left out. `index_every`, `shortest` and `tolerance` mean nothing here.
 std::vector<ContourBand> contour_bands(const Grid& surface, const ContourOptions& options);
 
+// Where the lines of a level may lie: the ground that is no further from it than 1.96 times the uncertainty that the
+// surface states there, so that 95 of 100 places of the true line lie within. Levels as for contours; each takes two
+// readings of the surface, so at most kMostContourZones: TooLarge beyond. BadArgument for a surface that states none.
+inline constexpr int kMostContourZones = 500;
+struct ContourZone {
+  double level = 0;    // in the unit of the grid
+  MultiPolygon shape;  // in the grid's CRS
+};
+std::vector<ContourZone> contour_zones(const Grid& surface, const ContourOptions& options);
+
 // An interval that gives about `wanted` levels between two heights: 1, 2 or 5 times a power of ten of the unit.
 Length sensible_interval(double lowest, double highest, LengthUnit unit, int wanted = 20);
 
@@ -86,5 +97,7 @@ bool is_numbered(const Feature& contour, bool layer_has_index);
 bool has_index_lines(const Layer& contours);
 // As polygons with the properties from, to (missing where there is no end) and unit.
 Layer band_layer(const std::vector<ContourBand>& bands, const Grid& surface);
+// As polygons with the properties level, unit and confidence (95).
+Layer zone_layer(const std::vector<ContourZone>& zones, const Grid& surface);
 
 }  // namespace katoptra

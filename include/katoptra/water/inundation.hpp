@@ -38,6 +38,11 @@ struct Inundation {
 
 // BadArgument: a place outside, or on ground higher than the level.
 Inundation inundation(const Grid& surface, const InundationOptions& options);
+// How likely each cell lies no higher than a level, in percent, by the uncertainty that the surface states there: its
+// errors are taken to be normal. A void where that is not known. Whether water can get there is not asked. BadArgument
+// for a surface that states none.
+Grid chance_below(const Grid& surface, double level);
+
 Layer inundation_layer(const Inundation& wet, const Grid& surface);
 
 }  // namespace katoptra
