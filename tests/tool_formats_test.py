@@ -1,10 +1,13 @@
 """Every format: written by the tool, read by somebody else; written by somebody else, read by the tool."""
+import io
 import json
 import os
+import sqlite3
 import struct
 import subprocess
 import tarfile
 import zipfile
+import zlib
 
 import h5py
 import netCDF4
@@ -667,6 +670,133 @@ class FormatTest(ToolTest):
         self.expect_back(self.path("evil.zip"), truth.astype("float32"))
         self.assertFalse(os.path.exists(os.path.join(os.path.dirname(self.folder), "evil.tif")))
         self.assertEqual([n for n in sorted(os.listdir(self.folder)) if not n.startswith("seen")], before)
+
+
+def grey16(samples):
+    """A PNG of 16-bit grey by the published layout: zlib alone."""
+    rows, cols = samples.shape
+    lines = b"".join(b"\0" + row.astype(">u2").tobytes() for row in samples)
+
+    def chunk(kind, body):
+        return struct.pack(">I", len(body)) + kind + body + struct.pack(">I", zlib.crc32(kind + body))
+
+    return b"\x89PNG\r\n\x1a\n" + chunk(b"IHDR", struct.pack(">IIBBBBB", cols, rows, 16, 0, 0, 0, 0)) + chunk(b"IDAT", zlib.compress(lines)) + chunk(b"IEND", b"")
+
+
+class CoverageTest(FormatTest):
+    """Gridded coverages of GeoPackage, made with sqlite3 by the tables of OGC 17-066."""
+
+    TILE = 16
+
+    def coverage(self, name, integers=True, scale=(0.01, 20.0), own=(1.0, 0.0), null=65535, leave=(), srs=32725, unit="m",
+                 encoding="grid-value-is-center", tables=("dem",), contents=True, level_below=True):
+        """A surface of ROWS x COLS cells in tiles, the last ones filled up with void; also a coarse level that must not be read."""
+        z, hole = surface("float64")
+        across, down = -(-COLS // self.TILE), -(-ROWS // self.TILE)
+        path = self.path(name)
+        db = sqlite3.connect(path)
+        db.executescript("""
+            PRAGMA application_id = 1196444487;
+            CREATE TABLE gpkg_spatial_ref_sys (srs_name TEXT, srs_id INTEGER PRIMARY KEY, organization TEXT, organization_coordsys_id INTEGER, definition TEXT, description TEXT);
+            CREATE TABLE gpkg_contents (table_name TEXT PRIMARY KEY, data_type TEXT, identifier TEXT, description TEXT, last_change TEXT, min_x REAL, min_y REAL, max_x REAL, max_y REAL, srs_id INTEGER);
+            CREATE TABLE gpkg_tile_matrix_set (table_name TEXT PRIMARY KEY, srs_id INTEGER, min_x REAL, min_y REAL, max_x REAL, max_y REAL);
+            CREATE TABLE gpkg_tile_matrix (table_name TEXT, zoom_level INTEGER, matrix_width INTEGER, matrix_height INTEGER, tile_width INTEGER, tile_height INTEGER, pixel_x_size REAL, pixel_y_size REAL);
+            CREATE TABLE gpkg_2d_gridded_coverage_ancillary (id INTEGER PRIMARY KEY, tile_matrix_set_name TEXT, datatype TEXT, scale REAL, offset REAL, precision REAL, data_null REAL, grid_cell_encoding TEXT, uom TEXT, field_name TEXT, quantity_definition TEXT);
+            CREATE TABLE gpkg_2d_gridded_tile_ancillary (id INTEGER PRIMARY KEY, tpudt_name TEXT, tpudt_id INTEGER, scale REAL, offset REAL, min REAL, max REAL, mean REAL, std_dev REAL);""")
+        db.execute("INSERT INTO gpkg_spatial_ref_sys VALUES ('zone', ?, 'EPSG', ?, 'x', NULL)", (srs, srs))
+        seen = np.full(z.shape, np.nan)
+        for table in tables:
+            quoted = '"' + table.replace('"', '""') + '"'
+            east, south = WEST + across * self.TILE * CELL, NORTH - down * self.TILE * CELL
+            box = (WEST, NORTH - ROWS * CELL, WEST + COLS * CELL, NORTH) if contents else (None,) * 4
+            db.execute("INSERT INTO gpkg_contents VALUES (?, '2d-gridded-coverage', ?, '', '', ?, ?, ?, ?, ?)", (table, table, *box, srs))
+            db.execute("INSERT INTO gpkg_tile_matrix_set VALUES (?, ?, ?, ?, ?, ?)", (table, srs, WEST, south, east, NORTH))
+            for zoom in (2, 3) if level_below else (3,):
+                db.execute("INSERT INTO gpkg_tile_matrix VALUES (?, ?, ?, ?, ?, ?, ?, ?)", (table, zoom, across, down, self.TILE, self.TILE, CELL, CELL))
+            kind = "integer" if integers else "float"
+            db.execute("INSERT INTO gpkg_2d_gridded_coverage_ancillary VALUES (NULL, ?, ?, ?, ?, 1, ?, ?, ?, 'Height', 'Height')",
+                       (table, kind, *(scale if integers else (1, 0)), null, encoding, unit))
+            db.execute(f'CREATE TABLE {quoted} (id INTEGER PRIMARY KEY, zoom_level INTEGER, tile_column INTEGER, tile_row INTEGER, tile_data BLOB)')
+            if level_below:
+                db.execute(f'INSERT INTO {quoted} VALUES (NULL, 2, 0, 0, ?)', (b"not looked at",))
+            for r in range(down):
+                for c in range(across):
+                    if (c, r) in leave:
+                        continue
+                    where = np.s_[r * self.TILE:(r + 1) * self.TILE, c * self.TILE:(c + 1) * self.TILE]
+                    part, gone = z[where], hole[where]
+                    tile = np.full((self.TILE, self.TILE), float(null) if null is not None else np.nan)
+                    if integers:
+                        s, o = (own[0], own[1] + 3 * c) if own != (1.0, 0.0) else own
+                        raw = np.round(((part - scale[1]) / scale[0] - o) / s)
+                        tile[:part.shape[0], :part.shape[1]] = np.where(gone, null, raw)
+                        blob = grey16(tile.astype("u2"))
+                        seen[where] = np.where(gone, np.nan, (raw * s + o) * scale[0] + scale[1])
+                    else:
+                        tile[:part.shape[0], :part.shape[1]] = np.where(gone, np.nan if null is None else null, part)
+                        s, o = 1, 0
+                        blob = io.BytesIO()
+                        tifffile.imwrite(blob, tile.astype("f4"))
+                        blob = blob.getvalue()
+                        seen[where] = np.where(gone, np.nan, part.astype("f4"))
+                    row = db.execute(f'INSERT INTO {quoted} VALUES (NULL, 3, ?, ?, ?)', (c, r, blob)).lastrowid
+                    db.execute("INSERT INTO gpkg_2d_gridded_tile_ancillary VALUES (NULL, ?, ?, ?, ?, 0, 0, 0, 0)", (table, row, s, o))
+        db.commit()
+        db.close()
+        return path, seen
+
+    def test_coverages_are_read(self):
+        for case in (dict(), dict(own=(0.5, 40.0)), dict(integers=False, null=-9999), dict(integers=False, null=None),
+                     dict(leave=((1, 0),)), dict(scale=(1.0, 0.0), level_below=False)):
+            path, want = self.coverage("c.gpkg", **case)
+            look = self.run_json("look", path)[0]
+            self.assertEqual((look["format"], look["crs"], look["cols"], look["rows"], look["cell"]), ("GeoPackage coverage", "EPSG:32725", COLS, ROWS, [CELL, CELL]), case)
+            seen, head = self.values(path)
+            np.testing.assert_allclose(seen, want, atol=1e-4, err_msg=str(case))
+            self.assertEqual((float(head["xllcorner"]), float(head["yllcorner"])), (WEST, NORTH - ROWS * CELL))
+            os.unlink(path)
+
+    def test_place_unit_and_choice(self):
+        path, want = self.coverage("corner.gpkg", encoding="grid-value-is-corner", unit="[ft_i]", contents=False, tables=("dem", 'odd "name"'))
+        look = self.run_json("look", path)[0]
+        self.assertEqual((look["unit"], look["bands"]), ("ft", ["dem", 'odd "name"']))
+        self.assertEqual(look["bounds"][0], WEST - CELL / 2)
+        self.assertEqual(look["bounds"][3], NORTH - CELL / 2)
+        self.assertEqual((look["cols"], look["rows"]), (48, 32))  # no contents box: whole tiles
+        seen, _ = self.values(path, "--band", 'odd "name"')
+        np.testing.assert_allclose(seen[:ROWS, :COLS], want, atol=1e-4)
+        self.assertTrue(np.isnan(seen[ROWS:]).all())
+        # In an archive by its name; a file of features beside it in the archive is no second grid.
+        with zipfile.ZipFile(self.path("both.zip"), "w") as z:
+            z.write(path, "corner.gpkg")
+            z.write(self.source()[0], "dem.tif")
+        packed, _ = self.values(self.path("both.zip") + "/corner.gpkg")
+        np.testing.assert_allclose(packed[:ROWS, :COLS], want, atol=1e-4)
+        self.run_tool("look", "both.zip")
+
+    def test_bad_coverages_are_refused(self):
+        for name, change, said in (
+            ("tile", "UPDATE dem SET tile_data = x'89504e470d0a1a0a00' WHERE zoom_level = 3", "a tile of the coverage"),
+            ("tiff", "UPDATE dem SET tile_data = x'49492a00' WHERE zoom_level = 3", "a tile of the coverage"),
+            ("none", "DELETE FROM dem", "no tiles"),
+            ("size", "UPDATE gpkg_tile_matrix SET tile_width = -4", "width of tiles"),
+            ("huge", "UPDATE gpkg_tile_matrix SET tile_width = 99999999", "width of tiles"),
+            ("cell", "UPDATE gpkg_tile_matrix SET pixel_x_size = 0", "width of a cell"),
+            ("type", "UPDATE gpkg_2d_gridded_coverage_ancillary SET datatype = 'word'", "neither integer nor float"),
+            ("scale", "UPDATE gpkg_2d_gridded_coverage_ancillary SET scale = 0", "scale"),
+            ("lost", "DELETE FROM gpkg_tile_matrix_set", "where its coverage lies"),
+            ("gone", "DELETE FROM gpkg_2d_gridded_coverage_ancillary", "no gridded coverage"),
+            ("table", "DROP TABLE dem", "damaged"),
+        ):
+            path, _ = self.coverage(name + ".gpkg")
+            with sqlite3.connect(path) as db:
+                db.execute(change)
+            db.close()
+            self.assertIn(said, self.refused("clip", path, "-o", "no.tif", status=3), name)
+        path, _ = self.coverage("short.gpkg")
+        with open(path, "r+b") as f:
+            f.truncate(os.path.getsize(path) // 2)
+        self.refused("clip", path, "-o", "no.tif", status=3)
 
 
 if __name__ == "__main__":

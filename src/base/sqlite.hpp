@@ -1,5 +1,6 @@
 // SQLite with owners and Errors. One Sql serves one thread at a time.
 #pragma once
+#include <algorithm>
 #include <cstdint>
 #include <filesystem>
 #include <fmt/format.h>
@@ -110,6 +111,16 @@ class Sql {
       throw Error(ErrorCode::Io, fmt::format("cannot be opened: {}", db ? sqlite3_errmsg(db) : "no memory"), file_,
                   mode == Mode::ReadOnly ? "check its permissions" : "check that its folder exists and may be written");
     sqlite3_busy_timeout(db, 5000);
+  }
+  // The bytes of a database, which is only read.
+  Sql(std::vector<std::uint8_t> bytes, const std::string& name) : Sql(std::filesystem::path(), Mode::ReadWrite, name) {
+    auto* copy = static_cast<unsigned char*>(sqlite3_malloc64(bytes.size()));
+    if (!copy) throw Error(ErrorCode::TooLarge, "does not fit into memory", file_, "unpack it first");
+    std::copy(bytes.begin(), bytes.end(), copy);
+    const auto n = static_cast<sqlite3_int64>(bytes.size());
+    if (sqlite3_deserialize(db_.get(), "main", copy, n, n,
+                            SQLITE_DESERIALIZE_FREEONCLOSE | SQLITE_DESERIALIZE_READONLY) != SQLITE_OK)
+      throw Error(ErrorCode::BadFile, "is no database that can be read in memory", file_, "unpack it first");
   }
   void run(const std::string& sql) { SqlQuery(db_.get(), sql, file_).run(); }
   // Several statements, parted by semicolons.

@@ -23,6 +23,7 @@ GridFile open_flat(const Located& file, const OpenOptions& options);
 GridFile open_netcdf(const Located& file, const OpenOptions& options);
 GridFile open_bag(const Located& file, const OpenOptions& options);
 GridFile open_s102(const Located& file, const OpenOptions& options);
+GridFile open_coverage(const Located& file, const OpenOptions& options);
 GridFile open_xyz(const Located& file, const OpenOptions& options);
 
 // open_grid_file for a file that was found already, under the name `path`; its lineage is not looked for.
@@ -44,6 +45,8 @@ bool is_ascii_grid(std::span<const std::uint8_t> head);
 bool is_flat(const Located& file);
 // Lines of at least three numbers.
 bool is_xyz(std::span<const std::uint8_t> head);
+// A GeoPackage that holds gridded coverages.
+bool is_coverage(const Located& file, std::span<const std::uint8_t> head);
 bool is_hdf5(std::span<const std::uint8_t> head);
 bool is_netcdf_classic(std::span<const std::uint8_t> head);
 

@@ -34,6 +34,8 @@ struct Format {
   bool alone = false;
   // Its content is a sure sign; else the name has to say it, too (lines of three numbers may be anything).
   bool sure = true;
+  // Files of another kind have its ending, too: inside an archive it is not told from them by its name.
+  bool shares_ending = false;
   bool heights_only = false;  // it holds no other quantity
   bool points_only = false;   // of features
   bool lonlat = false;        // features are always in longitude and latitude of WGS 84

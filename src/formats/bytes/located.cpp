@@ -167,7 +167,8 @@ bool is_archive_name(const std::string& name) {
 bool is_grid_name(const std::string& name) {
   const std::string file = fs::path(name).filename().string();
   if (file.starts_with(".") || file.find(".lineage.") != file.npos) return false;
-  return format_of(file, Holds::Grids) != nullptr;
+  const Format* f = format_of(file, Holds::Grids);
+  return f && !f->shares_ending;
 }
 
 bool is_point_name(const std::string& name) {

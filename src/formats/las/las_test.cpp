@@ -2,6 +2,7 @@
 #include <fmt/format.h>
 #include <fstream>
 #include <map>
+#include <set>
 
 #include "katoptra/base/checksum.hpp"
 #include "katoptra/formats/bytes.hpp"
@@ -10,6 +11,7 @@
 
 #include "fake_server.hpp"
 #include "las_header.hpp"
+#include "las_write.hpp"
 #include "laz_chunk.hpp"
 #include "laz_items.hpp"
 #include "point_testing.hpp"
@@ -544,6 +546,183 @@ TEST(TextPoints, DepthsBecomeHeightsAndColumnsAreChosen) {
   EXPECT_EQ(read_text_file(folder / "t.txt"), "class;z\n40;-3.5\n41;1\n");
   EXPECT_EQ(report.points, 2u);
   EXPECT_EQ(error_of([&] { write_points(c, folder / "u.txt", {.columns = "x,colour"}); }), ErrorCode::BadArgument);
+}
+
+// ---- COPC, written
+
+struct ReadNode {
+  std::int32_t key[4] = {};
+  std::uint64_t at = 0;
+  std::int32_t bytes = 0, points = 0;
+};
+// Nodes by the published layout of the pages.
+std::vector<ReadNode> nodes_of(const std::vector<std::uint8_t>& file) {
+  std::vector<ReadNode> out;
+  std::vector<std::pair<std::uint64_t, std::uint64_t>> pages{
+      {laz::load<std::uint64_t>(file.data() + 429 + 40), laz::load<std::uint64_t>(file.data() + 429 + 48)}};
+  while (!pages.empty()) {
+    const auto [at, bytes] = pages.back();
+    pages.pop_back();
+    for (std::uint64_t i = 0; i < bytes; i += 32) {
+      const std::uint8_t* e = file.data() + at + i;
+      ReadNode n;
+      for (int k = 0; k < 4; ++k) n.key[k] = laz::load<std::int32_t>(e + 4 * k);
+      n.at = laz::load<std::uint64_t>(e + 16);
+      n.bytes = laz::load<std::int32_t>(e + 24);
+      n.points = laz::load<std::int32_t>(e + 28);
+      if (n.points < 0)
+        pages.emplace_back(n.at, static_cast<std::uint64_t>(n.bytes));
+      else
+        out.push_back(n);
+    }
+  }
+  return out;
+}
+
+std::vector<std::uint8_t> copc_bytes(const PointCloud& cloud, std::size_t heap, int threads = 0,
+                                     PointWriteReport* told = nullptr) {
+  TemporaryFolder folder;
+  const auto sink = create_file(folder / "a.copc.laz");
+  PointWriteReport report;
+  las::write_copc(cloud, *sink, {.run = {.threads = threads}}, report, heap);
+  sink->commit();
+  if (told) *told = report;
+  const std::string text = read_text_file(folder / "a.copc.laz");
+  return {text.begin(), text.end()};
+}
+
+// The records of all points, sorted: the tree changes nothing but their order.
+std::vector<std::string> sorted_records(const PointBatch& b, const PointInfo& info) {
+  las::Header h;
+  h.point_format = 7;
+  h.record_length = las::kRecordLength[7] + info.extra_bytes;
+  h.lattice = *info.lattice;
+  std::vector<std::uint8_t> records(b.size() * static_cast<std::size_t>(h.record_length));
+  las::batch_to_records(h, b, records.data());
+  std::vector<std::string> out;
+  for (std::size_t i = 0; i < b.size(); ++i) {
+    const char* r = reinterpret_cast<const char*>(records.data()) + i * static_cast<std::size_t>(h.record_length);
+    out.emplace_back(r, r + h.record_length);
+  }
+  std::sort(out.begin(), out.end());
+  return out;
+}
+
+PointBatch hilly_points(std::size_t n, unsigned seed) {
+  PointBatch b = mixed_points(n, 7, 3, seed);
+  b.waveform.clear();
+  Dice r(seed + 5);
+  for (std::size_t i = 0; i < n; ++i) {
+    // Most in one corner, so that the tree is deeper there.
+    const std::uint32_t wide = i % 3 == 0 ? 400'000 : 60'000;
+    const double x = 0.001 * r(wide), y = 0.001 * r(wide);
+    b.x[i] = 677000 + x;
+    b.y[i] = 5842000 + y;
+    b.z[i] = std::round((100 + 10 * std::sin(x / 20) + 0.001 * r(3000)) * 1000) / 1000;
+  }
+  return b;
+}
+
+TEST(Copc, WritesEveryPointOnceWhereItsNodeSays) {
+  const std::size_t n = 180'000;
+  PointInfo info = point_info(7, 3);
+  const PointBatch points = hilly_points(n, 3);
+  const PointCloud cloud = points_from_batch(points, info);
+  const auto records = sorted_records(points, info);
+  for (const std::size_t heap : {std::size_t{1'000'000}, std::size_t{30'000}}) {
+    SCOPED_TRACE(heap);
+    PointWriteReport report;
+    const std::vector<std::uint8_t> file = copc_bytes(cloud, heap, 0, &report);
+    EXPECT_EQ(report.points, n);
+    ASSERT_EQ(std::memcmp(file.data() + 377, "copc", 4), 0) << "the first record is its own";
+    const std::uint8_t* p = file.data() + 429;
+    const double half = laz::load<double>(p + 24);
+    EXPECT_DOUBLE_EQ(laz::load<double>(p + 32), 2 * half / 128);
+    TemporaryFolder folder;
+    write_file(folder / "a.copc.laz", file);
+    const PointFile back = open_point_file(folder / "a.copc.laz");
+    EXPECT_EQ(back.facts.format, "COPC 1.4");
+    EXPECT_TRUE(back.facts.problems.empty());
+    EXPECT_EQ(sorted_records(all_points(back.cloud), info), records);
+    // The chunks one after the other, without the tree, are the same points.
+    const std::vector<ReadNode> nodes = nodes_of(file);
+    std::uint64_t all = 0;
+    std::set<std::array<std::int32_t, 4>> keys;
+    for (const ReadNode& node : nodes) {
+      all += static_cast<std::uint64_t>(node.points);
+      EXPECT_TRUE(keys.insert({node.key[0], node.key[1], node.key[2], node.key[3]}).second);
+    }
+    EXPECT_EQ(all, n);
+    for (const auto& k : keys)
+      if (k[0] > 0) {
+        EXPECT_TRUE(keys.contains({k[0] - 1, k[1] / 2, k[2] / 2, k[3] / 2})) << "every node hangs on another";
+      }
+    // Each node by itself: inside its cube, and where it has children no two points in one of its 128^3 boxes.
+    std::size_t part = 0;
+    std::vector<ReadNode> by_place = nodes;
+    std::sort(by_place.begin(), by_place.end(), [](const ReadNode& a, const ReadNode& b) { return a.at < b.at; });
+    for (const ReadNode& node : by_place) {
+      const PointBatch b = back.cloud.read(part++);
+      ASSERT_EQ(b.size(), static_cast<std::size_t>(node.points));
+      const double edge = 2 * half / (1 << node.key[0]);
+      bool parted = false;
+      for (int child = 0; child < 8; ++child)
+        parted = parted || keys.contains({node.key[0] + 1, 2 * node.key[1] + (child & 1),
+                                          2 * node.key[2] + (child >> 1 & 1), 2 * node.key[3] + (child >> 2)});
+      std::set<std::array<std::int64_t, 3>> boxes;
+      for (std::size_t i = 0; i < b.size(); ++i) {
+        const double v[3] = {b.x[i], b.y[i], b.z[i]};
+        std::array<std::int64_t, 3> box{};
+        for (int a = 0; a < 3; ++a) {
+          const double from = laz::load<double>(p + 8 * a) - half + node.key[a + 1] * edge;
+          ASSERT_GE(v[a], from - 1e-6);
+          ASSERT_LE(v[a], from + edge + 1e-6);
+          box[static_cast<std::size_t>(a)] = static_cast<std::int64_t>((v[a] - from) / edge * 128 + 1e-9);
+        }
+        boxes.insert(box);
+      }
+      if (parted) {
+        EXPECT_GE(boxes.size() + 3, b.size());
+      }
+    }
+    // A coarse look is a small part of it, spread over all of it.
+    const PointFile coarse = open_point_file(folder / "a.copc.laz", {.open = {}, .area = nullptr, .spacing = 4_m});
+    EXPECT_LT(coarse.cloud.info().count, n / 3);
+    EXPECT_GT(coarse.cloud.info().count, 1000u);
+    EXPECT_EQ(copc_bytes(cloud, heap, 1), file) << "the same bytes on one thread";
+  }
+}
+
+TEST(Copc, WritesWhatIsOddToo) {
+  PointInfo info = point_info(6);
+  // All in one place, in more than one node may hold; a single one; none.
+  PointBatch same = mixed_points(60'000, 6, 0, 5);
+  same.extra.clear();
+  same.waveform.clear();
+  std::fill(same.x.begin(), same.x.end(), 677000.5);
+  std::fill(same.y.begin(), same.y.end(), 5842000.5);
+  std::fill(same.z.begin(), same.z.end(), 7.0);
+  TemporaryFolder folder;
+  for (const std::size_t n : {std::size_t{60'000}, std::size_t{1}, std::size_t{0}}) {
+    PointBatch some = same;
+    std::vector<std::uint8_t> marks(same.size(), 0);
+    std::fill_n(marks.begin(), n, std::uint8_t{1});
+    some.keep(marks);
+    write_points(points_from_batch(some, info), folder / "a.copc.laz", {.overwrite = true});
+    const PointFile back = open_point_file(folder / "a.copc.laz");
+    EXPECT_EQ(back.cloud.info().count, n);
+    EXPECT_EQ(all_points(back.cloud).size(), n);
+  }
+  // Old formats become those that COPC has; others are refused.
+  const PointCloud old = cloud_of(500, 3, 0, 9);
+  const PointWriteReport r = write_points(old, folder / "b.copc.laz");
+  EXPECT_NE(r.format.find("point format 7"), std::string::npos) << r.format;
+  EXPECT_EQ(error_of([&] { write_points(old, folder / "c.copc.laz", {.record_format = 3}); }), ErrorCode::BadArgument);
+  PointInfo degrees = info;
+  degrees.crs = Crs::parse("EPSG:4326");
+  EXPECT_EQ(error_of([&] { write_points(points_from_batch(same, degrees), folder / "d.copc.laz"); }),
+            ErrorCode::Refused);
+  EXPECT_FALSE(std::filesystem::exists(folder / "d.copc.laz"));
 }
 
 }  // namespace

@@ -5,10 +5,10 @@
 #include <cmath>
 #include <ctime>
 #include <fmt/format.h>
-#include <limits>
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/base/parallel.hpp"
+#include "katoptra/formats/format.hpp"
 #include "katoptra/version.hpp"
 
 #include "base/pool.hpp"
@@ -52,29 +52,6 @@ PointLattice lattice_for(const PointInfo& info) {
   return l;
 }
 
-struct Tally {
-  std::int32_t low[3], high[3];
-  std::uint64_t points = 0;
-  std::array<std::uint64_t, 15> by_return{};
-
-  Tally() {
-    std::fill_n(low, 3, std::numeric_limits<std::int32_t>::max());
-    std::fill_n(high, 3, std::numeric_limits<std::int32_t>::min());
-  }
-  void add(const std::uint8_t* r, std::size_t n, std::size_t stride, bool wide) {
-    for (std::size_t i = 0; i < n; ++i, r += stride) {
-      for (int a = 0; a < 3; ++a) {
-        const auto v = load<std::int32_t>(r + 4 * a);
-        low[a] = std::min(low[a], v);
-        high[a] = std::max(high[a], v);
-      }
-      const int number = r[14] & (wide ? 15 : 7);
-      if (number >= 1) ++by_return[static_cast<std::size_t>(number - 1)];
-    }
-    points += n;
-  }
-};
-
 void dates(Header& h, const PointInfo& info) {
   int y = 0, m = 0, d = 0;
   std::time_t t = std::time(nullptr);
@@ -90,6 +67,8 @@ void dates(Header& h, const PointInfo& info) {
   h.year = day.tm_year + 1900;
   h.day = day.tm_yday + 1;
 }
+
+}  // namespace
 
 Header header_for(const PointInfo& info, const PointWriteOptions& options, bool compressed,
                   std::vector<std::string>& notes) {
@@ -129,6 +108,15 @@ Header header_for(const PointInfo& info, const PointWriteOptions& options, bool 
   }
   return h;
 }
+
+void tell(const Header& h, PointWriteReport& report) {
+  report.points = h.points;
+  report.bounds = {h.lowest[0], h.lowest[1], h.highest[0], h.highest[1]};
+  report.lowest = h.lowest[2];
+  report.highest = h.highest[2];
+}
+
+namespace {
 
 // Records go out as they stand, or in chunks of one size, many coded at once.
 class Writer {
@@ -171,12 +159,7 @@ class Writer {
       laz::store(place, table_at);
       sink_.write_at(header_.points_at, place);
     }
-    header_.points = tally_.points;
-    header_.by_return = tally_.by_return;
-    for (int a = 0; a < 3 && tally_.points > 0; ++a) {
-      header_.lowest[a] = tally_.low[a] * header_.lattice.step[a] + header_.lattice.origin[a];
-      header_.highest[a] = tally_.high[a] * header_.lattice.step[a] + header_.lattice.origin[a];
-    }
+    tally_.tell(header_);
     if (tally_.points > 0xFFFFFFFF && header_.minor < 4)
       throw Error(ErrorCode::TooLarge, "more points than this version of the format can count", {}, "give --format 6");
     sink_.write_at(0, header_bytes(header_));
@@ -220,6 +203,10 @@ void write_las(const PointCloud& cloud, ByteSink& sink, bool compressed, const P
                PointWriteReport& report) {
   if (options.chunk < 1 || options.chunk > 1u << 24)
     throw Error(ErrorCode::BadArgument, "a chunk has 1 to 16777216 points", {}, "leave it at 50000");
+  if (compressed && has_ending(report.path, ".copc.laz")) {
+    write_copc(cloud, sink, options, report);
+    return;
+  }
   const PointInfo& info = cloud.info();
   Writer writer(header_for(info, options, compressed, report.notes), sink, options.chunk, thread_count(options.run));
   const Header& h = writer.header();
@@ -234,10 +221,7 @@ void write_las(const PointCloud& cloud, ByteSink& sink, bool compressed, const P
       },
       [&](std::shared_ptr<void> r) { writer.add(*static_cast<std::vector<std::uint8_t>*>(r.get())); });
   report.bytes = writer.finish();
-  report.points = h.points;
-  report.bounds = {h.lowest[0], h.lowest[1], h.highest[0], h.highest[1]};
-  report.lowest = h.lowest[2];
-  report.highest = h.highest[2];
+  tell(h, report);
   report.format = fmt::format("{} 1.{}, point format {}", compressed ? "LAZ" : "LAS", h.minor, h.point_format);
 }
 

@@ -16,13 +16,13 @@
 #include "base/text.hpp"
 
 namespace katoptra {
-namespace {
-
 std::string sql_name(const std::string& name) {
   std::string s = "\"";
   for (char c : name) s += c == '"' ? std::string("\"\"") : std::string(1, c);
   return s + "\"";
 }
+
+namespace {
 
 // ---- well-known binary
 
@@ -383,14 +383,6 @@ void read_blob(std::string_view blob, const std::string& file, std::vector<Featu
   WkbReader(b + skip, blob.size() - skip, file).geometry(out);
 }
 
-Crs crs_of(const Sql& sql, std::int64_t srs) {
-  if (srs <= 0) return {};
-  SqlQuery q =
-      sql.query("SELECT organization, organization_coordsys_id, definition FROM gpkg_spatial_ref_sys WHERE srs_id = ?");
-  if (!q.bind(1, srs).step()) return {};
-  return lower_case(q.text(0)) == "epsg" ? Crs::parse(fmt::format("EPSG:{}", q.integer(1))) : Crs::parse(q.text(2));
-}
-
 void read_row(const SqlQuery& row, const std::string& geometry, const std::string& file, Layer& layer) {
   std::vector<Feature> found;
   std::vector<std::pair<std::string, Property>> properties;
@@ -413,6 +405,14 @@ void read_row(const SqlQuery& row, const std::string& geometry, const std::strin
 
 }  // namespace
 
+Crs geopackage_crs(const Sql& sql, std::int64_t srs) {
+  if (srs <= 0) return {};
+  SqlQuery q =
+      sql.query("SELECT organization, organization_coordsys_id, definition FROM gpkg_spatial_ref_sys WHERE srs_id = ?");
+  if (!q.bind(1, srs).step()) return {};
+  return lower_case(q.text(0)) == "epsg" ? Crs::parse(fmt::format("EPSG:{}", q.integer(1))) : Crs::parse(q.text(2));
+}
+
 Layer read_geopackage(const std::filesystem::path& path) {
   const std::string file = path.string();
   open_file(path);  // says clearly when it is not there or empty
@@ -422,7 +422,7 @@ Layer read_geopackage(const std::filesystem::path& path) {
   Layer layer;
   layer.name = columns.text(0);
   const std::string geometry = columns.text(1);
-  layer.crs = crs_of(sql, columns.integer(2));
+  layer.crs = geopackage_crs(sql, columns.integer(2));
   SqlQuery rows = sql.query(fmt::format("SELECT * FROM {}", sql_name(layer.name)));
   while (rows.step()) read_row(rows, geometry, file, layer);
   return layer;

@@ -17,5 +17,9 @@ std::unique_ptr<LayerWriter> open_geopackage_writer(const Layer& like, const std
 // The tables that every GeoPackage has, with rows for WGS 84 and this CRS, and the number that the CRS has in them.
 void create_geopackage(Sql& sql, const Crs& crs);
 int geopackage_srs(const Crs& crs);
+// The CRS of such a number; none where it is not there or says nothing.
+Crs geopackage_crs(const Sql& sql, std::int64_t srs);
+// A name as SQL takes it, whatever stands in it.
+std::string sql_name(const std::string& name);
 
 }  // namespace katoptra
