@@ -114,6 +114,7 @@ int main(int argc, char** argv) {
   all.push_back({"filled, the usual way", filled(FillMethod::Usual, false)});
   all.push_back({"filled by membrane", filled(FillMethod::Membrane, false)});
   all.push_back({"filled by a smooth surface", filled(FillMethod::Smooth, false)});
+  all.push_back({"filled by triangles", filled(FillMethod::Tin, false)});
   all.push_back({"filled by what errs least", filled(FillMethod::Automatic, false)});
   all.push_back({"filled from a second surface of 5 m", filled(FillMethod::Automatic, true)});
   fmt::print(

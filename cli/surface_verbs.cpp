@@ -1,6 +1,7 @@
 #include <fmt/format.h>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/formats/vector_file.hpp"
 #include "katoptra/study/judgements.hpp"
 #include "katoptra/surface/clip.hpp"
 #include "katoptra/surface/fill.hpp"
@@ -64,7 +65,7 @@ int run_mosaic(const MosaicCommand& o) {
 }
 
 struct FillCommand : Common {
-  std::string in, largest, method = "usual", second, blend;
+  std::string in, largest, method = "usual", second, blend, streams;
   bool edges = false;
 };
 
@@ -102,6 +103,8 @@ int run_fill(const FillCommand& o) {
   }
   if (!o.blend.empty()) f.blend = length_from(o.blend, LengthUnit::Metre, notes);
   if (!o.largest.empty()) f.largest = length_from(o.largest, in.quantity().unit, notes);
+  std::optional<Layer> streams;
+  if (!o.streams.empty()) f.streams = &streams.emplace(read_layer(o.streams, in.frame().crs()));
   const FillResult r = fill_voids(in, f);
   const FillReport& p = r.report;
   Statement s(o);
@@ -111,13 +114,20 @@ int run_fill(const FillCommand& o) {
   s.line("left",
          fmt::format("{} at the edge, {} too large; {} cells{}", p.voids_left_at_edge, p.voids_left_large, p.cells_left,
                      p.largest_left > Length() ? fmt::format(", the longest {:.1f} m", p.largest_left.metres()) : ""));
+  if (f.streams)
+    s.line("streams", p.stream_crossings == 0 ? "none runs through a void"
+                                              : fmt::format("beds through {} void{}, {} cells", p.stream_crossings,
+                                                            p.stream_crossings == 1 ? "" : "s", p.stream_cells));
   state_trials(p, in, s);
   s.fact("voids_closed", p.voids_closed);
   s.fact("voids_by_mean", p.voids_by_mean);
   s.fact("voids_by_distance", p.voids_by_distance);
   s.fact("voids_by_membrane", p.voids_by_membrane);
   s.fact("voids_by_smooth", p.voids_by_smooth);
+  s.fact("voids_by_tin", p.voids_by_tin);
   s.fact("voids_from_second", p.voids_from_second);
+  s.fact("stream_crossings", p.stream_crossings);
+  s.fact("stream_cells", p.stream_cells);
   s.fact("cells_closed", p.cells_closed);
   s.fact("voids_left_at_edge", p.voids_left_at_edge);
   s.fact("voids_left_large", p.voids_left_large);
@@ -203,9 +213,10 @@ void add_fill(CLI::App& app, int& status) {
   v->add_flag("--edges", f->edges, "close voids that reach the edge, too");
   v->add_option(
        "--method", f->method,
-       "usual (window mean for small voids, inverse distance), distance, membrane, smooth, or auto: the way that "
+       "usual (window mean for small voids, inverse distance), distance, membrane, smooth, tin, or auto: the way that "
        "errs least on hidden cells")
-      ->check(CLI::IsMember({"usual", "distance", "membrane", "smooth", "auto"}));
+      ->check(CLI::IsMember({"usual", "distance", "membrane", "smooth", "tin", "auto"}));
+  v->add_option("--streams", f->streams, "a vector file with lines of streams, whose beds run on through voids");
   auto* second = v->add_option("--second", f->second, "a second surface, bent onto the rim of the voids it covers");
   v->add_option("--blend", f->blend, "bend it within this distance of the rim only, e.g. 30m (default: all over)")
       ->needs(second);

@@ -351,7 +351,7 @@ void read_water(const toml::table& root, const std::string& file, Study& s) {
 
 void read_fill_and_move(const toml::table& root, const std::string& file, Study& s) {
   const TableReader fill(table_of(root, "fill", file), "fill", file,
-                         {"largest", "edges", "method", "second", "blend", "skip"});
+                         {"largest", "edges", "method", "second", "blend", "streams", "skip"});
   s.fill = !fill.flag("skip", false);
   s.fill_options.largest = fill.length("largest");
   s.fill_options.edges = fill.flag("edges", false);
@@ -363,6 +363,8 @@ void read_fill_and_move(const toml::table& root, const std::string& file, Study&
     const Grid surface = open_grid(s.fill_second);
     s.fill_options.second = s.heights.known() ? to_heights(surface, s.heights) : surface;
   }
+  if (const std::string streams = fill.text("streams"); !streams.empty())
+    s.fill_streams = read_layer(s.folder / streams);
   const TableReader move(table_of(root, "reproject", file), "reproject", file, {"resample"});
   s.resampling =
       move.parsed("resample", [](const std::string& x) { return parse_resampling(x); }).value_or(Resampling::Automatic);

@@ -162,6 +162,7 @@ class Runner {
     if (study_.fill) {
       FillOptions f = study_.fill_options;
       f.run = options_.run;
+      if (study_.fill_streams) f.streams = &*study_.fill_streams;
       FillResult r = fill_voids(g, f);
       out_.fill = r.report;
       g = r.grid;
@@ -240,9 +241,9 @@ class Runner {
     j["sources"] = nlohmann::ordered_json::array();
     for (const SourceRecord& s : w.info.sources)
       j["sources"].push_back({s.name, s.survey, s.date, s.date_guessed, s.cell.metres(), s.treatment});
-    j["fill"] = {f.voids_closed,       f.cells_closed,        f.voids_by_mean,  f.voids_by_distance,
-                 f.voids_left_at_edge, f.voids_left_large,    f.cells_left,     f.voids_by_membrane,
-                 f.voids_from_second,  f.voids_second_misses, f.voids_by_smooth};
+    j["fill"] = {f.voids_closed,     f.cells_closed, f.voids_by_mean,     f.voids_by_distance, f.voids_left_at_edge,
+                 f.voids_left_large, f.cells_left,   f.voids_by_membrane, f.voids_from_second, f.voids_second_misses,
+                 f.voids_by_smooth,  f.voids_by_tin, f.stream_crossings,  f.stream_cells};
     if (study_.water) j["water"] = nlohmann::ordered_json::parse(water_json(out_.water));
     j["largest"] = {f.largest_closed.metres(), f.largest_left.metres()};
     return j.dump();
@@ -271,9 +272,10 @@ class Runner {
     if (j.contains("water")) out_.water = water_from_json(j.at("water").dump());
     FillReport& f = out_.fill;
     std::size_t i = 0;
-    for (std::int64_t* n : {&f.voids_closed, &f.cells_closed, &f.voids_by_mean, &f.voids_by_distance,
-                            &f.voids_left_at_edge, &f.voids_left_large, &f.cells_left, &f.voids_by_membrane,
-                            &f.voids_from_second, &f.voids_second_misses, &f.voids_by_smooth})
+    for (std::int64_t* n :
+         {&f.voids_closed, &f.cells_closed, &f.voids_by_mean, &f.voids_by_distance, &f.voids_left_at_edge,
+          &f.voids_left_large, &f.cells_left, &f.voids_by_membrane, &f.voids_from_second, &f.voids_second_misses,
+          &f.voids_by_smooth, &f.voids_by_tin, &f.stream_crossings, &f.stream_cells})
       *n = j.at("fill").at(i++);
     f.largest_closed = Length::metres(j.at("largest").at(0));
     f.largest_left = Length::metres(j.at("largest").at(1));

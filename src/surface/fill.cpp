@@ -15,6 +15,7 @@
 
 #include "fill_trials.hpp"
 #include "grid/error_kernel.hpp"
+#include "stream_beds.hpp"
 #include "void_shape.hpp"
 
 namespace katoptra {
@@ -31,6 +32,8 @@ std::string way_name(Treatment t, const std::string& second) {
       return "membrane";
     case Treatment::Smooth:
       return "smooth surface";
+    case Treatment::Tin:
+      return "triangles";
     case Treatment::Second:
       return second;
     case Treatment::Leave:
@@ -257,6 +260,7 @@ std::vector<Treatment> first_treatments(const Filling& f, const FillOptions& opt
                   : options.method == FillMethod::Membrane || options.method == FillMethod::Automatic
                       ? Treatment::Membrane
                   : options.method == FillMethod::Smooth ? Treatment::Smooth
+                  : options.method == FillMethod::Tin    ? Treatment::Tin
                   : v.cells <= options.small             ? Treatment::Mean
                                                          : Treatment::Distance;
     if (t == Treatment::Smooth && !may_be_smooth(v)) t = Treatment::Membrane;
@@ -294,7 +298,8 @@ void choose_ways(Filling& f, const FillOptions& options, FillReport& report) {
     for (std::uint32_t i = 0; i < regions.size(); ++i) {
       if (f.treatment[i] == Treatment::Leave) continue;
       std::vector<Treatment> ways{Treatment::Distance};
-      if (regions[i].cells <= kMembraneCells) ways.push_back(Treatment::Membrane);
+      if (regions[i].cells <= kMembraneCells)
+        for (const Treatment t : {Treatment::Membrane, Treatment::Tin}) ways.push_back(t);
       if (may_be_smooth(regions[i])) ways.push_back(Treatment::Smooth);
       if (regions[i].cells <= options.small) ways.push_back(Treatment::Mean);
       if (f.treatment[i] == Treatment::Second) ways.push_back(Treatment::Second);
@@ -305,6 +310,7 @@ void choose_ways(Filling& f, const FillOptions& options, FillReport& report) {
     report.voids_by_distance += t == Treatment::Distance;
     report.voids_by_membrane += t == Treatment::Membrane;
     report.voids_by_smooth += t == Treatment::Smooth;
+    report.voids_by_tin += t == Treatment::Tin;
     report.voids_from_second += t == Treatment::Second;
   }
 }
@@ -316,9 +322,10 @@ FillMethod parse_fill_method(std::string_view text) {
   if (text == "distance") return FillMethod::Distance;
   if (text == "membrane") return FillMethod::Membrane;
   if (text == "smooth") return FillMethod::Smooth;
+  if (text == "tin") return FillMethod::Tin;
   if (text == "auto") return FillMethod::Automatic;
   throw Error(ErrorCode::BadArgument, fmt::format("'{}' is no way to close voids", text), "method",
-              "take usual, distance, membrane, smooth or auto");
+              "take usual, distance, membrane, smooth, tin or auto");
 }
 
 std::string ways_of(const FillReport& p) {
@@ -327,21 +334,26 @@ std::string ways_of(const FillReport& p) {
                               {p.voids_by_distance, "by inverse distance"},
                               {p.voids_by_membrane, "by membrane"},
                               {p.voids_by_smooth, "by a smooth surface"},
+                              {p.voids_by_tin, "by triangles"},
                               {p.voids_from_second, "from the second surface"}})
     if (n > 0) text += fmt::format("{}{} {}", text.empty() ? "" : ", ", n, by);
   return text.empty() ? "" : " (" + text + ")";
 }
 
-FillResult fill_voids(const Grid& grid, const FillOptions& options) {
+FillResult fill_voids(const Grid& given, const FillOptions& options) {
   if (options.largest && !(options.largest->metres() > 0))
     throw Error(ErrorCode::BadArgument, "the largest void to close must be longer than zero", "fill");
   if (!(options.blend.metres() >= 0))
     throw Error(ErrorCode::BadArgument, "a surface cannot be bent over less than nothing", "fill", "give a length");
+  const StreamBeds beds = options.streams ? with_stream_beds(given, *options.streams) : StreamBeds{given};
+  const Grid& grid = beds.grid;
   std::optional<Grid> second;
   if (options.second) second = on_lattice_of(grid, *options.second);
   const auto filling = std::make_shared<Filling>(grid, find_voids(grid, options.run), options, second);
   FillResult result;
   FillReport& report = result.report;
+  report.stream_cells = beds.cells;
+  report.stream_crossings = beds.crossings;
   filling->treatment = first_treatments(*filling, options, report);
   choose_ways(*filling, options, report);
   GridInfo info = grid.info();
@@ -359,6 +371,7 @@ FillResult fill_voids(const Grid& grid, const FillOptions& options) {
   add(Treatment::Distance);
   if (report.voids_by_membrane > 0) add(Treatment::Membrane);
   if (report.voids_by_smooth > 0) add(Treatment::Smooth);
+  if (report.voids_by_tin > 0) add(Treatment::Tin);
   if (report.voids_from_second > 0) add(Treatment::Second);
   if (options.method == FillMethod::Automatic) {
     std::vector<std::string> names;
@@ -370,8 +383,8 @@ FillResult fill_voids(const Grid& grid, const FillOptions& options) {
       return taken.contains({size, t});
     });
   }
-  if (report.cells_closed > 0 && is_integer(info.type)) {
-    info.notes.push_back(std::string("filling makes fractions of ") + name_of(info.type) +
+  if (report.cells_closed + beds.cells > 0 && is_integer(given.info().type)) {
+    info.notes.push_back(std::string("filling makes fractions of ") + name_of(given.info().type) +
                          " values: written as float32");
     info.type = SampleType::Float32;
     info.file_void.reset();

@@ -7,6 +7,7 @@
 #include "katoptra/base/parallel.hpp"
 
 #include "plate.hpp"
+#include "rim_tin.hpp"
 
 namespace katoptra {
 namespace {
@@ -102,6 +103,7 @@ std::vector<float> closed_by(Treatment way, const VoidShape& shape, const VoidSu
       z[i] = field.at(static_cast<float>(shape.cells[i].col), static_cast<float>(shape.cells[i].row));
     return z;
   }
+  if (way == Treatment::Tin) return tin_over(shape, around.rim);
   const Membrane membrane(shape);
   if (way == Treatment::Membrane) return membrane.over(around.rim);
   if (way == Treatment::Smooth) {
@@ -209,7 +211,7 @@ void FillTrials::measure(const VoidShape& shape, const Setting& s, const Block& 
     for (const VoidShape::Cell& c : cells) z.push_back(block.at(c.col + 3, c.row + 3));
     return z;
   };
-  std::vector<Treatment> ways{Treatment::Distance, Treatment::Membrane, Treatment::Smooth};
+  std::vector<Treatment> ways{Treatment::Distance, Treatment::Membrane, Treatment::Smooth, Treatment::Tin};
   if (static_cast<std::int64_t>(shape.cells.size()) <= s.small) ways.push_back(Treatment::Mean);
   if (s.second) {
     around.second_rim = values_at(*s.second, there, shape.rim);

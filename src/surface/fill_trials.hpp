@@ -32,7 +32,7 @@ std::size_t size_class(std::int64_t cells);
 
 class FillTrials {
  public:
-  static constexpr std::size_t kWays = 6;  // by Treatment
+  static constexpr std::size_t kWays = 7;  // by Treatment
   struct Setting {
     Grid grid;
     std::optional<Grid> second;

@@ -9,10 +9,10 @@
 namespace katoptra {
 
 // How a void is closed.
-enum class Treatment : std::uint8_t { Leave, Mean, Distance, Membrane, Second, Smooth };
+enum class Treatment : std::uint8_t { Leave, Mean, Distance, Membrane, Second, Smooth, Tin };
 // It is solved for a whole void at once.
 constexpr bool is_solved_whole(Treatment t) {
-  return t == Treatment::Membrane || t == Treatment::Second || t == Treatment::Smooth;
+  return t == Treatment::Membrane || t == Treatment::Second || t == Treatment::Smooth || t == Treatment::Tin;
 }
 
 // The regions of a map, and where the cells of each stand in its list: those of a void in the order of its rows.

@@ -143,6 +143,7 @@ struct Study {
   bool fill = true;
   FillOptions fill_options;
   std::filesystem::path fill_second;  // the file of its second surface
+  std::optional<Layer> fill_streams;  // whose beds run through voids
   Resampling resampling = Resampling::Automatic;
   Thresholds thresholds;          // of every check
   std::filesystem::path streams;  // lines along which water must not run uphill

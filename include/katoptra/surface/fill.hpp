@@ -14,6 +14,7 @@
 //   FillMethod::Smooth       the least bent surface (thin plate) through the two rings of cells around it: the slope
 //                            goes on at the rim, and noise there does, too. Voids of more than kSmoothCells, and those
 //                            that reach the edge, where nothing would hold it, are closed by a membrane
+//   FillMethod::Tin          triangles between the cells of the rim (Delaunay): straight across long, narrow voids
 //   .second = other          a second surface bent onto the rim (delta surface: Grohman, Kroenung & Strebeck 2006):
 //   what it
 //                            lies off the rim by is laid over the void as a membrane and taken away. Voids that it does
@@ -37,12 +38,13 @@
 #include <string_view>
 #include <vector>
 
+#include "katoptra/geo/feature.hpp"
 #include "katoptra/grid/grid.hpp"
 
 namespace katoptra {
 
-enum class FillMethod { Usual, Distance, Membrane, Smooth, Automatic };
-// "usual", "distance", "membrane", "smooth", "auto"; BadArgument otherwise.
+enum class FillMethod { Usual, Distance, Membrane, Smooth, Tin, Automatic };
+// "usual", "distance", "membrane", "smooth", "tin", "auto"; BadArgument otherwise.
 FillMethod parse_fill_method(std::string_view text);
 
 struct FillOptions {
@@ -50,6 +52,10 @@ struct FillOptions {
   std::int64_t small = 9;         // cells
   bool edges = false;
   FillMethod method = FillMethod::Usual;
+  // Lines of streams: where one enters a void and leaves it, its bed falls evenly between the lowest known cells beside
+  // both ends, and the rest of the void is closed on either side of it. So no bank closes over the water. How sure a
+  // bed is, is not known.
+  const Layer* streams = nullptr;
   // Taken first wherever it covers a void. Of any frame, unit and cell; heights above the same reference, else Refused.
   std::optional<Grid> second;
   // How far from the rim the second surface is bent; beyond that it is moved by its mean offset there. 0: all over.
@@ -73,10 +79,11 @@ struct FillTrial {
 
 struct FillReport {
   std::int64_t voids_closed = 0, cells_closed = 0;
-  std::int64_t voids_by_mean = 0, voids_by_distance = 0, voids_by_membrane = 0, voids_by_smooth = 0,
+  std::int64_t voids_by_mean = 0, voids_by_distance = 0, voids_by_membrane = 0, voids_by_smooth = 0, voids_by_tin = 0,
                voids_from_second = 0;
-  std::int64_t voids_second_misses = 0;  // for which there was a second surface that does not cover them
-  std::vector<FillTrial> trials;         // where ways were tried
+  std::int64_t stream_crossings = 0, stream_cells = 0;  // voids that streams run through, and cells of their beds
+  std::int64_t voids_second_misses = 0;                 // for which there was a second surface that does not cover them
+  std::vector<FillTrial> trials;                        // where ways were tried
   std::int64_t voids_left_at_edge = 0, voids_left_large = 0, cells_left = 0;
   Length largest_closed, largest_left;  // longest sides
 };
