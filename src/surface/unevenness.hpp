@@ -14,15 +14,27 @@
 #include "grid/error_kernel.hpp"
 
 namespace katoptra {
+namespace unevenness {
+
+// Squares of differences of order 1 to 3, from the four (or fewer) neighbours that lie one step apart. Returns how many
+// are not known.
+std::int32_t squares(const float* a, const float* b, const float* c, const float* d, int order, std::int64_t n,
+                     float* out);
+// Sums of a place, the one before and one or two after.
+void add_three(const float* v, std::int64_t n, float* out);
+void add_four(const float* v, std::int64_t n, float* out);
+void add_row(const float* v, std::int64_t n, float* out);
+// By a count of columns times one of rows; zero where there are none.
+void divide(const float* along, float across, std::int64_t n, float* out);
+
+}  // namespace unevenness
 
 class Unevenness {
  public:
   // `order`: 1 to 3.
   Unevenness(const Block& block, int order) : window_(block.window()) {
-    const std::int64_t cols = window_.cols, rows = window_.rows;
-    std::vector<float> square(static_cast<std::size_t>(cols * rows)), count(square.size());
-    x_ = mean_squares(block, order, 1, 0, square, count);
-    y_ = mean_squares(block, order, 0, 1, square, count);
+    const bool holes = !take(block, order, true, x_);
+    if (!take(block, order, false, y_) || holes) take_with_holes(block, order);
   }
 
   struct Along {
@@ -36,48 +48,69 @@ class Unevenness {
     const auto i = static_cast<std::size_t>(r * window_.cols + c);
     return {x_[i], y_[i]};
   }
+  // All of them, as the block has its cells.
+  const float* x() const { return x_.data(); }
+  const float* y() const { return y_.data(); }
 
  private:
-  std::vector<float> mean_squares(const Block& b, int order, std::int64_t dc, std::int64_t dr,
-                                  std::vector<float>& square, std::vector<float>& count) const {
-    const std::int64_t cols = window_.cols, rows = window_.rows, step = dc + dr * cols;
-    // The difference that belongs to the way from a cell to the next: of order 2 the one around the cell itself.
-    const std::int64_t before = order == 1 ? 0 : 1, after = order == 3 ? 2 : 1;
-    const float* z = b.row(0);
-    bool holes = false;
-    for (std::int64_t r = 0; r < rows; ++r)
-      for (std::int64_t c = 0; c < cols; ++c) {
-        const auto i = static_cast<std::size_t>(r * cols + c);
-        square[i] = count[i] = 0;
-        const std::int64_t at = dc ? c : r, most = dc ? cols : rows;
-        if (at < before || at + after >= most) continue;
-        const float* p = z + i;
-        const float d = order == 1   ? p[step] - p[0]
-                        : order == 2 ? p[-step] - 2 * p[0] + p[step]
-                                     : (p[2 * step] - p[-step]) - 3 * (p[step] - p[0]);
-        if (std::isnan(d)) {
-          holes = true;
-          continue;
-        }
-        square[i] = d * d;
-        count[i] = 1;
-      }
-    std::vector<float> s = summed(summed(square, dc ? 3 : 4, true), dc ? 4 : 3, false);
-    if (holes) {
-      const std::vector<float> n = summed(summed(count, dc ? 3 : 4, true), dc ? 4 : 3, false);
-      for (std::size_t i = 0; i < s.size(); ++i) s[i] = n[i] > 0 ? s[i] / n[i] : 0;
-      return s;
+  // Where a difference of that order lies from the cell before the place it belongs to: of order 2 around that cell.
+  static std::int64_t before(int order) { return order == 1 ? 0 : 1; }
+  static std::int64_t after(int order) { return order == 3 ? 2 : 1; }
+
+  // Sums over windows row by row: squares of a row are taken once, summed along it, and added to the rows that they
+  // speak for. False when a difference is not known: counts follow from the edges only where all are.
+  bool take(const Block& b, int order, bool along_x, std::vector<float>& out) const {
+    const std::int64_t cols = window_.cols, rows = window_.rows;
+    out.assign(static_cast<std::size_t>(cols * rows), 0);
+    constexpr std::int64_t kPad = 2;
+    std::vector<float> square(static_cast<std::size_t>(cols + 2 * kPad), 0), sum(square.size(), 0);
+    const std::int64_t lines = along_x ? 4 : 3;  // rows that speak for a place: from the one before
+    const std::int64_t first_row = along_x ? 0 : before(order), end_row = along_x ? rows : rows - after(order);
+    const std::int64_t first_col = along_x ? before(order) : 0, end_col = along_x ? cols - after(order) : cols;
+    if (end_col <= first_col) return true;
+    std::int32_t unknown = 0;
+    for (std::int64_t r = first_row; r < end_row; ++r) {
+      const std::int64_t step = along_x ? 1 : cols;
+      const float* p = b.row(r) + first_col;
+      const float *a = order > 1 ? p - step : p, *d = order == 3 ? p + 2 * step : p;
+      unknown += unevenness::squares(a, p, p + step, d, order, end_col - first_col, square.data() + kPad + first_col);
+      if (along_x)
+        unevenness::add_three(square.data() + kPad, cols, sum.data());
+      else
+        unevenness::add_four(square.data() + kPad, cols, sum.data());
+      for (std::int64_t to = r + 1; to > r + 1 - lines; --to)
+        if (to >= 0 && to < rows) unevenness::add_row(sum.data(), cols, out.data() + to * cols);
     }
-    // How many there are depends on the column and on the row alone.
-    const auto along = dc ? known(cols, before, cols - after, 3) : known(cols, 0, cols, 4),
-               across = dc ? known(rows, 0, rows, 4) : known(rows, before, rows - after, 3);
+    if (unknown > 0) return false;
+    const auto along = along_x ? known(cols, before(order), cols - after(order), 3) : known(cols, 0, cols, 4),
+               across = along_x ? known(rows, 0, rows, 4) : known(rows, before(order), rows - after(order), 3);
     for (std::int64_t r = 0; r < rows; ++r)
-      for (std::int64_t c = 0; c < cols; ++c) {
-        const float n = along[static_cast<std::size_t>(c)] * across[static_cast<std::size_t>(r)];
-        float& mean = s[static_cast<std::size_t>(r * cols + c)];
-        mean = n > 0 ? mean / n : 0;
-      }
-    return s;
+      unevenness::divide(along.data(), across[static_cast<std::size_t>(r)], cols, out.data() + r * cols);
+    return true;
+  }
+  // With counts of what is known.
+  void take_with_holes(const Block& b, int order) {
+    for (const bool along_x : {true, false}) {
+      const std::int64_t cols = window_.cols, rows = window_.rows, step = along_x ? 1 : cols;
+      std::vector<float> square(static_cast<std::size_t>(cols * rows), 0), count(square.size(), 0);
+      const float* z = b.row(0);
+      for (std::int64_t r = 0; r < rows; ++r)
+        for (std::int64_t c = 0; c < cols; ++c) {
+          const std::int64_t at = along_x ? c : r, most = along_x ? cols : rows;
+          if (at < before(order) || at + after(order) >= most) continue;
+          const auto i = static_cast<std::size_t>(r * cols + c);
+          const float* p = z + i;
+          float d = 0;
+          unevenness::squares(order > 1 ? p - step : p, p, p + step, order == 3 ? p + 2 * step : p, order, 1, &d);
+          if (std::isnan(d)) continue;
+          square[i] = d;
+          count[i] = 1;
+        }
+      const std::vector<float> n = summed(summed(count, along_x ? 3 : 4, true), along_x ? 4 : 3, false);
+      std::vector<float> s = summed(summed(square, along_x ? 3 : 4, true), along_x ? 4 : 3, false);
+      for (std::size_t i = 0; i < s.size(); ++i) s[i] = n[i] > 0 ? s[i] / n[i] : 0;
+      (along_x ? x_ : y_) = std::move(s);
+    }
   }
   // Of `n` neighbours from the one before, how many lie between two places.
   static std::vector<float> known(std::int64_t size, std::int64_t from, std::int64_t to, std::int64_t n) {
