@@ -104,12 +104,12 @@ std::vector<float> closed_by(Treatment way, const VoidShape& shape, const VoidSu
     return z;
   }
   if (way == Treatment::Tin) return tin_over(shape, around.rim);
-  const Membrane membrane(shape);
-  if (way == Treatment::Membrane) return membrane.over(around.rim);
   if (way == Treatment::Smooth) {
-    const Plate plate(shape, membrane);
+    const Plate plate(shape);
     return plate.over(around.rim, around.beyond(plate.outer()));
   }
+  const Membrane membrane(shape);
+  if (way == Treatment::Membrane) return membrane.over(around.rim);
   // What the second surface lies off the rim by, laid over the void.
   std::vector<float> off(around.rim.size());
   double mean = 0;

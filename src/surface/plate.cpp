@@ -3,7 +3,10 @@
 #include <algorithm>
 #include <cmath>
 #include <limits>
+#include <numeric>
 #include <utility>
+
+#include "base/clones.hpp"
 
 namespace katoptra {
 namespace {
@@ -11,6 +14,75 @@ namespace {
 using Cell = VoidShape::Cell;
 
 constexpr int kMostRounds = 2000;
+constexpr std::int64_t kWidestBand = 88;  // beyond it rounds are faster
+
+// Numbers of the cells one line after the other across the shorter side of their box.
+std::vector<std::int32_t> along_shorter_side(const VoidShape& shape) {
+  const std::size_t n = shape.cells.size();
+  std::vector<std::int32_t> place(n);
+  std::int32_t west = std::numeric_limits<std::int32_t>::max(), east = 0;
+  for (const Cell& c : shape.cells) {
+    west = std::min(west, c.col);
+    east = std::max(east, c.col);
+  }
+  if (n == 0 || east - west <= shape.cells.back().row - shape.cells.front().row) {
+    std::iota(place.begin(), place.end(), 0);  // they stand by rows
+    return place;
+  }
+  std::vector<std::int32_t> order(n);
+  std::iota(order.begin(), order.end(), 0);
+  std::stable_sort(order.begin(), order.end(), [&](std::int32_t a, std::int32_t b) {
+    return shape.cells[static_cast<std::size_t>(a)].col < shape.cells[static_cast<std::size_t>(b)].col;
+  });
+  for (std::size_t i = 0; i < n; ++i) place[static_cast<std::size_t>(order[i])] = static_cast<std::int32_t>(i);
+  return place;
+}
+
+KATOPTRA_CLONES void subtract(double* __restrict to, const double* __restrict from, double times, std::int64_t n) {
+  for (std::int64_t i = 0; i < n; ++i) to[i] -= times * from[i];
+}
+
+// A symmetric matrix by its columns from the diagonal on, so many entries each.
+class BandMatrix {
+ public:
+  BandMatrix(std::size_t n, std::size_t width) : n_(n), width_(width), a_(n * width, 0.0) {}
+  double& at(std::size_t row, std::size_t col) { return a_[col * width_ + (row - col)]; }
+  // Solves in place; false when it is not definite enough.
+  bool solve(std::vector<double>& x) {
+    double largest = 0;
+    for (std::size_t j = 0; j < n_; ++j) largest = std::max(largest, a_[j * width_]);
+    for (std::size_t j = 0; j < n_; ++j) {
+      double* column = &a_[j * width_];
+      const std::size_t reach = std::min(width_, n_ - j);
+      if (!(column[0] > 1e-11 * largest)) return false;
+      const double over = 1 / column[0];
+      for (std::size_t p = 1; p < reach; ++p) {
+        const double l = column[p] * over;
+        if (l != 0) subtract(&a_[(j + p) * width_], column + p, l, static_cast<std::int64_t>(reach - p));
+      }
+    }
+    // L D L': columns hold D on the diagonal and D L below.
+    for (std::size_t j = 0; j < n_; ++j) {
+      const double* column = &a_[j * width_];
+      const double v = x[j] / column[0];
+      const std::size_t reach = std::min(width_, n_ - j);
+      for (std::size_t p = 1; p < reach; ++p) x[j + p] -= column[p] * v;
+      x[j] = v;
+    }
+    for (std::size_t j = n_; j-- > 0;) {
+      const double* column = &a_[j * width_];
+      const std::size_t reach = std::min(width_, n_ - j);
+      double s = 0;
+      for (std::size_t p = 1; p < reach; ++p) s += column[p] * x[j + p];
+      x[j] -= s / column[0];
+    }
+    return true;
+  }
+
+ private:
+  std::size_t n_, width_;
+  std::vector<double> a_;
+};
 
 }  // namespace
 
@@ -19,8 +91,8 @@ double Plate::factor(Kind kind, int i) const {
   return weight_[static_cast<int>(kind)] * (kind == Kind::Twist ? kFour[i] : kThree[i]);
 }
 
-Plate::Plate(const VoidShape& shape, const Membrane& membrane)
-    : membrane_(membrane), cells_(shape.cells.size()), rim_cells_(shape.rim.size()) {
+Plate::Plate(const VoidShape& shape)
+    : shape_(shape), cells_(shape.cells.size()), rim_cells_(shape.rim.size()), place_(along_shorter_side(shape)) {
   // Roots of the weights of squares: a cell is `aspect` wide and one high.
   weight_[static_cast<int>(Kind::Across)] = 1 / (shape.aspect * shape.aspect);
   weight_[static_cast<int>(Kind::Down)] = 1;
@@ -130,16 +202,43 @@ Plate::System Plate::system_for(const std::vector<float>& rim, const std::vector
   return s;
 }
 
-std::vector<float> Plate::over(const std::vector<float>& rim, const std::vector<float>& outer) const {
-  const std::vector<float> start = membrane_.over(rim);
-  if (start.empty() || std::isnan(start[0])) return start;
-  const System s = system_for(rim, outer);
-  std::vector<double> x(cells_ + 1, 0), r(cells_), z, half, p, q(cells_ + 1);
+bool Plate::solve_at_once(const System& s, std::vector<double>& x) const {
+  const auto unknown = [&](std::int32_t cell) { return cell < static_cast<std::int32_t>(cells_); };
+  std::int64_t band = 0;
+  for (const Bend& b : s.bends)
+    for (int i = 0; i < 4; ++i)
+      for (int k = 0; k < i; ++k)
+        if (factor(b.kind, i) != 0 && unknown(b.cell[i]) && unknown(b.cell[k]))
+          band = std::max<std::int64_t>(band, std::abs(place_[static_cast<std::size_t>(b.cell[i])] -
+                                                       place_[static_cast<std::size_t>(b.cell[k])]));
+  if (band > kWidestBand) return false;
+  BandMatrix a(cells_, static_cast<std::size_t>(band) + 1);
+  for (const Bend& b : s.bends) {
+    const int n = b.kind == Kind::Twist ? 4 : 3;
+    for (int i = 0; i < n; ++i)
+      for (int k = 0; k < n; ++k) {
+        if (!unknown(b.cell[i]) || !unknown(b.cell[k])) continue;
+        const auto row = static_cast<std::size_t>(place_[static_cast<std::size_t>(b.cell[i])]),
+                   col = static_cast<std::size_t>(place_[static_cast<std::size_t>(b.cell[k])]);
+        if (row >= col) a.at(row, col) += factor(b.kind, i) * factor(b.kind, k);
+      }
+  }
+  std::vector<double> solved(cells_);
+  for (std::size_t i = 0; i < cells_; ++i) solved[static_cast<std::size_t>(place_[i])] = s.right[i];
+  if (!a.solve(solved)) return false;
+  for (std::size_t i = 0; i < cells_; ++i) x[i] = solved[static_cast<std::size_t>(place_[i])];
+  return true;
+}
+
+void Plate::approach(const System& s, const std::vector<float>& rim, std::vector<double>& x) const {
+  const Membrane membrane(shape_);
+  const std::vector<float> start = membrane.over(rim);
+  std::vector<double> r(cells_), z, half, p, q(cells_ + 1);
   for (std::size_t i = 0; i < cells_; ++i) x[i] = static_cast<double>(start[i]) - s.base;
-  const Membrane::Diagonals diagonals = membrane_.with_pull(rim);
+  const Membrane::Diagonals diagonals = membrane.with_pull(rim);
   const auto precondition = [&] {
-    membrane_.precondition(diagonals, 0, r, half);
-    membrane_.precondition(diagonals, 0, half, z);
+    membrane.precondition(diagonals, 0, r, half);
+    membrane.precondition(diagonals, 0, half, z);
   };
   multiply(s.bends, x, q);
   for (std::size_t i = 0; i < cells_; ++i) r[i] = s.right[i] - q[i];
@@ -168,7 +267,14 @@ std::vector<float> Plate::over(const std::vector<float>& rim, const std::vector<
     rz = next;
     for (std::size_t i = 0; i < cells_; ++i) p[i] = z[i] + beta * p[i];
   }
-  std::vector<float> out(cells_);
+}
+
+std::vector<float> Plate::over(const std::vector<float>& rim, const std::vector<float>& outer) const {
+  std::vector<float> out(cells_, std::numeric_limits<float>::quiet_NaN());
+  if (std::all_of(rim.begin(), rim.end(), [](float z) { return std::isnan(z); })) return out;
+  const System s = system_for(rim, outer);
+  std::vector<double> x(cells_ + 1, 0);
+  if (!solve_at_once(s, x)) approach(s, rim, x);
   for (std::size_t i = 0; i < cells_; ++i) out[i] = static_cast<float>(s.base + x[i]);
   return out;
 }

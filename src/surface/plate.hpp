@@ -11,12 +11,13 @@ namespace katoptra {
 
 class Plate {
  public:
-  // The membrane of the same shape, which must outlive it.
-  Plate(const VoidShape& shape, const Membrane& membrane);
+  // `shape` must outlive it.
+  explicit Plate(const VoidShape& shape);
   // Known cells beyond the rim that bending looks at, in the order of rows; some may lie outside the grid.
   const std::vector<VoidShape::Cell>& outer() const { return outer_; }
-  // Heights of the cells in their order; NaN in `rim` or `outer` where one is not known. Conjugate gradients from the
-  // membrane on, preconditioned by its hierarchy applied twice; what is left is kTolerance of the range of what is
+  // Heights of the cells in their order; NaN in `rim` or `outer` where one is not known. Voids that are at most some 40
+  // cells across are solved at once (Cholesky, in a band along their shorter side); others by conjugate gradients from
+  // the membrane on, preconditioned by its hierarchy applied twice: what is left is kTolerance of the range of what is
   // known.
   std::vector<float> over(const std::vector<float>& rim, const std::vector<float>& outer) const;
   static constexpr double kTolerance = 1e-5;
@@ -37,13 +38,16 @@ class Plate {
   };
   System system_for(const std::vector<float>& rim, const std::vector<float>& outer) const;
   double factor(Kind kind, int i) const;
+  bool solve_at_once(const System& s, std::vector<double>& x) const;
+  void approach(const System& s, const std::vector<float>& rim, std::vector<double>& x) const;
   void multiply(const std::vector<Bend>& bends, const std::vector<double>& x, std::vector<double>& out) const;
 
-  const Membrane& membrane_;
+  const VoidShape& shape_;
   std::vector<VoidShape::Cell> outer_;
   std::vector<Bend> bends_;
   double weight_[3] = {1, 1, 1};
   std::size_t cells_ = 0, rim_cells_ = 0;
+  std::vector<std::int32_t> place_;  // of a cell along the band
 };
 
 }  // namespace katoptra

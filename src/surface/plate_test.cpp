@@ -44,8 +44,7 @@ std::vector<float> at(const std::vector<Cell>& cells, const Ground2& f) {
 }
 
 std::vector<float> plate_over(const VoidShape& s, const Ground2& f) {
-  const Membrane membrane(s);
-  const Plate plate(s, membrane);
+  const Plate plate(s);
   return plate.over(at(s.rim, f), at(plate.outer(), f));
 }
 
@@ -159,8 +158,7 @@ TEST(Plate, VoidsAtTheEdgeAreClosedByAMembrane) {
 TEST(Plate, WithoutKnownGroundThereIsNone) {
   VoidShape s;
   s.cells = {{1, 1}, {2, 1}};
-  const Membrane membrane(s);
-  const Plate plate(s, membrane);
+  const Plate plate(s);
   for (const float z : plate.over({}, std::vector<float>(plate.outer().size(), kVoid))) EXPECT_TRUE(std::isnan(z));
 }
 
@@ -170,8 +168,7 @@ TEST(Plate, BeyondTheLastKnownCellsItGoesOnStraight) {
   for (int r = 0; r < 12; ++r)
     for (int c = 2; c < 12; ++c) s.cells.push_back({c, r});
   for (int r = 0; r < 12; ++r) s.rim.push_back({1, r});
-  const Membrane membrane(s);
-  const Plate plate(s, membrane);
+  const Plate plate(s);
   const Ground2 plane = [](double x, double y) { return 3 + 2 * x + 0.5 * y; };
   std::vector<float> outer = at(plate.outer(), plane);
   for (std::size_t i = 0; i < outer.size(); ++i)
