@@ -17,6 +17,7 @@
 #include "grid/error_kernel.hpp"
 #include "stream_beds.hpp"
 #include "void_shape.hpp"
+#include "wide_membrane.hpp"
 
 namespace katoptra {
 namespace {
@@ -53,6 +54,7 @@ class Filling {
         options_(options),
         ruler_(input_.frame().crs()),
         rims_(map_.regions.size()),
+        wide_(map_.regions.size()),
         once_(map_.regions.size()),
         owner_(BlockCache::shared().new_owner()) {
     const GroundSpacing s = ground_spacing(input_.frame());
@@ -98,6 +100,13 @@ class Filling {
     });
     const Window& box = map_.regions[region].box;
     return rims_[region]->at(static_cast<float>(c - box.col + 1), static_cast<float>(r - box.row + 1));
+  }
+
+  // Of a void beyond kMembraneCells.
+  const WideMembrane& wide(std::uint32_t region) const {
+    std::call_once(once_[region],
+                   [&] { wide_[region] = std::make_unique<WideMembrane>(voids_, region, input_, aspect(region)); });
+    return *wide_[region];
   }
 
   // What the second surface has of a void: all of it with its rim, some of its cells, or nothing.
@@ -167,6 +176,7 @@ class Filling {
   GroundRuler ruler_;
   double blend_ = 0;
   mutable std::vector<std::unique_ptr<RimField>> rims_;
+  mutable std::vector<std::unique_ptr<WideMembrane>> wide_;
   mutable std::vector<std::once_flag> once_;
   mutable std::once_flag tried_;
   mutable std::optional<FillTrials> trials_;
@@ -192,20 +202,28 @@ class FillSource final : public GridSource {
       f.voids().for_runs(w.row + r, w.col, w.col + w.cols, [&](const VoidRun& run, std::size_t before) {
         const Treatment t = f.treatment[run.region];
         if (t == Treatment::Leave) return;
-        const bool whole = is_solved_whole(t);
+        const bool large = f.map().regions[run.region].cells > kMembraneCells, wide = large && t == Treatment::Membrane,
+                   whole = is_solved_whole(t) && !wide;
         // How deep cells lie in a void beyond that size is not asked, and its uncertainty not known.
-        const bool known_depths = out.uncertainty && f.map().regions[run.region].cells <= kMembraneCells;
+        const bool known_depths = out.uncertainty && !large;
         if ((whole || known_depths) && (!solved || solved->first != run.region))
           solved.emplace(run.region, f.solution(run.region));
         if (t == Treatment::Mean && around.window().empty()) around = f.input().read(w.grown(3));
-        for (std::int64_t c = std::max(w.col, run.first); c < std::min(w.col + w.cols, run.last); ++c) {
+        const std::int64_t first = std::max(w.col, run.first), last = std::min(w.col + w.cols, run.last);
+        std::vector<float> heights;
+        if (wide) {
+          heights.resize(static_cast<std::size_t>(last - first));
+          f.wide(run.region).read(first, w.row + r, heights);
+        }
+        for (std::int64_t c = first; c < last; ++c) {
           const std::size_t i = before + static_cast<std::size_t>(c - run.first);
           Treatment by = t;
-          float z = whole                  ? solved->second.height(i)
+          float z = wide                   ? heights[static_cast<std::size_t>(c - first)]
+                    : whole                ? solved->second.height(i)
                     : t == Treatment::Mean ? window_mean(around, c - w.col + 3, r + 3)
                                            : kVoid;
           // In the middle of a void that is wider than the widest window there is nothing to take a mean of.
-          if (!whole && std::isnan(z)) {
+          if (!whole && !wide && std::isnan(z)) {
             by = Treatment::Distance;
             z = f.by_distance(run.region, c, w.row + r);
           }
@@ -245,6 +263,12 @@ Grid on_lattice_of(const Grid& grid, const Grid& second) {
 // A plate that is held on one side only goes on straight without end, and large ones take long.
 bool may_be_smooth(const VoidRegion& v) { return !v.at_edge && v.cells <= kSmoothCells; }
 
+// Closed by a membrane in a temporary file.
+bool is_wide(const VoidRegion& v) {
+  constexpr std::int64_t kWidestBox = 4'000'000'000;
+  return v.cells > kMembraneCells && v.box.cells() <= kWidestBox;
+}
+
 // How each void is closed, before anything is tried: its size, where it lies, what was asked for.
 std::vector<Treatment> first_treatments(const Filling& f, const FillOptions& options, FillReport& report) {
   const Frame& frame = f.input().frame();
@@ -264,7 +288,7 @@ std::vector<Treatment> first_treatments(const Filling& f, const FillOptions& opt
                   : v.cells <= options.small             ? Treatment::Mean
                                                          : Treatment::Distance;
     if (t == Treatment::Smooth && !may_be_smooth(v)) t = Treatment::Membrane;
-    if (is_solved_whole(t) && v.cells > kMembraneCells) t = Treatment::Distance;
+    if (is_solved_whole(t) && v.cells > kMembraneCells) t = is_wide(v) ? Treatment::Membrane : Treatment::Distance;
     if ((v.at_edge && !options.edges) || all) {
       t = Treatment::Leave;
       ++report.voids_left_at_edge;
@@ -298,6 +322,7 @@ void choose_ways(Filling& f, const FillOptions& options, FillReport& report) {
     for (std::uint32_t i = 0; i < regions.size(); ++i) {
       if (f.treatment[i] == Treatment::Leave) continue;
       std::vector<Treatment> ways{Treatment::Distance};
+      if (is_wide(regions[i])) ways.push_back(Treatment::Membrane);
       if (regions[i].cells <= kMembraneCells)
         for (const Treatment t : {Treatment::Membrane, Treatment::Tin}) ways.push_back(t);
       if (may_be_smooth(regions[i])) ways.push_back(Treatment::Smooth);

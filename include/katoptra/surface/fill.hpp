@@ -10,7 +10,8 @@
 // rim. Rims longer than kRimCells are taken in clusters of 16 x 16 cells where those lie beyond 64 cells: the weight of
 // a cluster differs by less than a tenth of a percent from that of its cells. That is the usual way; others are
 //
-//   FillMethod::Membrane     heights that are the mean of those around at every cell (Laplace), up to kMembraneCells
+//   FillMethod::Membrane     heights that are the mean of those around at every cell (Laplace); of voids beyond
+//                            kMembraneCells solved in a temporary file (17 bytes a cell of their box)
 //   FillMethod::Smooth       the least bent surface (thin plate) through the two rings of cells around it: the slope
 //                            goes on at the rim, and noise there does, too. Voids of more than kSmoothCells, and those
 //                            that reach the edge, where nothing would hold it, are closed by a membrane
@@ -64,7 +65,7 @@ struct FillOptions {
 };
 
 inline constexpr std::size_t kRimCells = 4096;
-inline constexpr std::int64_t kMembraneCells = 2'000'000;  // of a void; larger ones are closed by inverse distance
+inline constexpr std::int64_t kMembraneCells = 2'000'000;  // of a void that is solved in memory
 
 inline constexpr std::int64_t kSmoothCells = 200'000;  // of a void
 
