@@ -2,10 +2,12 @@
 import io
 import json
 import os
+import sqlite3
 import struct
 import sys
 import tarfile
 import zipfile
+import zlib
 
 import h5py
 import netCDF4
@@ -158,6 +160,43 @@ with h5py.File(path, "w") as f:
     it.create_group("Group_001").create_dataset("values", data=values, chunks=(4, 4), compression="gzip")
 put("s102", "plain", open(path, "rb").read())
 os.remove(path)
+
+
+def grey16(samples):
+    rows, cols = samples.shape
+    lines = b"".join(b"\0" + row.astype(">u2").tobytes() for row in samples)
+    chunk = lambda kind, body: struct.pack(">I", len(body)) + kind + body + struct.pack(">I", zlib.crc32(kind + body))
+    head = struct.pack(">IIBBBBB", cols, rows, 16, 0, 0, 0, 0)
+    return b"\x89PNG\r\n\x1a\n" + chunk(b"IHDR", head) + chunk(b"IDAT", zlib.compress(lines)) + chunk(b"IEND", b"")
+
+
+def coverage(name, kind, tile):
+    """A gridded coverage of two tiles, in pages as small as SQLite allows."""
+    path = os.path.join(OUT, "tmp.gpkg")
+    db = sqlite3.connect(path)
+    db.executescript(f"""PRAGMA page_size = 512;
+        CREATE TABLE gpkg_contents (table_name TEXT, min_x REAL, min_y REAL, max_x REAL, max_y REAL);
+        CREATE TABLE gpkg_tile_matrix_set (table_name TEXT, srs_id INTEGER, min_x REAL, min_y REAL, max_x REAL, max_y REAL);
+        CREATE TABLE gpkg_tile_matrix (table_name TEXT, zoom_level INTEGER, matrix_width INTEGER, matrix_height INTEGER, tile_width INTEGER, tile_height INTEGER, pixel_x_size REAL, pixel_y_size REAL);
+        CREATE TABLE gpkg_2d_gridded_coverage_ancillary (id INTEGER PRIMARY KEY, tile_matrix_set_name TEXT, datatype TEXT, scale REAL, offset REAL, data_null REAL, grid_cell_encoding TEXT, uom TEXT);
+        CREATE TABLE gpkg_2d_gridded_tile_ancillary (tpudt_name TEXT, tpudt_id INTEGER, scale REAL, offset REAL);
+        CREATE TABLE dem (id INTEGER PRIMARY KEY, zoom_level INTEGER, tile_column INTEGER, tile_row INTEGER, tile_data BLOB);
+        INSERT INTO gpkg_tile_matrix_set VALUES ('dem', 0, 0, 0, 16, 8);
+        INSERT INTO gpkg_tile_matrix VALUES ('dem', 1, 2, 1, 8, 8, 1, 1);
+        INSERT INTO gpkg_2d_gridded_coverage_ancillary VALUES (1, 'dem', '{kind}', 0.1, 5, 9, 'grid-value-is-corner', 'm');
+        INSERT INTO gpkg_2d_gridded_tile_ancillary VALUES ('dem', 1, 2, 1);""")
+    for c in range(2):
+        db.execute("INSERT INTO dem VALUES (?, 1, ?, 0, ?)", (c + 1, c, tile))
+    db.commit()
+    db.close()
+    put("gridded_coverage", name, open(path, "rb").read())
+    os.remove(path)
+
+
+coverage("integers", "integer", grey16(np.arange(64).reshape(8, 8)))
+f = io.BytesIO()
+tifffile.imwrite(f, z[:8, :8])
+coverage("floats", "float", f.getvalue())
 f = io.BytesIO()
 with zipfile.ZipFile(f, "w", zipfile.ZIP_DEFLATED) as t:
     t.writestr("a/b.asc", "ncols 1")
