@@ -2,8 +2,7 @@
 //
 //   FlatWater f = lay_water_flat(dem, water_bodies_of(read_layer("water.gpkg"), dem), {.sea = 0.0});
 //   write_grid(f.grid, "flat.tif", {.lineage = true});
-//   write_grid(f.before, "before.tif");                  // and water_layer(f, dem): its record
-//   restored(f.grid, shapes, f.before);                  // the surface as it was, bit for bit
+//   Grid back = restored(f.grid, water_bodies_of(water_layer(f, dem), dem), f.before);   // as it was, bit for bit
 //
 // A body is the cells whose centre lies inside its shape; one that lies in several belongs to the first, lakes and sea
 // before rivers. Cells outside are never touched, nor are, inside, the bank and islands: cells that stand more than
