@@ -3,9 +3,11 @@ that is new has to be told of here."""
 import csv
 import http.client
 import json
+import math
 import os
 import re
 import shutil
+import sqlite3
 import subprocess
 import time
 import urllib.error
@@ -48,6 +50,7 @@ def xyz(path, between):
 GRID_VERBS = {
     "mosaic": "{in} -o {out}.tif",
     "fill": "{in} -o {out}.tif",
+    "flatten": "{in} --water pool.csv --above 1000m -o {out}.tif",
     "clip": "{in} -o {out}.tif",
     "reproject": "{in} --cell 3m -o {out}.tif",
     "compare": "{in} flat.asc -o {out}.tif",
@@ -109,6 +112,9 @@ class Options(ToolTest):
         asc(at("g.asc"), z)
         asc(at("bare.asc"), z, crs=None)
         asc(at("flat.asc"), numpy.full((ROWS, COLS), 55.0))
+        pool = ", ".join(f"{WEST + CELL * c} {NORTH - CELL * r}" for c, r in ((8, 8), (8, 13), (13, 13), (13, 8), (8, 8)))
+        with open(at("pool.csv"), "w") as f:
+            f.write(f'wkt,kind,level\n"POLYGON(({pool}))",lake,57\n')
         asc(at("zones.asc"), numpy.tile(numpy.arange(COLS) // 12, (ROWS, 1)))
         xyz(at("p.xyz"), " ")
         xyz(at("semi.xyz"), ";")
@@ -192,7 +198,7 @@ class Options(ToolTest):
                 has = self.options(verb)
                 crs = "--from-crs" if "--from-crs" in has else "--crs"
                 known = self.call(verb, words, "bare.asc", [crs, "EPSG:32725"])
-                if verb in ("mosaic", "reproject", "compare", "contours", "spots", "streams", "basins", "inundation"):  # there it is needed
+                if verb in ("mosaic", "flatten", "reproject", "compare", "contours", "spots", "streams", "basins", "inundation"):  # there it is needed
                     self.assertIn("crs", self.refused(verb, *words.replace("{in}", "bare.asc").replace("{out}", "none").split(), status=3))
                 elif verb not in ("statistics", "picture", "heightmap"):  # numbers and pixels alone
                     self.assertNotEqual(known, self.call(verb, words, "bare.asc"))
@@ -211,9 +217,18 @@ class Options(ToolTest):
     def test_how_sure_the_input_is(self):
         verbs = [v for v in GRID_VERBS if "--uncertainty" in self.options(v)]
         self.assertGreaterEqual(set(verbs), {"mosaic", "fill", "clip", "reproject", "correct", "section"})
+        # What these say is how sure something is: without, there is nothing to say, and how far errors go together changes nothing.
+        asked = {"contours": "{in} --interval 1m --zones -o {out}.geojson", "inundation": "{in} --level 60m --chance -o {out}.tif"}
         for verb in verbs:
-            words, stated = GRID_VERBS[verb], ["--uncertainty", "0.1m+0.2m*slope"]
+            words, stated = asked.get(verb, GRID_VERBS[verb]), ["--uncertainty", "0.1m+0.2m*slope"]
             with self.subTest(verb=verb):
+                if verb in asked:
+                    more = self.made_by(verb, words, "g.asc", stated)
+                    self.assertNotEqual(more, self.made_by(verb, words, "g.asc", stated + ["--confidence", "95"]))
+                    self.assertEqual(more, self.made_by(verb, words, "g.asc", stated + ["--error-reach", "0m"]))
+                    never = words.replace("{in}", "g.asc").replace("{out}", "never").split()
+                    self.assertIn("how sure it is", self.refused(verb, *never, status=2))
+                    continue
                 plain, sure = self.call(verb, words), self.call(verb, words, more=stated)
                 self.assertNotEqual(plain, sure)
                 self.assertNotEqual(sure, self.call(verb, words, more=stated + ["--confidence", "95"]))
@@ -451,7 +466,57 @@ class OwnOptions(Options):
         said = self.run_json("fill", "g.asc", "--method", "auto", "-o", "auto.tif")
         self.assertTrue(said["trials"])
         self.assertEqual(sum(t["taken"] for t in said["trials"]), 1)
-        self.assertEqual(said["voids_by_mean"] + said["voids_by_distance"] + said["voids_by_membrane"] + said["voids_by_smooth"], 1)
+        self.assertEqual(sum(said["voids_by_" + way] for way in ("mean", "distance", "membrane", "smooth", "tin")), 1)
+        # Across the middle of the pit a bed that falls evenly from one side to the other, and triangles.
+        with open(self.path("stream.csv"), "w") as f:
+            f.write(f'wkt\n"LINESTRING({WEST} {NORTH - 21}, {WEST + 90} {NORTH - 21})"\n')
+        bed = self.make("fill g.asc --streams stream.csv --method tin")[10, 9:14]
+        numpy.testing.assert_allclose(numpy.diff(bed[1:4]), numpy.diff(bed[1:4])[0], atol=1e-4)
+        self.assertEqual(self.run_json("fill", "g.asc", "--streams", "stream.csv", "-o", "bed.tif")["stream_cells"], 3)
+        water = {"type": "FeatureCollection", "features": [{"type": "Feature", "properties": {}, "geometry": {"type": "Point", "coordinates": [-31, -37.5]}}]}
+        with open(self.path("point.geojson"), "w") as f:
+            json.dump(water, f)
+        self.assertIn("no lines", self.refused("fill", "g.asc", "--streams", "point.geojson", "-o", "no.tif", status=2))
+
+    def test_flatten_options(self):
+        # A pond at 50 m in ground at 60 m, with waves of 4 cm, a stake and a hole in it; its shape reaches a cell onto the bank.
+        ys, xs = numpy.mgrid[0:ROWS, 0:COLS]
+        z = numpy.full((ROWS, COLS), 60.0)
+        pond = (slice(4, 13), slice(6, 19))
+        z[pond] = 50 + 0.04 * ((xs + 2 * ys) % 3 - 1)[pond]
+        z[10, 8], z[7:9, 12:15] = 55, -9999
+        asc(self.path("pond.asc"), z)
+        ring = ", ".join(f"{WEST + CELL * c} {NORTH - CELL * r}" for c, r in ((5, 3), (5, 14), (20, 14), (20, 3), (5, 3)))
+        with open(self.path("pond.csv"), "w") as f:
+            f.write(f'wkt,name\n"POLYGON(({ring}))",Pond\n')
+        with open(self.path("level.csv"), "w") as f:
+            f.write(f'wkt,level,unit\n"POLYGON(({ring}))",168,ft\n')
+        flat = self.make("flatten pond.asc --water pond.csv --record pond.gpkg")
+        wet = numpy.zeros((ROWS, COLS), bool)
+        wet[pond] = True
+        numpy.testing.assert_array_equal(flat[wet], 50)  # also the stake: it is smaller than an island
+        numpy.testing.assert_array_equal(flat[~wet], z[~wet])
+        back = self.make("flatten a.tif --undo pond.gpkg", "back.tif")
+        numpy.testing.assert_array_equal(numpy.nan_to_num(back, nan=-9999), z.astype("f4"))
+        self.assertEqual(self.make("flatten pond.asc --water pond.csv --island 3m2")[10, 8], 55)
+        # Two centimetres let waves stand out where they hang together with the bank.
+        self.assertGreater(len(numpy.unique(self.make("flatten pond.asc --water pond.csv --above 0.02m")[pond])), 1)
+        kinds = {kind: self.run_json("flatten", "pond.asc", "--water", "pond.csv", "--kind", kind, "-o", "k.tif", "--overwrite")["water"][0]["kind"] for kind in ("lake", "river", "sea", "auto")}
+        self.assertEqual(kinds, {"lake": "lake", "river": "river", "sea": "sea", "auto": "lake"})
+        self.assertAlmostEqual(self.make("flatten pond.asc --water level.csv")[10, 15], 168 * 0.3048, places=4)
+        # Found by itself; not where it must be larger, or leveller; and by few returns.
+        found = self.run_json("flatten", "pond.asc", "--find", "--smallest", "100m2", "-o", "f.tif")["water"]
+        self.assertEqual([round(w["level"], 3) for w in found], [50])
+        for words in (("--smallest", "2000m2"), ("--smallest", "100m2", "--flat", "0.01m")):
+            self.assertIn("no water was found", self.refused("flatten", "pond.asc", "--find", *words, "-o", "no.tif", status=2))
+        asc(self.path("many.asc"), numpy.where(wet, 1.0, 9.0))
+        self.make("flatten pond.asc --find --flat 20m --returns many.asc")
+        self.assertIn("no water", self.refused("flatten", "pond.asc", "--find", "--returns", "flat.asc", "-o", "no.tif", status=2))
+        self.assertEqual(self.make(f"flatten pond.asc --water pond.csv --area {INSIDE} --margin 4m").shape, (16, 16))
+        # Of a sea what hangs together with the edge.
+        asc(self.path("shore.asc"), numpy.where(xs < 3, 0.0, numpy.where(wet, -1.0, 20.0)))
+        sea = self.make("flatten shore.asc --sea 0.5m")
+        self.assertEqual((numpy.unique(sea[:, :3]).tolist(), sea[8, 10], sea[0, 20]), ([0.5], -1, 20))
 
     def test_clip_options(self):
         inside, wider = (self.make(f"clip g.asc --area {INSIDE}" + more) for more in ("", " --margin 4m"))
@@ -767,6 +832,10 @@ class OwnOptions(Options):
         self.assertTrue(all(level % 2 == 1 for level, _ in levels("--interval", "2m", "--base", "1m")))
         self.assertTrue(all(index == (level % 6 == 0) for level, index in levels("--interval", "2m", "--index", "3")))
         self.assertEqual({level for level, _ in levels("--levels", "52,50,49.5m")}, {49.5, 50, 52})
+        self.run_tool("contours", "g.asc", "--levels", "60m", "--zones", "--uncertainty", "0.2m", "-o", "z.gpkg")
+        with sqlite3.connect(self.path("z.gpkg")) as db:
+            self.assertEqual(db.execute("SELECT level, confidence FROM zones").fetchall(), [(60, 95)])
+        self.assertIn("give one of", self.refused("contours", "g.asc", "--interval", "2m", "--zones", "--bands", "-o", "n.gpkg", status=2))
         self.assertEqual({level for level, _ in levels("--depth-levels=-180,-200ft", "--unit", "ft")}, {180, 200})
         both = {level for level, _ in levels("--interval", "4m", "--base", "60m", "--below", "1m")}
         self.assertTrue({57, 58, 59, 60, 64} <= both and not {61, 62, 63} & both, both)
@@ -1145,6 +1214,8 @@ class OwnOptions(Options):
         wet = self.features("inundation valley.asc --level 38m")
         self.assertEqual(sum(f["properties"]["cells"] for f in wet), (z <= 38).sum() - ((z <= 38)[:32]).sum())
         self.assertEqual(sum(f["properties"]["cells"] for f in self.features("inundation valley.asc --level 38m --all")), (z <= 38).sum())
+        chance = self.make("inundation valley.asc --level 38m --chance --uncertainty 0.5m")
+        numpy.testing.assert_allclose(chance, [[50 * (1 + math.erf((38 - h) / 0.5 / math.sqrt(2))) for h in row] for row in z], atol=1e-3)
         low = self.features(f"inundation valley.asc --level 42m --from {pond}")[0]["properties"]
         self.assertAlmostEqual(low["deepest"], 42 - z[8:12, 4:9].min(), places=3)
         self.assertGreater(len(self.features(f"inundation g.asc --level 60m --all --area {INSIDE} --margin 8m")), 0)

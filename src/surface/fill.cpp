@@ -204,13 +204,18 @@ class FillSource final : public GridSource {
         if (t == Treatment::Leave) return;
         const bool large = f.map().regions[run.region].cells > kMembraneCells, wide = large && t == Treatment::Membrane,
                    whole = is_solved_whole(t) && !wide;
-        // How deep cells lie in a void beyond that size is not asked, and its uncertainty not known.
-        const bool known_depths = out.uncertainty && !large;
-        if ((whole || known_depths) && (!solved || solved->first != run.region))
+        // How deep cells lie in a void beyond that size is known where it was solved, else its uncertainty is not.
+        const bool known_depths = out.uncertainty && (!large || wide);
+        if ((whole || (known_depths && !wide)) && (!solved || solved->first != run.region))
           solved.emplace(run.region, f.solution(run.region));
         if (t == Treatment::Mean && around.window().empty()) around = f.input().read(w.grown(3));
         const std::int64_t first = std::max(w.col, run.first), last = std::min(w.col + w.cols, run.last);
         std::vector<float> heights;
+        std::vector<std::uint16_t> depths;
+        if (wide && known_depths) {
+          depths.resize(static_cast<std::size_t>(last - first));
+          f.wide(run.region).read_depths(first, w.row + r, depths);
+        }
         if (wide) {
           heights.resize(static_cast<std::size_t>(last - first));
           f.wide(run.region).read(first, w.row + r, heights);
@@ -232,8 +237,9 @@ class FillSource final : public GridSource {
           if (out.origin)
             out.origin_row(r)[c - w.col] = origin_code(sources_[static_cast<std::size_t>(by)], How::Filled);
           if (known_depths)
-            out.uncertainty_row(r)[c - w.col] = rounded_uncertainty(
-                static_cast<double>(f.trials().error(f.map().regions[run.region].cells, by, solved->second.depth(i))));
+            out.uncertainty_row(r)[c - w.col] = rounded_uncertainty(static_cast<double>(
+                f.trials().error(f.map().regions[run.region].cells, by,
+                                 wide ? depths[static_cast<std::size_t>(c - first)] : solved->second.depth(i))));
         }
       });
   }

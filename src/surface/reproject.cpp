@@ -17,6 +17,7 @@
 #include "mean.hpp"
 #include "patch_field.hpp"
 #include "unevenness.hpp"
+#include "warp_doubt.hpp"
 
 namespace katoptra {
 namespace {
@@ -121,68 +122,6 @@ KATOPTRA_CLONES void cubic_run(const float* block, std::int64_t cols, std::int64
       if (!inside(k)) out[k] = kVoid;
 }
 
-// What is looked up for the cells of a run before their uncertainty is worked out: lanes, so that the rest are vectors.
-struct DoubtLanes {
-  double exact_u[kRun], exact_v[kRun];               // beyond the middle of the cell before
-  float u[kRun], v[kRun];                            // the same
-  float s00[kRun], s10[kRun], s01[kRun], s11[kRun];  // uncertainties of the four cells around
-  float rough_x[kRun], rough_y[kRun];
-  float share[kRun], more[kRun];  // the kernel's variance: of that of a cell, and besides
-};
-
-// Where the cells of a run lie in a block. False when one is not between four of its cells.
-KATOPTRA_CLONES bool places_of(const Run& run, Point corner, std::int64_t cols, std::int64_t rows, std::int64_t n,
-                               std::int32_t* __restrict at, DoubtLanes& __restrict to) {
-  const double fx = run.first.x, fy = run.first.y, sx = run.step.x, sy = run.step.y, skip = run.skip;
-  const double x0 = fx + skip * sx - 0.5 - corner.x, y0 = fy + skip * sy - 0.5 - corner.y;
-  const double past = static_cast<double>(n - 1);
-  const double x1 = x0 + past * sx, y1 = y0 + past * sy;
-  const double x_most = static_cast<double>(cols) - 1.001, y_most = static_cast<double>(rows) - 1.001;
-  if (!(std::min(x0, x1) >= 0 && std::max(x0, x1) < x_most && std::min(y0, y1) >= 0 && std::max(y0, y1) < y_most))
-    return false;
-  const auto wide = static_cast<std::int32_t>(cols);
-  for (std::int32_t k = 0; k < static_cast<std::int32_t>(n); ++k) {
-    // As Run::at has it, to the last bit: cells are the same through every window.
-    const double past_first = skip + k;
-    const double x = (fx + past_first * sx) - 0.5, y = (fy + past_first * sy) - 0.5;
-    const double c = std::floor(x), r = std::floor(y);
-    to.exact_u[k] = x - c;
-    to.exact_v[k] = y - r;
-    to.u[k] = static_cast<float>(x - c);
-    to.v[k] = static_cast<float>(y - r);
-    at[k] = static_cast<std::int32_t>(r - corner.y) * wide + static_cast<std::int32_t>(c - corner.x);
-  }
-  return true;
-}
-
-// From lanes to uncertainties; `leaves`: how much of a mean square of differences the kernel leaves out.
-KATOPTRA_CLONES void doubt_of(const DoubtLanes& l, std::int64_t n, float leaves, bool nearest, float noise_x,
-                              float noise_y, float* __restrict out) {
-  for (std::int64_t k = 0; k < n; ++k) {
-    const float u = l.u[k], v = l.v[k];
-    const float upper = (1 - u) * l.s00[k] * l.s00[k] + u * l.s10[k] * l.s10[k],
-                lower = (1 - u) * l.s01[k] * l.s01[k] + u * l.s11[k] * l.s11[k];
-    const float own = (1 - v) * upper + v * lower;
-    const float su = u * (1 - u), sv = v * (1 - v), nu = u < 1 - u ? u : 1 - u, nv = v < 1 - v ? v : 1 - v;
-    const float left_u = leaves * (nearest ? nu * nu : su * su), left_v = leaves * (nearest ? nv * nv : sv * sv);
-    const float rx = l.rough_x[k] - own * noise_x, ry = l.rough_y[k] - own * noise_y;
-    const float left = left_u * (rx > 0 ? rx : 0) + left_v * (ry > 0 ? ry : 0);
-    out[k] = std::sqrt((own * l.share[k] + l.more[k]) + left);
-  }
-}
-
-// rounded_uncertainty of all of them.
-KATOPTRA_CLONES void round_doubts(float* __restrict u, std::int64_t n) {
-  for (std::int64_t k = 0; k < n; ++k) {
-    std::uint32_t bits = 0;
-    std::memcpy(&bits, &u[k], 4);
-    const std::uint32_t rounded = (bits + (1u << 15)) >> 16 << 16;
-    const bool plain = u[k] > 0 && u[k] <= 3e38F;
-    bits = plain ? rounded : bits;
-    std::memcpy(&u[k], &bits, 4);
-  }
-}
-
 // No place, or one so far out that it is no cell number.
 inline bool far_away(Point p) { return !(std::abs(p.x) <= 1e15 && std::abs(p.y) <= 1e15); }
 
@@ -238,7 +177,7 @@ class Sampler {
   bool lanes(const Run& run, std::int64_t n, const float* rough_x, const float* rough_y, DoubtLanes& to) const {
     std::int32_t at[kRun];
     const Point corner{static_cast<double>(w_.col), static_cast<double>(w_.row)};
-    if (!places_of(run, corner, w_.cols, w_.rows, n, at, to)) return false;
+    if (!lane_places(run, corner, w_.cols, w_.rows, n, at, to)) return false;
     const float *z = block_.row(0), *s = block_.uncertainty_row(0);
     const auto wide = static_cast<std::int32_t>(w_.cols);
     float known = 0;

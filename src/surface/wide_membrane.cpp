@@ -79,13 +79,18 @@ class WideMembrane::Level {
   double* x(std::int64_t row) const { return x_.data() + (row + 1) * stride_ + 1; }
   float* right(std::int64_t row) const { return right_->data() + (row + 1) * stride_ + 1; }
   CellIs* is(std::int64_t row) const { return is_->data() + (row + 1) * stride_ + 1; }
-  void keep_heights_alone() {
+  // Heights and depths, to be read from the file.
+  void keep_results() {
     right_.reset();
+    measure_depths();
     is_.reset();
     x_.close_memory();
   }
   void read(std::int64_t col, std::int64_t row, std::span<double> out) const {
     x_.read(static_cast<std::size_t>((row + 1) * stride_ + 1 + col), out);
+  }
+  void read_depths(std::int64_t col, std::int64_t row, std::span<std::uint16_t> out) const {
+    depth_->read(static_cast<std::size_t>((row + 1) * stride_ + 1 + col), out);
   }
   // Of rows [first, end).
   void let_go(std::int64_t first, std::int64_t end) const {
@@ -93,7 +98,8 @@ class WideMembrane::Level {
     const auto from = static_cast<std::size_t>((first + 1) * stride_),
                to = static_cast<std::size_t>((end + 1) * stride_);
     x_.let_go(from, to);
-    right_->let_go(from, to);
+    if (right_) right_->let_go(from, to);
+    if (depth_) depth_->let_go(from, to);
     is_->let_go(from, to);
   }
 
@@ -217,11 +223,34 @@ class WideMembrane::Level {
   }
 
  private:
+  // From the north-west, then from the south-east: one step more than the nearest of the neighbours that were passed.
+  void measure_depths() {
+    constexpr std::uint16_t kFar = 65'535;
+    depth_ = std::make_unique<FileArray<std::uint16_t>>(static_cast<std::size_t>(stride_ * (rows_ + 2)));
+    for (const bool down : {true, false})
+      each_row(down, [&](std::int64_t row) {
+        std::uint16_t* d = depth_->data() + (row + 1) * stride_ + 1;
+        const CellIs* is = this->is(row);
+        const std::int64_t back = down ? -1 : 1, passed = back * stride_;
+        for (std::int64_t i = 0; i < cols_; ++i) {
+          const std::int64_t c = down ? i : cols_ - 1 - i;
+          if (is[c] != CellIs::Unknown) continue;
+          std::uint16_t least = down ? kFar : d[c];
+          for (const std::int64_t step : {back, passed - 1, passed, passed + 1})
+            if (is[c + step] != CellIs::Nothing)
+              least = std::min<std::uint16_t>(least, static_cast<std::uint16_t>(std::min<int>(d[c + step] + 1, kFar)));
+          d[c] = least;
+        }
+      });
+    depth_->close_memory();
+  }
+
   std::int64_t cols_, rows_, stride_;
   double across_;
   FileArray<double> x_;
   std::unique_ptr<FileArray<float>> right_;
   std::unique_ptr<FileArray<CellIs>> is_;
+  std::unique_ptr<FileArray<std::uint16_t>> depth_;
   std::int64_t unknown_ = 0;
 };
 
@@ -276,7 +305,7 @@ WideMembrane::WideMembrane(const VoidCells& voids, std::uint32_t region, const G
     }
   });
   if (std::isnan(mean_)) {
-    heights_->keep_heights_alone();
+    heights_->keep_results();
     return;
   }
   std::vector<std::unique_ptr<Level>> above;
@@ -309,7 +338,11 @@ WideMembrane::WideMembrane(const VoidCells& voids, std::uint32_t region, const G
       if (i == 0) change = std::max({change, a, b, c});
     }
   }
-  heights_->keep_heights_alone();
+  heights_->keep_results();
+}
+
+void WideMembrane::read_depths(std::int64_t col, std::int64_t row, std::span<std::uint16_t> out) const {
+  heights_->read_depths(col - box_.col, row - box_.row, out);
 }
 
 void WideMembrane::read(std::int64_t col, std::int64_t row, std::span<float> out) const {

@@ -3,7 +3,7 @@
 // Multigrid (Brandt 1977; Trottenberg, Oosterlee & Schueller 2001) on the raster of the void's box: cells of a level
 // are two by two of the one below, what is left of an equation is summed, corrections are bilinear. A coarse cell that
 // holds a known one is known to need no correction. Each level is swept row by row, so memory holds bands of rows; the
-// file takes 17 bytes a cell of the box while it is solved and eight afterwards.
+// file takes 17 bytes a cell of the box while it is solved and ten afterwards.
 #pragma once
 #include <cstdint>
 #include <functional>
@@ -32,6 +32,8 @@ class WideMembrane {
     read(col, row, std::span(&z, 1));
     return z;
   }
+  // How many steps (over corners, too) they lie from the rim: 1 beside it.
+  void read_depths(std::int64_t col, std::int64_t row, std::span<std::uint16_t> out) const;
   // How many rounds it took.
   int rounds() const { return rounds_; }
 

@@ -19,6 +19,7 @@ namespace {
 constexpr double kFewReturns = 0.25;  // of the median
 constexpr double kShoreHigher = 0.9;  // of the cells around water
 constexpr float kNoLimit = INFINITY;
+constexpr std::int64_t kToWater = 3;  // cells from the bank to level water
 
 // The number of returns below which a cell may be water.
 float few_returns(const Grid& returns, const RunOptions& run) {
@@ -115,11 +116,8 @@ class WaterSearch {
   }
 
   void judge(const CellSet& level, std::vector<WaterBody>& out) const {
-    // The shore is not level itself: what belongs to the water of it is one more cell all around.
-    std::vector<CellRun> grown = level.runs();
-    const CellSet shore = rim_of(level, surface_.frame());
-    grown.insert(grown.end(), shore.runs().begin(), shore.runs().end());
-    const CellSet cells(joined(std::move(grown)));
+    // The shore is not level itself, nor are cells beside a boat: two more cells all around belong to it.
+    const CellSet cells = grown(grown(level));
     if (cells.count() == static_cast<std::size_t>(surface_.frame().window().cells())) return;
     std::vector<double> heights;
     const std::size_t every = level.count() / 100'000 + 1;
@@ -133,6 +131,13 @@ class WaterSearch {
     const WaterKind kind = is_void ? WaterKind::Lake : kind_of(level, std::move(heights));
     if (is_void ? !has_level_bank(cells) : kind == WaterKind::Unknown || !has_higher_bank(level, cells)) return;
     out.push_back({.shape = outline_of(cells.runs(), surface_.frame()), .kind = kind, .level = {}, .name = {}});
+  }
+
+  CellSet grown(const CellSet& set) const {
+    std::vector<CellRun> runs = set.runs();
+    const CellSet rim = rim_of(set, surface_.frame());
+    runs.insert(runs.end(), rim.runs().begin(), rim.runs().end());
+    return CellSet(joined(std::move(runs)));
   }
 
   // A lake is level all over; what is not is a river if it is long, else a plain or a sea floor: unknown.
@@ -152,7 +157,7 @@ class WaterSearch {
   // Whether the shore rises nearly all around.
   bool has_higher_bank(const CellSet& level, const CellSet& cells) const {
     std::int64_t higher = 0, all = 0;
-    read_cells(surface_, rim_of(cells, surface_.frame()), Planes::Values, 2,
+    read_cells(surface_, rim_of(cells, surface_.frame()), Planes::Values, kToWater,
                [&](const Block& b, const CellRun& run, std::size_t) {
                  for (std::int64_t c = run.first; c < run.last; ++c) {
                    const float z = b.at(c - b.window().col, run.row - b.window().row);
@@ -175,11 +180,11 @@ class WaterSearch {
     const auto near = std::upper_bound(bank.begin(), bank.end(), most) - bank.begin();
     return static_cast<double>(near) >= kShare * static_cast<double>(bank.size());
   }
-  // Of the level cells within two steps; of none known, nothing is higher.
+  // Of the level cells within three steps; of none known, nothing is higher.
   static float lowest_around(const Block& b, const CellSet& level, std::int64_t col, std::int64_t row) {
     float low = kNoLimit;
-    for (std::int64_t y = -2; y <= 2; ++y)
-      for (std::int64_t x = -2; x <= 2; ++x)
+    for (std::int64_t y = -kToWater; y <= kToWater; ++y)
+      for (std::int64_t x = -kToWater; x <= kToWater; ++x)
         if (level.holds(col + x, row + y)) {
           const float z = b.at(col + x - b.window().col, row + y - b.window().row);
           if (!std::isnan(z)) low = std::min(low, z);

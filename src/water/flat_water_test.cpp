@@ -509,6 +509,17 @@ TEST(FlatWater, SaysWhatIsWrong) {
   EXPECT_EQ(error_of([&] { restored(f.grid, {}, f.before); }), ErrorCode::BadArgument);
 }
 
+TEST(FlatWater, WholeLevelsKeepWholeNumbers) {
+  std::vector<float> z(60 * 50, 9.0F);
+  for (std::int64_t r = 10; r < 40; ++r)
+    for (std::int64_t c = 10; c < 45; ++c) z[static_cast<std::size_t>(r * 60 + c)] = 7;
+  const Grid g = grid_from_values(utm_frame(60, 50), z, metres_above_egm2008(), SampleType::Int16);
+  EXPECT_EQ(lay_water_flat(g, {{.shape = {circle(27, 25, 14)}}}).grid.info().type, SampleType::Int16);
+  const Grid half = lay_water_flat(g, {{.shape = {circle(27, 25, 14)}, .kind = WaterKind::Lake, .level = 7.5}}).grid;
+  EXPECT_EQ(half.info().type, SampleType::Float32);
+  EXPECT_EQ(half.at(27, 25), 7.5F);
+}
+
 TEST(FlatWater, OneCellOneRowAndDegrees) {
   const Grid one = grid_from_values(utm_frame(1, 1), {3.f}, metres_above_egm2008());
   EXPECT_EQ(lay_water_flat(one, {{.shape = {circle(0, 0, 5)}, .kind = WaterKind::Lake, .level = 3.05}}).grid.at(0, 0),

@@ -26,7 +26,7 @@
 //
 // Where the grid carries its uncertainty, that of a filled cell is what such hidden cells erred by at its distance from
 // the rim, for voids of its size (less the noise of what they were compared with); it is measured when first asked for.
-// Of voids beyond kMembraneCells it is not known.
+// Of voids beyond kMembraneCells that are closed by inverse distance it is not known.
 //
 // Left open: voids that reach the edge of
 // the grid (they have no rim all around; a clipped area's outside is such a void) unless `edges` is set, and voids

@@ -106,7 +106,7 @@ struct FindWaterOptions {
 // them higher than those beside them; lakes when they are level all over, rivers when they are ten times as long as
 // wide and fall by less than a fiftieth; plains and sea floors are neither. Where less than a quarter of it has
 // heights, a third of the bank must stand within three times `flat` of its lowest twentieth: voids of slopes have no
-// such bank. Shapes reach one cell onto the shore, which laying them flat keeps where it is higher.
+// such bank. Shapes reach two cells onto the shore, which laying them flat keeps where it is higher.
 std::vector<WaterBody> find_water(const Grid& surface, const FindWaterOptions& options = {});
 
 }  // namespace katoptra
