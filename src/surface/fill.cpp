@@ -43,6 +43,22 @@ std::string way_name(Treatment t, const std::string& second) {
   return "";
 }
 
+// What a grid lies off another by.
+class OffSource final : public GridSource {
+ public:
+  OffSource(Grid grid, Grid other) : grid_(std::move(grid)), other_(std::move(other)) {}
+  const GridInfo& info() const override { return grid_.info(); }
+  void read(const BlockView& out) const override {
+    grid_.read_into(out);
+    const Block other = other_.read(out.window);
+    for (std::int64_t r = 0; r < out.window.rows; ++r)
+      for (std::int64_t c = 0; c < out.window.cols; ++c) out.row(r)[c] -= other.at(c, r);
+  }
+
+ private:
+  Grid grid_, other_;
+};
+
 // Voids, how each is closed, and what that takes: shared by whoever reads the grid.
 class Filling {
  public:
@@ -102,16 +118,27 @@ class Filling {
     return rims_[region]->at(static_cast<float>(c - box.col + 1), static_cast<float>(r - box.row + 1));
   }
 
-  // Of a void beyond kMembraneCells.
-  const WideMembrane& wide(std::uint32_t region) const {
-    std::call_once(once_[region],
-                   [&] { wide_[region] = std::make_unique<WideMembrane>(voids_, region, input_, aspect(region)); });
-    return *wide_[region];
+  // Heights of cells of a row of a void beyond kMembraneCells, and how deep they lie where that is asked for.
+  void read_wide(std::uint32_t region, std::int64_t col, std::int64_t row, std::span<float> out,
+                 std::vector<std::uint16_t>& depths) const {
+    const WideMembrane& w = wide(region);
+    const bool second = treatment[region] == Treatment::Second;
+    w.read(col, row, out);
+    if (!depths.empty() || (second && blend_ > 0)) {
+      depths.resize(out.size());
+      w.read_depths(col, row, depths);
+    }
+    if (!second) return;
+    const Block under = second_->read({col, row, static_cast<std::int64_t>(out.size()), 1});
+    for (std::size_t i = 0; i < out.size(); ++i)
+      out[i] = bent_onto(under.row(0)[i], static_cast<double>(out[i]), w.mean(),
+                         blend_ > 0 ? depths[i] : std::uint16_t{1}, blend_);
   }
 
   // What the second surface has of a void: all of it with its rim, some of its cells, or nothing.
   enum class Cover { None, Part, Whole };
   Cover cover(std::uint32_t region) const {
+    if (map_.regions[region].cells > kMembraneCells) return cover_of_wide(region);
     const VoidShape s = shape(region);
     const auto is_void = [](float v) { return std::isnan(v); };
     const std::vector<float> cells = values_at(*second_, place(region), s.cells);
@@ -136,6 +163,36 @@ class Filling {
   }
 
  private:
+  const WideMembrane& wide(std::uint32_t region) const {
+    std::call_once(once_[region], [&] {
+      const Grid rim =
+          treatment[region] == Treatment::Second ? Grid(std::make_shared<OffSource>(input_, *second_)) : input_;
+      wide_[region] = std::make_unique<WideMembrane>(voids_, region, rim, aspect(region));
+    });
+    return *wide_[region];
+  }
+  // The same band by band; the rim is what lies beside a cell of the void.
+  Cover cover_of_wide(std::uint32_t region) const {
+    const Window box = place(region).intersected(input_.frame().window());
+    const std::int64_t rows = std::max<std::int64_t>(1, (std::int64_t{1} << 21) / box.cols);
+    bool any = false, all = true;
+    for (std::int64_t first = box.row; first < box.row + box.rows; first += rows) {
+      const Window band = Window{box.col, first, box.cols, std::min(rows, box.row + box.rows - first)};
+      const Block z = second_->read(band.grown(1).intersected(input_.frame().window()));
+      const Window& w = z.window();
+      for (std::int64_t row = band.row; row < band.row + band.rows; ++row)
+        voids_.for_runs(row, box.col, box.col + box.cols, [&](const VoidRun& run, std::size_t) {
+          if (run.region != region) return;
+          for (std::int64_t r = std::max(w.row, row - 1); r <= std::min(w.row + w.rows - 1, row + 1); ++r)
+            for (std::int64_t c = std::max(w.col, run.first - 1); c < std::min(w.col + w.cols, run.last + 1); ++c) {
+              const bool known = !std::isnan(z.at(c - w.col, r - w.row));
+              any = any || known;
+              all = all && known;
+            }
+        });
+    }
+    return all ? Cover::Whole : any ? Cover::Part : Cover::None;
+  }
   Window place(std::uint32_t region) const { return map_.regions[region].box.grown(1); }
   VoidShape shape(std::uint32_t region) const {
     return voids_.shape_of(region, input_.frame().cols(), input_.frame().rows(), aspect(region));
@@ -202,7 +259,8 @@ class FillSource final : public GridSource {
       f.voids().for_runs(w.row + r, w.col, w.col + w.cols, [&](const VoidRun& run, std::size_t before) {
         const Treatment t = f.treatment[run.region];
         if (t == Treatment::Leave) return;
-        const bool large = f.map().regions[run.region].cells > kMembraneCells, wide = large && t == Treatment::Membrane,
+        const bool large = f.map().regions[run.region].cells > kMembraneCells,
+                   wide = large && (t == Treatment::Membrane || t == Treatment::Second),
                    whole = is_solved_whole(t) && !wide;
         // How deep cells lie in a void beyond that size is known where it was solved, else its uncertainty is not.
         const bool known_depths = out.uncertainty && (!large || wide);
@@ -212,13 +270,10 @@ class FillSource final : public GridSource {
         const std::int64_t first = std::max(w.col, run.first), last = std::min(w.col + w.cols, run.last);
         std::vector<float> heights;
         std::vector<std::uint16_t> depths;
-        if (wide && known_depths) {
-          depths.resize(static_cast<std::size_t>(last - first));
-          f.wide(run.region).read_depths(first, w.row + r, depths);
-        }
         if (wide) {
           heights.resize(static_cast<std::size_t>(last - first));
-          f.wide(run.region).read(first, w.row + r, heights);
+          if (known_depths) depths.resize(heights.size());
+          f.read_wide(run.region, first, w.row + r, heights, depths);
         }
         for (std::int64_t c = first; c < last; ++c) {
           const std::size_t i = before + static_cast<std::size_t>(c - run.first);
@@ -319,7 +374,7 @@ std::vector<Treatment> first_treatments(const Filling& f, const FillOptions& opt
 void choose_ways(Filling& f, const FillOptions& options, FillReport& report) {
   const auto& regions = f.map().regions;
   for (std::uint32_t i = 0; options.second && i < regions.size(); ++i) {
-    if (f.treatment[i] == Treatment::Leave || regions[i].cells > kMembraneCells) continue;
+    if (f.treatment[i] == Treatment::Leave || (regions[i].cells > kMembraneCells && !is_wide(regions[i]))) continue;
     const Filling::Cover cover = f.cover(i);
     if (cover == Filling::Cover::Whole) f.treatment[i] = Treatment::Second;
     report.voids_second_misses += cover == Filling::Cover::Part;

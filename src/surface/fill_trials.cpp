@@ -123,11 +123,14 @@ std::vector<float> closed_by(Treatment way, const VoidShape& shape, const VoidSu
   mean /= static_cast<double>(std::max<std::int64_t>(1, known));
   std::vector<float> z = membrane.over(off);
   for (std::size_t i = 0; i < z.size(); ++i) {
-    auto bend = static_cast<double>(z[i]);
-    if (blend > 0) bend = mean + std::max(0.0, 1 - (depths[i] - 1) / blend) * (bend - mean);
-    z[i] = static_cast<float>(static_cast<double>(around.second_cells[i]) + bend);
+    z[i] = bent_onto(around.second_cells[i], static_cast<double>(z[i]), mean, depths[i], blend);
   }
   return z;
+}
+
+float bent_onto(float second, double off, double mean, std::uint16_t depth, double blend) {
+  if (blend > 0) off = mean + std::max(0.0, 1 - (depth - 1) / blend) * (off - mean);
+  return static_cast<float>(static_cast<double>(second) + off);
 }
 
 void FillTrials::Sum::add(const Sum& o) {

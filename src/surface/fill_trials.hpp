@@ -21,6 +21,9 @@ struct VoidSurrounds {
 // Heights of the cells by a way that looks at the rim alone; `blend`: in cells, 0 for all over.
 std::vector<float> closed_by(Treatment way, const VoidShape& shape, const VoidSurrounds& around,
                              const std::vector<std::uint16_t>& depths, double blend);
+// A second surface moved by `off`, the membrane of what it lies off the rim by; bent so within `blend` cells of the rim
+// (0: all over), and moved by the mean of the rim beyond.
+float bent_onto(float second, double off, double mean, std::uint16_t depth, double blend);
 // The mean of the known cells in the smallest window of 3, 5 or 7 at least half of which is known; NaN where none is.
 // (c, r): within the block, which reaches three cells further.
 float window_mean(const Block& block, std::int64_t c, std::int64_t r);

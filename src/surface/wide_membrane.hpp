@@ -34,6 +34,8 @@ class WideMembrane {
   }
   // How many steps (over corners, too) they lie from the rim: 1 beside it.
   void read_depths(std::int64_t col, std::int64_t row, std::span<std::uint16_t> out) const;
+  // Of the heights of the rim; NaN where none is known.
+  double mean() const { return mean_; }
   // How many rounds it took.
   int rounds() const { return rounds_; }
 
