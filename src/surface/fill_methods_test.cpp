@@ -170,6 +170,24 @@ TEST(FillMethods, TheWayThatErrsLeastIsTaken) {
   }
 }
 
+// Water that was laid flat stands beside the voids of its shore: hidden cells on it erred by nothing, and cells of the
+// shore came out as known to the last bit.
+TEST(FillMethods, LevelWaterTellsNothingOfHowFillingErrs) {
+  const Frame f = utm_frame(90, 60);
+  const Grid water = with_uncertainty(
+      grid_from_function(
+          f, [](double x, double y) { return std::hypot(x - 676030, y - 5841970) < 4 ? std::nan("") : 0.0; },
+          metres_above_egm2008()),
+      // Of a level that was given it is not known.
+      grid_from_function(
+          f, [](double x, double) { return x < 676080 ? std::nan("") : 0.05; },
+          uncertainty_of(metres_above_egm2008())));
+  const Block b = fill_voids(water, {.method = FillMethod::Membrane, .run = {}}).grid.read(f.window(), Planes::All);
+  EXPECT_EQ(b.at(30, 30), 0);
+  EXPECT_TRUE(std::isnan(b.uncertainty_row(30)[30])) << b.uncertainty_row(30)[30];
+  EXPECT_FLOAT_EQ(b.uncertainty_row(10)[85], 0.05F);
+}
+
 TEST(FillMethods, FilledTwiceOrNothingToFill) {
   const Grid g = rough_grid(utm_frame(70, 60), 3);
   for (const FillMethod m : {FillMethod::Membrane, FillMethod::Automatic}) {

@@ -273,7 +273,9 @@ float FillTrials::error(std::int64_t cells, Treatment way, std::uint16_t depth) 
     if (!s) continue;
     const double grown =
         d == depth_class(depth) ? 1 : std::pow(std::ldexp(1.0, static_cast<int>(depth_class(depth) - d)), kGrowth);
-    return static_cast<float>(std::sqrt(s->variance(common_noise(depth))) * grown);
+    // Hidden cells of level water err by nothing, which says nothing of ground.
+    const auto e = static_cast<float>(std::sqrt(s->variance(common_noise(depth))) * grown);
+    return e > 0 ? e : kVoid;
   }
   return kVoid;
 }

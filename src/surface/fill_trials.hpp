@@ -48,7 +48,7 @@ class FillTrials {
   FillTrials(const VoidCells& voids, Setting setting);
   // The way that erred least for voids of that size, of those that may be taken; nothing where nothing could be tried.
   std::optional<Treatment> best(std::int64_t cells, const std::vector<Treatment>& of) const;
-  // The standard error of a cell so deep in a void of that size; NaN where nothing could be tried.
+  // The standard error of a cell so deep in a void of that size; NaN where nothing could be tried, or nothing erred.
   float error(std::int64_t cells, Treatment way, std::uint16_t depth) const;
   std::vector<FillTrial> told(const std::vector<std::string>& names,
                               const std::function<bool(std::size_t, Treatment)>& taken) const;
