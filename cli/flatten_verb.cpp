@@ -12,7 +12,7 @@ namespace katoptra::cli {
 namespace {
 
 struct FlattenCommand : Common {
-  std::string in, water, kind = "auto", sea, above, island, record, undo, flat, smallest, returns;
+  std::string in, water, kind, sea, above, island, record, undo, flat, smallest, returns;
   bool find = false;
 };
 
@@ -26,20 +26,26 @@ void judge_options(const FlattenCommand& o) {
     throw Error(ErrorCode::BadArgument, what, "flatten", advice);
   };
   const bool lays = !o.water.empty() || o.find || !o.sea.empty();
-  if (!o.undo.empty() && (lays || !o.record.empty()))
+  if (!o.undo.empty() && (lays || !(o.record.empty() && o.kind.empty() && o.above.empty() && o.island.empty())))
     refuse("water is laid flat or that is undone, not both", "give --undo alone");
   if (o.undo.empty() && !lays)
     refuse("it is not said where water is",
            "give --water with its shapes, --find for what the surface shows, or --sea with its level");
   if (!o.find && !(o.flat.empty() && o.smallest.empty() && o.returns.empty()))
     refuse("--flat, --smallest and --returns are for water that is found", "add --find");
+  if (o.water.empty() && !o.kind.empty()) refuse("--kind is for shapes that do not say what they are", "add --water");
+  if (!o.record.empty() && heights_beside(o.record) == o.out)
+    throw Error(ErrorCode::BadArgument, "the heights of the record would have the same name as the surface", o.out,
+                "choose another name for one of them");
 }
 
 std::string count_text(std::size_t n) { return fmt::format("{} {} of water", n, n == 1 ? "body" : "bodies"); }
 
 std::vector<WaterBody> bodies_for(const FlattenCommand& o, const Grid& in, std::vector<std::string>& notes) {
   std::vector<WaterBody> bodies;
-  if (!o.water.empty()) bodies = water_bodies_of(read_layer(o.water, in.frame().crs()), in, parse_water_kind(o.kind));
+  if (!o.water.empty())
+    bodies =
+        water_bodies_of(read_layer(o.water, in.frame().crs()), in, parse_water_kind(o.kind.empty() ? "auto" : o.kind));
   if (!o.find) return bodies;
   FindWaterOptions f{.returns = {}, .run = o.run()};
   if (!o.flat.empty()) f.flat = length_from(o.flat, in.quantity().unit, notes);
@@ -70,8 +76,26 @@ void state_bodies(const FlatWater& f, const std::string& unit, Statement& s, std
   s.fact("water", ordered_json::parse(water_json(f.bodies)));
 }
 
-// Shapes and heights before, both or neither.
-void write_record(const FlatWater& f, const Grid& in, const FlattenCommand& o, std::vector<std::string>& notes) {
+// What was written to undo a surface that then could not be written is taken away again.
+class WrittenRecord {
+ public:
+  void add(const std::filesystem::path& path) { paths_.push_back(path); }
+  void keep() { paths_.clear(); }
+  WrittenRecord() = default;
+  WrittenRecord(const WrittenRecord&) = delete;
+  WrittenRecord& operator=(const WrittenRecord&) = delete;
+  ~WrittenRecord() {
+    std::error_code ec;
+    for (const std::filesystem::path& p : paths_) std::filesystem::remove(p, ec);
+  }
+
+ private:
+  std::vector<std::filesystem::path> paths_;
+};
+
+// Shapes and heights before. They are written before the surface is, which may replace the one that is read.
+void write_record(const FlatWater& f, const Grid& in, const FlattenCommand& o, WrittenRecord& written,
+                  std::vector<std::string>& notes) {
   const std::string heights = heights_beside(o.record);
   if (o.dry_run) {
     notes.push_back(fmt::format("{} and {} would be written; nothing was", o.record, heights));
@@ -79,8 +103,12 @@ void write_record(const FlatWater& f, const Grid& in, const FlattenCommand& o, s
   }
   WriteOptions w = o.write_options();
   w.lineage = is_traced(in);
-  say_layer(write_layer(water_layer(f, in), o.record, {.overwrite = o.overwrite}), notes);
+  const LayerReport shapes = write_layer(water_layer(f, in), o.record, {.overwrite = o.overwrite});
+  written.add(o.record);
+  for (const std::filesystem::path& p : shapes.beside) written.add(p);
+  say_layer(shapes, notes);
   write_grid(f.before, heights, w);
+  written.add(heights);
   notes.push_back(fmt::format("{} and {} undo it: flatten {} --undo {}", o.record, heights, o.out, o.record));
 }
 
@@ -105,8 +133,10 @@ int run_flatten(const FlattenCommand& o) {
   if (!o.island.empty()) f.smallest_island = parse_square_metres(o.island);
   const FlatWater flat = lay_water_flat(in, bodies_for(o, in, notes), f);
   Statement s(o);
-  if (!o.record.empty()) write_record(flat, in, o, notes);
+  WrittenRecord record;
+  if (!o.record.empty()) write_record(flat, in, o, record, notes);
   write_or_plan(flat.grid, o, s, true);
+  record.keep();
   state_bodies(flat, unit_name(in.quantity()), s, notes);
   for (const std::string& n : notes) s.note(n);
   s.print();

@@ -185,16 +185,37 @@ class Water(ToolTest):
         self.run_tool("flatten", self.truth, "--sea", "0m", "--record", "r.gpkg", "-o", "plan.tif", "--dry-run")
         self.assertEqual(sorted(os.listdir(self.folder)), before)
 
+    def test_a_record_does_not_stand_without_its_surface(self):
+        """Nothing is left of it when one of its files, or the surface, cannot be written; what was there stays."""
+        for there in ("lone.tif", "lone.before.tif", "lone.gpkg", None):
+            if there:
+                with open(self.path(there), "w") as f:
+                    f.write("mine")
+            for record in ("lone.gpkg", "lone.shp"):
+                if there == "lone.gpkg" and record == "lone.shp":
+                    continue
+                out, status = ("lone.tif", 4) if there else ("lone.xyzw", 3)
+                said = self.refused("flatten", self.truth, "--sea", "0m", "--record", record, "-o", out, status=status)
+                self.assertIn(f"{there}: exists already" if there else "not written as", said)
+            if there:
+                with open(self.path(there)) as f:
+                    self.assertEqual(f.read(), "mine")
+                os.remove(self.path(there))
+
     def test_mistakes_about_water_are_told(self):
         for words, said, status in (
             ((), "not said where water is", 2),
             (("--sea", "900ft"), "all of the surface lies below", 2),
             (("--sea", "0m", "--undo", "x.gpkg"), "not both", 2),
             (("--sea", "0m", "--flat", "1m"), "add --find", 2),
+            (("--sea", "0m", "--kind", "lake"), "add --water", 2),
+            (("--undo", "x.gpkg", "--island", "5m2"), "not both", 2),
+            (("--sea", "0m", "--record", "no.gpkg", "-o", "no.before.tif"), "same name", 2),
             (("--water", os.path.join(DEMO, "transect.geojson")), "points or lines", 2),
             (("--water", os.path.join(DEMO, "area.geojson")), "is not level", 2),
         ):
-            self.assertIn(said, self.refused("flatten", self.truth, *words, "-o", "no.tif", status=status), words)
+            out = () if "-o" in words else ("-o", "no.tif")
+            self.assertIn(said, self.refused("flatten", self.truth, *words, *out, status=status), words)
             self.assertFalse(os.path.exists(self.path("no.tif")))
 
 

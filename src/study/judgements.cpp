@@ -189,7 +189,7 @@ std::string level_text(const LaidBody& b, const std::string& unit) {
 
 std::string water_text(const LaidBody& b, const std::string& unit) {
   std::string text = b.name.empty() || b.name == name_of(b.kind) ? "" : b.name + ": ";
-  if (b.cells == 0) return text + "nothing is as low as its level";
+  if (b.cells == 0) return text + "no cell was laid flat";
   text += level_text(b, unit) + "; " + format_area(b.area);
   if (b.voids > 0) text += fmt::format(", {} cells were voids", b.voids);
   if (b.raised > 0 || b.lowered > 0)
@@ -202,7 +202,10 @@ std::string water_doubt(const LaidBody& b, const std::string& unit) {
   constexpr double kMuch = 0.1, kDeep = 2;
   const std::string name =
       std::string(name_of(b.kind)) + (b.name.empty() || b.name == name_of(b.kind) ? "" : " " + b.name);
-  if (b.cells == 0) return name + ": nothing is as low as its level: was its level, unit or reference mistaken?";
+  if (b.cells == 0)
+    return name +
+           ": no cell was laid flat: nothing within it is known to be as low as its level; was its level, unit or "
+           "reference mistaken?";
   // What would run out is wrong: its level, its shape, or the bank.
   if (static_cast<double>(b.bank_below) > kMuch * static_cast<double>(b.bank))
     return fmt::format(
