@@ -363,6 +363,15 @@ Length length_from(const std::string& text, LengthUnit bare, std::vector<std::st
   return l;
 }
 
+void add_surface_writing(CLI::App& verb, Common& c) {
+  add_writing(verb, c);
+  add_reading(verb, c, Reading::Converts);
+  add_uncertainty(verb, c);
+  add_leaving_out(verb, c);
+  add_output(verb, c);
+  add_running(verb, c);
+}
+
 void add_surface_options(CLI::App& v, Common& o, std::string& in) {
   v.add_option("IN", in, "a surface")->required();
   v.add_option("--area", o.area, "only this area");

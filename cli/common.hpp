@@ -72,6 +72,8 @@ void add_leaving_out(CLI::App& verb, Common& c);
 void add_area(CLI::App& verb, Common& c, bool required = false);  // --area --margin
 void add_writing(CLI::App& verb, Common& c);                      // --void --codec --dry-run
 void add_running(CLI::App& verb, Common& c);                      // --threads --memory --json --quiet
+// All of these groups but --area, of verbs that write a surface made of others.
+void add_surface_writing(CLI::App& verb, Common& c);
 
 // Of verbs that make something of a surface: IN, --area, --margin, and the groups that go with them.
 void add_surface_options(CLI::App& v, Common& o, std::string& in);

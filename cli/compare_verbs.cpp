@@ -308,12 +308,7 @@ void add_correct(CLI::App& app, int& status) {
                 "X,Y where the tilt adds nothing and about which it is turned (default: the middle)");
   v->add_flag("--spikes", o->spikes, "make spikes and pits voids, for fill to close");
   v->add_option("--spike", o->spike, "the least height of a spike (default: 0.5 m)");
-  add_writing(*v, *o);
-  add_reading(*v, *o, Reading::Converts);
-  add_uncertainty(*v, *o);
-  add_leaving_out(*v, *o);
-  add_output(*v, *o);
-  add_running(*v, *o);
+  add_surface_writing(*v, *o);
   v->callback([o, &status] { status = run_correct(*o); });
 }
 

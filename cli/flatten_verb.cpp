@@ -169,12 +169,7 @@ void add_flatten(CLI::App& app, int& status) {
       ->group(kOutputOptions);
   v->add_option("--undo", o->undo, "the record of what was laid flat: the surface as it was before");
   add_area(*v, *o, false);
-  add_writing(*v, *o);
-  add_reading(*v, *o, Reading::Converts);
-  add_uncertainty(*v, *o);
-  add_leaving_out(*v, *o);
-  add_output(*v, *o);
-  add_running(*v, *o);
+  add_surface_writing(*v, *o);
   v->callback([o, &status] { status = run_flatten(*o); });
 }
 

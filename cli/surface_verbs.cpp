@@ -220,12 +220,7 @@ void add_fill(CLI::App& app, int& status) {
   auto* second = v->add_option("--second", f->second, "a second surface, bent onto the rim of the voids it covers");
   v->add_option("--blend", f->blend, "bend it within this distance of the rim only, e.g. 30m (default: all over)")
       ->needs(second);
-  add_writing(*v, *f);
-  add_reading(*v, *f, Reading::Converts);
-  add_uncertainty(*v, *f);
-  add_leaving_out(*v, *f);
-  add_output(*v, *f);
-  add_running(*v, *f);
+  add_surface_writing(*v, *f);
   v->callback([f, &status] { status = run_fill(*f); });
 }
 
@@ -248,13 +243,8 @@ void add_surface_verbs(CLI::App& app, int& status) {
       ->needs(level);
   v->add_flag("--each-tile", m->each_tile, "level tiles of one survey one by one, too")->needs(level);
   add_control(*v, *m, "points whose heights are right, to level by")->needs(level);
-  add_writing(*v, *m);
   add_area(*v, *m, false);
-  add_reading(*v, *m, Reading::Converts);
-  add_uncertainty(*v, *m);
-  add_leaving_out(*v, *m);
-  add_output(*v, *m);
-  add_running(*v, *m);
+  add_surface_writing(*v, *m);
   v->callback([m, &status] { status = run_mosaic(*m); });
 
   add_fill(app, status);
@@ -262,13 +252,8 @@ void add_surface_verbs(CLI::App& app, int& status) {
   auto c = std::make_shared<ClipCommand>();
   v = app.add_subcommand("clip", "cut to an area: the cells whose centre is inside; without one, convert as it is");
   v->add_option("IN", c->in, "a grid")->required();
-  add_writing(*v, *c);
   add_area(*v, *c, false);
-  add_reading(*v, *c, Reading::Converts);
-  add_uncertainty(*v, *c);
-  add_leaving_out(*v, *c);
-  add_output(*v, *c);
-  add_running(*v, *c);
+  add_surface_writing(*v, *c);
   v->callback([c, &status] { status = run_clip(*c); });
 
   auto r = std::make_shared<ReprojectCommand>();

@@ -77,6 +77,11 @@ CellSet inner(const CellSet& set) {
   return CellSet(std::move(out));
 }
 
+std::size_t sampling_of(const CellSet& set) {
+  constexpr std::size_t kEnough = 400'000;
+  return set.count() / kEnough + 1;
+}
+
 std::vector<float> values_of(const Grid& grid, const CellSet& set) {
   std::vector<float> out(set.count());
   read_cells(grid, set, Planes::Values, 0, [&](const Block& block, const CellRun& run, std::size_t number) {

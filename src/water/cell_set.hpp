@@ -1,6 +1,7 @@
 // Sets of cells as runs of rows, and grids read there.
 #pragma once
 #include <algorithm>
+#include <cmath>
 #include <cstdint>
 #include <vector>
 
@@ -66,6 +67,25 @@ void read_cells(const Grid& grid, const CellSet& set, Planes planes, std::int64_
     const Block block = grid.read(band.grown(halo), planes);
     set.within(band, [&](const CellRun& run, std::size_t number) { body(block, run, number); });
   }
+}
+
+// Of a large set so many cells are enough to know its level by.
+std::size_t sampling_of(const CellSet& set);
+// Calls take(height, uncertainty) for every so many-th cell of a set, unless it is void; `uncertainty` is NaN when it
+// is not known or not among the planes.
+template <class Take>
+void sample_heights(const Grid& grid, const CellSet& set, Planes planes, const Take& take) {
+  const std::size_t every = sampling_of(set);
+  read_cells(grid, set, planes, 0, [&](const Block& block, const CellRun& run, std::size_t number) {
+    const Window& w = block.window();
+    const float* z = block.row(run.row - w.row) + (run.first - w.col);
+    const float* u = block.uncertainty_row(run.row - w.row);
+    for (std::size_t i = (every - number % every) % every; i < static_cast<std::size_t>(run.last - run.first);
+         i += every)
+      if (!std::isnan(z[i]))
+        take(static_cast<double>(z[i]),
+             u ? static_cast<double>(u[static_cast<std::size_t>(run.first - w.col) + i]) : std::nan(""));
+  });
 }
 
 // Values of all cells of a set, by their numbers.

@@ -120,14 +120,8 @@ class WaterSearch {
     const CellSet cells = grown(grown(level));
     if (cells.count() == static_cast<std::size_t>(surface_.frame().window().cells())) return;
     std::vector<double> heights;
-    const std::size_t every = level.count() / 100'000 + 1;
-    read_cells(surface_, level, Planes::Values, 0, [&](const Block& b, const CellRun& run, std::size_t number) {
-      const float* z = b.row(run.row - b.window().row) + (run.first - b.window().col);
-      for (std::size_t i = (every - number % every) % every; i < static_cast<std::size_t>(run.last - run.first);
-           i += every)
-        if (!std::isnan(z[i])) heights.push_back(static_cast<double>(z[i]));
-    });
-    const bool is_void = 4 * heights.size() * every < level.count();
+    sample_heights(surface_, level, Planes::Values, [&](double z, double) { heights.push_back(z); });
+    const bool is_void = 4 * heights.size() * sampling_of(level) < level.count();
     const WaterKind kind = is_void ? WaterKind::Lake : kind_of(level, std::move(heights));
     if (is_void ? !has_level_bank(cells) : kind == WaterKind::Unknown || !has_higher_bank(level, cells)) return;
     out.push_back({.shape = outline_of(cells.runs(), surface_.frame()), .kind = kind, .level = {}, .name = {}});

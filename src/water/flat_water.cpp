@@ -25,7 +25,6 @@ namespace {
 
 constexpr double kFormOfRivers = 10;  // lengths to widths
 constexpr double kLeastFall = 0.1;    // metres, of what is taken for a river by its form
-constexpr std::size_t kHeightsOfLevel = 400'000;
 
 // One body while it is worked on.
 struct Body {
@@ -40,24 +39,6 @@ struct Body {
 
   double level_at(std::size_t number) const { return levels.empty() ? level : static_cast<double>(levels[number]); }
 };
-
-std::size_t sampling_of(const CellSet& set) { return set.count() / kHeightsOfLevel + 1; }
-
-// Calls body(height, uncertainty) for every so many-th known cell of a set; `uncertainty` is NaN when not wanted.
-template <class Take>
-void sample_heights(const Grid& grid, const CellSet& set, Planes planes, const Take& take) {
-  const std::size_t every = sampling_of(set);
-  read_cells(grid, set, planes, 0, [&](const Block& block, const CellRun& run, std::size_t number) {
-    const Window& w = block.window();
-    const float* z = block.row(run.row - w.row) + (run.first - w.col);
-    const float* u = block.uncertainty_row(run.row - w.row);
-    for (std::size_t i = (every - number % every) % every; i < static_cast<std::size_t>(run.last - run.first);
-         i += every)
-      if (!std::isnan(z[i]))
-        take(static_cast<double>(z[i]),
-             u ? static_cast<double>(u[static_cast<std::size_t>(run.first - w.col) + i]) : std::nan(""));
-  });
-}
 
 // The noise of water that stands at a level: of heights near it, how far each lies off those on either side.
 double noise_near(const Grid& surface, const CellSet& set, double level) {
