@@ -181,15 +181,16 @@ class GradientSource final : public GridSource {
   void state_errors(const Block& in, const GradientField& field, std::int64_t r, const std::vector<float>& p,
                     const std::vector<float>& q, const float* value, float* uncertainty) const {
     const std::size_t n = p.size();
-    std::vector<double> of_cell(n), squares(n, 0.0);
+    std::vector<double> of_cell(n), growths(n), squares(n, 0.0);
     mean_squares(in, r, 1, of_cell);
+    for (std::size_t c = 0; c < n; ++c) growths[c] = growth(in, r, c);
     std::vector<float> east(n), north(n), moved(n), up(n), down(n);
     field.factors(r, east.data(), north.data());
     const auto by = [&](const std::vector<float>& from, const std::vector<float>& factor, double variance, bool first) {
       const auto evaluated = [&](float side, std::vector<float>& to) {
         for (std::size_t c = 0; c < n; ++c)
           moved[c] = from[c] + side * (of_four_ ? 4 : 1) * factor[c] *
-                                   static_cast<float>(std::sqrt(variance * of_cell[c] * growth(in, r, c)));
+                                   static_cast<float>(std::sqrt(variance * of_cell[c] * growths[c]));
         row_(first ? moved.data() : p.data(), first ? q.data() : moved.data(), static_cast<std::int64_t>(n),
              parameters_.data(), to.data());
       };
