@@ -279,6 +279,9 @@ class Page {
   }
   areaChanged(ended) {
     this.live = false;
+    // A search for the area as it was may answer before the next one is asked.
+    this.asked = (this.asked ?? 0) + 1;
+    this.abort?.abort();
     if (this.area) byId('area').value = areaText(this.area);
     if (ended) byId('area-says').textContent = this.area?.kind === 'polygon' ? 'A polygon lies in a file: save it as GeoJSON, and the commands below read it.' : '';
     this.under = null;
