@@ -7,6 +7,7 @@
 #include "katoptra/check/despike.hpp"
 #include "katoptra/check/zones.hpp"
 #include "katoptra/formats/bytes.hpp"
+#include "katoptra/formats/format.hpp"
 #include "katoptra/formats/vector_file.hpp"
 #include "katoptra/grid/uncertainty.hpp"
 #include "katoptra/study/judgements.hpp"

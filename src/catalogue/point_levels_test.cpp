@@ -1,4 +1,5 @@
 #include <cmath>
+#include <fstream>
 #include <set>
 
 #include "katoptra/catalogue/point_index.hpp"

@@ -5,6 +5,7 @@
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/formats/bytes.hpp"
+#include "katoptra/formats/format.hpp"
 #include "katoptra/study/tables.hpp"
 #include "katoptra/surface/reproject.hpp"
 

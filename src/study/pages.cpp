@@ -4,8 +4,10 @@
 #include <fmt/format.h>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/formats/format.hpp"
 #include "katoptra/formats/grid_file.hpp"
 #include "katoptra/formats/vector_file.hpp"
+#include "katoptra/water/water_products.hpp"
 
 namespace katoptra {
 namespace {
