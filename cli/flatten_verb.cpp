@@ -1,5 +1,8 @@
 #include <filesystem>
 #include <fmt/format.h>
+#include <unistd.h>
+#include <utility>
+#include <vector>
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/formats/vector_file.hpp"
@@ -9,6 +12,7 @@
 #include "common.hpp"
 
 namespace katoptra::cli {
+namespace fs = std::filesystem;
 namespace {
 
 struct FlattenCommand : Common {
@@ -18,7 +22,7 @@ struct FlattenCommand : Common {
 
 // The heights that belong to a record: lake.gpkg and lake.before.tif.
 std::string heights_beside(const std::string& record) {
-  return std::filesystem::path(record).replace_extension(".before.tif").string();
+  return fs::path(record).replace_extension(".before.tif").string();
 }
 
 void judge_options(const FlattenCommand& o) {
@@ -76,21 +80,36 @@ void state_bodies(const FlatWater& f, const std::string& unit, Statement& s, std
   s.fact("water", ordered_json::parse(water_json(f.bodies)));
 }
 
-// What was written to undo a surface that then could not be written is taken away again.
+// What was written to undo a surface that then could not be written is taken away again, and an older record that it
+// replaced comes back.
 class WrittenRecord {
  public:
-  void add(const std::filesystem::path& path) { paths_.push_back(path); }
-  void keep() { paths_.clear(); }
+  // An older file goes by another name until `keep`.
+  void put_aside(const fs::path& path) {
+    std::error_code ec;
+    if (!fs::is_regular_file(path, ec)) return;
+    const fs::path aside = path.parent_path() / fmt::format(".{}.kept-{}", path.filename().string(), ::getpid());
+    fs::rename(path, aside, ec);
+    if (!ec) older_.push_back({path, aside});
+  }
+  void add(const fs::path& path) { written_.push_back(path); }
+  void keep() { written_.clear(); }
   WrittenRecord() = default;
   WrittenRecord(const WrittenRecord&) = delete;
   WrittenRecord& operator=(const WrittenRecord&) = delete;
   ~WrittenRecord() {
     std::error_code ec;
-    for (const std::filesystem::path& p : paths_) std::filesystem::remove(p, ec);
+    for (const fs::path& p : written_) fs::remove(p, ec);
+    for (const auto& [path, aside] : older_)
+      if (fs::exists(path, ec))
+        fs::remove(aside, ec);
+      else
+        fs::rename(aside, path, ec);
   }
 
  private:
-  std::vector<std::filesystem::path> paths_;
+  std::vector<fs::path> written_;
+  std::vector<std::pair<fs::path, fs::path>> older_;  // its name, and the other one
 };
 
 // Shapes and heights before. They are written before the surface is, which may replace the one that is read.
@@ -103,9 +122,15 @@ void write_record(const FlatWater& f, const Grid& in, const FlattenCommand& o, W
   }
   WriteOptions w = o.write_options();
   w.lineage = is_traced(in);
+  std::error_code ec;
+  for (const char* ending : {"", ".shx", ".dbf", ".prj", ".cpg", ".before.tif"}) {
+    const fs::path path = *ending ? fs::path(o.record).replace_extension(ending) : fs::path(o.record);
+    // What is read is not replaced: whoever writes it says so.
+    if (o.overwrite && !fs::equivalent(path, o.in, ec)) written.put_aside(path);
+  }
   const LayerReport shapes = write_layer(water_layer(f, in), o.record, {.overwrite = o.overwrite});
   written.add(o.record);
-  for (const std::filesystem::path& p : shapes.beside) written.add(p);
+  for (const fs::path& p : shapes.beside) written.add(p);
   say_layer(shapes, notes);
   write_grid(f.before, heights, w);
   written.add(heights);

@@ -202,6 +202,32 @@ class Water(ToolTest):
                     self.assertEqual(f.read(), "mine")
                 os.remove(self.path(there))
 
+    def test_an_older_record_stays_until_there_is_a_new_one(self):
+        def held(names):
+            out = {}
+            for name in names:
+                with open(self.path(name), "rb") as f:
+                    out[name] = f.read()
+            return out
+
+        for record in ("older.gpkg", "older.shp"):
+            self.run_tool("flatten", self.truth, "--sea", "0m", "--record", record, "-o", "older.tif", "--overwrite")
+            names = [n for n in os.listdir(self.folder) if n.startswith("older.") and n != "older.tif"]
+            self.assertIn("older.before.tif", names)
+            before = held(names)
+            self.refused("flatten", self.truth, "--sea", "1m", "--record", record, "-o", "older.xyzw", "--overwrite",
+                         status=3)
+            self.assertEqual(held(names), before)
+            self.run_tool("flatten", self.truth, "--sea", "1m", "--record", record, "-o", "older.tif", "--overwrite")
+            self.assertNotEqual(held(names), before)
+            self.assertFalse([n for n in os.listdir(self.folder) if n.startswith(".")])
+            for name in names:
+                os.remove(self.path(name))
+        self.run_tool("flatten", self.truth, "--sea", "0m", "-o", "read.before.tif")
+        said = self.refused("flatten", "read.before.tif", "--sea", "1m", "--record", "read.gpkg", "-o", "read.tif",
+                            "--overwrite", status=2)
+        self.assertIn("would take its place", said)
+
     def test_mistakes_about_water_are_told(self):
         for words, said, status in (
             ((), "not said where water is", 2),
