@@ -12,6 +12,7 @@
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/base/parallel.hpp"
+#include "katoptra/grid/turn.hpp"
 #include "katoptra/grid/uncertainty.hpp"
 #include "katoptra/surface/clip.hpp"
 #include "katoptra/surface/heights.hpp"
@@ -70,7 +71,11 @@ Frame common_frame(const Grid& a, const Grid& b) {
   // The second is taken only when it is clearly coarser.
   const bool second = edge(b) > 1.05 * edge(a);
   const Frame &f = second ? b.frame() : a.frame(), &o = second ? a.frame() : b.frame();
-  const Bounds box = f.bounds(), other = transformed(o.bounds(), Transform(o.crs(), f.crs()));
+  const Bounds box = f.bounds();
+  Bounds other = transformed(o.bounds(), Transform(o.crs(), f.crs()));
+  const double turn = f.told_here(other.centre().x) - other.centre().x;
+  other.west += turn;
+  other.east += turn;
   const Bounds common{std::max(box.west, other.west), std::max(box.south, other.south), std::min(box.east, other.east),
                       std::min(box.north, other.north)};
   const Window w = common.empty() ? Window() : f.window_of_centres(common).intersected(f.window());
@@ -500,7 +505,8 @@ std::pair<Grid, Grid> brought_together(const Grid& first, const Grid& second, st
                 fmt::format("does not say from where its heights count, {} counts from {}",
                             ha.known() ? first.info().name : second.info().name, ha.known() ? ha.name() : hb.name()),
                 ha.known() ? second.info().name : first.info().name, "tell it with --heights");
-  Grid b = second;
+  // Neighbours across the antimeridian are told from one side of it.
+  Grid b = first.frame().crs().is_geographic() ? around_longitude(second, first.frame().bounds().centre().x) : second;
   if (ha.known() && !(ha == hb)) {
     b = to_heights(b, ha);
     notes.push_back(fmt::format("{}: brought from {} to {}", second.info().name, hb.name(), ha.name()));

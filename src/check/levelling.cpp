@@ -9,6 +9,7 @@
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/base/parallel.hpp"
+#include "katoptra/grid/turn.hpp"
 #include "katoptra/surface/mosaic.hpp"
 
 #include "adjustment.hpp"
@@ -73,7 +74,8 @@ class Base {
   Point pivot() const { return pivot_; }
   double half() const { return half_; }  // metres
   std::array<double, 3> at(Point p) const {
-    return {1, (p.x - pivot_.x) * scale_.x / half_, (p.y - pivot_.y) * scale_.y / half_};
+    const double turn = crs_.is_geographic() ? 360 * std::round((p.x - pivot_.x) / 360) : 0;
+    return {1, (p.x - turn - pivot_.x) * scale_.x / half_, (p.y - pivot_.y) * scale_.y / half_};
   }
   std::vector<Point> told(const std::vector<PatchDifference>& patches, const Crs& from) const {
     std::vector<Point> p;
@@ -95,7 +97,12 @@ class Levels {
   };
 
  public:
-  Levels(const std::vector<Grid>& tiles, const LevelOptions& options) : tiles_(tiles), options_(options) {
+  Levels(const std::vector<Grid>& tiles, const LevelOptions& options) : options_(options) {
+    // Neighbours across the antimeridian are told from one side of it.
+    const auto lead =
+        std::find_if(tiles.begin(), tiles.end(), [](const Grid& t) { return t.frame().crs().is_geographic(); });
+    for (const Grid& t : tiles)
+      tiles_.push_back(lead == tiles.end() ? t : around_longitude(t, lead->frame().bounds().centre().x));
     out_.fit = options.fit;
     gather_surveys();
     for (const SurveyLevel& s : out_.surveys) bases_.emplace_back(tiles_, s.tiles);
@@ -370,7 +377,7 @@ class Levels {
     }
   }
 
-  const std::vector<Grid>& tiles_;
+  std::vector<Grid> tiles_;
   const LevelOptions& options_;
   Levelling out_;
   std::vector<std::size_t> survey_of_;  // by tile

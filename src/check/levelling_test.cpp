@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
+#include "katoptra/check/compare.hpp"
 #include "katoptra/grid/uncertainty.hpp"
 #include "katoptra/surface/mosaic.hpp"
 #include "katoptra/surface/reproject.hpp"
@@ -155,6 +156,47 @@ TEST(Levelling, FeetDegreesAndCoarserCells) {
   EXPECT_NEAR(moved[1].at(10, 10) - in_feet.at(10, 10), -0.4 / 0.3048, 0.02);
   EXPECT_EQ(moved[1].quantity().unit, LengthUnit::Foot);
   EXPECT_EQ(moved[0].at(5, 5), right.at(5, 5));
+}
+
+// One told east of Greenwich, the other west of it: they overlap at 180 degrees.
+TEST(Levelling, SurveysOnBothSidesOfTheAntimeridianAreNeighbours) {
+  const double cell = 1e-5;
+  const auto hills = [](double lon, double lat) {
+    const double x = (lon < 0 ? lon + 360 : lon) * 1e5, y = lat * 1e5;
+    return 40 + 9 * std::sin(x / 61) * std::cos(y / 53) + 2 * std::sin((x + y) / 17);
+  };
+  const auto survey = [&](double west, const char* name, double offset, double slope, unsigned seed) {
+    const Frame f(Crs::parse("EPSG:4326"), west, -17, {cell, cell}, 300, 200);
+    std::mt19937 random(seed);
+    std::normal_distribution<double> jitter(0, 0.02);
+    std::vector<float> z;
+    for (std::int64_t r = 0; r < f.rows(); ++r)
+      for (std::int64_t c = 0; c < f.cols(); ++c) {
+        const Point p = f.centre(static_cast<double>(c), static_cast<double>(r));
+        z.push_back(static_cast<float>(hills(p.x, p.y) + offset + slope * (p.x - west) * 1e5 + jitter(random)));
+      }
+    return SurveyMaker::named(grid_from_values(f, z, metres_above_egm2008()), name);
+  };
+  const Grid east = survey(180 - 200 * cell, "east", 0, 0, 1), west = survey(-180 - 50 * cell, "west", 0.6, 0, 2),
+             tilted = survey(-180 - 100 * cell, "tilted", 0.3, 0.001, 3);
+  const Levelling l = level({east, west}, {.hold = {"east"}});
+  ASSERT_TRUE(l.surveys[1].known);
+  EXPECT_NEAR(l.surveys[1].offset.metres(), -0.6, 0.01);
+  // In either order, and when what is held is told from the other side.
+  EXPECT_NEAR(level({west, east}, {.hold = {"east"}}).surveys[0].offset.metres(), -0.6, 0.01);
+  // A plane is taken out of cells that are told from their own side.
+  const std::vector<Grid> both{east, tilted};
+  const std::vector<Grid> moved = levelled(both, level(both, {.fit = LevelFit::Planes, .hold = {"east"}}));
+  const Block z = moved[1].read(moved[1].frame().window());
+  double off = 0;
+  for (std::int64_t c = 0; c < 300; ++c) {
+    const Point p = moved[1].frame().centre(static_cast<double>(c), 100);
+    off = std::max(off, std::abs(static_cast<double>(z.at(c, 100)) - hills(p.x, p.y)));
+  }
+  EXPECT_LT(off, 0.12) << "five times the noise, and what its plane is known to";
+  const Comparison c = compare(east, west);
+  EXPECT_EQ(c.frame.cols(), 150);
+  EXPECT_NEAR(c.overall.mean, -0.6, 0.01);
 }
 
 TEST(Levelling, WhatIsHeldStaysAndWhatIsJoinedToNothingIsTold) {

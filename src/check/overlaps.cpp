@@ -62,11 +62,16 @@ RobustMean robust_mean(std::vector<double>& values) {
 
 std::vector<std::pair<std::size_t, std::size_t>> pairs_that_overlap(
     const std::vector<Grid>& tiles, const std::function<bool(std::size_t, std::size_t)>& together) {
-  const Crs& crs = tiles[0].frame().crs();
+  const Frame& lead = tiles[0].frame();
   std::vector<Bounds> boxes;
   for (const Grid& t : tiles) {
-    const Bounds box = t.frame().bounds();
-    boxes.push_back(t.frame().crs().same_place(crs) ? box : transformed(box, Transform(t.frame().crs(), crs)));
+    const Crs& crs = t.frame().crs();
+    Bounds box = t.frame().bounds();
+    if (!crs.same_place(lead.crs())) box = transformed(box, Transform(crs, lead.crs()));
+    const double turn = lead.told_here(box.centre().x) - box.centre().x;
+    box.west += turn;
+    box.east += turn;
+    boxes.push_back(box);
   }
   std::vector<std::size_t> order(tiles.size());
   for (std::size_t i = 0; i < order.size(); ++i) order[i] = i;

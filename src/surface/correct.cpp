@@ -70,8 +70,10 @@ Grid turned_about(const Grid& grid, Point pivot, Angle by) {
 }
 
 Point pivot_in(const Correction& c, const Frame& frame) {
-  if (!c.crs || !frame.crs() || c.crs.same_place(frame.crs())) return c.pivot;
-  return Transform(c.crs, frame.crs()).forward(c.pivot);
+  const bool here = !c.crs || !frame.crs() || c.crs.same_place(frame.crs());
+  const Point p = here ? c.pivot : Transform(c.crs, frame.crs()).forward(c.pivot);
+  // Longitudes of both may be told from either side of the antimeridian.
+  return {frame.told_here(p.x), p.y};
 }
 
 }  // namespace
