@@ -114,6 +114,29 @@ void fill_row(std::int64_t n, FillMethod method, const char* name) {
       find, scan, whole, std::sqrt(squares / static_cast<double>(report.cells_closed)));
 }
 
+// One void so many cells across, nearly round.
+void wide_fill_row(std::int64_t across, FillMethod method, const char* name) {
+  const std::int64_t n = across + 60;
+  std::vector<float> z(static_cast<std::size_t>(n * n));
+  for (std::int64_t r = 0; r < n; ++r)
+    for (std::int64_t c = 0; c < n; ++c) {
+      const double x = static_cast<double>(2 * c - n) / static_cast<double>(across),
+                   y = static_cast<double>(2 * r - n) / static_cast<double>(across);
+      z[static_cast<std::size_t>(r * n + c)] =
+          std::hypot(x, y) < 1 - 0.04 * std::sin(9 * std::atan2(y, x)) * x ? kVoid : bench::ground(c, r);
+    }
+  const Grid g = grid_from_values(Frame(Crs::parse("EPSG:32725"), 500000, 5800000, {1, 1}, n, n), std::move(z));
+  FillReport report;
+  const double s = bench::seconds_of([&] {
+    const FillResult r = fill_voids(g, {.largest = Length::metres(1e6), .method = method, .run = {.threads = 1}});
+    report = r.report;
+    bench::require(!std::isnan(r.grid.at(n / 2, n / 2)), "a void was left");
+  });
+  bench::require(report.voids_by_smooth + report.voids_by_membrane == 1, "one void");
+  fmt::print("wide fill {:.2f} M void cells/s on one thread by {} (one void of {} cells; {:.2f} s)\n",
+             static_cast<double>(report.cells_closed) / 1e6 / s, name, report.cells_closed, s);
+}
+
 void contour_row(const Grid& g, std::int64_t n, int levels, int threads) {
   std::size_t lines = 0, points = 0;
   const double s = bench::seconds_of([&] {
@@ -140,6 +163,10 @@ int main(int argc, char** argv) {
   fill_row(n / 2, FillMethod::Usual, "inverse distance");
   fill_row(n / 2, FillMethod::Membrane, "a membrane");
   fill_row(n / 2, FillMethod::Smooth, "a smooth surface");
+  for (const std::int64_t across : {30, 300, 1500}) {
+    wide_fill_row(across, FillMethod::Membrane, "a membrane");
+    wide_fill_row(across, FillMethod::Smooth, "a smooth surface");
+  }
   for (int levels : {20, 200})
     for (int threads : {1, 2}) contour_row(g, n, levels, threads);
   if (argc > 3)

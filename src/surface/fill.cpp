@@ -18,6 +18,7 @@
 #include "stream_beds.hpp"
 #include "void_shape.hpp"
 #include "wide_membrane.hpp"
+#include "wide_plate.hpp"
 
 namespace katoptra {
 namespace {
@@ -118,10 +119,10 @@ class Filling {
     return rims_[region]->at(static_cast<float>(c - box.col + 1), static_cast<float>(r - box.row + 1));
   }
 
-  // Heights of cells of a row of a void beyond kMembraneCells, and how deep they lie where that is asked for.
+  // Heights of cells of a row of a void beyond kSolvedCells, and how deep they lie where that is asked for.
   void read_wide(std::uint32_t region, std::int64_t col, std::int64_t row, std::span<float> out,
                  std::vector<std::uint16_t>& depths) const {
-    const WideMembrane& w = wide(region);
+    const WideSurface& w = wide(region);
     const bool second = treatment[region] == Treatment::Second;
     w.read(col, row, out);
     if (!depths.empty() || (second && blend_ > 0)) {
@@ -138,7 +139,7 @@ class Filling {
   // What the second surface has of a void: all of it with its rim, some of its cells, or nothing.
   enum class Cover { None, Part, Whole };
   Cover cover(std::uint32_t region) const {
-    if (map_.regions[region].cells > kMembraneCells) return cover_of_wide(region);
+    if (map_.regions[region].cells > kSolvedCells) return cover_of_wide(region);
     const VoidShape s = shape(region);
     const auto is_void = [](float v) { return std::isnan(v); };
     const std::vector<float> cells = values_at(*second_, place(region), s.cells);
@@ -163,8 +164,12 @@ class Filling {
   }
 
  private:
-  const WideMembrane& wide(std::uint32_t region) const {
+  const WideSurface& wide(std::uint32_t region) const {
     std::call_once(once_[region], [&] {
+      if (treatment[region] == Treatment::Smooth) {
+        wide_[region] = std::make_unique<WidePlate>(voids_, region, input_, aspect(region));
+        return;
+      }
       const Grid rim =
           treatment[region] == Treatment::Second ? Grid(std::make_shared<OffSource>(input_, *second_)) : input_;
       wide_[region] = std::make_unique<WideMembrane>(voids_, region, rim, aspect(region));
@@ -233,7 +238,7 @@ class Filling {
   GroundRuler ruler_;
   double blend_ = 0;
   mutable std::vector<std::unique_ptr<RimField>> rims_;
-  mutable std::vector<std::unique_ptr<WideMembrane>> wide_;
+  mutable std::vector<std::unique_ptr<WideSurface>> wide_;
   mutable std::vector<std::once_flag> once_;
   mutable std::once_flag tried_;
   mutable std::optional<FillTrials> trials_;
@@ -250,56 +255,58 @@ class FillSource final : public GridSource {
   bool carries_uncertainty() const override { return filling_->input().carries_uncertainty(); }
 
   void read(const BlockView& out) const override {
-    const Filling& f = *filling_;
-    f.input().read_into(out);
+    filling_->input().read_into(out);
     const Window& w = out.window;
-    Block around;  // the input with a margin of three cells, read only when a mean needs it
-    std::optional<std::pair<std::uint32_t, Filling::Solution>> solved;
+    Held held;
     for (std::int64_t r = 0; r < w.rows; ++r)
-      f.voids().for_runs(w.row + r, w.col, w.col + w.cols, [&](const VoidRun& run, std::size_t before) {
-        const Treatment t = f.treatment[run.region];
-        if (t == Treatment::Leave) return;
-        const bool large = f.map().regions[run.region].cells > kMembraneCells,
-                   wide = large && (t == Treatment::Membrane || t == Treatment::Second),
-                   whole = is_solved_whole(t) && !wide;
-        // How deep cells lie in a void beyond that size is known where it was solved, else its uncertainty is not.
-        const bool known_depths = out.uncertainty && (!large || wide);
-        if ((whole || (known_depths && !wide)) && (!solved || solved->first != run.region))
-          solved.emplace(run.region, f.solution(run.region));
-        if (t == Treatment::Mean && around.window().empty()) around = f.input().read(w.grown(3));
-        const std::int64_t first = std::max(w.col, run.first), last = std::min(w.col + w.cols, run.last);
-        std::vector<float> heights;
-        std::vector<std::uint16_t> depths;
-        if (wide) {
-          heights.resize(static_cast<std::size_t>(last - first));
-          if (known_depths) depths.resize(heights.size());
-          f.read_wide(run.region, first, w.row + r, heights, depths);
-        }
-        for (std::int64_t c = first; c < last; ++c) {
-          const std::size_t i = before + static_cast<std::size_t>(c - run.first);
-          Treatment by = t;
-          float z = wide                   ? heights[static_cast<std::size_t>(c - first)]
-                    : whole                ? solved->second.height(i)
-                    : t == Treatment::Mean ? window_mean(around, c - w.col + 3, r + 3)
-                                           : kVoid;
-          // In the middle of a void that is wider than the widest window there is nothing to take a mean of.
-          if (!whole && !wide && std::isnan(z)) {
-            by = Treatment::Distance;
-            z = f.by_distance(run.region, c, w.row + r);
-          }
-          if (std::isnan(z)) continue;
-          out.row(r)[c - w.col] = z;
-          if (out.origin)
-            out.origin_row(r)[c - w.col] = origin_code(sources_[static_cast<std::size_t>(by)], How::Filled);
-          if (known_depths)
-            out.uncertainty_row(r)[c - w.col] = rounded_uncertainty(static_cast<double>(
-                f.trials().error(f.map().regions[run.region].cells, by,
-                                 wide ? depths[static_cast<std::size_t>(c - first)] : solved->second.depth(i))));
-        }
+      filling_->voids().for_runs(w.row + r, w.col, w.col + w.cols, [&](const VoidRun& run, std::size_t before) {
+        if (filling_->treatment[run.region] != Treatment::Leave) close(run, before, r, held, out);
       });
   }
 
  private:
+  // What runs of one block share.
+  struct Held {
+    Block around;  // the input with a margin of three cells, read only when a mean needs it
+    std::optional<std::pair<std::uint32_t, Filling::Solution>> solved;
+  };
+  // The cells of a run in row `r` of the block; `before`: the number of its first cell within its void.
+  void close(const VoidRun& run, std::size_t before, std::int64_t r, Held& held, const BlockView& out) const {
+    const Filling& f = *filling_;
+    const Window& w = out.window;
+    const Treatment t = f.treatment[run.region];
+    const std::int64_t first = std::max(w.col, run.first), last = std::min(w.col + w.cols, run.last),
+                       cells = f.map().regions[run.region].cells;
+    const bool large = cells > kSolvedCells, wide = large && is_solved_whole(t), whole = is_solved_whole(t) && !wide;
+    // How deep cells lie in a void beyond that size is known where it was solved, else its uncertainty is not.
+    const bool known_depths = out.uncertainty && (!large || wide);
+    if ((whole || (known_depths && !wide)) && (!held.solved || held.solved->first != run.region))
+      held.solved.emplace(run.region, f.solution(run.region));
+    if (t == Treatment::Mean && held.around.window().empty()) held.around = f.input().read(w.grown(3));
+    std::vector<float> heights(wide ? static_cast<std::size_t>(last - first) : 0);
+    std::vector<std::uint16_t> depths(wide && known_depths ? heights.size() : 0);
+    if (wide) f.read_wide(run.region, first, w.row + r, heights, depths);
+    for (std::int64_t c = first; c < last; ++c) {
+      const auto i = before + static_cast<std::size_t>(c - run.first), k = static_cast<std::size_t>(c - first);
+      Treatment by = t;
+      float z = wide                   ? heights[k]
+                : whole                ? held.solved->second.height(i)
+                : t == Treatment::Mean ? window_mean(held.around, c - w.col + 3, r + 3)
+                                       : kVoid;
+      // In the middle of a void that is wider than the widest window there is nothing to take a mean of.
+      if (!whole && !wide && std::isnan(z)) {
+        by = Treatment::Distance;
+        z = f.by_distance(run.region, c, w.row + r);
+      }
+      if (std::isnan(z)) continue;
+      out.row(r)[c - w.col] = z;
+      if (out.origin) out.origin_row(r)[c - w.col] = origin_code(sources_[static_cast<std::size_t>(by)], How::Filled);
+      if (known_depths)
+        out.uncertainty_row(r)[c - w.col] = rounded_uncertainty(
+            static_cast<double>(f.trials().error(cells, by, wide ? depths[k] : held.solved->second.depth(i))));
+    }
+  }
+
   std::shared_ptr<const Filling> filling_;
   GridInfo info_;
   std::array<std::uint32_t, FillTrials::kWays> sources_;
@@ -321,13 +328,13 @@ Grid on_lattice_of(const Grid& grid, const Grid& second) {
   return reproject(here, grid.frame(), resolved(Resampling::Automatic, here, grid.frame()));
 }
 
-// A plate that is held on one side only goes on straight without end, and large ones take long.
-bool may_be_smooth(const VoidRegion& v) { return !v.at_edge && v.cells <= kSmoothCells; }
+// A plate that is held on one side only goes on straight without end.
+bool may_be_smooth(const VoidRegion& v) { return !v.at_edge; }
 
-// Closed by a membrane in a temporary file.
+// Closed in a temporary file.
 bool is_wide(const VoidRegion& v) {
   constexpr std::int64_t kWidestBox = 4'000'000'000;
-  return v.cells > kMembraneCells && v.box.cells() <= kWidestBox;
+  return v.cells > kSolvedCells && v.box.cells() <= kWidestBox;
 }
 
 // How each void is closed, before anything is tried: its size, where it lies, what was asked for.
@@ -349,7 +356,8 @@ std::vector<Treatment> first_treatments(const Filling& f, const FillOptions& opt
                   : v.cells <= options.small             ? Treatment::Mean
                                                          : Treatment::Distance;
     if (t == Treatment::Smooth && !may_be_smooth(v)) t = Treatment::Membrane;
-    if (is_solved_whole(t) && v.cells > kMembraneCells) t = is_wide(v) ? Treatment::Membrane : Treatment::Distance;
+    if (is_solved_whole(t) && v.cells > kSolvedCells)
+      t = !is_wide(v) ? Treatment::Distance : t == Treatment::Tin ? Treatment::Membrane : t;
     if ((v.at_edge && !options.edges) || all) {
       t = Treatment::Leave;
       ++report.voids_left_at_edge;
@@ -374,7 +382,7 @@ std::vector<Treatment> first_treatments(const Filling& f, const FillOptions& opt
 void choose_ways(Filling& f, const FillOptions& options, FillReport& report) {
   const auto& regions = f.map().regions;
   for (std::uint32_t i = 0; options.second && i < regions.size(); ++i) {
-    if (f.treatment[i] == Treatment::Leave || (regions[i].cells > kMembraneCells && !is_wide(regions[i]))) continue;
+    if (f.treatment[i] == Treatment::Leave || (regions[i].cells > kSolvedCells && !is_wide(regions[i]))) continue;
     const Filling::Cover cover = f.cover(i);
     if (cover == Filling::Cover::Whole) f.treatment[i] = Treatment::Second;
     report.voids_second_misses += cover == Filling::Cover::Part;
@@ -384,9 +392,9 @@ void choose_ways(Filling& f, const FillOptions& options, FillReport& report) {
       if (f.treatment[i] == Treatment::Leave) continue;
       std::vector<Treatment> ways{Treatment::Distance};
       if (is_wide(regions[i])) ways.push_back(Treatment::Membrane);
-      if (regions[i].cells <= kMembraneCells)
+      if (regions[i].cells <= kSolvedCells)
         for (const Treatment t : {Treatment::Membrane, Treatment::Tin}) ways.push_back(t);
-      if (may_be_smooth(regions[i])) ways.push_back(Treatment::Smooth);
+      if (may_be_smooth(regions[i]) && regions[i].cells <= kSmoothCells) ways.push_back(Treatment::Smooth);
       if (regions[i].cells <= options.small) ways.push_back(Treatment::Mean);
       if (f.treatment[i] == Treatment::Second) ways.push_back(Treatment::Second);
       f.treatment[i] = f.trials().best(regions[i].cells, ways).value_or(f.treatment[i]);

@@ -13,6 +13,12 @@ constexpr double kOvercorrected = 1.6;  // a graph of fours is stiffer than what
 
 using Cell = VoidShape::Cell;
 
+double dot_product(const std::vector<double>& a, const std::vector<double>& b) {
+  double s = 0;
+  for (std::size_t i = 0; i < a.size(); ++i) s += a[i] * b[i];
+  return s;
+}
+
 }  // namespace
 
 Membrane::Membrane(const VoidShape& shape) : rim_cells_(shape.rim.size()) {

@@ -60,12 +60,6 @@ class CellNumbers {
   std::vector<std::pair<std::int64_t, std::int32_t>> order_;
 };
 
-inline double dot_product(const std::vector<double>& a, const std::vector<double>& b) {
-  double s = 0;
-  for (std::size_t i = 0; i < a.size(); ++i) s += a[i] * b[i];
-  return s;
-}
-
 // Solves for many sets of rim heights over one shape. Conjugate gradients, preconditioned by a hierarchy of graphs in
 // which four cells become one (aggregation; Notay 2010): some twenty rounds whatever the size and form of the void.
 class Membrane {
@@ -77,14 +71,13 @@ class Membrane {
   std::vector<float> over(const std::vector<float>& rim) const;
   static constexpr double kTolerance = 1e-5;
 
-  // For other equations over the same cells: the hierarchy with the pull of the known cells of a rim, and about the
-  // inverse of its level `k` applied to `r`, symmetric in it.
+ private:
   using Diagonals = std::vector<std::vector<double>>;  // of each level
+  // The hierarchy with the pull of the known cells of a rim, and about the inverse of its level `k` applied to `r`,
+  // symmetric in it.
   Diagonals with_pull(const std::vector<float>& rim) const;
   void precondition(const Diagonals& diagonals, std::size_t k, const std::vector<double>& r,
                     std::vector<double>& x) const;
-
- private:
   // Unknowns that are joined by links. The pull of the rim comes to the diagonal when a rim is given.
   struct Level {
     std::vector<std::int32_t> begin, to;  // links of unknown i: [begin[i], begin[i + 1])

@@ -7,14 +7,14 @@
 #include <utility>
 
 #include "base/clones.hpp"
+#include "plate_rounds.hpp"
 
 namespace katoptra {
 namespace {
 
 using Cell = VoidShape::Cell;
 
-constexpr int kMostRounds = 2000;
-constexpr std::int64_t kWidestBand = 88;  // beyond it rounds are faster
+constexpr std::int64_t kWidestBand = 36;  // beyond it rounds are faster
 
 // Numbers of the cells one line after the other across the shorter side of their box.
 std::vector<std::int32_t> along_shorter_side(const VoidShape& shape) {
@@ -84,6 +84,26 @@ class BandMatrix {
   std::vector<double> a_;
 };
 
+// The mean of what is known, and how far it goes.
+struct KnownHeights {
+  double mean = 0, range = 0;
+};
+KnownHeights about(const std::vector<float>& rim, const std::vector<float>& outer) {
+  KnownHeights k;
+  double low = std::numeric_limits<double>::infinity(), high = -low, n = 0;
+  for (const auto* ring : {&rim, &outer})
+    for (const float z : *ring) {
+      if (std::isnan(z)) continue;
+      k.mean += static_cast<double>(z);
+      low = std::min(low, static_cast<double>(z));
+      high = std::max(high, static_cast<double>(z));
+      ++n;
+    }
+  k.mean /= n;
+  k.range = std::max(high - low, 1e-12);
+  return k;
+}
+
 }  // namespace
 
 double Plate::factor(Kind kind, int i) const {
@@ -103,10 +123,26 @@ Plate::Plate(const VoidShape& shape)
       const Cell far{c.col + dc, c.row + dr};
       if (cells.of(far) < 0 && rim.of(far) < 0) outer_.push_back(far);
     }
-  std::sort(outer_.begin(), outer_.end(), [](Cell a, Cell b) {
-    return std::pair{a.row, a.col} < std::pair{b.row, b.col};
-  });
-  outer_.erase(std::unique(outer_.begin(), outer_.end()), outer_.end());
+  for (const Cell& c : shape.cells)
+    for (std::int32_t dr = -1; dr <= 1; ++dr)
+      for (std::int32_t dc = -1; dc <= 1; ++dc) {
+        const Cell near{c.col + dc, c.row + dr};
+        if (cells.of(near) < 0 && rim.of(near) < 0) nobodys_.push_back(near);
+      }
+  for (auto* list : {&outer_, &nobodys_}) {
+    std::sort(list->begin(), list->end(), [](Cell a, Cell b) {
+      return std::pair{a.row, a.col} < std::pair{b.row, b.col};
+    });
+    list->erase(std::unique(list->begin(), list->end()), list->end());
+  }
+  for (std::size_t i = 0; i < cells_; ++i)
+    for (const auto& [dc, dr] : {std::pair{1, 0}, {2, 0}, {0, 1}, {0, 2}, {1, 1}, {-1, 1}})
+      if (const auto k = cells.of({shape.cells[i].col + dc, shape.cells[i].row + dr}); k >= 0)
+        band_ = std::max<std::int64_t>(band_, std::abs(place_[i] - place_[static_cast<std::size_t>(k)]));
+  if (band_ <= kWidestBand) find_bends(cells, rim);
+}
+
+void Plate::find_bends(const CellNumbers& cells, const CellNumbers& rim) {
   const CellNumbers outer(outer_);
   // What a place is called; nothing where it is neither void nor looked at.
   constexpr std::int32_t kNowhere = std::numeric_limits<std::int32_t>::min();
@@ -128,7 +164,7 @@ Plate::Plate(const VoidShape& shape)
     }
     bends_.push_back(b);
   };
-  for (const Cell& c : shape.cells) {
+  for (const Cell& c : shape_.cells) {
     for (std::int32_t k = -2; k <= 0; ++k) {
       add(Kind::Across, {{c.col + k, c.row}, {c.col + k + 1, c.row}, {c.col + k + 2, c.row}}, c);
       add(Kind::Down, {{c.col, c.row + k}, {c.col, c.row + k + 1}, {c.col, c.row + k + 2}}, c);
@@ -144,47 +180,13 @@ Plate::Plate(const VoidShape& shape)
   }
 }
 
-// Known cells stand behind the unknown ones as one that is zero.
-void Plate::multiply(const std::vector<Bend>& bends, const std::vector<double>& x, std::vector<double>& out) const {
-  std::fill(out.begin(), out.end(), 0.0);
-  for (const Bend& b : bends) {
-    const double w = weight_[static_cast<int>(b.kind)] * weight_[static_cast<int>(b.kind)];
-    const auto i0 = static_cast<std::size_t>(b.cell[0]), i1 = static_cast<std::size_t>(b.cell[1]),
-               i2 = static_cast<std::size_t>(b.cell[2]), i3 = static_cast<std::size_t>(b.cell[3]);
-    if (b.kind == Kind::Twist) {
-      const double s = w * (x[i0] - x[i1] - x[i2] + x[i3]);
-      out[i0] += s;
-      out[i1] -= s;
-      out[i2] -= s;
-      out[i3] += s;
-    } else {
-      const double s = w * (x[i0] - 2 * x[i1] + x[i2]);
-      out[i0] += s;
-      out[i1] -= 2 * s;
-      out[i2] += s;
-    }
-  }
-  out[cells_] = 0;
-}
-
 Plate::System Plate::system_for(const std::vector<float>& rim, const std::vector<float>& outer) const {
   const auto known = [&](std::int32_t name) {
     const auto i = static_cast<std::size_t>(-1 - name);
     return static_cast<double>(i < rim_cells_ ? rim[i] : outer[i - rim_cells_]);
   };
   System s;
-  double low = std::numeric_limits<double>::infinity(), high = -low;
-  std::size_t n_known = 0;
-  for (const auto* ring : {&rim, &outer})
-    for (const float z : *ring) {
-      if (std::isnan(z)) continue;
-      s.base += static_cast<double>(z);
-      low = std::min(low, static_cast<double>(z));
-      high = std::max(high, static_cast<double>(z));
-      ++n_known;
-    }
-  s.base /= static_cast<double>(n_known);
-  s.range = std::max(high - low, 1e-12);
+  s.base = about(rim, outer).mean;
   // Bendings of which a cell is not known are not asked for; of the others the known cells are what they are bent to.
   s.right.assign(cells_, 0);
   for (const Bend& bend : bends_) {
@@ -204,15 +206,7 @@ Plate::System Plate::system_for(const std::vector<float>& rim, const std::vector
 
 bool Plate::solve_at_once(const System& s, std::vector<double>& x) const {
   const auto unknown = [&](std::int32_t cell) { return cell < static_cast<std::int32_t>(cells_); };
-  std::int64_t band = 0;
-  for (const Bend& b : s.bends)
-    for (int i = 0; i < 4; ++i)
-      for (int k = 0; k < i; ++k)
-        if (factor(b.kind, i) != 0 && unknown(b.cell[i]) && unknown(b.cell[k]))
-          band = std::max<std::int64_t>(band, std::abs(place_[static_cast<std::size_t>(b.cell[i])] -
-                                                       place_[static_cast<std::size_t>(b.cell[k])]));
-  if (band > kWidestBand) return false;
-  BandMatrix a(cells_, static_cast<std::size_t>(band) + 1);
+  BandMatrix a(cells_, static_cast<std::size_t>(band_) + 1);
   for (const Bend& b : s.bends) {
     const int n = b.kind == Kind::Twist ? 4 : 3;
     for (int i = 0; i < n; ++i)
@@ -230,52 +224,46 @@ bool Plate::solve_at_once(const System& s, std::vector<double>& x) const {
   return true;
 }
 
-void Plate::approach(const System& s, const std::vector<float>& rim, std::vector<double>& x) const {
-  const Membrane membrane(shape_);
-  const std::vector<float> start = membrane.over(rim);
-  std::vector<double> r(cells_), z, half, p, q(cells_ + 1);
-  for (std::size_t i = 0; i < cells_; ++i) x[i] = static_cast<double>(start[i]) - s.base;
-  const Membrane::Diagonals diagonals = membrane.with_pull(rim);
-  const auto precondition = [&] {
-    membrane.precondition(diagonals, 0, r, half);
-    membrane.precondition(diagonals, 0, half, z);
-  };
-  multiply(s.bends, x, q);
-  for (std::size_t i = 0; i < cells_; ++i) r[i] = s.right[i] - q[i];
-  precondition();
-  p = z;
-  p.push_back(0);
-  double rz = dot_product(r, z);
-  const double enough = kTolerance * s.range;
-  // The error is about what the preconditioner makes of the rest; it must stay small for some rounds.
-  int calm = 0;
-  for (int round = 0; round < kMostRounds && rz > 0 && calm < 3; ++round) {
-    multiply(s.bends, p, q);
-    const double curve = dot_product(p, q);
-    if (!(curve > 0)) break;
-    const double a = rz / curve;
-    double largest = 0;
-    for (std::size_t i = 0; i < cells_; ++i) {
-      x[i] += a * p[i];
-      r[i] -= a * q[i];
-      largest = std::max(largest, std::abs(a * p[i]));
-    }
-    precondition();
-    const double next = dot_product(r, z);
-    calm = largest < enough ? calm + 1 : 0;
-    const double beta = next / rz;
-    rz = next;
-    for (std::size_t i = 0; i < cells_; ++i) p[i] = z[i] + beta * p[i];
+void Plate::solve_in_rounds(const std::vector<float>& rim, const std::vector<float>& outer,
+                            std::vector<float>& out) const {
+  CellRuns runs;
+  std::int32_t row = 0, cols = 0;
+  for (const Cell& c : shape_.cells) {
+    for (; row < c.row; ++row) runs.end_row();
+    runs.add(c.col, c.col + 1);
+    cols = std::max(cols, c.col + 1);
   }
+  runs.end_row();
+  PlateRounds plate(cols, std::move(runs), shape_.aspect, HeldIn::Memory);
+  const KnownHeights known = about(rim, outer);
+  std::vector<PlateRounds::Cell> gone;
+  for (const Cell& c : nobodys_) gone.push_back({c.col, c.row});
+  for (const auto& [cells, z] : {std::pair{&shape_.rim, &rim}, {&outer_, &outer}})
+    for (std::size_t i = 0; i < z->size(); ++i) {
+      const Cell& c = (*cells)[i];
+      if (std::isnan((*z)[i]))
+        gone.push_back({c.col, c.row});
+      else if (c.row >= -2 && c.row < row + 3 && c.col >= -2 && c.col < cols + 2)
+        plate.heights(c.row)[c.col] = static_cast<double>((*z)[i]) - known.mean;
+    }
+  plate.leave_out(gone);
+  plate.solve(kTolerance / 2 * known.range);
+  for (std::size_t i = 0; i < cells_; ++i)
+    out[i] = static_cast<float>(known.mean + plate.heights(shape_.cells[i].row)[shape_.cells[i].col]);
 }
 
 std::vector<float> Plate::over(const std::vector<float>& rim, const std::vector<float>& outer) const {
   std::vector<float> out(cells_, std::numeric_limits<float>::quiet_NaN());
   if (std::all_of(rim.begin(), rim.end(), [](float z) { return std::isnan(z); })) return out;
-  const System s = system_for(rim, outer);
-  std::vector<double> x(cells_ + 1, 0);
-  if (!solve_at_once(s, x)) approach(s, rim, x);
-  for (std::size_t i = 0; i < cells_; ++i) out[i] = static_cast<float>(s.base + x[i]);
+  if (band_ <= kWidestBand) {
+    const System s = system_for(rim, outer);
+    std::vector<double> x(cells_);
+    if (solve_at_once(s, x)) {
+      for (std::size_t i = 0; i < cells_; ++i) out[i] = static_cast<float>(s.base + x[i]);
+      return out;
+    }
+  }
+  solve_in_rounds(rim, outer, out);
   return out;
 }
 

@@ -4,57 +4,12 @@
 #include <cmath>
 #include <fmt/format.h>
 #include <span>
-#include <sys/mman.h>
 #include <vector>
 
-#include "base/scratch.hpp"
+#include "scratch_array.hpp"
 
 namespace katoptra {
 namespace {
-
-// Memory of a temporary file; what has been passed is let go of.
-template <class T>
-class FileArray {
- public:
-  explicit FileArray(std::size_t n) : n_(n) {
-    fd_ = open_unnamed_file(kName);
-    const bool grown = ::ftruncate(fd_, static_cast<off_t>(n * sizeof(T))) == 0;
-    void* at = grown ? ::mmap(nullptr, n * sizeof(T), PROT_READ | PROT_WRITE, MAP_SHARED, fd_, 0) : MAP_FAILED;
-    if (at == MAP_FAILED) {
-      ::close(fd_);
-      throw Error(ErrorCode::Io, "no temporary file of that size can be made", kName, "make room in TMPDIR");
-    }
-    data_ = static_cast<T*>(at);
-  }
-  ~FileArray() {
-    close_memory();
-    ::close(fd_);
-  }
-  // From now on it is read as a file.
-  void close_memory() {
-    if (data_) ::munmap(data_, n_ * sizeof(T));
-    data_ = nullptr;
-  }
-  void read(std::size_t from, std::span<T> out) const {
-    read_descriptor(fd_, from * sizeof(T), std::span(reinterpret_cast<std::uint8_t*>(out.data()), out.size_bytes()),
-                    kName);
-  }
-  FileArray(const FileArray&) = delete;
-  FileArray& operator=(const FileArray&) = delete;
-  T* data() const { return data_; }
-  // Pages that lie within [from, end) leave memory; the file keeps them.
-  void let_go(std::size_t from, std::size_t end) const {
-    constexpr std::size_t kPage = 4096;
-    const std::size_t first = (from * sizeof(T) + kPage - 1) / kPage * kPage, last = end * sizeof(T) / kPage * kPage;
-    if (first < last) ::madvise(reinterpret_cast<char*>(data_) + first, last - first, MADV_DONTNEED);
-  }
-
- private:
-  static constexpr const char* kName = "a void";
-  std::size_t n_;
-  int fd_ = -1;
-  T* data_ = nullptr;
-};
 
 enum class CellIs : std::uint8_t { Nothing = 0, Unknown = 1, Known = 2 };
 
@@ -71,52 +26,38 @@ class WideMembrane::Level {
         rows_(rows),
         stride_(cols + 2),
         across_(across),
-        x_(static_cast<std::size_t>(stride_ * (rows + 2))),
-        right_(std::make_unique<FileArray<float>>(static_cast<std::size_t>(stride_ * (rows + 2)))),
-        is_(std::make_unique<FileArray<CellIs>>(static_cast<std::size_t>(stride_ * (rows + 2)))) {}
+        x_(static_cast<std::size_t>(stride_ * (rows + 2)), HeldIn::File),
+        right_(std::make_unique<ScratchArray<float>>(static_cast<std::size_t>(stride_ * (rows + 2)), HeldIn::File)),
+        is_(std::make_unique<ScratchArray<CellIs>>(static_cast<std::size_t>(stride_ * (rows + 2)), HeldIn::File)) {}
   std::int64_t cols() const { return cols_; }
   std::int64_t rows() const { return rows_; }
   double* x(std::int64_t row) const { return x_.data() + (row + 1) * stride_ + 1; }
   float* right(std::int64_t row) const { return right_->data() + (row + 1) * stride_ + 1; }
   CellIs* is(std::int64_t row) const { return is_->data() + (row + 1) * stride_ + 1; }
-  // Heights and depths, to be read from the file.
+  // Heights, to be read from the file.
   void keep_results() {
     right_.reset();
-    measure_depths();
     is_.reset();
     x_.close_memory();
   }
   void read(std::int64_t col, std::int64_t row, std::span<double> out) const {
     x_.read(static_cast<std::size_t>((row + 1) * stride_ + 1 + col), out);
   }
-  void read_depths(std::int64_t col, std::int64_t row, std::span<std::uint16_t> out) const {
-    depth_->read(static_cast<std::size_t>((row + 1) * stride_ + 1 + col), out);
-  }
   // Of rows [first, end).
   void let_go(std::int64_t first, std::int64_t end) const {
-    if (first >= end || first < 0 || end > rows_) return;
+    if (first >= end) return;
     const auto from = static_cast<std::size_t>((first + 1) * stride_),
                to = static_cast<std::size_t>((end + 1) * stride_);
     x_.let_go(from, to);
     if (right_) right_->let_go(from, to);
-    if (depth_) depth_->let_go(from, to);
     is_->let_go(from, to);
   }
 
   // Calls body(row) down or up, letting go of what lies behind.
   template <class Body>
   void each_row(bool down, const Body& body) const {
-    const std::int64_t band = std::max<std::int64_t>(16, kHeld / stride_);
-    for (std::int64_t i = 0; i < rows_; ++i) {
-      const std::int64_t row = down ? i : rows_ - 1 - i;
-      body(row);
-      if ((i + 1) % band != 0 || i + 1 == rows_) continue;
-      // But for a few rows that the next ones look at.
-      let_go(down ? row - band + 3 : row + 4, down ? row - 2 : row + band - 1);
-    }
-    // And the last ones.
-    let_go(0, std::min(rows_, 2 * band));
-    let_go(std::max<std::int64_t>(0, rows_ - 2 * band), rows_);
+    pass_rows(rows_, std::max<std::int64_t>(16, kHeld / stride_), down, body,
+              [this](std::int64_t first, std::int64_t end) { let_go(first, end); });
   }
 
   // Of the neighbours of a cell: the sum of their weights times heights, and of weights.
@@ -223,34 +164,11 @@ class WideMembrane::Level {
   }
 
  private:
-  // From the north-west, then from the south-east: one step more than the nearest of the neighbours that were passed.
-  void measure_depths() {
-    constexpr std::uint16_t kFar = 65'535;
-    depth_ = std::make_unique<FileArray<std::uint16_t>>(static_cast<std::size_t>(stride_ * (rows_ + 2)));
-    for (const bool down : {true, false})
-      each_row(down, [&](std::int64_t row) {
-        std::uint16_t* d = depth_->data() + (row + 1) * stride_ + 1;
-        const CellIs* is = this->is(row);
-        const std::int64_t back = down ? -1 : 1, passed = back * stride_;
-        for (std::int64_t i = 0; i < cols_; ++i) {
-          const std::int64_t c = down ? i : cols_ - 1 - i;
-          if (is[c] != CellIs::Unknown) continue;
-          std::uint16_t least = down ? kFar : d[c];
-          for (const std::int64_t step : {back, passed - 1, passed, passed + 1})
-            if (is[c + step] != CellIs::Nothing)
-              least = std::min<std::uint16_t>(least, static_cast<std::uint16_t>(std::min<int>(d[c + step] + 1, kFar)));
-          d[c] = least;
-        }
-      });
-    depth_->close_memory();
-  }
-
   std::int64_t cols_, rows_, stride_;
   double across_;
-  FileArray<double> x_;
-  std::unique_ptr<FileArray<float>> right_;
-  std::unique_ptr<FileArray<CellIs>> is_;
-  std::unique_ptr<FileArray<std::uint16_t>> depth_;
+  ScratchArray<double> x_;
+  std::unique_ptr<ScratchArray<float>> right_;
+  std::unique_ptr<ScratchArray<CellIs>> is_;
   std::int64_t unknown_ = 0;
 };
 
@@ -290,7 +208,7 @@ void WideMembrane::mark(const VoidCells& voids, std::uint32_t region, const Grid
 }
 
 WideMembrane::WideMembrane(const VoidCells& voids, std::uint32_t region, const Grid& grid, double aspect)
-    : box_(voids.map().regions[region].box.grown(1)) {
+    : WideSurface(voids, region, grid.frame()), box_(voids.map().regions[region].box.grown(1)) {
   const double across = 1 / (aspect * aspect);
   heights_ = std::make_unique<Level>(box_.cols, box_.rows, across);
   mark(voids, region, grid, *heights_);
@@ -339,10 +257,6 @@ WideMembrane::WideMembrane(const VoidCells& voids, std::uint32_t region, const G
     }
   }
   heights_->keep_results();
-}
-
-void WideMembrane::read_depths(std::int64_t col, std::int64_t row, std::span<std::uint16_t> out) const {
-  heights_->read_depths(col - box_.col, row - box_.row, out);
 }
 
 void WideMembrane::read(std::int64_t col, std::int64_t row, std::span<float> out) const {

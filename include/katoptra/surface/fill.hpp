@@ -11,11 +11,13 @@
 // a cluster differs by less than a tenth of a percent from that of its cells. That is the usual way; others are
 //
 //   FillMethod::Membrane     heights that are the mean of those around at every cell (Laplace); of voids beyond
-//                            kMembraneCells solved in a temporary file (17 bytes a cell of their box)
+//                            kSolvedCells solved in a temporary file (17 bytes a cell of their box)
 //   FillMethod::Smooth       the least bent surface (thin plate) through the two rings of cells around it: the slope
-//                            goes on at the rim, and noise there does, too. Voids of more than kSmoothCells, and those
-//                            that reach the edge, where nothing would hold it, are closed by a membrane
-//   FillMethod::Tin          triangles between the cells of the rim (Delaunay): straight across long, narrow voids
+//                            goes on at the rim, and noise there does, too. Beyond kSolvedCells in a temporary file (70
+//                            bytes a cell of the void). Voids that reach the edge, where nothing would hold it, are
+//                            closed by a membrane
+//   FillMethod::Tin          triangles between the cells of the rim (Delaunay): straight across long, narrow voids;
+//                            beyond kSolvedCells a membrane
 //   .second = other          a second surface bent onto the rim (delta surface: Grohman, Kroenung & Strebeck 2006):
 //   what it
 //                            lies off the rim by is laid over the void as a membrane and taken away. Voids that it does
@@ -26,7 +28,7 @@
 //
 // Where the grid carries its uncertainty, that of a filled cell is what such hidden cells erred by at its distance from
 // the rim, for voids of its size (less the noise of what they were compared with); it is measured when first asked for.
-// Of voids beyond kMembraneCells that are closed by inverse distance it is not known.
+// Of voids beyond kSolvedCells that are closed by inverse distance it is not known.
 //
 // Left open: voids that reach the edge of
 // the grid (they have no rim all around; a clipped area's outside is such a void) unless `edges` is set, and voids
@@ -65,9 +67,10 @@ struct FillOptions {
 };
 
 inline constexpr std::size_t kRimCells = 4096;
-inline constexpr std::int64_t kMembraneCells = 2'000'000;  // of a void that is solved in memory
-
-inline constexpr std::int64_t kSmoothCells = 200'000;  // of a void
+inline constexpr std::int64_t kSolvedCells = 2'000'000;  // of a void that is solved in memory
+// Of a void that Automatic would close by a smooth surface: what is seen of voids that are tried says nothing of how far
+// the slope of a rim goes on in one that is much larger.
+inline constexpr std::int64_t kSmoothCells = 200'000;
 
 // What hidden cells showed of one way to close voids of some size.
 struct FillTrial {
