@@ -100,9 +100,13 @@ int main(int argc, char** argv) {
   const int trials = argc > 1 ? std::atoi(argv[1]) : 20;
   const auto moved = [](Resampling how, double cell, double to) {
     return [=](const Ground& g, Length reach, unsigned seed) {
-      const Grid in = measured(frame(cell, 150, 150), g, 0.05, reach, seed);
+      // Each trial elsewhere, its cells between those of the other lattice at another place.
+      const double east = 677300 + 263 * (seed % 5), north = 5841900 - 211 * (seed / 5 % 5);
+      const auto between = [&](double step) { return cell * (7 + std::fmod(seed * step, 1.0)); };
+      const Frame from(zone(), east, north, {cell, cell}, 150, 150);
       const auto n = static_cast<std::int64_t>(130 * cell / to);
-      return held(reproject(in, frame(to, n, n, 7.37 * cell), how), g);
+      const Frame there(zone(), east + between(0.618), north - between(0.414), {to, to}, n, n);
+      return held(reproject(measured(from, g, 0.05, reach, seed), there, how), g);
     };
   };
   const std::vector<Case> cases = {

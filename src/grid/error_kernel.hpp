@@ -29,7 +29,7 @@ inline float rounded_uncertainty(double u) {
 
 class ErrorKernel {
  public:
-  static constexpr int kMost = 4;  // cells of a kernel along an axis
+  static constexpr int kMost = 7;  // cells of a kernel along an axis
 
   // Of the errors of a grid with that info, on its cells.
   explicit ErrorKernel(const GridInfo& info) : known_(info.error_reach.has_value()) {
@@ -44,6 +44,9 @@ class ErrorKernel {
   }
 
   bool known() const { return known_; }
+  // How far the errors of neighbours in a row and in a column go together, where that is known.
+  double beside() const { return rx_[1]; }
+  double below() const { return ry_[1]; }
 
   // The variance of a sum of cells with these weights, of a cell's: along columns times along rows.
   double across(const float* w, int n) const { return known_ ? form(w, n, rx_) : 1; }
@@ -114,9 +117,10 @@ class KernelShares {
     const int i = std::min(static_cast<int>(x), kSteps - 1);
     return share_[i] + (x - static_cast<float>(i)) * (share_[i + 1] - share_[i]);
   }
+  static constexpr int kSteps = 64;
+  const float* table() const { return share_; }  // kSteps + 1 of them
 
  private:
-  static constexpr int kSteps = 64;
   float share_[kSteps + 1];
 };
 

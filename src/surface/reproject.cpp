@@ -4,6 +4,7 @@
 #include <cmath>
 #include <cstring>
 #include <fmt/format.h>
+#include <mutex>
 #include <optional>
 #include <utility>
 
@@ -16,6 +17,7 @@
 #include "grid/error_kernel.hpp"
 #include "mean.hpp"
 #include "patch_field.hpp"
+#include "smoothness.hpp"
 #include "unevenness.hpp"
 #include "warp_doubt.hpp"
 
@@ -128,7 +130,10 @@ inline bool far_away(Point p) { return !(std::abs(p.x) <= 1e15 && std::abs(p.y) 
 // A source block and the lookups of the kernels; cells outside it are voids.
 class Sampler {
  public:
-  explicit Sampler(const Block& block) : block_(block), w_(block.window()) {}
+  explicit Sampler(const Block& block)
+      : block_(block),
+        w_(block.window()),
+        one_for_all_(block.uncertainty_row(0) && all_alike(block.uncertainty_row(0), w_.cells())) {}
 
   float cell(std::int64_t c, std::int64_t r) const {
     c -= w_.col;
@@ -174,22 +179,32 @@ class Sampler {
 
   // Looks up what the uncertainty of a run is worked out from; false when a cell of it needs more care: at the rim of
   // the block, or beside a void.
-  bool lanes(const Run& run, std::int64_t n, const float* rough_x, const float* rough_y, DoubtLanes& to) const {
+  bool lanes(const Run& run, std::int64_t n, const Unevenness& ground, DoubtLanes& to) const {
     std::int32_t at[kRun];
     const Point corner{static_cast<double>(w_.col), static_cast<double>(w_.row)};
     if (!lane_places(run, corner, w_.cols, w_.rows, n, at, to)) return false;
     const float *z = block_.row(0), *s = block_.uncertainty_row(0);
     const auto wide = static_cast<std::int32_t>(w_.cols);
+    if (one_for_all_)
+      for (float* lane : {to.s00, to.s10, to.s01, to.s11}) std::fill_n(lane, n, s[0]);
+    else
+      for (std::int64_t k = 0; k < n; ++k) {
+        const std::int32_t i = at[k];
+        to.s00[k] = s[i];
+        to.s10[k] = s[i + 1];
+        to.s01[k] = s[i + wide];
+        to.s11[k] = s[i + wide + 1];
+      }
+    const float *x = ground.x(), *y = ground.y();
+    for (std::int64_t k = 0; k < n; ++k) {
+      to.rough_x[k] = x[at[k]];
+      to.rough_y[k] = y[at[k]];
+    }
+    if (ground.whole()) return true;
     float known = 0;
     for (std::int64_t k = 0; k < n; ++k) {
       const std::int32_t i = at[k];
       known += (z[i] + z[i + 1]) + (z[i + wide] + z[i + wide + 1]);
-      to.s00[k] = s[i];
-      to.s10[k] = s[i + 1];
-      to.s01[k] = s[i + wide];
-      to.s11[k] = s[i + wide + 1];
-      to.rough_x[k] = rough_x[i];
-      to.rough_y[k] = rough_y[i];
     }
     return !std::isnan(known);
   }
@@ -219,11 +234,12 @@ class Sampler {
  private:
   const Block& block_;
   Window w_;
+  bool one_for_all_;  // every cell is as sure as any other
 };
 
 constexpr std::int64_t kAround = 4;
 constexpr double kKernelReach = 0.75;  // cells over which a kernel makes errors go together
-// How much of a mean square difference is left out, calibrated on terrain (docs/uncertainty.md).
+// How much of a mean square difference is left out, before left_out_on (docs/uncertainty.md).
 constexpr float kNearestLeaves = 0.75F, kBilinearLeaves = 1.7F, kCubicLeaves = 0.16F;
 
 class WarpSource final : public GridSource {
@@ -247,8 +263,11 @@ class WarpSource final : public GridSource {
     if (must_split(need, out.window, info_.name)) return in_halves(out, [this](const BlockView& half) { read(half); });
     if (need.empty()) need = {0, 0, 1, 1};
     const Block block = input_.read(need, out.planes());
-    const std::optional<Unevenness> ground =
-        out.uncertainty ? std::optional<Unevenness>(std::in_place, block, order()) : std::nullopt;
+    std::optional<Unevenness> ground;
+    if (out.uncertainty) {
+      std::call_once(learnt_, [this] { learn(); });
+      ground.emplace(block, order(), rooms_);
+    }
     fill(out, field, Sampler(block), ground ? &*ground : nullptr);
   }
 
@@ -316,10 +335,10 @@ class WarpSource final : public GridSource {
              float* out) const {
     DoubtLanes lanes;
     if (std::isnan(cells.first.x + cells.first.y + cells.step.x + cells.step.y) ||
-        !sampler.lanes(cells, n, ground.x(), ground.y(), lanes))
+        !sampler.lanes(cells, n, ground, lanes))
       return doubt_one_by_one(cells, n, z, sampler, ground, out);
     kernel_variances(n, lanes);
-    doubt_of(lanes, n, leaves(), method_ == Resampling::Nearest, noise_x_, noise_y_, out);
+    doubt_of(lanes, n, leaves_, method_ == Resampling::Nearest, noise_x_, noise_y_, out);
     round_doubts(out, n);
     for (std::int64_t k = 0; k < n; ++k)
       if (std::isnan(z[k])) out[k] = kVoid;
@@ -327,19 +346,8 @@ class WarpSource final : public GridSource {
   void kernel_variances(std::int64_t n, DoubtLanes& l) const {
     std::fill_n(l.share, n, method_ == Resampling::Bilinear ? 0.0F : 1.0F);
     std::fill_n(l.more, n, 0.0F);
-    if (method_ == Resampling::Cubic)
-      for (std::int64_t k = 0; k < n; ++k) l.share[k] = shares_x_.at(l.u[k]) * shares_y_.at(l.v[k]);
-    if (method_ == Resampling::Bilinear)
-      for (std::int64_t k = 0; k < n; ++k) l.more[k] = bilinear_variance(l, k);
-  }
-  // As FourAround has it.
-  float bilinear_variance(const DoubtLanes& l, std::int64_t k) const {
-    const double u = l.exact_u[k], v = l.exact_v[k];
-    const double w[4] = {(1 - u) * (1 - v), u * (1 - v), (1 - u) * v, u * v}, all = ((w[0] + w[1]) + w[2]) + w[3];
-    const float s[4] = {l.s00[k], l.s10[k], l.s01[k], l.s11[k]};
-    double a[2][2];
-    for (int i = 0; i < 4; ++i) a[i / 2][i % 2] = w[i] > 0 ? w[i] / all * static_cast<double>(s[i]) : 0;
-    return static_cast<float>(errors_.of_four(a));
+    if (method_ == Resampling::Cubic) kernel_shares(shares_x_, shares_y_, n, l);
+    if (method_ == Resampling::Bilinear) bilinear_variances(errors_, n, l);
   }
   void doubt_one_by_one(const Run& cells, std::int64_t n, const float* z, const Sampler& sampler,
                         const Unevenness& ground, float* out) const {
@@ -362,16 +370,27 @@ class WarpSource final : public GridSource {
       out[k] = rounded_uncertainty(std::sqrt(variance + left));
     }
   }
-  float leaves() const {
-    return method_ == Resampling::Nearest    ? kNearestLeaves
-           : method_ == Resampling::Bilinear ? kBilinearLeaves / 4
-                                             : kCubicLeaves;
+  // How smooth the ground under the output is, at places that do not depend on what is read.
+  void learn() const {
+    constexpr int kAlong = 6;
+    std::vector<Point> cells;
+    for (int j = 0; j < kAlong; ++j)
+      for (int i = 0; i < kAlong; ++i) {
+        const auto place = [](int k, std::int64_t n) { return (2 * k + 1) * n / (2 * kAlong); };
+        cells.push_back(
+            {static_cast<double>(place(i, info_.frame.cols())), static_cast<double>(place(j, info_.frame.rows()))});
+      }
+    cells_.exact(cells);
+    const double times = left_out_on(order(), growth_of_differences(input_, cells, order(), errors_));
+    leaves_ = static_cast<float>(times * times) * (method_ == Resampling::Nearest    ? kNearestLeaves
+                                                   : method_ == Resampling::Bilinear ? kBilinearLeaves / 4
+                                                                                     : kCubicLeaves);
   }
   int order() const { return method_ == Resampling::Nearest ? 1 : method_ == Resampling::Bilinear ? 2 : 3; }
   // Of the mean square of a difference, how much is left out a share `t` of the way to the next cell.
   float share_left(float t) const {
     const float side = t * (1 - t), near = std::min(t, 1 - t);
-    return leaves() * (method_ == Resampling::Nearest ? near * near : side * side);
+    return leaves_ * (method_ == Resampling::Nearest ? near * near : side * side);
   }
 
   Grid input_;
@@ -381,6 +400,9 @@ class WarpSource final : public GridSource {
   ErrorKernel errors_;
   KernelShares shares_x_, shares_y_;  // of the cubic kernel
   float noise_x_, noise_y_;           // of a cell's variance, in a difference of this order
+  mutable Unevenness::Rooms rooms_;
+  mutable std::once_flag learnt_;
+  mutable float leaves_ = 0;  // of a mean square of differences
 };
 
 // A number of the series 1, 1.5, 2, 2.5, 3, 4, 5, 6, 8 times a power of ten, nearest by ratio.

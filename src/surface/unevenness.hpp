@@ -7,10 +7,12 @@
 #pragma once
 #include <algorithm>
 #include <cmath>
+#include <utility>
 #include <vector>
 
 #include "katoptra/grid/grid.hpp"
 
+#include "base/pool.hpp"
 #include "grid/error_kernel.hpp"
 
 namespace katoptra {
@@ -23,19 +25,33 @@ std::int32_t squares(const float* a, const float* b, const float* c, const float
 // Sums of a place, the one before and one or two after.
 void add_three(const float* v, std::int64_t n, float* out);
 void add_four(const float* v, std::int64_t n, float* out);
-void add_row(const float* v, std::int64_t n, float* out);
-// By a count of columns times one of rows; zero where there are none.
-void divide(const float* along, float across, std::int64_t n, float* out);
+// The sum of up to four rows by a count of columns times one of rows; zero where there are none.
+void mean_of(const float* const* rows, int count, const float* along, float across, std::int64_t n, float* out);
 
 }  // namespace unevenness
 
 class Unevenness {
  public:
+  using Rooms = Pool<std::vector<float>>;  // planes that serve one block after the other
   // `order`: 1 to 3.
-  Unevenness(const Block& block, int order) : window_(block.window()) {
+  Unevenness(const Block& block, int order, Rooms& rooms)
+      : window_(block.window()),
+        rooms_(rooms),
+        x_(rooms.take([] { return std::vector<float>(); })),
+        y_(rooms.take([] { return std::vector<float>(); })) {
     const bool holes = !take(block, order, true, x_);
-    if (!take(block, order, false, y_) || holes) take_with_holes(block, order);
+    whole_ = take(block, order, false, y_) && !holes;
+    if (!whole_) take_with_holes(block, order);
+    whole_ = whole_ && std::min(window_.cols, window_.rows) > order;
   }
+  ~Unevenness() {
+    rooms_.give(std::move(x_));
+    rooms_.give(std::move(y_));
+  }
+  Unevenness(const Unevenness&) = delete;
+  Unevenness& operator=(const Unevenness&) = delete;
+  // Every cell of the block is known.
+  bool whole() const { return whole_; }
 
   struct Along {
     float x = 0, y = 0;
@@ -61,31 +77,39 @@ class Unevenness {
   // speak for. False when a difference is not known: counts follow from the edges only where all are.
   bool take(const Block& b, int order, bool along_x, std::vector<float>& out) const {
     const std::int64_t cols = window_.cols, rows = window_.rows;
-    out.assign(static_cast<std::size_t>(cols * rows), 0);
+    out.resize(static_cast<std::size_t>(cols * rows));
     constexpr std::int64_t kPad = 2;
-    std::vector<float> square(static_cast<std::size_t>(cols + 2 * kPad), 0), sum(square.size(), 0);
+    const auto padded = static_cast<std::size_t>(cols + 2 * kPad);
     const std::int64_t lines = along_x ? 4 : 3;  // rows that speak for a place: from the one before
+    std::vector<float> square(padded, 0), sums(padded * static_cast<std::size_t>(lines), 0);
     const std::int64_t first_row = along_x ? 0 : before(order), end_row = along_x ? rows : rows - after(order);
     const std::int64_t first_col = along_x ? before(order) : 0, end_col = along_x ? cols - after(order) : cols;
-    if (end_col <= first_col) return true;
-    std::int32_t unknown = 0;
-    for (std::int64_t r = first_row; r < end_row; ++r) {
-      const std::int64_t step = along_x ? 1 : cols;
-      const float* p = b.row(r) + first_col;
-      const float *a = order > 1 ? p - step : p, *d = order == 3 ? p + 2 * step : p;
-      unknown += unevenness::squares(a, p, p + step, d, order, end_col - first_col, square.data() + kPad + first_col);
-      if (along_x)
-        unevenness::add_three(square.data() + kPad, cols, sum.data());
-      else
-        unevenness::add_four(square.data() + kPad, cols, sum.data());
-      for (std::int64_t to = r + 1; to > r + 1 - lines; --to)
-        if (to >= 0 && to < rows) unevenness::add_row(sum.data(), cols, out.data() + to * cols);
+    if (end_col <= first_col) {
+      std::fill(out.begin(), out.end(), 0.0F);
+      return true;
     }
-    if (unknown > 0) return false;
+    const auto sum_of = [&](std::int64_t r) { return sums.data() + static_cast<std::size_t>(r % lines) * padded; };
     const auto along = along_x ? known(cols, before(order), cols - after(order), 3) : known(cols, 0, cols, 4),
                across = along_x ? known(rows, 0, rows, 4) : known(rows, before(order), rows - after(order), 3);
-    for (std::int64_t r = 0; r < rows; ++r)
-      unevenness::divide(along.data(), across[static_cast<std::size_t>(r)], cols, out.data() + r * cols);
+    std::int64_t next = first_row;  // whose sums are not taken yet
+    for (std::int64_t to = 0; to < rows; ++to) {
+      for (; next < std::min(end_row, to + lines - 1); ++next) {
+        const std::int64_t step = along_x ? 1 : cols;
+        const float* p = b.row(next) + first_col;
+        const float *a = order > 1 ? p - step : p, *d = order == 3 ? p + 2 * step : p;
+        if (unevenness::squares(a, p, p + step, d, order, end_col - first_col, square.data() + kPad + first_col) > 0)
+          return false;
+        if (along_x)
+          unevenness::add_three(square.data() + kPad, cols, sum_of(next));
+        else
+          unevenness::add_four(square.data() + kPad, cols, sum_of(next));
+      }
+      const float* speak[4] = {};
+      int n = 0;
+      for (std::int64_t r = std::max(first_row, to - 1); r < std::min(end_row, to + lines - 1); ++r)
+        speak[n++] = sum_of(r);
+      unevenness::mean_of(speak, n, along.data(), across[static_cast<std::size_t>(to)], cols, out.data() + to * cols);
+    }
     return true;
   }
   // With counts of what is known.
@@ -137,7 +161,9 @@ class Unevenness {
   }
 
   Window window_;
+  Rooms& rooms_;
   std::vector<float> x_, y_;
+  bool whole_ = false;
 };
 
 // Of a cell's variance, how much noise alone makes the mean square of a difference of that order; 0 where the reach of

@@ -32,6 +32,52 @@ KATOPTRA_CLONES bool lane_places(const Run& run, Point corner, std::int64_t cols
   return true;
 }
 
+KATOPTRA_CLONES bool all_alike(const float* __restrict v, std::int64_t n) {
+  std::int32_t others = 0;
+  for (std::int64_t i = 0; i < n; ++i) others += v[i] == v[0] ? 0 : 1;
+  return others == 0;
+}
+
+namespace {
+
+KATOPTRA_CLONES void multiply_shares(const float* __restrict across, const float* __restrict down, std::int64_t n,
+                                     DoubtLanes& __restrict l) {
+  constexpr int kSteps = KernelShares::kSteps;
+  const auto at = [](const float* table, float t) {
+    const float x = t * kSteps;
+    const auto whole = static_cast<std::int32_t>(x), i = whole < kSteps - 1 ? whole : kSteps - 1;
+    return table[i] + (x - static_cast<float>(i)) * (table[i + 1] - table[i]);
+  };
+  for (std::int64_t k = 0; k < n; ++k) l.share[k] = at(across, l.u[k]) * at(down, l.v[k]);
+}
+
+KATOPTRA_CLONES void sum_of_four(bool known, double beside, double below, std::int64_t n, DoubtLanes& __restrict l) {
+  for (std::int64_t k = 0; k < n; ++k) {
+    const double u = l.exact_u[k], v = l.exact_v[k];
+    const double w00 = (1 - u) * (1 - v), w10 = u * (1 - v), w01 = (1 - u) * v, w11 = u * v,
+                 all = ((w00 + w10) + w01) + w11;
+    const double a = w00 > 0 ? w00 / all * static_cast<double>(l.s00[k]) : 0,
+                 b = w10 > 0 ? w10 / all * static_cast<double>(l.s10[k]) : 0,
+                 c = w01 > 0 ? w01 / all * static_cast<double>(l.s01[k]) : 0,
+                 d = w11 > 0 ? w11 / all * static_cast<double>(l.s11[k]) : 0;
+    const double sum = a + b + c + d, own = a * a + b * b + c * c + d * d;
+    const double apart =
+        own + 2 * (beside * (a * b + c * d) + below * (a * c + b * d) + beside * below * (a * d + b * c));
+    const double square = sum * sum;
+    l.more[k] = static_cast<float>(known ? apart : square > own ? square : own);
+  }
+}
+
+}  // namespace
+
+void kernel_shares(const KernelShares& across, const KernelShares& down, std::int64_t n, DoubtLanes& l) {
+  multiply_shares(across.table(), down.table(), n, l);
+}
+
+void bilinear_variances(const ErrorKernel& errors, std::int64_t n, DoubtLanes& l) {
+  sum_of_four(errors.known(), errors.beside(), errors.below(), n, l);
+}
+
 KATOPTRA_CLONES void doubt_of(const DoubtLanes& l, std::int64_t n, float leaves, bool nearest, float noise_x,
                               float noise_y, float* __restrict out) {
   for (std::int64_t k = 0; k < n; ++k) {

@@ -2,6 +2,7 @@
 #pragma once
 #include <cstdint>
 
+#include "grid/error_kernel.hpp"
 #include "patch_field.hpp"
 
 namespace katoptra {
@@ -18,6 +19,12 @@ struct DoubtLanes {
 // Where the cells of a run lie in a block. False when one is not between four of its cells.
 bool lane_places(const Run& run, Point corner, std::int64_t cols, std::int64_t rows, std::int64_t n, std::int32_t* at,
                  DoubtLanes& to);
+// That all `n` are the same number.
+bool all_alike(const float* v, std::int64_t n);
+// The shares of a kernel (KernelShares::at) along both axes, multiplied.
+void kernel_shares(const KernelShares& across, const KernelShares& down, std::int64_t n, DoubtLanes& l);
+// Of the bilinear kernel, as FourAround has it: all of its variance.
+void bilinear_variances(const ErrorKernel& errors, std::int64_t n, DoubtLanes& l);
 // From lanes to uncertainties; `leaves`: how much of a mean square of differences the kernel leaves out.
 void doubt_of(const DoubtLanes& l, std::int64_t n, float leaves, bool nearest, float noise_x, float noise_y,
               float* out);
