@@ -68,8 +68,8 @@ struct FillOptions {
 
 inline constexpr std::size_t kRimCells = 4096;
 inline constexpr std::int64_t kSolvedCells = 2'000'000;  // of a void that is solved in memory
-// Of a void that Automatic would close by a smooth surface: what is seen of voids that are tried says nothing of how far
-// the slope of a rim goes on in one that is much larger.
+// Of a void that Automatic would close by a smooth surface: what is seen of voids that are tried says nothing of how
+// far the slope of a rim goes on in one that is much larger.
 inline constexpr std::int64_t kSmoothCells = 200'000;
 
 // What hidden cells showed of one way to close voids of some size.
