@@ -7,6 +7,7 @@
 #include "katoptra/base/units.hpp"
 
 #include "base/clock.hpp"
+#include "base/scratch.hpp"
 #include "testing.hpp"
 
 namespace katoptra {
@@ -189,6 +190,19 @@ TEST(Clock, TimesAreSecondsSince1970) {
     EXPECT_FALSE(seconds_of(bad)) << bad;
   // Each day of four centuries, and back.
   for (double t = -3e9; t < 7e9; t += 86400 * 31.37) EXPECT_NEAR(*seconds_of(time_text(t)), t, 0.51);
+}
+
+TEST(Scratch, RoomForTemporaryFilesIsAskedForBeforeItIsTaken) {
+  require_room(4096, "a void");
+  try {
+    require_room(std::uint64_t{1} << 60, "a void");
+    FAIL() << "nobody has an exabyte";
+  } catch (const Error& e) {
+    EXPECT_EQ(e.code(), ErrorCode::Io);
+    EXPECT_NE(std::string(e.what()).find("a void: takes 1099511627777 MiB of temporary files"), std::string::npos)
+        << e.what();
+    EXPECT_NE(e.advice().find("TMPDIR"), std::string::npos);
+  }
 }
 
 }  // namespace

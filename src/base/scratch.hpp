@@ -8,6 +8,7 @@
 #include <fmt/format.h>
 #include <span>
 #include <string>
+#include <sys/statvfs.h>
 #include <unistd.h>
 
 #include "katoptra/base/error.hpp"
@@ -40,10 +41,26 @@ inline void write_descriptor(int fd, std::uint64_t offset, std::span<const std::
   }
 }
 
+inline std::string temporary_folder() {
+  const char* folder = std::getenv("TMPDIR");
+  return folder && *folder ? folder : "/tmp";
+}
+
+// Io where temporary files have less room than that: a program ends when the memory of a file finds none.
+inline void require_room(std::uint64_t bytes, const std::string& wanted_for) {
+  struct statvfs s = {};
+  if (::statvfs(temporary_folder().c_str(), &s) != 0) return;  // whoever opens a file there says why
+  const std::uint64_t free = std::uint64_t{s.f_bavail} * s.f_frsize;
+  if (bytes > free)
+    throw Error(ErrorCode::Io,
+                fmt::format("takes {} MiB of temporary files, and {} has {} left", (bytes >> 20) + 1,
+                            temporary_folder(), free >> 20),
+                wanted_for, "set TMPDIR to a folder with more room");
+}
+
 // A temporary file in TMPDIR (else /tmp), and its name. `wanted_for`: the file in the Error.
 inline int open_temporary_file(const std::string& wanted_for, std::string& path) {
-  const char* folder = std::getenv("TMPDIR");
-  path = std::string(folder && *folder ? folder : "/tmp") + "/katoptra-XXXXXX";
+  path = temporary_folder() + "/katoptra-XXXXXX";
   const int fd = ::mkostemp(path.data(), O_CLOEXEC);
   if (fd < 0)
     throw Error(ErrorCode::Io, fmt::format("no temporary file can be made for it: {}", std::strerror(errno)),

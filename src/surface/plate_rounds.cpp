@@ -151,10 +151,10 @@ class PlateRounds::Level {
 
   // Takes the roughest of what is left from it, from x = 0 on: x, and what is left of it then where `settled`.
   void smooth_first(int steps, double spread, bool settled) {
-    const Smoothing s = smoothing(steps, spread);
-    sweep(std::span(s.steps).subspan(1), settled, nullptr, [&](std::int64_t row) {
+    const std::vector<Step> all = smoothing(steps, spread);
+    sweep(std::span(all).subspan(1), settled, nullptr, [&](std::int64_t row) {
       double *to = x.row(row), *d = d_.row(row);
-      const double *left = rest.row(row), by = s.steps[0].by_rest;
+      const double *left = rest.row(row), by = all[0].by_rest;
       for (const CellRuns::Run& r : unknown.row(row))
         for (std::int64_t c = r.first; c < r.last; ++c) to[c] = d[c] = by * left[c];
     });
@@ -162,8 +162,7 @@ class PlateRounds::Level {
   // Takes the correction of the level above, and then the roughest of what is left.
   void correct_and_smooth(const Level& up, int steps, double spread) {
     std::vector<double> sum(static_cast<std::size_t>(up.x.stride()), 0);
-    sweep(smoothing(steps, spread).steps, false, &up.x,
-          [&](std::int64_t row) { take_down(up, row, sum.data() + kMargin); });
+    sweep(smoothing(steps, spread), false, &up.x, [&](std::int64_t row) { take_down(up, row, sum.data() + kMargin); });
     up.x.let_go(0, up.unknown.rows());
   }
 
@@ -227,20 +226,17 @@ class PlateRounds::Level {
   struct Step {
     double by_d, by_rest;
   };
-  struct Smoothing {
-    std::vector<Step> steps;
-  };
-  Smoothing smoothing(int steps, double spread) const {
+  std::vector<Step> smoothing(int steps, double spread) const {
     const double most = 16 * (w_.across + w_.down + w_.twist), least = most / spread;
     const double middle = (most + least) / 2, half = (most - least) / 2;
-    Smoothing s{{{0, 1 / middle}}};
+    std::vector<Step> out{{0, 1 / middle}};
     double rho = half / middle;
     for (int k = 1; k < steps; ++k) {
       const double next = 1 / (2 * middle / half - rho);
-      s.steps.push_back({next * rho, 2 * next / half});
+      out.push_back({next * rho, 2 * next / half});
       rho = next;
     }
-    return s;
+    return out;
   }
 
   // All steps in one way down the rows: `first` makes d_ of a row, and adds it to x. Each step looks at rows two behind
@@ -296,9 +292,10 @@ void PlateRounds::Level::leave_out(const std::vector<Cell>& cells) {
   for (const Cell& c : cells) gone.push_back({c.row, c.col});
   std::sort(gone.begin(), gone.end());
   const auto is_unknown = [&](std::int64_t col, std::int64_t row) {
-    for (const CellRuns::Run& r : unknown.row(row))
-      if (col >= r.first && col < r.last) return true;
-    return false;
+    const auto runs = unknown.row(row);
+    const auto it =
+        std::partition_point(runs.begin(), runs.end(), [&](const CellRuns::Run& r) { return r.last <= col; });
+    return it != runs.end() && it->first <= col;
   };
   for (const Cell& c : cells)
     for (const auto& [dc, dr] : kAround)

@@ -34,7 +34,10 @@ namespace {
 template <int kRows>
 inline void mean_of_rows(const float* const* rows, const float* __restrict along, float across, std::int64_t n,
                          float* __restrict out) {
-  const float* __restrict a = rows[0], * __restrict b = rows[kRows > 1 ? 1 : 0], * __restrict c = rows[kRows > 2 ? 2 : 0], * __restrict d = rows[kRows > 3 ? 3 : 0];
+  const float* __restrict a = rows[0];
+  const float* __restrict b = rows[kRows > 1 ? 1 : 0];
+  const float* __restrict c = rows[kRows > 2 ? 2 : 0];
+  const float* __restrict d = rows[kRows > 3 ? 3 : 0];
   for (std::int64_t i = 0; i < n; ++i) {
     float s = a[i];
     if constexpr (kRows > 1) s += b[i];

@@ -208,7 +208,9 @@ void WideMembrane::mark(const VoidCells& voids, std::uint32_t region, const Grid
 }
 
 WideMembrane::WideMembrane(const VoidCells& voids, std::uint32_t region, const Grid& grid, double aspect)
-    : WideSurface(voids, region, grid.frame()), box_(voids.map().regions[region].box.grown(1)) {
+    : WideSurface(voids, region, grid.frame(),
+                  17 * static_cast<std::uint64_t>(voids.map().regions[region].box.cells())),
+      box_(voids.map().regions[region].box.grown(1)) {
   const double across = 1 / (aspect * aspect);
   heights_ = std::make_unique<Level>(box_.cols, box_.rows, across);
   mark(voids, region, grid, *heights_);

@@ -32,7 +32,7 @@ CellRuns runs_of(const VoidCells& voids, std::uint32_t region, std::int64_t rows
 }  // namespace
 
 WidePlate::WidePlate(const VoidCells& voids, std::uint32_t region, const Grid& grid, double aspect)
-    : WideSurface(voids, region, grid.frame()),
+    : WideSurface(voids, region, grid.frame(), 70 * static_cast<std::uint64_t>(voids.map().regions[region].cells)),
       box_(box_of(voids, region)),
       unknown_(runs_of(voids, region, grid.frame().rows())),
       plate_(box_.cols, unknown_, aspect, HeldIn::File) {

@@ -11,6 +11,11 @@ constexpr std::int64_t kHeld = std::int64_t{1} << 22;  // cells that are passed 
 
 }  // namespace
 
+WideSurface::WideSurface(const VoidCells& voids, std::uint32_t region, const Frame& frame, std::uint64_t bytes)
+    : depths_((require_room(bytes + 2 * static_cast<std::uint64_t>(voids.map().regions[region].box.cells()), "a void"),
+               voids),
+              region, frame) {}
+
 std::uint16_t* WideDepths::row(std::int64_t r) const { return depth_.data() + (r - box_.row) * box_.cols - box_.col; }
 
 // From the north-west, then from the south-east: one step more than the nearest of the neighbours that were passed.

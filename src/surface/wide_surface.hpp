@@ -45,7 +45,8 @@ class WideSurface {
   int rounds() const { return rounds_; }
 
  protected:
-  WideSurface(const VoidCells& voids, std::uint32_t region, const Frame& frame) : depths_(voids, region, frame) {}
+  // `bytes`: what else it takes of temporary files. Io where there is no room for it.
+  WideSurface(const VoidCells& voids, std::uint32_t region, const Frame& frame, std::uint64_t bytes);
   double mean_ = 0;
   int rounds_ = 0;
 
