@@ -14,7 +14,7 @@ namespace {
 
 using Cell = VoidShape::Cell;
 
-constexpr std::int64_t kWidestBand = 36;  // beyond it rounds are faster
+constexpr std::int64_t kWidestAtOnce = 36;  // beyond it rounds are faster
 
 // Numbers of the cells one line after the other across the shorter side of their box.
 std::vector<std::int32_t> along_shorter_side(const VoidShape& shape) {
@@ -139,7 +139,7 @@ Plate::Plate(const VoidShape& shape)
     for (const auto& [dc, dr] : {std::pair{1, 0}, {2, 0}, {0, 1}, {0, 2}, {1, 1}, {-1, 1}})
       if (const auto k = cells.of({shape.cells[i].col + dc, shape.cells[i].row + dr}); k >= 0)
         band_ = std::max<std::int64_t>(band_, std::abs(place_[i] - place_[static_cast<std::size_t>(k)]));
-  if (band_ <= kWidestBand) find_bends(cells, rim);
+  if (band_ <= kWidestAtOnce) find_bends(cells, rim);
 }
 
 void Plate::find_bends(const CellNumbers& cells, const CellNumbers& rim) {
@@ -255,7 +255,7 @@ void Plate::solve_in_rounds(const std::vector<float>& rim, const std::vector<flo
 std::vector<float> Plate::over(const std::vector<float>& rim, const std::vector<float>& outer) const {
   std::vector<float> out(cells_, std::numeric_limits<float>::quiet_NaN());
   if (std::all_of(rim.begin(), rim.end(), [](float z) { return std::isnan(z); })) return out;
-  if (band_ <= kWidestBand) {
+  if (band_ <= kWidestAtOnce) {
     const System s = system_for(rim, outer);
     std::vector<double> x(cells_);
     if (solve_at_once(s, x)) {

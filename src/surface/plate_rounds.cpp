@@ -14,12 +14,12 @@ namespace katoptra {
 namespace {
 
 constexpr std::int64_t kMargin = 2;
-constexpr std::int64_t kLookedAt = 2 * kMargin;        // rows behind
-constexpr std::int64_t kHeld = std::int64_t{1} << 20;  // cells that are passed before they are let go of
-constexpr std::int64_t kSolvedAtOnce = 128;            // unknown cells of the coarsest level
-constexpr int kMostRounds = 400;
-constexpr int kSteps = 4;           // of smoothing, before and after
-constexpr double kSpread = 30;      // of what is smoothed: from the largest to a share of it
+constexpr std::int64_t kLookedAt = 2 * kMargin;              // rows behind
+constexpr std::int64_t kRoundsHeld = std::int64_t{1} << 20;  // cells that are passed before they are let go of
+constexpr std::int64_t kSolvedAtOnce = 128;                  // unknown cells of the coarsest level
+constexpr int kMostPlateRounds = 400;
+constexpr int kSmoothingSteps = 4;  // of smoothing, before and after
+constexpr double kSmoothed = 30;    // of what is smoothed: from the largest to a share of it
 constexpr double kMuchHeavier = 4;  // bending one way than the other
 
 // Of squares: what a cell across, down, and both ways weighs.
@@ -50,7 +50,7 @@ KATOPTRA_CLONES void step_on(const double* __restrict q, double by_d, double by_
 }
 
 // Of the thirteen cells that a cell bends with.
-constexpr std::array<std::pair<int, int>, 13> kAround = {
+constexpr std::array<std::pair<int, int>, 13> kBendsWith = {
     {{0, -2}, {-1, -1}, {0, -1}, {1, -1}, {-2, 0}, {-1, 0}, {0, 0}, {1, 0}, {2, 0}, {-1, 1}, {0, 1}, {1, 1}, {0, 2}}};
 
 CellRuns::Run halved(CellRuns::Run r) { return {(r.first + 1) / 2, r.last / 2}; }
@@ -125,7 +125,7 @@ class PlateRounds::Level {
   void pass(std::initializer_list<const Raster*> used, const Body& body, std::int64_t beyond = 0) const {
     const std::int64_t rows = unknown.rows();
     pass_rows(
-        rows + beyond, std::max<std::int64_t>(16, kHeld / x.stride()), true, body,
+        rows + beyond, std::max<std::int64_t>(16, kRoundsHeld / x.stride()), true, body,
         [&](std::int64_t first, std::int64_t end) {
           for (const Raster* r : used) r->let_go(first, std::min(end, rows));
         },
@@ -141,8 +141,9 @@ class PlateRounds::Level {
              std::partition_point(partial_.begin(), partial_.end(), [&](const Partial& p) { return p.row < row; });
          it != partial_.end() && it->row == row; ++it) {
       double s = 0;
-      for (std::size_t k = 0; k < kAround.size(); ++k)
-        if (it->times[k] != 0) s += it->times[k] * from[kAround[k].second * of.stride() + it->col + kAround[k].first];
+      for (std::size_t k = 0; k < kBendsWith.size(); ++k)
+        if (it->times[k] != 0)
+          s += it->times[k] * from[kBendsWith[k].second * of.stride() + it->col + kBendsWith[k].first];
       out[it->col] = s;
     }
   }
@@ -213,7 +214,7 @@ class PlateRounds::Level {
   // A cell some bendings of which are not asked for: by how much it bends with those around.
   struct Partial {
     std::int64_t row, col;
-    std::array<double, kAround.size()> times;
+    std::array<double, kBendsWith.size()> times;
   };
 
   template <class Body>
@@ -298,7 +299,7 @@ void PlateRounds::Level::leave_out(const std::vector<Cell>& cells) {
     return it != runs.end() && it->first <= col;
   };
   for (const Cell& c : cells)
-    for (const auto& [dc, dr] : kAround)
+    for (const auto& [dc, dr] : kBendsWith)
       if (is_unknown(c.col + dc, c.row + dr)) touched.push_back({c.row + dr, c.col + dc});
   std::sort(touched.begin(), touched.end());
   touched.erase(std::unique(touched.begin(), touched.end()), touched.end());
@@ -312,8 +313,8 @@ void PlateRounds::Level::leave_out(const std::vector<Cell>& cells) {
         if (dc == 0 && dr == 0) own = times;
       }
       for (const auto& [dc, dr, times] : bending)
-        p.times[static_cast<std::size_t>(std::find(kAround.begin(), kAround.end(), std::pair{dc, dr}) -
-                                         kAround.begin())] += weight * own * times;
+        p.times[static_cast<std::size_t>(std::find(kBendsWith.begin(), kBendsWith.end(), std::pair{dc, dr}) -
+                                         kBendsWith.begin())] += weight * own * times;
     };
     for (int k = -2; k <= 0; ++k) {
       add({{k, 0, 1}, {k + 1, 0, -2}, {k + 2, 0, 1}}, w_.across);
@@ -343,7 +344,7 @@ void PlateRounds::Level::hand_up(Level& up) const {
       for (std::int64_t c = r.first; c < r.last; ++c)
         to[c] = across_ ? 0.25 * (s[2 * c - 1] + s[2 * c + 2]) + 0.75 * (s[2 * c] + s[2 * c + 1]) : s[c];
     }
-    if (const std::int64_t own = (down_ ? 2 : 1) * row, band = std::max<std::int64_t>(16, kHeld / x.stride());
+    if (const std::int64_t own = (down_ ? 2 : 1) * row, band = std::max<std::int64_t>(16, kRoundsHeld / x.stride());
         own % band < 2 && own >= band)
       rest.let_go(own - band, own - 2 * kMargin);
   });
@@ -386,10 +387,10 @@ void PlateRounds::precondition(std::size_t k) {
     constexpr double kWideSpread = 200;
     return l.smooth_first(kManySteps, kWideSpread, false);
   }
-  l.smooth_first(kSteps, kSpread, true);
+  l.smooth_first(kSmoothingSteps, kSmoothed, true);
   l.hand_up(*levels_[k + 1]);
   precondition(k + 1);
-  l.correct_and_smooth(*levels_[k + 1], kSteps, kSpread);
+  l.correct_and_smooth(*levels_[k + 1], kSmoothingSteps, kSmoothed);
 }
 
 int PlateRounds::solve(double enough) {
@@ -424,7 +425,7 @@ int PlateRounds::solve(double enough) {
   });
   double rz = 0;
   int rounds = 0, calm = 0;
-  while (rounds < kMostRounds && calm < 2) {
+  while (rounds < kMostPlateRounds && calm < 2) {
     precondition(0);
     const double next = product(r, z);
     if (!(next > 0)) break;

@@ -7,10 +7,10 @@
 namespace katoptra {
 namespace {
 
-constexpr std::int64_t kEdge = 24;  // of a window, in cells
-constexpr std::size_t kFewest = 8;  // windows that say something
+constexpr std::int64_t kLookEdge = 24;   // of a window, in cells
+constexpr std::size_t kFewestLooks = 8;  // windows that say something
 
-constexpr double kWeights[4][4] = {{}, {-1, 1}, {1, -2, 1}, {-1, 3, -3, 1}};
+constexpr double kDifference[4][4] = {{}, {-1, 1}, {1, -2, 1}, {-1, 3, -3, 1}};
 
 // The mean square of differences over `step` cells, along rows or columns; nothing where most are not known.
 std::optional<double> mean_square(const Block& z, int order, std::int64_t step, bool along_x) {
@@ -21,7 +21,7 @@ std::optional<double> mean_square(const Block& z, int order, std::int64_t step, 
     for (std::int64_t c = 0; c + (along_x ? span : 0) < cols; ++c) {
       double d = 0;
       for (int k = 0; k <= order; ++k)
-        d += kWeights[order][k] * static_cast<double>(along_x ? z.at(c + k * step, r) : z.at(c, r + k * step));
+        d += kDifference[order][k] * static_cast<double>(along_x ? z.at(c + k * step, r) : z.at(c, r + k * step));
       ++all;
       if (std::isnan(d)) continue;
       sum += d * d;
@@ -36,8 +36,8 @@ double noise_of(const ErrorKernel& errors, int order, std::int64_t step, bool al
   float w[ErrorKernel::kMost] = {};
   double apart = 0;
   for (int k = 0; k <= order; ++k) {
-    w[k * step] = static_cast<float>(kWeights[order][k]);
-    apart += kWeights[order][k] * kWeights[order][k];
+    w[k * step] = static_cast<float>(kDifference[order][k]);
+    apart += kDifference[order][k] * kDifference[order][k];
   }
   const int n = static_cast<int>(order * step) + 1;
   if (!errors.known()) return apart;
@@ -63,9 +63,9 @@ std::optional<double> growth_of_differences(const Grid& grid, std::span<const Po
   std::vector<double> seen;
   for (const Point& p : cells) {
     if (!(std::abs(p.x) < 1e15 && std::abs(p.y) < 1e15)) continue;
-    const auto corner = [](double x) { return static_cast<std::int64_t>(std::floor(x)) - kEdge / 2; };
-    const Window w = Window{corner(p.x), corner(p.y), kEdge, kEdge}.intersected(grid.frame().window());
-    if (std::min(w.cols, w.rows) < kEdge / 2) continue;
+    const auto corner = [](double x) { return static_cast<std::int64_t>(std::floor(x)) - kLookEdge / 2; };
+    const Window w = Window{corner(p.x), corner(p.y), kLookEdge, kLookEdge}.intersected(grid.frame().window());
+    if (std::min(w.cols, w.rows) < kLookEdge / 2) continue;
     const Block b = grid.read(w, Planes::ValuesAndUncertainty);
     const double variance = mean_variance(b);
     for (const bool along_x : {true, false}) {
@@ -76,7 +76,7 @@ std::optional<double> growth_of_differences(const Grid& grid, std::span<const Po
       if (ground > noise && wider > 0) seen.push_back(std::log2(wider / ground));
     }
   }
-  if (seen.size() < kFewest) return std::nullopt;
+  if (seen.size() < kFewestLooks) return std::nullopt;
   const auto middle = seen.begin() + static_cast<std::ptrdiff_t>(seen.size() / 2);
   std::nth_element(seen.begin(), middle, seen.end());
   return *middle;

@@ -9,14 +9,16 @@
 namespace katoptra {
 namespace {
 
-constexpr std::int64_t kLooks = 2;                     // cells beyond the void
-constexpr std::int64_t kHeld = std::int64_t{1} << 21;  // cells that are read at once
+constexpr std::int64_t kLooks = 2;                           // cells beyond the void
+constexpr std::int64_t kReadAtOnce = std::int64_t{1} << 21;  // cells that are read at once
 
-Window box_of(const VoidCells& voids, std::uint32_t region) { return voids.map().regions[region].box.grown(kLooks); }
+Window looked_at_box(const VoidCells& voids, std::uint32_t region) {
+  return voids.map().regions[region].box.grown(kLooks);
+}
 
 // By the rows of the void's box.
-CellRuns runs_of(const VoidCells& voids, std::uint32_t region, std::int64_t rows) {
-  const Window box = box_of(voids, region);
+CellRuns runs_of_void(const VoidCells& voids, std::uint32_t region, std::int64_t rows) {
+  const Window box = looked_at_box(voids, region);
   CellRuns out;
   for (std::int64_t r = box.row; r < box.row + box.rows; ++r) {
     if (r >= 0 && r < rows)
@@ -33,8 +35,8 @@ CellRuns runs_of(const VoidCells& voids, std::uint32_t region, std::int64_t rows
 
 WidePlate::WidePlate(const VoidCells& voids, std::uint32_t region, const Grid& grid, double aspect)
     : WideSurface(voids, region, grid.frame(), 70 * static_cast<std::uint64_t>(voids.map().regions[region].cells)),
-      box_(box_of(voids, region)),
-      unknown_(runs_of(voids, region, grid.frame().rows())),
+      box_(looked_at_box(voids, region)),
+      unknown_(runs_of_void(voids, region, grid.frame().rows())),
       plate_(box_.cols, unknown_, aspect, HeldIn::File) {
   const Known known = set_known(grid);
   unknown_ = {};
@@ -51,7 +53,7 @@ WidePlate::Known WidePlate::set_known(const Grid& grid) {
   Known known{{}, INFINITY, -INFINITY};
   double sum = 0, n = 0;
   std::vector<std::uint8_t> looked(static_cast<std::size_t>(box_.cols));
-  const std::int64_t band = std::max<std::int64_t>(1, kHeld / box_.cols);
+  const std::int64_t band = std::max<std::int64_t>(1, kReadAtOnce / box_.cols);
   for (std::int64_t first = 0; first < box_.rows; first += band) {
     const std::int64_t rows = std::min(band, box_.rows - first);
     const Block z = grid.read({box_.col, box_.row + first, box_.cols, rows});
