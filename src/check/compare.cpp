@@ -71,11 +71,7 @@ Frame common_frame(const Grid& a, const Grid& b) {
   // The second is taken only when it is clearly coarser.
   const bool second = edge(b) > 1.05 * edge(a);
   const Frame &f = second ? b.frame() : a.frame(), &o = second ? a.frame() : b.frame();
-  const Bounds box = f.bounds();
-  Bounds other = transformed(o.bounds(), Transform(o.crs(), f.crs()));
-  const double turn = f.told_here(other.centre().x) - other.centre().x;
-  other.west += turn;
-  other.east += turn;
+  const Bounds box = f.bounds(), other = f.told_here(transformed(o.bounds(), Transform(o.crs(), f.crs())));
   const Bounds common{std::max(box.west, other.west), std::max(box.south, other.south), std::min(box.east, other.east),
                       std::min(box.north, other.north)};
   const Window w = common.empty() ? Window() : f.window_of_centres(common).intersected(f.window());

@@ -68,10 +68,7 @@ std::vector<std::pair<std::size_t, std::size_t>> pairs_that_overlap(
     const Crs& crs = t.frame().crs();
     Bounds box = t.frame().bounds();
     if (!crs.same_place(lead.crs())) box = transformed(box, Transform(crs, lead.crs()));
-    const double turn = lead.told_here(box.centre().x) - box.centre().x;
-    box.west += turn;
-    box.east += turn;
-    boxes.push_back(box);
+    boxes.push_back(lead.told_here(box));
   }
   std::vector<std::size_t> order(tiles.size());
   for (std::size_t i = 0; i < order.size(); ++i) order[i] = i;

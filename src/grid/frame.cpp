@@ -69,6 +69,13 @@ double Frame::told_here(double x) const {
   return crs_.is_geographic() ? x - 360 * std::round((x - bounds().centre().x) / 360) : x;
 }
 
+Bounds Frame::told_here(Bounds box) const {
+  const double turn = told_here(box.centre().x) - box.centre().x;
+  box.west += turn;
+  box.east += turn;
+  return box;
+}
+
 Window Frame::window_of_centres(const Bounds& box) const {
   auto first = [](double v) { return static_cast<std::int64_t>(std::ceil(v - 0.5 - kLatticeTolerance)); };
   auto last = [](double v) { return static_cast<std::int64_t>(std::floor(v - 0.5 + kLatticeTolerance)); };

@@ -310,10 +310,7 @@ Frame union_frame(const std::vector<Grid>& tiles, const Frame& lattice) {
 // The tile on the mosaic's lattice, moved there when it has another.
 Part place_on(const Grid& tile, const Frame& frame, const MosaicOptions& options, std::vector<std::string>& notes) {
   if (const auto w = frame.window_of(tile.frame())) return {tile, *w, 0, {}};
-  Bounds box = transformed(tile.frame().bounds(), Transform(tile.frame().crs(), frame.crs()));
-  const double turn = frame.told_here(box.centre().x) - box.centre().x;
-  box.west += turn;
-  box.east += turn;
+  Bounds box = frame.told_here(transformed(tile.frame().bounds(), Transform(tile.frame().crs(), frame.crs())));
   const CellSize cell = frame.cell();
   box = {box.west - cell.x, box.south - cell.y, box.east + cell.x, box.north + cell.y};
   const Window place = frame.window_of_centres(box).intersected(frame.window());

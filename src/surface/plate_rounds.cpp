@@ -117,17 +117,22 @@ class PlateRounds::Level {
         where_(where),
         d_(cols, unknown.rows(), where) {}
 
+  std::int64_t cols() const { return cols_; }
   CellRuns unknown;
   Raster x, rest;  // of the equations: what was found, and what is left to find
 
-  // Calls body(row), also for `beyond` rows after the last, and lets go of those that lie further behind.
+  // Calls body(row), also for `beyond` rows after the last, and lets go of those that lie further behind; of `above`, a
+  // raster of the next level, of those that lie over them.
   template <class Body>
-  void pass(std::initializer_list<const Raster*> used, const Body& body, std::int64_t beyond = 0) const {
+  void pass(std::initializer_list<const Raster*> used, const Body& body, std::int64_t beyond = 0,
+            const Raster* above = nullptr) const {
     const std::int64_t rows = unknown.rows();
     pass_rows(
         rows + beyond, std::max<std::int64_t>(16, kRoundsHeld / x.stride()), true, body,
         [&](std::int64_t first, std::int64_t end) {
-          for (const Raster* r : used) r->let_go(first, std::min(end, rows));
+          end = std::min(end, rows);
+          for (const Raster* r : used) r->let_go(first, end);
+          if (above) above->let_go(down_ ? first / 2 : first, down_ ? (end + 1) / 2 : end);
         },
         kLookedAt + beyond);
   }
@@ -244,7 +249,7 @@ class PlateRounds::Level {
   // those that are ready, and steps on those two further behind, which nobody looks at any more. At last what is left
   // is settled, where that is asked for.
   template <class First>
-  void sweep(std::span<const Step> steps, bool settled, const Raster* from, const First& first) {
+  void sweep(std::span<const Step> steps, bool settled, const Raster* above, const First& first) {
     const std::int64_t rows = unknown.rows();
     bent_.resize(std::max(bent_.size(), steps.size() + 1));
     for (auto& of_step : bent_)
@@ -270,11 +275,7 @@ class PlateRounds::Level {
       for (const CellRuns::Run& r : unknown.row(at))
         for (std::int64_t c = r.first; c < r.last; ++c) left[c] -= q[c];
     };
-    const std::int64_t beyond = kMargin * (2 * static_cast<std::int64_t>(steps.size()) + 1);
-    if (from && !down_)
-      pass({&x, &rest, &d_, from}, body, beyond);
-    else
-      pass({&x, &rest, &d_}, body, beyond);
+    pass({&x, &rest, &d_}, body, kMargin * (2 * static_cast<std::int64_t>(steps.size()) + 1), above);
   }
   void take_down(const Level& up, std::int64_t row, double* sum);
 
@@ -326,11 +327,11 @@ void PlateRounds::Level::leave_out(const std::vector<Cell>& cells) {
   }
 }
 
-// The transpose of take_down.
+// The transpose of take_down. A row above takes from the two that it is made of and those around them.
 void PlateRounds::Level::hand_up(Level& up) const {
   std::vector<double> sum(static_cast<std::size_t>(x.stride() + 2), 0);
   double* s = sum.data() + kMargin;
-  up.pass({&up.rest}, [&](std::int64_t row) {
+  const auto hand = [&](std::int64_t row) {
     for (const CellRuns::Run& r : up.unknown.row(row)) {
       const std::int64_t first = across_ ? 2 * r.first - 1 : r.first, last = across_ ? 2 * r.last + 1 : r.last;
       if (down_) {
@@ -344,11 +345,16 @@ void PlateRounds::Level::hand_up(Level& up) const {
       for (std::int64_t c = r.first; c < r.last; ++c)
         to[c] = across_ ? 0.25 * (s[2 * c - 1] + s[2 * c + 2]) + 0.75 * (s[2 * c] + s[2 * c + 1]) : s[c];
     }
-    if (const std::int64_t own = (down_ ? 2 : 1) * row, band = std::max<std::int64_t>(16, kRoundsHeld / x.stride());
-        own % band < 2 && own >= band)
-      rest.let_go(own - band, own - 2 * kMargin);
-  });
-  rest.let_go(0, unknown.rows());
+  };
+  pass(
+      {&rest},
+      [&](std::int64_t row) {
+        if (!down_)
+          hand(row);
+        else if (row % 2 == 1)
+          hand(row / 2);
+      },
+      1, &up.rest);
 }
 
 // The corrections of a row, bilinear between the middles of the cells above; `s`: room for a row of these.
@@ -376,6 +382,7 @@ PlateRounds::PlateRounds(std::int64_t cols, CellRuns unknown, double aspect, Hel
 PlateRounds::~PlateRounds() = default;
 
 double* PlateRounds::heights(std::int64_t row) const { return heights_->row(row); }
+const CellRuns& PlateRounds::unknown() const { return levels_[0]->unknown; }
 void PlateRounds::leave_out(const std::vector<Cell>& cells) { levels_[0]->leave_out(cells); }
 
 // From what is left of the first level's equations to about what its heights are off by, symmetric in it.
@@ -393,6 +400,74 @@ void PlateRounds::precondition(std::size_t k) {
   l.correct_and_smooth(*levels_[k + 1], kSmoothingSteps, kSmoothed);
 }
 
+// What is left of the equations, and along which way the heights go.
+class PlateRounds::Gradients {
+ public:
+  Gradients(Level& level, const Raster& heights, HeldIn where)
+      : level_(level),
+        heights_(heights),
+        left_(level.cols(), level.unknown.rows(), where),
+        way_(level.cols(), level.unknown.rows(), where),
+        bent_(level.cols(), level.unknown.rows(), where) {
+    level.pass({&heights, &left_, &bent_, &level.rest}, [&](std::int64_t row) {
+      level.bending(heights, row, bent_.row(row));
+      each_cell(row, [&, left = left_.row(row), rest = level.rest.row(row), bent = bent_.row(row)](std::int64_t c) {
+        rest[c] = left[c] = -bent[c];
+      });
+    });
+  }
+  // What is left times what the levels make of it.
+  double left_by_found() const {
+    double sum = 0;
+    level_.pass({&left_, &level_.x}, [&](std::int64_t row) {
+      each_cell(row, [&, a = left_.row(row), b = level_.x.row(row)](std::int64_t c) { sum += a[c] * b[c]; });
+    });
+    return sum;
+  }
+  // The way goes on by a share of itself. Returns how much it bends.
+  double turn(double share) {
+    double sum = 0;
+    level_.pass(
+        {&way_, &level_.x, &bent_},
+        [&](std::int64_t row) {
+          each_cell(row, [&, way = way_.row(row), found = level_.x.row(row)](std::int64_t c) {
+            way[c] = found[c] + share * way[c];
+          });
+          const std::int64_t behind = row - kMargin;
+          if (behind < 0) return;
+          level_.bending(way_, behind, bent_.row(behind));
+          each_cell(behind,
+                    [&, way = way_.row(behind), bent = bent_.row(behind)](std::int64_t c) { sum += way[c] * bent[c]; });
+        },
+        kMargin);
+    return sum;
+  }
+  // Returns the largest change of a height.
+  double go(double far) {
+    double largest = 0;
+    level_.pass({&heights_, &left_, &way_, &bent_, &level_.rest}, [&](std::int64_t row) {
+      double *x = heights_.row(row), *left = left_.row(row), *rest = level_.rest.row(row);
+      const double *way = way_.row(row), *bent = bent_.row(row);
+      each_cell(row, [&](std::int64_t c) {
+        x[c] += far * way[c];
+        largest = std::max(largest, std::abs(far * way[c]));
+        rest[c] = left[c] -= far * bent[c];
+      });
+    });
+    return largest;
+  }
+
+ private:
+  template <class Body>
+  void each_cell(std::int64_t row, const Body& body) const {
+    for (const CellRuns::Run& run : level_.unknown.row(row))
+      for (std::int64_t c = run.first; c < run.last; ++c) body(c);
+  }
+  Level& level_;
+  const Raster& heights_;
+  Raster left_, way_, bent_;
+};
+
 int PlateRounds::solve(double enough) {
   while (levels_.back()->unknown.cells() > kSolvedAtOnce) {
     auto above = levels_.back()->above();
@@ -400,64 +475,18 @@ int PlateRounds::solve(double enough) {
     levels_.push_back(std::move(above));
   }
   if (levels_.back()->unknown.cells() <= kSolvedAtOnce) levels_.back()->factorise();
-  Level& l = *levels_[0];
-  const std::int64_t cols = l.x.stride() - 2 * kMargin, rows = l.unknown.rows();
-  const Raster r(cols, rows, where_), p(cols, rows, where_), q(cols, rows, where_);
-  const Raster& z = l.x;
-  // Calls body(first, last, row) for all runs of unknown cells.
-  const auto each_run = [&](std::initializer_list<const Raster*> used, const auto& body) {
-    l.pass(used, [&](std::int64_t row) {
-      for (const CellRuns::Run& run : l.unknown.row(row)) body(run.first, run.last, row);
-    });
-  };
-  const auto product = [&](const Raster& a, const Raster& b) {
-    double sum = 0;
-    each_run({&a, &b}, [&](std::int64_t first, std::int64_t last, std::int64_t row) {
-      const double *u = a.row(row), *v = b.row(row);
-      for (std::int64_t c = first; c < last; ++c) sum += u[c] * v[c];
-    });
-    return sum;
-  };
-  l.pass({heights_.get(), &r, &q, &l.rest}, [&](std::int64_t row) {
-    l.bending(*heights_, row, q.row(row));
-    for (const CellRuns::Run& run : l.unknown.row(row))
-      for (std::int64_t c = run.first; c < run.last; ++c) l.rest.row(row)[c] = r.row(row)[c] = -q.row(row)[c];
-  });
-  double rz = 0;
+  Gradients gradients(*levels_[0], *heights_, where_);
+  double before = 0;
   int rounds = 0, calm = 0;
   while (rounds < kMostPlateRounds && calm < 2) {
     precondition(0);
-    const double next = product(r, z);
-    if (!(next > 0)) break;
-    const double beta = rounds == 0 ? 0 : next / rz;
-    rz = next;
-    double curve = 0;
-    l.pass(
-        {&p, &z, &q},
-        [&](std::int64_t row) {
-          for (const CellRuns::Run& run : l.unknown.row(row))
-            for (std::int64_t c = run.first; c < run.last; ++c) p.row(row)[c] = z.row(row)[c] + beta * p.row(row)[c];
-          const std::int64_t behind = row - kMargin;
-          if (behind < 0) return;
-          l.bending(p, behind, q.row(behind));
-          for (const CellRuns::Run& run : l.unknown.row(behind))
-            for (std::int64_t c = run.first; c < run.last; ++c) curve += p.row(behind)[c] * q.row(behind)[c];
-        },
-        kMargin);
+    const double now = gradients.left_by_found();
+    if (!(now > 0)) break;
+    const double curve = gradients.turn(rounds == 0 ? 0 : now / before);
     if (!(curve > 0)) break;
-    const double a = rz / curve;
-    double largest = 0;
-    each_run({heights_.get(), &r, &p, &q, &l.rest}, [&](std::int64_t first, std::int64_t last, std::int64_t row) {
-      double *x = heights_->row(row), *left = r.row(row), *rest = l.rest.row(row);
-      const double *by = p.row(row), *bent = q.row(row);
-      for (std::int64_t c = first; c < last; ++c) {
-        x[c] += a * by[c];
-        largest = std::max(largest, std::abs(a * by[c]));
-        rest[c] = left[c] -= a * bent[c];
-      }
-    });
+    before = now;
+    calm = gradients.go(now / curve) < enough ? calm + 1 : 0;
     ++rounds;
-    calm = largest < enough ? calm + 1 : 0;
   }
   return rounds;
 }

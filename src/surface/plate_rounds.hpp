@@ -52,6 +52,8 @@ class PlateRounds {
   // The first cell of a row, from -2 to two beyond the last; as much is there on either side of it. Before `solve` the
   // known cells within two of an unknown one are to be written, about a height of zero.
   double* heights(std::int64_t row) const;
+  // Until `keep_heights`.
+  const CellRuns& unknown() const;
   // Cells within two of an unknown one whose heights nobody knows: bendings that they have a part in are not asked for.
   void leave_out(const std::vector<Cell>& cells);
   // Until a round changes heights by less. Returns how many it took.
@@ -64,6 +66,7 @@ class PlateRounds {
  private:
   class Raster;
   class Level;
+  class Gradients;
   void precondition(std::size_t level);
   std::vector<std::unique_ptr<Level>> levels_;
   std::unique_ptr<Raster> heights_;

@@ -10,6 +10,7 @@
 
 #include "testing.hpp"
 #include "wide_plate.hpp"
+#include "wide_testing.hpp"
 
 namespace katoptra {
 namespace {
@@ -310,14 +311,7 @@ TEST(WidePlate, IsThePlateInAFile) {
       const std::vector<float> held = plate.over(read(shape.rim), read(plate.outer()));
       const WidePlate wide(voids, region, g, form.aspect);
       EXPECT_LT(wide.rounds(), 80);
-      const std::vector<std::uint16_t> depths = depths_of(shape);
-      for (std::size_t i = 0; i < held.size(); ++i) {
-        const std::int64_t col = box.col - 1 + shape.cells[i].col, row = box.row - 1 + shape.cells[i].row;
-        std::uint16_t depth = 0;
-        wide.read_depths(col, row, std::span(&depth, 1));
-        ASSERT_EQ(depth, depths[i]);
-        ASSERT_NEAR(wide.at(col, row), held[i], 6e-4) << "the range is some 30 m";
-      }
+      expect_as_in_memory(wide, shape, box.grown(1), held, 6e-4);  // the range is some 30 m
     }
   }
 }

@@ -564,9 +564,7 @@ namespace {
 
 // The cells of a lattice that a box touches.
 Frame lattice_over(const Frame& lattice, Bounds box) {
-  const double turn = lattice.told_here(box.centre().x) - box.centre().x;
-  box.west += turn;
-  box.east += turn;
+  box = lattice.told_here(box);
   const auto c0 = static_cast<std::int64_t>(std::floor(lattice.col_at(box.west) + kSameLattice)),
              r0 = static_cast<std::int64_t>(std::floor(lattice.row_at(box.north) + kSameLattice)),
              c1 = static_cast<std::int64_t>(std::ceil(lattice.col_at(box.east) - kSameLattice)),

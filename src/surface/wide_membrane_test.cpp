@@ -6,6 +6,7 @@
 #include "katoptra/surface/fill.hpp"
 
 #include "testing.hpp"
+#include "wide_testing.hpp"
 
 namespace katoptra {
 namespace {
@@ -64,15 +65,7 @@ TEST(WideMembrane, IsThatInMemory) {
         const std::vector<float> held = Membrane(shape).over(rim);
         const WideMembrane wide(voids, region, g, aspect);
         EXPECT_LT(wide.rounds(), 40);
-        const std::vector<std::uint16_t> depths = depths_of(shape);
-        for (std::size_t i = 0; i < held.size(); ++i) {
-          std::uint16_t depth = 0;
-          wide.read_depths(box.col + shape.cells[i].col, box.row + shape.cells[i].row, std::span(&depth, 1));
-          ASSERT_EQ(depth, depths[i]);
-          ASSERT_NEAR(wide.at(box.col + shape.cells[i].col, box.row + shape.cells[i].row), held[i],
-                      3e-5F * (high - low) + 1e-5F)
-              << "cell " << shape.cells[i].col << ", " << shape.cells[i].row;
-        }
+        expect_as_in_memory(wide, shape, box, held, static_cast<double>(3e-5F * (high - low) + 1e-5F));
       }
     }
 }

@@ -36,10 +36,8 @@ CellRuns runs_of_void(const VoidCells& voids, std::uint32_t region, std::int64_t
 WidePlate::WidePlate(const VoidCells& voids, std::uint32_t region, const Grid& grid, double aspect)
     : WideSurface(voids, region, grid.frame(), 70 * static_cast<std::uint64_t>(voids.map().regions[region].cells)),
       box_(looked_at_box(voids, region)),
-      unknown_(runs_of_void(voids, region, grid.frame().rows())),
-      plate_(box_.cols, unknown_, aspect, HeldIn::File) {
+      plate_(box_.cols, runs_of_void(voids, region, grid.frame().rows()), aspect, HeldIn::File) {
   const Known known = set_known(grid);
-  unknown_ = {};
   if (!std::isnan(mean_)) {
     plate_.leave_out(known.nobodys);
     rounds_ = plate_.solve(Plate::kTolerance / 2 * std::max(known.high - known.low, 1e-9));
@@ -60,7 +58,7 @@ WidePlate::Known WidePlate::set_known(const Grid& grid) {
     for (std::int64_t r = first; r < first + rows; ++r) {
       std::fill(looked.begin(), looked.end(), std::uint8_t{0});
       const auto mark = [&](std::int64_t row, std::int64_t wider, std::uint8_t as) {
-        for (const CellRuns::Run& run : unknown_.row(row))
+        for (const CellRuns::Run& run : plate_.unknown().row(row))
           std::fill(looked.begin() + run.first - wider, looked.begin() + run.last + wider, as);
       };
       for (const std::int64_t d : {-2, -1, 0, 1, 2}) mark(r + d, kLooks - std::abs(d), 1);

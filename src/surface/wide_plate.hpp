@@ -25,7 +25,6 @@ class WidePlate final : public WideSurface {
   };
   Known set_known(const Grid& grid);
   Window box_;
-  CellRuns unknown_;  // until the plate has them
   PlateRounds plate_;
   double base_ = std::numeric_limits<double>::quiet_NaN();  // about which heights are held
 };

@@ -9,12 +9,15 @@ namespace {
 constexpr std::uint16_t kDeepest = 65'535;
 constexpr std::int64_t kDepthsHeld = std::int64_t{1} << 22;  // cells that are passed before they are let go of
 
+const VoidCells& where_there_is_room(const VoidCells& voids, std::uint32_t region, std::uint64_t bytes) {
+  require_room(bytes + 2 * static_cast<std::uint64_t>(voids.map().regions[region].box.cells()), "a void");
+  return voids;
+}
+
 }  // namespace
 
 WideSurface::WideSurface(const VoidCells& voids, std::uint32_t region, const Frame& frame, std::uint64_t bytes)
-    : depths_((require_room(bytes + 2 * static_cast<std::uint64_t>(voids.map().regions[region].box.cells()), "a void"),
-               voids),
-              region, frame) {}
+    : depths_(where_there_is_room(voids, region, bytes), region, frame) {}
 
 std::uint16_t* WideDepths::row(std::int64_t r) const { return depth_.data() + (r - box_.row) * box_.cols - box_.col; }
 

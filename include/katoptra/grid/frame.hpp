@@ -63,6 +63,8 @@ class Frame {
   double row_at(double y) const { return (north_ - y) / cell_.y; }
   // x as it is told here: a longitude is turned to within half a turn of the frame's middle (-179 becomes 181).
   double told_here(double x) const;
+  // A box, by its middle.
+  Bounds told_here(Bounds box) const;
 
   // The frame of a part (or a larger rectangle) of this lattice.
   Frame sub(const Window& w) const;
