@@ -1,7 +1,7 @@
 // How often the 95 % of a net volume, and of a shift and an offset between two surfaces, holds: nothing has changed but
 // a tenth of the ground where said, and errors go together over a known reach. Prints the table of docs/check.md.
 //
-//   build/bin/changes [TRIALS]
+//   build/bin/changes [TRIALS [FIRST]]    FIRST: the number of the first trial, for others than those of the table
 #include <fmt/format.h>
 #include <string>
 
@@ -53,11 +53,12 @@ void one(double reach, unsigned seed, Tally& t) {
 }  // namespace
 
 int main(int argc, char** argv) {
-  const int trials = argc > 1 ? std::atoi(argv[1]) : 200;
+  const int trials = argc > 1 ? std::atoi(argv[1]) : 200, first = argc > 2 ? std::atoi(argv[2]) : 1;
   fmt::print("| errors go together over | net volume | shift east | shift north | offset |\n|---|---|---|---|---|\n");
   for (const double reach : {0.0, 1.5, 5.0, 15.0, 30.0}) {
     std::vector<Tally> each(static_cast<std::size_t>(trials));
-    parallel_for(each.size(), {}, [&](std::size_t i) { one(reach, static_cast<unsigned>(i + 1), each[i]); });
+    parallel_for(each.size(), {},
+                 [&](std::size_t i) { one(reach, static_cast<unsigned>(first) + static_cast<unsigned>(i), each[i]); });
     Tally t;
     for (const Tally& e : each) {
       t.all += e.all;
