@@ -1,7 +1,9 @@
 // How often the 95 % of a net volume, and of a shift and an offset between two surfaces, holds: nothing has changed but
 // a tenth of the ground where said, and errors go together over a known reach. Prints the table of docs/check.md.
 //
-//   build/bin/changes [TRIALS [FIRST]]    FIRST: the number of the first trial, for others than those of the table
+//   build/bin/changes [TRIALS [FIRST [REACH]]]
+//
+// FIRST: the number of the first trial, for others than those of the table; REACH: this one alone, in cells.
 #include <fmt/format.h>
 #include <string>
 
@@ -55,7 +57,9 @@ void one(double reach, unsigned seed, Tally& t) {
 int main(int argc, char** argv) {
   const int trials = argc > 1 ? std::atoi(argv[1]) : 200, first = argc > 2 ? std::atoi(argv[2]) : 1;
   fmt::print("| errors go together over | net volume | shift east | shift north | offset |\n|---|---|---|---|---|\n");
-  for (const double reach : {0.0, 1.5, 5.0, 15.0, 30.0}) {
+  const std::vector<double> reaches =
+      argc > 3 ? std::vector{std::atof(argv[3])} : std::vector{0.0, 1.5, 5.0, 15.0, 30.0};
+  for (const double reach : reaches) {
     std::vector<Tally> each(static_cast<std::size_t>(trials));
     parallel_for(each.size(), {},
                  [&](std::size_t i) { one(reach, static_cast<unsigned>(first) + static_cast<unsigned>(i), each[i]); });
