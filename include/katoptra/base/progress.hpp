@@ -6,9 +6,7 @@
 //
 // Thread-safe. The callback is called from worker threads, one call at a time, with values that never fall.
 #pragma once
-#include <atomic>
-#include <functional>
-#include <mutex>
+#include <utility>
 
 #include "katoptra/base/run_options.hpp"
 
@@ -16,20 +14,37 @@ namespace katoptra {
 
 class Progress {
  public:
-  using Callback = std::function<void(double done)>;  // 0..1
-  explicit Progress(Callback callback = {}) : callback_(std::move(callback)) {}
+  // Nobody looks; it can be cancelled.
+  Progress();
+  // `callback` takes how much is done, from 0 to 1.
+  template <class Callback>
+  requires requires(Callback& callback) { callback(0.5); }
+  explicit Progress(Callback callback) : Progress(new Calls<Callback>(std::move(callback))) {}
+  ~Progress();
+  Progress(const Progress&) = delete;
+  Progress& operator=(const Progress&) = delete;
 
   void report(double done);
-  void cancel() { cancelled_.store(true, std::memory_order_relaxed); }
-  bool cancelled() const { return cancelled_.load(std::memory_order_relaxed); }
+  void cancel();
+  bool cancelled() const;
   // Throws Error(Cancelled) when cancel() was called.
   void check() const;
 
  private:
-  Callback callback_;
-  std::mutex mutex_;
-  double last_ = -1;
-  std::atomic<bool> cancelled_{false};
+  // Held by hand: the standard's functions, locks and pointers would cost all who include this a second.
+  struct Listener {
+    virtual ~Listener() = default;
+    virtual void hear(double done) = 0;
+  };
+  template <class Callback>
+  struct Calls final : Listener {
+    explicit Calls(Callback c) : callback(std::move(c)) {}
+    void hear(double done) override { callback(done); }
+    Callback callback;
+  };
+  struct State;
+  explicit Progress(Listener* listener);
+  State* state_;
 };
 
 }  // namespace katoptra

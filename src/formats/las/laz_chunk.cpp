@@ -46,13 +46,13 @@ class BytesCoder {
 template <class Coder>
 class StreamRecords {
  public:
-  StreamRecords(const LazFormat& f)
+  [[gnu::noinline]] explicit StreamRecords(const LazFormat& f)
       : format_(f), point_(Coder::kDecodes), time_(Coder::kDecodes), colour_(Coder::kDecodes) {
     for (const Item& i : f.items)
       if (i.type == ItemType::Bytes) bytes_.emplace_back(i.size, Coder::kDecodes);
   }
 
-  void reset(const std::uint8_t* first) {
+  [[gnu::noinline]] void reset(const std::uint8_t* first) {
     std::size_t extra = 0;
     for (const Item& i : format_.items) {
       if (i.type == ItemType::Point10) point_.reset(first);
@@ -158,7 +158,7 @@ class SideItem {
     ModelSet infrared_used, plain;
     std::vector<std::uint8_t> bytes;
   };
-  void begin(int channel, const std::uint8_t* first) {
+  [[gnu::noinline]] void begin(int channel, const std::uint8_t* first) {
     const std::vector<std::uint8_t> copy(first, first + item_.size);
     if (!channels_[channel]) channels_[channel] = std::make_unique<State>(item_.size, is_colour_);
     State& s = *channels_[channel];
@@ -201,7 +201,7 @@ class SideItem {
 template <class Coder>
 class LayeredRecords {
  public:
-  explicit LayeredRecords(const LazFormat& f)
+  [[gnu::noinline]] explicit LayeredRecords(const LazFormat& f)
       : point_(Coder::kDecodes), size_(static_cast<std::size_t>(f.record_length())) {
     std::size_t at = Point14Coder<Coder>::kSize, layer = kLayers14;
     for (std::size_t i = 1; i < f.items.size(); ++i) {
@@ -212,7 +212,7 @@ class LayeredRecords {
     coders_.resize(layer);
     wanted_.assign(layer, 1);
   }
-  void reset(const std::uint8_t* first) {
+  [[gnu::noinline]] void reset(const std::uint8_t* first) {
     point_.reset(first);
     for (Side& s : sides_) s.item.reset(first + s.at, first[15] >> 4 & 3);
   }
@@ -231,7 +231,7 @@ class LayeredRecords {
   bool wants(std::size_t layer) const { return wanted_[layer]; }
 
   // What a reader wants, by layer.
-  std::vector<std::uint8_t> chosen(const WantedLayers& w) const {
+  [[gnu::noinline]] std::vector<std::uint8_t> chosen(const WantedLayers& w) const {
     std::vector<std::uint8_t> out{1,        w.z,   w.classification, w.flags, w.intensity, w.scan_angle, w.user_data,
                                   w.source, w.time};
     for (const Side& s : sides_)
@@ -252,7 +252,9 @@ class LayeredRecords {
   std::size_t size_;
 };
 
-[[noreturn]] void damaged(const char* what) { throw Error(ErrorCode::BadFile, what, {}, "fetch the file again"); }
+[[noreturn, gnu::noinline]] void damaged(const char* what) {
+  throw Error(ErrorCode::BadFile, what, {}, "fetch the file again");
+}
 
 }  // namespace
 

@@ -48,7 +48,7 @@ class SymbolModel {
   static constexpr int kShift = 15;
 
   // `decoding` adds the table that finds symbols.
-  void prepare(std::uint32_t symbols, bool decoding) {
+  [[gnu::noinline]] void prepare(std::uint32_t symbols, bool decoding) {
     if (symbols != symbols_) {
       symbols_ = symbols;
       table_bits_ = !decoding ? 0 : symbols > 64 ? 9 : symbols > 16 ? 7 : 5;
@@ -206,7 +206,7 @@ class Decoder {
  public:
   static constexpr bool kDecodes = true;
 
-  void start(std::span<const std::uint8_t> bytes) {
+  [[gnu::noinline]] void start(std::span<const std::uint8_t> bytes) {
     bytes_.assign(bytes.begin(), bytes.end());
     bytes_.resize(bytes.size() + kBeyond + 4, 0);
     at_ = bytes_.data();

@@ -130,7 +130,7 @@ class TimeCoder {
     return 0;
   }
   void add(std::int32_t d) { last_[at_] += static_cast<std::uint64_t>(static_cast<std::int64_t>(d)); }
-  void new_sequence(Coder& c, std::uint64_t time) {
+  [[gnu::noinline]] void new_sequence(Coder& c, std::uint64_t time) {
     const int next = (newest_ + 1) & 3;
     const auto high = static_cast<std::uint32_t>(
         steps_.code(c, static_cast<std::int32_t>(last_[at_] >> 32), static_cast<std::int32_t>(time >> 32), 8));

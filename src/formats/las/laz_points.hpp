@@ -42,7 +42,7 @@ class Point10Coder {
         dy_(22, d),
         z_(20, d) {}
 
-  void reset(const std::uint8_t* first) {
+  [[gnu::noinline]] void reset(const std::uint8_t* first) {
     for (ModelSet* m : {&changed_, &bits_, &classes_, &users_, &angles_}) m->reset();
     for (IntegerModel<32>* m : {&dx_, &dy_, &z_}) m->reset();
     for (IntegerModel<16>* m : {&intensity_, &source_}) m->reset();
@@ -172,7 +172,7 @@ class Point14Coder {
   explicit Point14Coder(bool d) : decoding_(d) {}
 
   // `layers`: the coders of its nine layers; a layer that is not wanted, or is empty, is left alone.
-  void reset(const std::uint8_t* first) {
+  [[gnu::noinline]] void reset(const std::uint8_t* first) {
     for (auto& s : channels_)
       if (s) s->used = false;
     current_ = first[15] >> 4 & 3;
@@ -313,7 +313,7 @@ class Point14Coder {
     last = v;
   }
 
-  void begin(int channel, const Fields14& from) {
+  [[gnu::noinline]] void begin(int channel, const Fields14& from) {
     const Fields14 first = from;
     if (!channels_[channel]) channels_[channel] = std::make_unique<State>(decoding_);
     State& s = *channels_[channel];

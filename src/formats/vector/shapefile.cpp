@@ -43,7 +43,7 @@ SAHooks quiet_hooks() {
   return hooks;
 }
 
-constexpr std::size_t kLongestName = 10, kLongestText = 254;
+constexpr std::size_t kLongestName = 10, kLongestField = 254;
 
 // ---- writing
 
@@ -95,9 +95,9 @@ class FieldList {
       f.decimals = std::clamp(15 - before, 1, 15);
       f.width = std::min(before + 2 + f.decimals, 31);
     } else {
-      f.width = static_cast<int>(std::clamp<std::size_t>(s.longest, 1, kLongestText));
-      if (s.longest > kLongestText)
-        notes.push_back(fmt::format("texts of {} are cut to {} bytes", f.property, kLongestText));
+      f.width = static_cast<int>(std::clamp<std::size_t>(s.longest, 1, kLongestField));
+      if (s.longest > kLongestField)
+        notes.push_back(fmt::format("texts of {} are cut to {} bytes", f.property, kLongestField));
     }
     if (f.name != f.property) notes.push_back(fmt::format("{} is called {}", f.property, f.name));
   }
