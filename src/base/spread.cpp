@@ -12,6 +12,8 @@
 #include "katoptra/base/parallel.hpp"
 #include "katoptra/base/progress.hpp"
 
+#include "ranks.hpp"
+
 namespace katoptra {
 
 int thread_count(const RunOptions& options) {
@@ -36,6 +38,7 @@ void parallel_for(std::size_t n, const RunOptions& options, const std::function<
   in_arena(options, [&] {
     tbb::parallel_for(std::size_t{0}, n, [&](std::size_t i) {
       if (options.progress) options.progress->check();
+      const WithinWork within;
       body(i);
     });
   });
@@ -72,6 +75,7 @@ void parallel_ordered(std::size_t n, std::size_t in_flight, const RunOptions& op
                    tbb::make_filter<std::size_t, std::size_t>(tbb::filter_mode::parallel,
                                                               [&](std::size_t i) {
                                                                 if (options.progress) options.progress->check();
+                                                                const WithinWork within;
                                                                 slots[i % lanes] = make(i);
                                                                 return i;
                                                               }) &

@@ -12,6 +12,8 @@
 #include "katoptra/base/parallel.hpp"
 #include "katoptra/base/progress.hpp"
 
+#include "ranks.hpp"
+
 namespace katoptra {
 namespace {
 
@@ -87,6 +89,7 @@ class Ordered {
   std::shared_ptr<void> made(std::size_t i) {
     try {
       if (options_.progress) options_.progress->check();
+      const WithinWork within;
       return make_(i);
     } catch (...) {
       error_.keep(std::current_exception());
@@ -136,6 +139,7 @@ int thread_count(const RunOptions& options) {
 void parallel_for(std::size_t n, const RunOptions& options, const std::function<void(std::size_t)>& body) {
   spread(n, static_cast<std::size_t>(thread_count(options)), [&](std::size_t i) {
     if (options.progress) options.progress->check();
+    const WithinWork within;
     body(i);
   });
 }

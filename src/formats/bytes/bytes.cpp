@@ -18,6 +18,7 @@
 #include "katoptra/base/error.hpp"
 #include "katoptra/base/units.hpp"
 
+#include "base/ranks.hpp"
 #include "descriptor.hpp"
 #include "disk.hpp"
 
@@ -212,6 +213,33 @@ class FileSink final : public ByteSink {
   bool committed_ = false;
 };
 
+// Files that another process writes, by their names: here they cannot be read.
+class FilesElsewhere {
+ public:
+  static FilesElsewhere& all() {
+    static FilesElsewhere files;
+    return files;
+  }
+  void add(const fs::path& path) {
+    std::lock_guard lock(mutex_);
+    names_.insert(fs::absolute(path).lexically_normal());
+  }
+  bool has(const fs::path& path) {
+    std::lock_guard lock(mutex_);
+    return !names_.empty() && names_.contains(fs::absolute(path).lexically_normal());
+  }
+
+ private:
+  std::mutex mutex_;
+  std::set<fs::path> names_;
+};
+
+class NoSink final : public ByteSink {
+ public:
+  void write_at(std::uint64_t, std::span<const std::uint8_t>) override {}
+  void commit() override {}
+};
+
 std::function<std::unique_ptr<ByteSink>(std::unique_ptr<ByteSink>)>& wrapper() {
   static std::function<std::unique_ptr<ByteSink>(std::unique_ptr<ByteSink>)> w;
   return w;
@@ -220,6 +248,7 @@ std::function<std::unique_ptr<ByteSink>(std::unique_ptr<ByteSink>)>& wrapper() {
 }  // namespace
 
 std::shared_ptr<ByteSource> open_on_disk(const fs::path& path) {
+  if (FilesElsewhere::all().has(path)) refuse_to_help(path.string());
   const int fd = ::open(path.c_str(), O_RDONLY | O_CLOEXEC);
   if (fd < 0)
     throw Error(ErrorCode::Io, "cannot be opened: " + reason(), path.string(),
@@ -261,6 +290,10 @@ std::string read_text(const ByteSource& source, std::size_t limit) {
 std::string read_text_file(const fs::path& path, std::size_t limit) { return read_text(*open_file(path), limit); }
 
 std::unique_ptr<ByteSink> create_file(const fs::path& path, const CreateOptions& options) {
+  if (only_helps()) {
+    FilesElsewhere::all().add(path);
+    return std::make_unique<NoSink>();
+  }
   auto sink = std::make_unique<FileSink>(path, options.overwrite);
   if (wrapper()) return wrapper()(std::move(sink));
   return sink;

@@ -12,6 +12,7 @@
 #include "katoptra/base/error.hpp"
 #include "katoptra/version.hpp"
 
+#include "base/ranks.hpp"
 #include "base/text.hpp"
 #include "container.hpp"
 #include "formats/writers.hpp"
@@ -55,6 +56,7 @@ class NetcdfWriter final : public RowWriter {
         options_(options),
         uncertain_(uncertain),
         classic_(lower_extension(path) == ".cdf") {
+    refuse_to_help(path.string());
     std::error_code ec;
     if (!options.overwrite && fs::exists(path, ec))
       throw Error(ErrorCode::Io, "exists already", path.string(), "choose another name or say --overwrite");

@@ -10,6 +10,7 @@
 #include "katoptra/base/error.hpp"
 #include "katoptra/version.hpp"
 
+#include "base/ranks.hpp"
 #include "base/text.hpp"
 #include "formats/writers.hpp"
 #include "hdf5_file.hpp"
@@ -39,6 +40,7 @@ class Hdf5Writer : public RowWriter {
  public:
   Hdf5Writer(const fs::path& path, const GridInfo& info, const WriteOptions& options, bool uncertain)
       : path_(path), info_(info), options_(options), uncertain_(uncertain) {
+    refuse_to_help(path.string());
     std::error_code ec;
     if (!options.overwrite && fs::exists(path, ec))
       throw Error(ErrorCode::Io, "exists already", path.string(), "choose another name or say --overwrite");

@@ -16,6 +16,8 @@
 #include "katoptra/formats/grid_file.hpp"
 #include "katoptra/version.hpp"
 
+#include "base/packed.hpp"
+#include "base/ranks.hpp"
 #include "formats/lineage_file.hpp"
 #include "formats/writers.hpp"
 #include "geokeys.hpp"
@@ -372,15 +374,42 @@ Coding tried_coding(const Grid& grid, const WriteOptions& options, const std::st
   return best;
 }
 
-struct Made {
-  std::vector<std::uint8_t> values, uncertainty, codes;
-  std::vector<float> half, uncertainty_half, codes_half;
+struct TileMeasure {
   std::int64_t cells = 0, voids = 0, by_how[8] = {};
   Sureness sureness;
   float lowest = std::numeric_limits<float>::infinity(), highest = -std::numeric_limits<float>::infinity();
 };
 
-void measure(const Block& block, const Window& inside, Made& m) {
+struct Made {
+  std::vector<std::uint8_t> values, uncertainty, codes;
+  std::vector<float> half, uncertainty_half, codes_half;
+  TileMeasure measure;
+};
+
+// Cells on their way to another process: packed at once, for a network is slower than that.
+void pack_cells(std::span<const float> cells, Packer& to) {
+  const auto* from = reinterpret_cast<const std::uint8_t*>(cells.data());
+  std::vector<std::uint8_t> bytes(from, from + cells.size_bytes());
+  to.put(cells.size());
+  if (cells.empty()) return;
+  tiff::encode_floating_point(bytes.data(), static_cast<std::int64_t>(cells.size()), 1, sizeof(float));
+  to.put(tiff::compress(bytes, tiff::kZstd, 1));
+}
+
+std::vector<float> unpacked_cells(Unpacker& from) {
+  constexpr std::size_t kMostCells = std::size_t{1} << 24;  // of the largest tile that is written
+  const auto n = from.take<std::size_t>();
+  if (n == 0) return {};
+  const auto packed = from.take_all<std::uint8_t>();
+  if (n > kMostCells) throw Error(ErrorCode::Io, "what another process sent is no tile");
+  std::vector<float> cells(n);
+  const std::span bytes(reinterpret_cast<std::uint8_t*>(cells.data()), n * sizeof(float));
+  if (!tiff::decompress(packed, tiff::kZstd, bytes)) throw Error(ErrorCode::Io, "what another process sent is damaged");
+  tiff::decode_floating_point(bytes.data(), static_cast<std::int64_t>(n), 1, sizeof(float));
+  return cells;
+}
+
+void measure(const Block& block, const Window& inside, TileMeasure& m) {
   m.cells = inside.cells();
   for (std::int64_t r = 0; r < inside.rows; ++r) {
     const float* row = block.row(r);
@@ -403,7 +432,7 @@ void measure(const Block& block, const Window& inside, Made& m) {
 std::shared_ptr<Made> make_tile(const Block& block, const Window& inside, const TiffWriter& writer,
                                 const TiffWriter* lineage, bool overviews) {
   auto made = std::make_shared<Made>();
-  measure(block, inside, *made);
+  measure(block, inside, made->measure);
   made->values = writer.encode(block.row(0));
   if (overviews) made->half = writer.halved(block.row(0));
   if (const float* u = block.uncertainty_row(0)) {
@@ -503,12 +532,28 @@ class TiffOutput {
     writer_.place(0, i, m.values, m.half);
     if (has_uncertainty(planes_)) writer_.place(1, i, m.uncertainty, m.uncertainty_half);
     if (lineage_) lineage_->place(0, i, m.codes, m.codes_half);
-    report_.cells += m.cells;
-    report_.voids += m.voids;
-    sureness_.add(m.sureness);
-    for (int h = 0; h < 8; ++h) report_.by_how[h] += m.by_how[h];
-    lowest_ = std::min<double>(lowest_, static_cast<double>(m.lowest));
-    highest_ = std::max<double>(highest_, static_cast<double>(m.highest));
+    const TileMeasure& told = m.measure;
+    report_.cells += told.cells;
+    report_.voids += told.voids;
+    sureness_.add(told.sureness);
+    for (int h = 0; h < 8; ++h) report_.by_how[h] += told.by_how[h];
+    lowest_ = std::min<double>(lowest_, static_cast<double>(told.lowest));
+    highest_ = std::max<double>(highest_, static_cast<double>(told.highest));
+  }
+
+  // As it travels.
+  void pack(const std::shared_ptr<void>& made, Packer& to) const {
+    const Made& m = *static_cast<const Made*>(made.get());
+    for (const auto* bytes : {&m.values, &m.uncertainty, &m.codes}) to.put(*bytes);
+    for (const auto* cells : {&m.half, &m.uncertainty_half, &m.codes_half}) pack_cells(*cells, to);
+    to.put(m.measure);
+  }
+  std::shared_ptr<void> unpack(Unpacker& from) const {
+    auto m = std::make_shared<Made>();
+    for (auto* bytes : {&m->values, &m->uncertainty, &m->codes}) *bytes = from.take_all<std::uint8_t>();
+    for (auto* cells : {&m->half, &m->uncertainty_half, &m->codes_half}) *cells = unpacked_cells(from);
+    m->measure = from.take<TileMeasure>();
+    return m;
   }
 
   WriteReport finish() {
@@ -574,9 +619,22 @@ WriteReport write_tiff(const Grid& given, const fs::path& path, const WriteOptio
   require_possible(path, options);
   const Grid grid = with_room_for_uncertainty(given, options);
   TiffOutput output(grid, path, options);
-  parallel_ordered(
-      output.tiles(), tiles_in_flight(options, 1), options.run, [&](std::size_t i) { return output.make(i); },
-      [&](std::size_t i, const std::shared_ptr<void>& made) { output.place(i, made); });
+  share_ordered({.n = output.tiles(),
+                 .in_flight = tiles_in_flight(options, 1),
+                 .options = options.run,
+                 .make = [&](std::size_t i) { return output.make(i); },
+                 .place = [&](std::size_t i, const std::shared_ptr<void>& made) { output.place(i, made); },
+                 .pack =
+                     [&](const std::shared_ptr<void>& made) {
+                       Packer p;
+                       output.pack(made, p);
+                       return std::move(p.bytes);
+                     },
+                 .unpack =
+                     [&](std::span<const std::uint8_t> bytes) {
+                       Unpacker u(bytes);
+                       return output.unpack(u);
+                     }});
   return output.finish();
 }
 
@@ -607,20 +665,35 @@ std::vector<WriteReport> write_tiffs(const Grid& surface, const std::vector<Grid
           std::make_unique<TiffOutput>(grids[i], targets[i].path, with_agreed_facts(options, grids[i].info())));
   }
   using Parts = std::vector<std::shared_ptr<void>>;
-  parallel_ordered(
-      outputs[0]->tiles(), tiles_in_flight(options, targets.size() + 1), options.run,
-      [&](std::size_t i) -> std::shared_ptr<void> {
-        std::unique_ptr<SharedReading::Hold> held;
-        if (!std::all_of(outputs.begin(), outputs.end(), [&](const auto& o) { return o->has_read(i); }))
-          held = shared.hold(outputs[0]->tile_window(i), planes);
-        auto parts = std::make_shared<Parts>();
-        for (const auto& o : outputs) parts->push_back(o->make(i));
-        return parts;
-      },
-      [&](std::size_t i, const std::shared_ptr<void>& result) {
-        const Parts& parts = *static_cast<Parts*>(result.get());
-        for (std::size_t k = 0; k < outputs.size(); ++k) outputs[k]->place(i, parts[k]);
-      });
+  share_ordered({.n = outputs[0]->tiles(),
+                 .in_flight = tiles_in_flight(options, targets.size() + 1),
+                 .options = options.run,
+                 .make = [&](std::size_t i) -> std::shared_ptr<void> {
+                   std::unique_ptr<SharedReading::Hold> held;
+                   if (!std::all_of(outputs.begin(), outputs.end(), [&](const auto& o) { return o->has_read(i); }))
+                     held = shared.hold(outputs[0]->tile_window(i), planes);
+                   auto parts = std::make_shared<Parts>();
+                   for (const auto& o : outputs) parts->push_back(o->make(i));
+                   return parts;
+                 },
+                 .place =
+                     [&](std::size_t i, const std::shared_ptr<void>& result) {
+                       const Parts& parts = *static_cast<Parts*>(result.get());
+                       for (std::size_t k = 0; k < outputs.size(); ++k) outputs[k]->place(i, parts[k]);
+                     },
+                 .pack =
+                     [&](const std::shared_ptr<void>& result) {
+                       const Parts& parts = *static_cast<Parts*>(result.get());
+                       Packer p;
+                       for (std::size_t k = 0; k < outputs.size(); ++k) outputs[k]->pack(parts[k], p);
+                       return std::move(p.bytes);
+                     },
+                 .unpack = [&](std::span<const std::uint8_t> bytes) -> std::shared_ptr<void> {
+                   Unpacker from(bytes);
+                   auto parts = std::make_shared<Parts>();
+                   for (const auto& o : outputs) parts->push_back(o->unpack(from));
+                   return parts;
+                 }});
   std::vector<WriteReport> reports;
   for (const auto& o : outputs) reports.push_back(o->finish());
   return reports;

@@ -14,6 +14,7 @@
 #include "katoptra/base/error.hpp"
 #include "katoptra/formats/bytes.hpp"
 
+#include "base/ranks.hpp"
 #include "base/text.hpp"
 #include "geo/turning.hpp"
 #include "prj.hpp"
@@ -398,6 +399,7 @@ class ShapeReader {
 }  // namespace
 
 LayerReport write_shapefile(const Layer& layer, const fs::path& path, bool overwrite) {
+  refuse_to_help(path.string());
   ShapeWriter writer(layer, path);
   const std::vector<std::pair<const char*, std::string>> parts = {
       {"all.dbf", ".dbf"}, {"all.shx", ".shx"}, {"all.shp", path.extension().string()}};

@@ -1,0 +1,449 @@
+#include "cluster.hpp"
+
+#include <algorithm>
+#include <atomic>
+#include <chrono>
+#include <condition_variable>
+#include <deque>
+#include <exception>
+#include <fmt/format.h>
+#include <functional>
+#include <map>
+#include <mpi.h>
+#include <mutex>
+#include <optional>
+#include <set>
+#include <string>
+#include <tbb/global_control.h>
+#include <tbb/task_arena.h>
+#include <thread>
+#include <vector>
+
+#include "katoptra/base/error.hpp"
+#include "katoptra/base/parallel.hpp"
+#include "katoptra/base/progress.hpp"
+#include "katoptra/base/units.hpp"
+
+#include "base/packed.hpp"
+
+namespace katoptra {
+namespace {
+
+using Clock = std::chrono::steady_clock;
+
+// What processes tell one another. `run` counts the works that were shared.
+enum class Word : std::uint32_t {
+  Want,    // to the first: this many numbers of a run of so many results
+  Result,  // to the first: what was made for a number; another number is wanted in its place
+  Left,    // to the first: does not help any more, and why
+  Make,    // from the first: a number
+  Done,    // from the first: nothing is left of this run
+  Go,      // from the first: its run is another one than yours; leave
+  Bye,     // from the first, to all: the end
+};
+
+struct Message {
+  Word word = Word::Done;
+  std::uint64_t run = 0, number = 0, count = 0;
+  std::vector<std::uint8_t> bytes;
+  int from = 0;
+};
+
+constexpr int kTag = 1;
+// How long a process that waits sleeps before it looks again; and one that has nothing more to do.
+constexpr auto kNap = std::chrono::microseconds(100);
+constexpr auto kSleep = std::chrono::milliseconds(20);
+
+void send(int to, const Message& m) {
+  Packer p;
+  p.put(m.word);
+  p.put(m.run);
+  p.put(m.number);
+  p.put(m.count);
+  p.put(m.bytes);
+  if (p.bytes.size() > 0x7FFFFFFF) throw Error(ErrorCode::TooLarge, "a result is too large to be sent");
+  MPI_Send(p.bytes.data(), static_cast<int>(p.bytes.size()), MPI_BYTE, to, kTag, MPI_COMM_WORLD);
+}
+
+std::optional<Message> received() {
+  int there = 0, size = 0;
+  MPI_Status status;
+  MPI_Iprobe(MPI_ANY_SOURCE, kTag, MPI_COMM_WORLD, &there, &status);
+  if (!there) return std::nullopt;
+  MPI_Get_count(&status, MPI_BYTE, &size);
+  std::vector<std::uint8_t> bytes(static_cast<std::size_t>(size));
+  MPI_Recv(bytes.data(), size, MPI_BYTE, status.MPI_SOURCE, kTag, MPI_COMM_WORLD, MPI_STATUS_IGNORE);
+  Unpacker u(bytes);
+  Message m;
+  m.word = u.take<Word>();
+  m.run = u.take<std::uint64_t>();
+  m.number = u.take<std::uint64_t>();
+  m.count = u.take<std::uint64_t>();
+  m.bytes = u.take_all<std::uint8_t>();
+  m.from = status.MPI_SOURCE;
+  return m;
+}
+
+// Makes results on threads of its own, and keeps what is done until it is asked for.
+class Makers {
+ public:
+  explicit Makers(const SharedWork& work)
+      : work_(work),
+        threads_(thread_count(work.options)),
+        allow_(tbb::global_control::max_allowed_parallelism, static_cast<std::size_t>(threads_) + 1),
+        // One place more, for the thread that talks: it does not make anything.
+        arena_(threads_ + 1, 1) {}
+  ~Makers() { wait(); }
+  Makers(const Makers&) = delete;
+  Makers& operator=(const Makers&) = delete;
+
+  struct Made {
+    std::size_t number = 0;
+    std::shared_ptr<void> result;
+    std::exception_ptr error;
+  };
+
+  // One more than there are threads, so that none waits for the next number.
+  std::size_t wanted() const { return static_cast<std::size_t>(threads_) + 1; }
+  void make(std::size_t number) {
+    {
+      std::lock_guard lock(mutex_);
+      ++under_way_;
+    }
+    arena_.enqueue([this, number] {
+      Made m{number, nullptr, nullptr};
+      try {
+        const WithinWork within;
+        if (work_.options.progress) work_.options.progress->check();
+        m.result = work_.make(number);
+      } catch (...) {
+        m.error = std::current_exception();
+      }
+      std::lock_guard lock(mutex_);
+      done_.push_back(std::move(m));
+      --under_way_;
+      changed_.notify_all();
+    });
+  }
+  std::optional<Made> taken() {
+    std::lock_guard lock(mutex_);
+    if (done_.empty()) return std::nullopt;
+    Made m = std::move(done_.front());
+    done_.pop_front();
+    return m;
+  }
+  // Until something is done here, or a moment has passed.
+  void nap() {
+    std::unique_lock lock(mutex_);
+    if (done_.empty()) changed_.wait_for(lock, kNap);
+  }
+  void wait() {
+    std::unique_lock lock(mutex_);
+    changed_.wait(lock, [&] { return under_way_ == 0; });
+  }
+
+ private:
+  const SharedWork& work_;
+  int threads_;
+  tbb::global_control allow_;
+  tbb::task_arena arena_;
+  std::mutex mutex_;
+  std::condition_variable changed_;
+  std::deque<Made> done_;
+  std::size_t under_way_ = 0;
+};
+
+std::string reason(const std::exception_ptr& error) {
+  try {
+    std::rethrow_exception(error);
+  } catch (const std::exception& e) {
+    return e.what();
+  } catch (...) {
+    return "unknown";
+  }
+}
+
+}  // namespace
+
+// ---- the first process
+
+class Cluster::First {
+ public:
+  explicit First(int size) : helpers_(static_cast<std::size_t>(size)) {
+    for (std::size_t r = 1; r < helpers_.size(); ++r) helpers_[r].there = true;
+  }
+
+  void share(const SharedWork& work) {
+    ++run_;
+    Run run(work, static_cast<std::size_t>(helpers_.size()));
+    // What came before this run was begun.
+    for (std::size_t r = 1; r < helpers_.size(); ++r)
+      if (const auto early = std::exchange(helpers_[r].early, {})) hear(*early, &run);
+    try {
+      while (run.placed < work.n) step(run);
+    } catch (...) {
+      run.makers.wait();
+      end_run();
+      throw;
+    }
+    end_run();
+  }
+
+  std::string told() const {
+    std::string s = fmt::format("{} processes: {} results made by the first, {} by others ({} sent)", helpers_.size(),
+                                made_here_, made_elsewhere_, format_bytes(static_cast<double>(bytes_)));
+    for (const auto& [rank, why] : why_left_) s += fmt::format("; process {} left: {}", rank, why);
+    return s;
+  }
+
+  // Until nobody helps any more.
+  void leave() {
+    while (std::any_of(helpers_.begin(), helpers_.end(), [](const Helping& h) { return h.there; })) {
+      for (std::size_t r = 1; r < helpers_.size(); ++r)
+        if (std::exchange(helpers_[r].early, {})) send(static_cast<int>(r), {.word = Word::Go, .bytes = {}});
+      if (const auto m = received())
+        hear(*m, nullptr);
+      else
+        std::this_thread::sleep_for(kNap);
+    }
+    for (std::size_t r = 1; r < helpers_.size(); ++r) send(static_cast<int>(r), {.word = Word::Bye, .bytes = {}});
+  }
+
+ private:
+  struct Helping {
+    bool there = false;
+    std::size_t wants = 0;         // numbers that it could take now
+    std::set<std::size_t> makes;   // those that it was given
+    std::optional<Message> early;  // what it wants of a run that has not begun here
+  };
+  struct Run {
+    Run(const SharedWork& w, std::size_t ranks)
+        : work(w), window(w.in_flight * ranks), makers(w), own(makers.wanted()) {}
+    const SharedWork& work;
+    std::size_t window;  // how far numbers are handed out beyond what was placed
+    std::size_t next = 0, placed = 0;
+    std::set<std::size_t> again;    // numbers of helpers that left
+    std::set<std::size_t> doubled;  // numbers of helpers that are made here as well
+    std::map<std::size_t, std::shared_ptr<void>> waiting;
+    Makers makers;
+    std::size_t own;  // numbers that this process could take now
+  };
+
+  void step(Run& run) {
+    bool moved = false;
+    if (run.work.options.progress) run.work.options.progress->check();
+    while (const auto m = received()) {
+      hear(*m, &run);
+      moved = true;
+    }
+    while (auto made = run.makers.taken()) {
+      if (made->error) std::rethrow_exception(made->error);
+      keep(run, made->number, std::move(made->result));
+      ++made_here_;
+      ++run.own;
+      moved = true;
+    }
+    hand_out(run);
+    while (!run.waiting.empty() && run.waiting.begin()->first == run.placed) {
+      run.work.place(run.placed, std::move(run.waiting.begin()->second));
+      run.waiting.erase(run.waiting.begin());
+      ++run.placed;
+      moved = true;
+      if (run.work.options.progress)
+        run.work.options.progress->report(static_cast<double>(run.placed) / static_cast<double>(run.work.n));
+      hand_out(run);
+    }
+    if (!moved) run.makers.nap();
+  }
+
+  // The same number may have been made twice.
+  static void keep(Run& run, std::size_t number, std::shared_ptr<void> result) {
+    if (number >= run.placed) run.waiting.try_emplace(number, std::move(result));
+  }
+
+  // The next number, if one may be begun.
+  static std::optional<std::size_t> number(Run& run) {
+    if (!run.again.empty()) return run.again.extract(run.again.begin()).value();
+    if (run.next < run.work.n && run.next < run.placed + run.window) return run.next++;
+    return std::nullopt;
+  }
+  // At the end also one that a slow machine holds: whoever is done with it first, the bits are the same.
+  std::optional<std::size_t> own_number(Run& run) {
+    if (const auto i = number(run)) return i;
+    if (run.next < run.work.n) return std::nullopt;
+    std::optional<std::size_t> held;
+    for (const Helping& h : helpers_)
+      for (const std::size_t i : h.makes)
+        if (!run.doubled.contains(i) && !run.waiting.contains(i) && (!held || i < *held)) held = i;
+    if (held) run.doubled.insert(*held);
+    return held;
+  }
+  // In turns, so that the first numbers, which are waited for first, do not all lie with one process.
+  void hand_out(Run& run) {
+    for (bool any = true; any;) {
+      any = false;
+      if (run.own > 0)
+        if (const auto i = own_number(run)) {
+          --run.own;
+          run.makers.make(*i);
+          any = true;
+        }
+      for (std::size_t r = 1; r < helpers_.size(); ++r) {
+        Helping& h = helpers_[r];
+        if (h.wants == 0) continue;
+        const auto i = number(run);
+        if (!i) return;
+        --h.wants;
+        h.makes.insert(*i);
+        send(static_cast<int>(r), {.word = Word::Make, .run = run_, .number = *i, .bytes = {}});
+        any = true;
+      }
+    }
+  }
+
+  void hear(const Message& m, Run* run) {
+    Helping& h = helpers_[static_cast<std::size_t>(m.from)];
+    switch (m.word) {
+      case Word::Want:
+        if (m.run < run_)
+          send(m.from, {.word = Word::Done, .run = m.run, .bytes = {}});
+        else if (m.run > run_ || !run)
+          h.early = m;
+        else if (m.number != run->work.n)
+          send(m.from, {.word = Word::Go, .bytes = {}});
+        else
+          h.wants = m.count;
+        break;
+      case Word::Result:
+        h.makes.erase(m.number);
+        ++made_elsewhere_;
+        bytes_ += m.bytes.size();
+        if (!run || m.run != run_) break;
+        keep(*run, m.number, run->work.unpack(m.bytes));
+        ++h.wants;
+        break;
+      case Word::Left:
+        h.there = false;
+        if (!m.bytes.empty()) why_left_.emplace(m.from, std::string(m.bytes.begin(), m.bytes.end()));
+        h.wants = 0;
+        if (run)
+          for (const std::size_t i : h.makes)
+            if (!run->doubled.contains(i)) run->again.insert(i);
+        h.makes.clear();
+        break;
+      default:
+        break;
+    }
+  }
+
+  void end_run() {
+    for (std::size_t r = 1; r < helpers_.size(); ++r) {
+      Helping& h = helpers_[r];
+      // Those that have not come yet are told when they ask.
+      if (h.wants > 0 || !h.makes.empty()) send(static_cast<int>(r), {.word = Word::Done, .run = run_, .bytes = {}});
+      h.wants = 0;
+      h.makes.clear();
+    }
+  }
+
+  std::uint64_t run_ = 0;
+  std::vector<Helping> helpers_;         // by rank; the first is not used
+  std::map<int, std::string> why_left_;  // by rank, of those that could not help any more
+  std::uint64_t made_here_ = 0, made_elsewhere_ = 0, bytes_ = 0;
+};
+
+// ---- the others
+
+class Cluster::Helper {
+ public:
+  void share(const SharedWork& work) {
+    if (left_) throw Error(ErrorCode::Cancelled, "does not help any more");
+    ++run_;
+    Makers makers(work);
+    send(0, {.word = Word::Want, .run = run_, .number = work.n, .count = makers.wanted(), .bytes = {}});
+    while (true) {
+      bool moved = false;
+      if (const auto m = received()) {
+        moved = true;
+        if (m->word == Word::Go) throw Error(ErrorCode::Cancelled, "the first process does something else");
+        if (m->word == Word::Done && m->run == run_) return;
+        if (m->word == Word::Make && m->run == run_) makers.make(m->number);
+      }
+      while (auto made = makers.taken()) {
+        moved = true;
+        if (made->error) {
+          leave(reason(made->error));
+          std::rethrow_exception(made->error);
+        }
+        send(0, {.word = Word::Result, .run = run_, .number = made->number, .bytes = work.pack(made->result)});
+      }
+      if (!moved) makers.nap();
+    }
+  }
+  void leave(const std::string& why) {
+    if (!std::exchange(left_, true)) send(0, {.word = Word::Left, .bytes = {why.begin(), why.end()}});
+  }
+  // Until the first has nothing more to do: ending earlier would end the job. Without keeping a core busy.
+  void wait() {
+    while (true) {
+      const auto m = received();
+      if (m && m->word == Word::Bye) return;
+      if (!m) std::this_thread::sleep_for(kSleep);
+    }
+  }
+
+ private:
+  std::uint64_t run_ = 0;
+  bool left_ = false;
+};
+
+// ---- all of them
+
+Cluster::Cluster(int& argc, char**& argv) {
+  int provided = 0;
+  MPI_Init_thread(&argc, &argv, MPI_THREAD_FUNNELED, &provided);
+  if (size() == 1) return;
+  if (rank() == 0)
+    first_ = std::make_unique<First>(size());
+  else
+    helper_ = std::make_unique<Helper>();
+  use_ranks(this);
+}
+
+Cluster::~Cluster() {
+  use_ranks(nullptr);
+  MPI_Finalize();
+}
+
+int Cluster::rank() const {
+  int r = 0;
+  MPI_Comm_rank(MPI_COMM_WORLD, &r);
+  return r;
+}
+
+int Cluster::size() const {
+  int n = 1;
+  MPI_Comm_size(MPI_COMM_WORLD, &n);
+  return n;
+}
+
+bool Cluster::is_first() const { return !helper_; }
+
+void Cluster::share(const SharedWork& work) {
+  if (first_)
+    first_->share(work);
+  else
+    helper_->share(work);
+}
+
+std::string Cluster::told() const { return first_ ? first_->told() : "one process"; }
+
+int Cluster::leave(int status, const std::string& why) {
+  if (first_) first_->leave();
+  if (!helper_) return status;
+  helper_->leave(why);
+  helper_->wait();
+  return 0;
+}
+
+}  // namespace katoptra

@@ -1,0 +1,35 @@
+#include "ranks.hpp"
+
+#include <atomic>
+
+#include "katoptra/base/error.hpp"
+#include "katoptra/base/parallel.hpp"
+
+namespace katoptra {
+namespace {
+
+std::atomic<Ranks*> g_ranks{nullptr};
+
+}  // namespace
+
+thread_local int WithinWork::depth_ = 0;
+
+void use_ranks(Ranks* ranks) { g_ranks = ranks; }
+
+bool only_helps() {
+  const Ranks* r = g_ranks;
+  return r && !r->is_first();
+}
+
+void refuse_to_help(const std::string& where) {
+  if (only_helps()) throw Error(ErrorCode::Cancelled, "is left to the first process", where);
+}
+
+void share_ordered(const SharedWork& work) {
+  if (Ranks* r = g_ranks; r && !WithinWork::now())
+    r->share(work);
+  else
+    parallel_ordered(work.n, work.in_flight, work.options, work.make, work.place);
+}
+
+}  // namespace katoptra

@@ -1,0 +1,57 @@
+// Several processes that run the same program over the same input and share the making of its results. The first
+// decides, places what was made and leaves files; the others follow it and make what they are asked for. Whoever cannot
+// follow drops out: the first needs none of them. One process, the usual case, is alone.
+#pragma once
+#include <cstddef>
+#include <cstdint>
+#include <functional>
+#include <memory>
+#include <span>
+#include <string>
+#include <vector>
+
+#include "katoptra/base/run_options.hpp"
+
+namespace katoptra {
+
+// The work of parallel_ordered, with results that can go from one process to another.
+struct SharedWork {
+  std::size_t n = 0, in_flight = 1;
+  RunOptions options;
+  std::function<std::shared_ptr<void>(std::size_t)> make;
+  std::function<void(std::size_t, std::shared_ptr<void>)> place;  // in the first process only
+  std::function<std::vector<std::uint8_t>(const std::shared_ptr<void>& result)> pack;
+  std::function<std::shared_ptr<void>(std::span<const std::uint8_t>)> unpack;
+};
+
+class Ranks {
+ public:
+  virtual ~Ranks() = default;
+  virtual bool is_first() const = 0;
+  virtual void share(const SharedWork& work) = 0;
+};
+
+// For the whole process, until it ends; null: alone.
+void use_ranks(Ranks* ranks);
+// This process leaves no files: another does.
+bool only_helps();
+// Cancelled where this process only helps: what is written there is not known to it.
+void refuse_to_help(const std::string& where);
+
+// As parallel_ordered, over all processes; by this one alone within work that is spread already.
+void share_ordered(const SharedWork& work);
+
+// Lives while a thread works on a part of what was spread.
+class WithinWork {
+ public:
+  WithinWork() { ++depth_; }
+  ~WithinWork() { --depth_; }
+  WithinWork(const WithinWork&) = delete;
+  WithinWork& operator=(const WithinWork&) = delete;
+  static bool now() { return depth_ > 0; }
+
+ private:
+  static thread_local int depth_;
+};
+
+}  // namespace katoptra

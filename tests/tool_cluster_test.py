@@ -1,0 +1,117 @@
+"""The tool on several processes: the same bytes as by one, whoever helps, drops out or dies."""
+import os
+import re
+import signal
+import subprocess
+import time
+
+from tool import DEMO, TOOL, ToolTest, main
+
+CLUSTER_TOOL = TOOL + "-mpi"
+SHEETS = [os.path.join(DEMO, "ground-2022", f"sheet_{c}{n}.tif") for c in "ab" for n in (1, 2)]
+MPIRUN = ["mpirun", "--quiet", "--oversubscribe", "--bind-to", "none"]
+
+
+class Cluster(ToolTest):
+    def setUp(self):
+        super().setUp()
+        # Tests may run as any user, in a container, too.
+        self.environment.update(OMPI_ALLOW_RUN_AS_ROOT="1", OMPI_ALLOW_RUN_AS_ROOT_CONFIRM="1", OMPI_MCA_btl_vader_single_copy_mechanism="none")
+
+    def run_ranks(self, *words, ranks=3, status=0):
+        done = subprocess.run([*MPIRUN, "-n", str(ranks), CLUSTER_TOOL, *map(str, words)], capture_output=True, text=True, cwd=self.folder, timeout=240, env=self.environment)
+        self.assertEqual(done.returncode, status, f"{words}\n{done.stdout}\n{done.stderr}")
+        return done
+
+    def read(self, name):
+        with open(self.path(name), "rb") as f:
+            return f.read()
+
+    def expect_same(self, *words, **options):
+        """Both ways into files of the same names; what is said is the same, too. How many files."""
+        before = self.files()
+        alone = self.run_tool(*words)
+        made = {}
+        for path in set(self.files()) - set(before):
+            with open(path, "rb") as f:
+                made[path] = f.read()
+            os.unlink(path)
+        shared = self.run_ranks(*words, **options)
+        self.assertEqual(sorted(set(self.files()) - set(before)), sorted(made))
+        for path, content in made.items():
+            with open(path, "rb") as f:
+                self.assertEqual(f.read(), content, path)
+            os.unlink(path)
+        self.assertEqual(shared.stdout, alone.stdout)
+        self.assertEqual(shared.stderr, alone.stderr)
+        return len(made)
+
+    def test_one_step_after_another(self):
+        self.assertEqual(self.expect_same("mosaic", *SHEETS, "--uncertainty", "0.05m", "-o", "out.tif"), 3)
+        self.run_tool("mosaic", *SHEETS, "-o", "ground.tif")
+        for words, ranks in (
+            (("fill", "ground.tif", "-o", "out.tif"), 2),
+            (("reproject", "ground.tif", "--crs", "EPSG:32724", "--cell", "0.7", "-o", "out.tif"), 3),
+            (("hillshade", "ground.tif", "-o", "out.tif", "--threads", "1"), 4),
+            (("flow", "ground.tif", "--as", "cells", "-o", "out.tif"), 3),
+        ):
+            self.assertGreater(self.expect_same(*words, ranks=ranks), 0)
+        self.assertEqual(self.expect_same("derive", "ground.tif", "slope", "curvature", "-o", "products"), 2)
+
+    def test_all_take_part(self):
+        self.environment["KATOPTRA_TELL_RANKS"] = "1"
+        told = self.run_ranks("reproject", SHEETS[0], "--crs", "EPSG:32724", "--cell", "0.1", "-o", "out.tif").stderr
+        first, others = map(int, re.search(r"3 processes: (\d+) results made by the first, (\d+) by others", told).groups())
+        made = self.run_json("look", "out.tif")[0]
+        self.assertGreaterEqual(first + others, -(-made["cols"] // 512) * -(-made["rows"] // 512))
+        self.assertGreater(others, 0)
+        self.assertNotIn("left", told)
+
+    def test_what_is_not_shared_is_done_once(self):
+        ground = SHEETS[0]
+        self.assertEqual(self.run_ranks("statistics", ground).stdout, self.run_tool("statistics", ground).stdout)
+        self.run_ranks("clip", ground, "-o", "out.nc")
+        self.run_tool("clip", ground, "-o", "alone.nc")
+        self.assertEqual(self.files(), [self.path("alone.nc"), self.path("out.nc")])
+        self.run_tool("compare", "out.nc", "alone.nc")
+
+    def test_one_error(self):
+        for words, status in ((("mosaic", "nowhere.tif", "-o", "out.tif"), 4), (("mosaic", SHEETS[0], "-o"), 2)):
+            done = self.run_ranks(*words, status=status)
+            self.assertEqual(done.stdout, "")
+            self.assertEqual(len([line for line in done.stderr.splitlines() if line.startswith("katoptra")]), 1, done.stderr)
+            self.assertEqual(self.files(), [])
+
+    def test_who_lacks_a_file_drops_out(self):
+        self.environment["KATOPTRA_TELL_RANKS"] = "1"
+        os.mkdir(self.path("elsewhere"))
+        self.run_tool("clip", SHEETS[0], "-o", "ground.tif")
+        self.run_tool("slope", "ground.tif", "-o", "alone.tif")
+        words = [CLUSTER_TOOL, "slope", "ground.tif", "-o", "out.tif"]
+        done = subprocess.run([*MPIRUN, "-n", "2", *words, ":", "-n", "1", "--wdir", self.path("elsewhere"), *words], capture_output=True, text=True, cwd=self.folder, timeout=240, env=self.environment)
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertIn("process 2 left", done.stderr)
+        self.assertEqual(self.read("out.tif"), self.read("alone.tif"))
+        self.assertEqual(os.listdir(self.path("elsewhere")), [])
+
+    def test_one_that_dies_ends_the_job(self):
+        words = ["reproject", SHEETS[0], "--crs", "EPSG:32724", "--cell", "0.02", "-o", "out.tif"]
+        job = subprocess.Popen([*MPIRUN, "-n", "3", CLUSTER_TOOL, *words], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, cwd=self.folder, env=self.environment)
+        children = []
+        for _ in range(600):
+            children = [int(p) for p in subprocess.run(["pgrep", "-P", str(job.pid), "-f", "katoptra-mpi"], capture_output=True, text=True).stdout.split()]
+            if len(children) == 3 and self.files():
+                break
+            time.sleep(0.05)
+        self.assertEqual(len(children), 3)
+        os.kill(children[-1], signal.SIGKILL)
+        _, errors = job.communicate(timeout=60)
+        self.assertNotEqual(job.returncode, 0)
+        self.assertNotIn(self.path("out.tif"), self.files())
+        # And a run again begins with a clean folder.
+        self.run_ranks("slope", SHEETS[0], "-o", "out.tif")
+        self.assertEqual(self.files(), [self.path("out.tif")])
+
+
+if __name__ == "__main__":
+    main()
