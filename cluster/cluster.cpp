@@ -216,6 +216,12 @@ class Cluster::First {
     std::set<std::size_t> makes;   // those that it was given
     std::optional<Message> early;  // what it wants of a run that has not begun here
   };
+  // What was sent stays packed until its turn comes.
+  struct Waiting {
+    std::shared_ptr<void> result;
+    std::vector<std::uint8_t> bytes;
+    bool packed = false;
+  };
   struct Run {
     Run(const SharedWork& w, std::size_t ranks)
         : work(w), window(w.in_flight * ranks), makers(w), own(makers.wanted()) {}
@@ -224,7 +230,8 @@ class Cluster::First {
     std::size_t next = 0, placed = 0;
     std::set<std::size_t> again;    // numbers of helpers that left
     std::set<std::size_t> doubled;  // numbers of helpers that are made here as well
-    std::map<std::size_t, std::shared_ptr<void>> waiting;
+    std::map<std::size_t, Waiting> waiting;
+    std::size_t made_here = 0, sent = 0;  // of those that wait: how many, and how many bytes
     Makers makers;
     std::size_t own;  // numbers that this process could take now
   };
@@ -238,15 +245,20 @@ class Cluster::First {
     }
     while (auto made = run.makers.taken()) {
       if (made->error) std::rethrow_exception(made->error);
-      keep(run, made->number, std::move(made->result));
+      if (keep(run, made->number, {std::move(made->result), {}, false})) ++run.made_here;
       ++made_here_;
       ++run.own;
       moved = true;
     }
     hand_out(run);
     while (!run.waiting.empty() && run.waiting.begin()->first == run.placed) {
-      run.work.place(run.placed, std::move(run.waiting.begin()->second));
+      Waiting w = std::move(run.waiting.begin()->second);
       run.waiting.erase(run.waiting.begin());
+      if (w.packed)
+        run.sent -= w.bytes.size();
+      else
+        --run.made_here;
+      run.work.place(run.placed, w.packed ? run.work.unpack(w.bytes) : std::move(w.result));
       ++run.placed;
       moved = true;
       if (run.work.options.progress)
@@ -257,20 +269,21 @@ class Cluster::First {
   }
 
   // The same number may have been made twice.
-  static void keep(Run& run, std::size_t number, std::shared_ptr<void> result) {
-    if (number >= run.placed) run.waiting.try_emplace(number, std::move(result));
+  static bool keep(Run& run, std::size_t number, Waiting result) {
+    return number >= run.placed && run.waiting.try_emplace(number, std::move(result)).second;
   }
 
-  // The next number, if one may be begun.
+  // The next number, if one may be begun: what waits for its turn must find room.
   static std::optional<std::size_t> number(Run& run) {
     if (!run.again.empty()) return run.again.extract(run.again.begin()).value();
-    if (run.next < run.work.n && run.next < run.placed + run.window) return run.next++;
+    if (run.next < run.work.n && run.next < run.placed + run.window && run.sent < run.work.options.memory / 4)
+      return run.next++;
     return std::nullopt;
   }
-  // At the end also one that a slow machine holds: whoever is done with it first, the bits are the same.
+  // When there is none, one that a slow machine holds: whoever is done with it first, the bits are the same.
   std::optional<std::size_t> own_number(Run& run) {
-    if (const auto i = number(run)) return i;
-    if (run.next < run.work.n) return std::nullopt;
+    if (!run.again.empty() || run.made_here < run.work.in_flight)
+      if (const auto i = number(run)) return i;
     std::optional<std::size_t> held;
     for (const Helping& h : helpers_)
       for (const std::size_t i : h.makes)
@@ -319,7 +332,7 @@ class Cluster::First {
         ++made_elsewhere_;
         bytes_ += m.bytes.size();
         if (!run || m.run != run_) break;
-        keep(*run, m.number, run->work.unpack(m.bytes));
+        if (keep(*run, m.number, {nullptr, m.bytes, true})) run->sent += m.bytes.size();
         ++h.wants;
         break;
       case Word::Left:

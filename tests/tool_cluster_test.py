@@ -94,6 +94,32 @@ class Cluster(ToolTest):
         self.assertEqual(self.read("out.tif"), self.read("alone.tif"))
         self.assertEqual(os.listdir(self.path("elsewhere")), [])
 
+    def test_who_fails_in_the_middle_drops_out(self):
+        import tifffile
+
+        self.environment["KATOPTRA_TELL_RANKS"] = "1"
+        self.run_tool("reproject", SHEETS[0], "--crs", "EPSG:32724", "--cell", "0.12", "-o", "ground.tif")
+        self.run_tool("slope", "ground.tif", "-o", "alone.tif")
+        os.mkdir(self.path("elsewhere"))
+        # Whole only around the tiles that a writer looks at before it begins: a few, spread over the surface.
+        damaged = bytearray(self.read("ground.tif"))
+        with tifffile.TiffFile(self.path("ground.tif")) as tif:
+            page = tif.pages[0]
+            across, n = -(-page.imagewidth // 512), len(page.dataoffsets)
+            looked_at = [divmod((2 * k + 1) * n // 8, across) for k in range(4)]
+            for i, (at, size) in enumerate(zip(page.dataoffsets, page.databytecounts)):
+                row, col = divmod(i, across)
+                if not any(abs(row - r) < 2 and abs(col - c) < 2 for r, c in looked_at):
+                    damaged[at : at + size] = bytes(size)
+        with open(self.path("elsewhere/ground.tif"), "wb") as f:
+            f.write(damaged)
+        words = [CLUSTER_TOOL, "slope", "ground.tif", "-o", "out.tif", "--threads", "1"]
+        done = subprocess.run([*MPIRUN, "-n", "1", *words, ":", "-n", "2", "--wdir", self.path("elsewhere"), *words], capture_output=True, text=True, cwd=self.folder, timeout=240, env=self.environment)
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertRegex(done.stderr, "process [12] left: .*ground.tif")
+        self.assertEqual(self.read("out.tif"), self.read("alone.tif"))
+        self.assertEqual(os.listdir(self.path("elsewhere")), ["ground.tif"])
+
     def test_one_that_dies_ends_the_job(self):
         words = ["reproject", SHEETS[0], "--crs", "EPSG:32724", "--cell", "0.02", "-o", "out.tif"]
         job = subprocess.Popen([*MPIRUN, "-n", "3", CLUSTER_TOOL, *words], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, cwd=self.folder, env=self.environment)
