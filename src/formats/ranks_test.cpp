@@ -76,7 +76,9 @@ TEST(Ranks, AGridOfSeveralProcessesIsThatOfOne) {
     EXPECT_EQ(shared.uncertainty.rms, alone.uncertainty.rms);
     EXPECT_EQ(shared.lowest, alone.lowest);
     EXPECT_TRUE(std::equal(std::begin(shared.by_how), std::end(shared.by_how), std::begin(alone.by_how)));
-    if (lineage) EXPECT_EQ(contents(shared.lineage_path), contents(alone.lineage_path));
+    if (lineage) {
+      EXPECT_EQ(contents(shared.lineage_path), contents(alone.lineage_path));
+    }
   }
 }
 
