@@ -318,9 +318,9 @@ class Cluster::First {
     Helping& h = helpers_[static_cast<std::size_t>(m.from)];
     switch (m.word) {
       case Word::Want:
-        if (m.run < run_)
+        if (m.run < run_ || (m.run == run_ && !run))  // all was made before it came
           send(m.from, {.word = Word::Done, .run = m.run, .bytes = {}});
-        else if (m.run > run_ || !run)
+        else if (m.run > run_)
           h.early = m;
         else if (m.number != run->work.n)
           send(m.from, {.word = Word::Go, .bytes = {}});
