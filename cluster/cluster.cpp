@@ -51,7 +51,7 @@ struct Message {
 
 constexpr int kTag = 1;
 // How long a process that waits sleeps before it looks again; and one that has nothing more to do.
-constexpr auto kNap = std::chrono::microseconds(100);
+constexpr auto kNap = std::chrono::milliseconds(1);
 constexpr auto kSleep = std::chrono::milliseconds(20);
 
 void send(int to, const Message& m) {
