@@ -1,13 +1,11 @@
 #include "cluster.hpp"
 
 #include <algorithm>
-#include <atomic>
 #include <chrono>
 #include <condition_variable>
 #include <deque>
 #include <exception>
 #include <fmt/format.h>
-#include <functional>
 #include <map>
 #include <mpi.h>
 #include <mutex>
@@ -29,8 +27,6 @@
 namespace katoptra {
 namespace {
 
-using Clock = std::chrono::steady_clock;
-
 // What processes tell one another. `run` counts the works that were shared.
 enum class Word : std::uint32_t {
   Want,    // to the first: this many numbers of a run of so many results
@@ -42,9 +38,11 @@ enum class Word : std::uint32_t {
   Bye,     // from the first, to all: the end
 };
 
-struct Message {
+struct Head {
   Word word = Word::Done;
   std::uint64_t run = 0, number = 0, count = 0;
+};
+struct Message : Head {
   std::vector<std::uint8_t> bytes;
   int from = 0;
 };
@@ -54,13 +52,10 @@ constexpr int kTag = 1;
 constexpr auto kNap = std::chrono::milliseconds(1);
 constexpr auto kSleep = std::chrono::milliseconds(20);
 
-void send(int to, const Message& m) {
-  Packer p;
-  p.put(m.word);
-  p.put(m.run);
-  p.put(m.number);
-  p.put(m.count);
-  p.put(m.bytes);
+// The head goes behind the bytes, so that neither side has to move them.
+void send(int to, const Head& head, std::vector<std::uint8_t> bytes = {}) {
+  Packer p{std::move(bytes)};
+  p.put(head);
   if (p.bytes.size() > 0x7FFFFFFF) throw Error(ErrorCode::TooLarge, "a result is too large to be sent");
   MPI_Send(p.bytes.data(), static_cast<int>(p.bytes.size()), MPI_BYTE, to, kTag, MPI_COMM_WORLD);
 }
@@ -71,15 +66,12 @@ std::optional<Message> received() {
   MPI_Iprobe(MPI_ANY_SOURCE, kTag, MPI_COMM_WORLD, &there, &status);
   if (!there) return std::nullopt;
   MPI_Get_count(&status, MPI_BYTE, &size);
-  std::vector<std::uint8_t> bytes(static_cast<std::size_t>(size));
-  MPI_Recv(bytes.data(), size, MPI_BYTE, status.MPI_SOURCE, kTag, MPI_COMM_WORLD, MPI_STATUS_IGNORE);
-  Unpacker u(bytes);
   Message m;
-  m.word = u.take<Word>();
-  m.run = u.take<std::uint64_t>();
-  m.number = u.take<std::uint64_t>();
-  m.count = u.take<std::uint64_t>();
-  m.bytes = u.take_all<std::uint8_t>();
+  m.bytes.resize(static_cast<std::size_t>(size));
+  MPI_Recv(m.bytes.data(), size, MPI_BYTE, status.MPI_SOURCE, kTag, MPI_COMM_WORLD, MPI_STATUS_IGNORE);
+  const std::size_t body = m.bytes.size() - std::min(m.bytes.size(), sizeof(Head));
+  static_cast<Head&>(m) = Unpacker(std::span<const std::uint8_t>(m.bytes).subspan(body)).take<Head>();
+  m.bytes.resize(body);
   m.from = status.MPI_SOURCE;
   return m;
 }
@@ -87,8 +79,10 @@ std::optional<Message> received() {
 // Makes results on threads of its own, and keeps what is done until it is asked for.
 class Makers {
  public:
-  explicit Makers(const SharedWork& work)
+  // `packs`: for another process.
+  Makers(const SharedWork& work, bool packs)
       : work_(work),
+        packs_(packs),
         threads_(thread_count(work.options)),
         allow_(tbb::global_control::max_allowed_parallelism, static_cast<std::size_t>(threads_) + 1),
         // One place more, for the thread that talks: it does not make anything.
@@ -100,6 +94,7 @@ class Makers {
   struct Made {
     std::size_t number = 0;
     std::shared_ptr<void> result;
+    std::vector<std::uint8_t> packed;
     std::exception_ptr error;
   };
 
@@ -111,11 +106,12 @@ class Makers {
       ++under_way_;
     }
     arena_.enqueue([this, number] {
-      Made m{number, nullptr, nullptr};
+      Made m{.number = number, .result = nullptr, .packed = {}, .error = nullptr};
       try {
         const WithinWork within;
         if (work_.options.progress) work_.options.progress->check();
         m.result = work_.make(number);
+        if (packs_) m.packed = work_.pack(std::exchange(m.result, nullptr));
       } catch (...) {
         m.error = std::current_exception();
       }
@@ -144,6 +140,7 @@ class Makers {
 
  private:
   const SharedWork& work_;
+  bool packs_;
   int threads_;
   tbb::global_control allow_;
   tbb::task_arena arena_;
@@ -178,7 +175,7 @@ class Cluster::First {
     Run run(work, static_cast<std::size_t>(helpers_.size()));
     // What came before this run was begun.
     for (std::size_t r = 1; r < helpers_.size(); ++r)
-      if (const auto early = std::exchange(helpers_[r].early, {})) hear(*early, &run);
+      if (auto early = std::exchange(helpers_[r].early, {})) hear(std::move(*early), &run);
     try {
       while (run.placed < work.n) step(run);
     } catch (...) {
@@ -200,13 +197,13 @@ class Cluster::First {
   void leave() {
     while (std::any_of(helpers_.begin(), helpers_.end(), [](const Helping& h) { return h.there; })) {
       for (std::size_t r = 1; r < helpers_.size(); ++r)
-        if (std::exchange(helpers_[r].early, {})) send(static_cast<int>(r), {.word = Word::Go, .bytes = {}});
-      if (const auto m = received())
-        hear(*m, nullptr);
+        if (std::exchange(helpers_[r].early, {})) send(static_cast<int>(r), {.word = Word::Go});
+      if (auto m = received())
+        hear(std::move(*m), nullptr);
       else
         std::this_thread::sleep_for(kNap);
     }
-    for (std::size_t r = 1; r < helpers_.size(); ++r) send(static_cast<int>(r), {.word = Word::Bye, .bytes = {}});
+    for (std::size_t r = 1; r < helpers_.size(); ++r) send(static_cast<int>(r), {.word = Word::Bye});
   }
 
  private:
@@ -224,7 +221,7 @@ class Cluster::First {
   };
   struct Run {
     Run(const SharedWork& w, std::size_t ranks)
-        : work(w), window(w.in_flight * ranks), makers(w), own(makers.wanted()) {}
+        : work(w), window(w.in_flight * ranks), makers(w, false), own(makers.wanted()) {}
     const SharedWork& work;
     std::size_t window;  // how far numbers are handed out beyond what was placed
     std::size_t next = 0, placed = 0;
@@ -239,8 +236,8 @@ class Cluster::First {
   void step(Run& run) {
     bool moved = false;
     if (run.work.options.progress) run.work.options.progress->check();
-    while (const auto m = received()) {
-      hear(*m, &run);
+    while (auto m = received()) {
+      hear(std::move(*m), &run);
       moved = true;
     }
     while (auto made = run.makers.taken()) {
@@ -308,32 +305,33 @@ class Cluster::First {
         if (!i) return;
         --h.wants;
         h.makes.insert(*i);
-        send(static_cast<int>(r), {.word = Word::Make, .run = run_, .number = *i, .bytes = {}});
+        send(static_cast<int>(r), {.word = Word::Make, .run = run_, .number = *i});
         any = true;
       }
     }
   }
 
-  void hear(const Message& m, Run* run) {
+  void hear(Message m, Run* run) {
     Helping& h = helpers_[static_cast<std::size_t>(m.from)];
     switch (m.word) {
       case Word::Want:
         if (m.run < run_ || (m.run == run_ && !run))  // all was made before it came
-          send(m.from, {.word = Word::Done, .run = m.run, .bytes = {}});
+          send(m.from, {.word = Word::Done, .run = m.run});
         else if (m.run > run_)
-          h.early = m;
+          h.early = std::move(m);
         else if (m.number != run->work.n)
-          send(m.from, {.word = Word::Go, .bytes = {}});
+          send(m.from, {.word = Word::Go});
         else
           h.wants = m.count;
         break;
       case Word::Result:
-        h.makes.erase(m.number);
         ++made_elsewhere_;
         bytes_ += m.bytes.size();
-        if (!run || m.run != run_) break;
-        if (keep(*run, m.number, {nullptr, m.bytes, true})) run->sent += m.bytes.size();
+        if (!run || m.run != run_) break;  // it came when all had been made
+        h.makes.erase(m.number);
         ++h.wants;
+        if (const std::size_t size = m.bytes.size(); keep(*run, m.number, {nullptr, std::move(m.bytes), true}))
+          run->sent += size;
         break;
       case Word::Left:
         h.there = false;
@@ -353,7 +351,7 @@ class Cluster::First {
     for (std::size_t r = 1; r < helpers_.size(); ++r) {
       Helping& h = helpers_[r];
       // Those that have not come yet are told when they ask.
-      if (h.wants > 0 || !h.makes.empty()) send(static_cast<int>(r), {.word = Word::Done, .run = run_, .bytes = {}});
+      if (h.wants > 0 || !h.makes.empty()) send(static_cast<int>(r), {.word = Word::Done, .run = run_});
       h.wants = 0;
       h.makes.clear();
     }
@@ -372,8 +370,8 @@ class Cluster::Helper {
   void share(const SharedWork& work) {
     if (left_) throw Error(ErrorCode::Cancelled, "does not help any more");
     ++run_;
-    Makers makers(work);
-    send(0, {.word = Word::Want, .run = run_, .number = work.n, .count = makers.wanted(), .bytes = {}});
+    Makers makers(work, true);
+    send(0, {.word = Word::Want, .run = run_, .number = work.n, .count = makers.wanted()});
     while (true) {
       bool moved = false;
       if (const auto m = received()) {
@@ -388,13 +386,13 @@ class Cluster::Helper {
           leave(reason(made->error));
           std::rethrow_exception(made->error);
         }
-        send(0, {.word = Word::Result, .run = run_, .number = made->number, .bytes = work.pack(made->result)});
+        send(0, {.word = Word::Result, .run = run_, .number = made->number}, std::move(made->packed));
       }
       if (!moved) makers.nap();
     }
   }
   void leave(const std::string& why) {
-    if (!std::exchange(left_, true)) send(0, {.word = Word::Left, .bytes = {why.begin(), why.end()}});
+    if (!std::exchange(left_, true)) send(0, {.word = Word::Left}, {why.begin(), why.end()});
   }
   // Until the first has nothing more to do: ending earlier would end the job. Without keeping a core busy.
   void wait() {

@@ -7,18 +7,18 @@
 #include <cstdlib>
 #include <string_view>
 
+#include "katoptra/terrain/products.hpp"
+
 #include "cluster.hpp"
 #include "tool.hpp"
 
 namespace {
 
-// Verbs that read files, compute cells and write them: run twice at once they disturb nobody.
-bool can_help(int argc, char** argv) {
-  static constexpr std::string_view kVerbs[] = {"mosaic", "fill",      "clip",     "reproject", "correct",
-                                                "grid",   "hillshade", "shadows",  "sky-view",  "slope",
-                                                "aspect", "curvature", "position", "openness",  "landforms",
-                                                "derive", "roughness", "flow",     "ruggedness"};
-  return argc > 1 && std::find(std::begin(kVerbs), std::end(kVerbs), argv[1]) != std::end(kVerbs);
+// Verbs that read files, compute cells and write them: run twice at once they disturb nobody. A product is a verb.
+bool can_help(std::string_view verb) {
+  static constexpr std::string_view kVerbs[] = {"mosaic",  "fill", "clip",   "reproject",
+                                                "correct", "grid", "derive", "flow"};
+  return std::find(std::begin(kVerbs), std::end(kVerbs), verb) != std::end(kVerbs) || katoptra::product_named(verb);
 }
 
 }  // namespace
@@ -29,7 +29,7 @@ int main(int argc, char** argv) {
   Cluster cluster(argc, argv);
   if (!cluster.is_first()) {
     if (!std::freopen("/dev/null", "w", stdout) || !std::freopen("/dev/null", "w", stderr)) return cluster.leave(4);
-    if (!can_help(argc, argv)) return cluster.leave(0);
+    if (!can_help(argc > 1 ? argv[1] : "")) return cluster.leave(0);
   }
   const int ran = run_tool(argc, argv);
   const bool failed = !cluster.is_first() && ran != 0;
