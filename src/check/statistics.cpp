@@ -4,6 +4,7 @@
 #include <bit>
 #include <cassert>
 #include <cmath>
+#include <cstring>
 #include <limits>
 
 #include "base/clones.hpp"
@@ -39,38 +40,70 @@ struct Extreme {
   }
 };
 
-// Lowest and highest of what is known; infinities the wrong way round when nothing is.
-KATOPTRA_CLONES std::pair<float, float> range_of(const float* __restrict z, std::int32_t n) {
-  constexpr float kFar = std::numeric_limits<float>::infinity();
-  float low[8], high[8];
-  std::fill(low, low + 8, kFar);
-  std::fill(high, high + 8, -kFar);
-  std::int32_t c = 0;
-  for (; c + 8 <= n; c += 8)
-    for (std::int32_t k = 0; k < 8; ++k) {
-      const float v = z[c + k];
-      // A void compares as false either way.
-      low[k] = v < low[k] ? v : low[k];
-      high[k] = v > high[k] ? v : high[k];
-    }
-  for (; c < n; ++c) {
-    low[0] = z[c] < low[0] ? z[c] : low[0];
-    high[0] = z[c] > high[0] ? z[c] : high[0];
-  }
-  return {*std::min_element(low, low + 8), *std::max_element(high, high + 8)};
+// Vectors of what the compiler makes of them: the same bits wherever.
+using Floats8 [[gnu::vector_size(32)]] = float;
+using Floats4 [[gnu::vector_size(16)]] = float;
+using Doubles4 [[gnu::vector_size(32)]] = double;
+using Integers4 [[gnu::vector_size(32)]] = std::int64_t;
+template <class V, class T>
+V load(const T* from) {
+  V v;
+  std::memcpy(&v, from, sizeof v);
+  return v;
 }
 
-constexpr std::uint32_t kNoBin = 0xFFFFFFFFu;
+// Lowest and highest of what is known; infinities the wrong way round when nothing is.
+KATOPTRA_CLONES std::pair<float, float> range_of(const float* z, std::int64_t n) {
+  constexpr float kFar = std::numeric_limits<float>::infinity();
+  Floats8 lows = Floats8{} + kFar, highs = Floats8{} - kFar;
+  std::int64_t c = 0;
+  for (; c + 8 <= n; c += 8) {
+    const auto v = load<Floats8>(z + c);
+    // A void compares as false either way.
+    lows = v < lows ? v : lows;
+    highs = v > highs ? v : highs;
+  }
+  float low = kFar, high = -kFar;
+  const auto meet = [&](float a, float b) {
+    low = a < low ? a : low;
+    high = b > high ? b : high;
+  };
+  for (int k = 0; k < 8; ++k) meet(lows[k], highs[k]);
+  for (; c < n; ++c) meet(z[c], z[c]);
+  return {low, high};
+}
 
-// What ValueSketch::bin_of says of each; kNoBin for voids.
-KATOPTRA_CLONES void bins_of(const float* __restrict z, std::int32_t n, double origin, int dropped,
+// Sums about `origin` in eight lanes, of a number of cells that eight divides.
+struct LaneSums {
+  double sum[8] = {}, squares[8] = {};
+  std::int64_t known[8] = {};
+};
+KATOPTRA_CLONES void add_lanes(const float* z, std::int64_t n, double origin, LaneSums& out) {
+  Doubles4 sum[2] = {}, squares[2] = {};
+  Integers4 known[2] = {};
+  for (std::int64_t c = 0; c < n; c += 8)
+    for (int half = 0; half < 2; ++half) {
+      const Doubles4 v = __builtin_convertvector(load<Floats4>(z + c + 4 * half), Doubles4);
+      const Integers4 is = v == v;
+      const auto d = reinterpret_cast<Doubles4>(reinterpret_cast<Integers4>(v - origin) & is);
+      sum[half] += d;
+      squares[half] += d * d;
+      known[half] -= is;
+    }
+  std::memcpy(out.sum, sum, sizeof sum);
+  std::memcpy(out.squares, squares, sizeof squares);
+  std::memcpy(out.known, known, sizeof known);
+}
+
+// What ValueSketch::bin_of says of each; `none` for voids.
+KATOPTRA_CLONES void bins_of(const float* __restrict z, std::int32_t n, double origin, int dropped, std::uint32_t none,
                              std::uint32_t* __restrict bins) {
   for (std::int32_t i = 0; i < n; ++i) {
     const float off = static_cast<float>(static_cast<double>(z[i]) - origin),
                 v = std::abs(off) < static_cast<float>(kSketchFloor) ? 0.0f : off;
     const auto bits = std::bit_cast<std::uint32_t>(v);
     const std::uint32_t order = bits & 0x80000000u ? ~bits : bits | 0x80000000u;
-    bins[i] = z[i] == z[i] ? order >> dropped : kNoBin;
+    bins[i] = z[i] == z[i] ? order >> dropped : none;
   }
 }
 
@@ -88,7 +121,7 @@ struct StatisticsPart {
 // ---------------------------------------------------------------------------------------------------------- sketch
 
 ValueSketch::ValueSketch(double origin, int bits)
-    : pages_((std::size_t{1} << (9 + bits)) / kPageBins), origin_(origin), dropped_(23 - bits) {}
+    : pages_((std::size_t{1} << (9 + bits)) / kPageBins + 1), origin_(origin), dropped_(23 - bits) {}
 
 ValueSketch::ValueSketch(const ValueSketch& other) : ValueSketch(other.origin_, 23 - other.dropped_) { add(other); }
 
@@ -122,23 +155,20 @@ void ValueSketch::add_bin(std::uint32_t bin) {
 void ValueSketch::add_row(const float* z, std::int64_t n) {
   constexpr std::int64_t kChunk = 512;
   std::array<std::uint32_t, kChunk> bins;
-  std::int64_t added = 0;
+  // Voids are counted with all others, in the page behind theirs: cheaper than asking of each.
+  const auto none = static_cast<std::uint32_t>(bin_pages() * kPageBins);
+  const std::int64_t voids = counter(none);
   for (std::int64_t first = 0; first < n; first += kChunk) {
     const std::int64_t m = std::min(kChunk, n - first);
-    bins_of(z + first, static_cast<std::int32_t>(m), origin_, dropped_, bins.data());
-    for (std::int64_t i = 0; i < m; ++i) {
-      const std::uint32_t bin = bins[static_cast<std::size_t>(i)];
-      if (bin == kNoBin) continue;
-      ++counter(bin);
-      ++added;
-    }
+    bins_of(z + first, static_cast<std::int32_t>(m), origin_, dropped_, none, bins.data());
+    for (std::int64_t i = 0; i < m; ++i) ++counter(bins[static_cast<std::size_t>(i)]);
   }
-  count_ += added;
+  count_ += n - (counter(none) - voids);
 }
 
 void ValueSketch::add(const ValueSketch& other) {
   assert(origin_ == other.origin_ && dropped_ == other.dropped_);
-  for (std::size_t p = 0; p < pages_.size(); ++p) {
+  for (std::size_t p = 0; p < bin_pages(); ++p) {
     if (!other.pages_[p]) continue;
     if (!pages_[p]) pages_[p] = std::make_unique<Page>(Page{});
     for (std::uint32_t i = 0; i < kPageBins; ++i) (*pages_[p])[i] += (*other.pages_[p])[i];
@@ -148,7 +178,7 @@ void ValueSketch::add(const ValueSketch& other) {
 
 template <class Body>
 void ValueSketch::each_bin(const Body& body) const {
-  for (std::uint32_t p = 0; p < pages_.size(); ++p) {
+  for (std::uint32_t p = 0; p < bin_pages(); ++p) {
     if (!pages_[p]) continue;
     for (std::uint32_t i = 0; i < kPageBins; ++i) {
       const std::int64_t n = (*pages_[p])[i];
@@ -236,24 +266,16 @@ Moments moments_of(const float* row, std::int64_t cols) {
   while (first < cols && std::isnan(row[first])) ++first;
   if (first == cols) return {};
   const auto origin = static_cast<double>(row[first]);
-  double sum[kLanes] = {}, squares[kLanes] = {}, known[kLanes] = {};
-  std::int64_t c = first;
-  for (; c + kLanes <= cols; c += kLanes)
-    for (std::int64_t k = 0; k < kLanes; ++k) {
-      const float z = row[c + k];
-      const bool is = z == z;
-      const double d = is ? static_cast<double>(z) - origin : 0;
-      sum[k] += d;
-      squares[k] += d * d;
-      known[k] += is ? 1 : 0;
-    }
+  LaneSums lanes;
+  const std::int64_t whole = (cols - first) / kLanes * kLanes;
+  add_lanes(row + first, whole, origin, lanes);
   double s = 0, q = 0, n = 0;
   for (std::int64_t k = 0; k < kLanes; ++k) {
-    s += sum[k];
-    q += squares[k];
-    n += known[k];
+    s += lanes.sum[k];
+    q += lanes.squares[k];
+    n += static_cast<double>(lanes.known[k]);
   }
-  for (; c < cols; ++c) {
+  for (std::int64_t c = first + whole; c < cols; ++c) {
     if (std::isnan(row[c])) continue;
     const double d = static_cast<double>(row[c]) - origin;
     s += d;
@@ -343,7 +365,7 @@ std::shared_ptr<StatisticsPart> StatisticsGathering::part() const {
 
 std::int64_t StatisticsGathering::add_row(StatisticsPart& p, const float* row, std::int64_t cols, std::int64_t r) {
   p.sketch.add_row(row, cols);
-  const auto [low, high] = range_of(row, static_cast<std::int32_t>(cols));
+  const auto [low, high] = range_of(row, cols);
   const Moments m = moments_of(row, cols);
   p.rows.push_back(m);
   p.voids += cols - m.n;

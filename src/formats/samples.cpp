@@ -8,6 +8,8 @@
 
 #include "katoptra/base/error.hpp"
 
+#include "base/clones.hpp"
+
 namespace katoptra {
 namespace {
 
@@ -56,8 +58,18 @@ std::optional<T> hole_as(const std::optional<double>& hole) {
   }
 }
 
+// Floats as they stand, but for what means a void.
+KATOPTRA_CLONES void copy_floats(const float* __restrict in, std::int64_t n, float hole, float* __restrict to) {
+  for (std::int64_t i = 0; i < n; ++i) {
+    const float v = in[i];
+    to[i] = (v == hole) | !(std::abs(v) < static_cast<float>(kNoValueFrom)) ? kVoid : v;
+  }
+}
+
 template <class T>
 void to_floats(const SampleRule& rule, const T* in, std::int64_t stride, std::int64_t n, float* to) {
+  if constexpr (std::is_same_v<T, float>)
+    if (stride == 1 && !rule.is_scaled()) return copy_floats(in, n, hole_as<float>(rule.hole).value_or(kVoid), to);
   if (const auto hole = hole_as<T>(rule.hole))
     for (std::int64_t i = 0; i < n; ++i) {
       const T v = in[i * stride];

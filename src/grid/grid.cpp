@@ -6,6 +6,7 @@
 #include <utility>
 
 #include "katoptra/base/error.hpp"
+#include "katoptra/base/memory.hpp"
 #include "katoptra/base/parallel.hpp"
 
 #include "planes.hpp"
@@ -35,32 +36,6 @@ BlockView BlockView::part(const Window& w) const {
   const std::int64_t shift = (w.row - window.row) * stride + (w.col - window.col);
   return {w, values + shift, origin ? origin + shift : nullptr, stride, uncertainty ? uncertainty + shift : nullptr};
 }
-
-namespace {
-
-// Memory of finished blocks that waits for the next ones of this thread.
-struct Shelf {
-  struct Piece {
-    std::size_t cells;
-    std::unique_ptr<std::byte[]> memory;
-  };
-  std::vector<Piece> pieces;
-  std::size_t cells = 0;
-};
-constexpr std::size_t kMostShelved = (16u << 20) / sizeof(float);
-
-Shelf* shelf() {
-  // The pointer outlives the shelf: blocks may be freed while a thread ends.
-  thread_local Shelf* here = nullptr;
-  thread_local struct Owner {
-    Shelf own;
-    Owner() { here = &own; }
-    ~Owner() { here = nullptr; }
-  } owner;
-  return here;
-}
-
-}  // namespace
 
 void make_void(const BlockView& v) {
   for (std::int64_t r = 0; r < v.window.rows; ++r) {
@@ -92,24 +67,10 @@ void add_variance(const BlockView& v, double of_all) {
     }
 }
 
-void Block::Recycle::operator()(std::byte* memory) const {
-  std::unique_ptr<std::byte[]> piece(memory);
-  Shelf* s = shelf();
-  if (!s || cells < 4096 || s->cells + cells > kMostShelved) return;
-  s->cells += cells;
-  s->pieces.push_back({cells, std::move(piece)});
-}
+void Block::Recycle::operator()(std::byte* memory) const { give_memory(memory, cells * sizeof(float)); }
 
 Block::Memory Block::memory_for(std::size_t cells) {
-  if (Shelf* s = shelf())
-    for (std::size_t i = s->pieces.size(); i-- > 0;)
-      if (s->pieces[i].cells >= cells && s->pieces[i].cells <= 2 * cells) {
-        Shelf::Piece piece = std::move(s->pieces[i]);
-        s->pieces.erase(s->pieces.begin() + static_cast<std::ptrdiff_t>(i));
-        s->cells -= piece.cells;
-        return Memory(piece.memory.release(), Recycle(piece.cells));
-      }
-  return Memory(new std::byte[cells * sizeof(float)], Recycle(cells));
+  return Memory(static_cast<std::byte*>(take_memory(cells * sizeof(float))), Recycle(cells));
 }
 
 Block::Block(const Window& window, Planes planes) : window_(window) {

@@ -51,7 +51,7 @@ class Tiles {
     TileCells cells = triangulates_ ? triangulated_tile(plan_, w) : counted_tile(plan_, w);
     if (triangulates_ && !all_triangulated()) mix(w, cells);
     const auto n = static_cast<std::size_t>(w.cells());
-    BlockCache::Bytes bytes(n * 4 * (cells.planes.size() + 1));
+    BlockCache::Bytes bytes(n * 4 * (cells.planes.size() + 1), 0);
     for (std::size_t m = 0; m < cells.planes.size(); ++m)
       std::memcpy(bytes.data() + 4 * n * m, cells.planes[m].data(), 4 * n);
     std::memcpy(bytes.data() + 4 * n * cells.planes.size(), cells.origin.data(), 4 * n);

@@ -135,7 +135,7 @@ class SeedSource : public GridSource {
     tiles_.read(
         out,
         [&](const Window& tile) {
-          BlockCache::Bytes b(static_cast<std::size_t>(tile.cells()) * sizeof(float));
+          BlockCache::Bytes b(static_cast<std::size_t>(tile.cells()) * sizeof(float), 0);
           make({tile, reinterpret_cast<float*>(b.data()), nullptr, tile.cols});
           return b;
         },

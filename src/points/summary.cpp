@@ -17,7 +17,7 @@
 namespace katoptra {
 namespace {
 
-constexpr int kGround = 2;
+constexpr int kGroundClass = 2;
 
 struct Range {
   double low = std::numeric_limits<double>::infinity(), high = -std::numeric_limits<double>::infinity();
@@ -303,7 +303,7 @@ PointSummary summarise(const PointCloud& cloud, const RunOptions& run) {
   s.density = static_cast<double>(s.points) / s.covered;
   s.pulse_density = static_cast<double>(s.pulses) / s.covered;
   s.spacing = Length::metres(std::sqrt(1 / std::max(s.pulse_density, 1e-300)));
-  const std::uint64_t ground = s.by_class[kGround];
+  const std::uint64_t ground = s.by_class[kGroundClass];
   if (ground > 0) s.ground_spacing = Length::metres(std::sqrt(s.covered / static_cast<double>(ground)));
   s.supported_cell = cell_for_spacing(ground > 0 ? s.ground_spacing : s.spacing);
   find_gaps(counts, raster, s);

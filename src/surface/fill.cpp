@@ -224,7 +224,7 @@ class Filling {
       }
       z = closed_by(t, s, around, depths, blend_);
     }
-    BlockCache::Bytes bytes(6 * s.cells.size());
+    BlockCache::Bytes bytes(6 * s.cells.size(), 0);
     std::memcpy(bytes.data(), z.data(), 4 * z.size());
     std::memcpy(bytes.data() + 4 * z.size(), depths.data(), 2 * depths.size());
     return bytes;

@@ -58,7 +58,8 @@ class ValueSketch {
   std::int64_t& counter(std::uint32_t bin);
   template <class Body>
   void each_bin(const Body& body) const;  // body(from, to, count) in rising order, until it returns false
-  std::vector<std::unique_ptr<Page>> pages_;
+  std::size_t bin_pages() const { return pages_.size() - 1; }
+  std::vector<std::unique_ptr<Page>> pages_;  // the last counts voids in passing
   double origin_ = 0;
   int dropped_ = 12;  // bits of a float
   std::int64_t count_ = 0;

@@ -8,13 +8,14 @@
 #include <cstdint>
 #include <functional>
 #include <memory>
-#include <vector>
+
+#include "katoptra/base/memory.hpp"
 
 namespace katoptra {
 
 class BlockCache {
  public:
-  using Bytes = std::vector<std::uint8_t>;
+  using Bytes = RawBytes;
   using Entry = std::shared_ptr<const Bytes>;
 
   explicit BlockCache(std::size_t budget);

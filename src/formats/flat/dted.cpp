@@ -122,7 +122,7 @@ BlockCache::Bytes decode_cell(const ByteSource& bytes, const CellHead& h) {
   const auto size = static_cast<std::size_t>(h.record());
   std::vector<std::uint8_t> raw(size * static_cast<std::size_t>(h.cols));
   bytes.read_exactly(kData, raw);
-  BlockCache::Bytes out(static_cast<std::size_t>(h.cols * h.rows * 2));
+  BlockCache::Bytes out(static_cast<std::size_t>(h.cols * h.rows * 2), 0);
   for (std::int64_t c = 0; c < h.cols; ++c) {
     const std::uint8_t* record = raw.data() + static_cast<std::size_t>(c) * size;
     if (record[0] != 0xAA) damaged_cell(fmt::format("record {} does not begin as one", c), bytes.name());

@@ -180,8 +180,8 @@ class Rows {
     if (end() > bytes_->size() && place(first + rows - 1) + span() > bytes_->size())
       throw Error(ErrorCode::BadFile, fmt::format("row {} lies beyond the end of the file", first + rows - 1),
                   bytes_->name(), "the file is truncated; fetch it again");
-    BlockCache::Bytes out(static_cast<std::size_t>(rows) * cols * size);
-    BlockCache::Bytes row(span());
+    BlockCache::Bytes out(static_cast<std::size_t>(rows) * cols * size, 0);
+    BlockCache::Bytes row(span(), 0);
     for (std::int64_t r = 0; r < rows; ++r) {
       std::uint8_t* to = out.data() + static_cast<std::size_t>(r) * cols * size;
       if (h_.layout != Header::Layout::Bip) {

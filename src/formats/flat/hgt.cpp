@@ -74,7 +74,7 @@ GridFile open_hgt(const Located& file) {
   out.facts.layout = "rows";
   out.facts.pixel_is_point = true;
   out.grid = grid_of_rows(std::move(info), rule, 64, [bytes, cols = nodes.cols](std::int64_t first, std::int64_t rows) {
-    BlockCache::Bytes out_rows(static_cast<std::size_t>(rows * cols * 2));
+    BlockCache::Bytes out_rows(static_cast<std::size_t>(rows * cols * 2), 0);
     bytes->read_exactly(static_cast<std::uint64_t>(first * cols * 2), out_rows);
     tiff::swap_samples(out_rows.data(), out_rows.size() / 2, 2);
     return out_rows;

@@ -70,7 +70,7 @@ std::uint64_t nodes_in(const Hdf5File& file, std::size_t plane) {
 }
 
 BlockCache::Bytes read_nodes(const Hdf5File& file, std::size_t plane, std::uint64_t first, std::uint64_t count) {
-  BlockCache::Bytes out(static_cast<std::size_t>(count) * sizeof(Node));
+  BlockCache::Bytes out(static_cast<std::size_t>(count) * sizeof(Node), 0);
   std::lock_guard lock(container_lock());
   const Id type = node_type(), space(H5Dget_space(file.plane(plane).get()), H5Sclose);
   // One row of nodes, or none but a row.

@@ -111,7 +111,7 @@ std::int64_t chunk_rows(const Id& plane) {
 
 BlockCache::Bytes Plane::operator()(std::int64_t first, std::int64_t rows) const {
   const hsize_t start[2] = {static_cast<hsize_t>(first), 0}, count[2] = {static_cast<hsize_t>(rows), cols_};
-  BlockCache::Bytes out(static_cast<std::size_t>(count[0] * count[1]) * sizeof(float));
+  BlockCache::Bytes out(static_cast<std::size_t>(count[0] * count[1]) * sizeof(float), 0);
   std::lock_guard lock(container_lock());
   const Id& plane = file_->plane(plane_);
   Id record;

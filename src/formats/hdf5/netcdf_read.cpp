@@ -551,7 +551,7 @@ class Rows {
     start[y] = static_cast<std::size_t>(first);
     count[y] = static_cast<std::size_t>(rows);
     count[x] = static_cast<std::size_t>(cols_);
-    BlockCache::Bytes bytes(count[x] * count[y] * size_);
+    BlockCache::Bytes bytes(count[x] * count[y] * size_, 0);
     {
       std::lock_guard lock(container_lock());
       file_->expect(nc_get_vara(file_->id(), variable_, start.data(), count.data(), bytes.data()),
@@ -559,7 +559,7 @@ class Rows {
     }
     file_->expect_unchanged();
     if (!x_first_) return bytes;
-    BlockCache::Bytes upright(bytes.size());
+    BlockCache::Bytes upright(bytes.size(), 0);
     for (std::size_t c = 0; c < count[x]; ++c)
       for (std::size_t r = 0; r < count[y]; ++r)
         std::memcpy(upright.data() + (r * count[x] + c) * size_, bytes.data() + (c * count[y] + r) * size_, size_);

@@ -194,7 +194,7 @@ class Rows {
     const std::string text = text_between(*bytes_, begin, end);
     const auto n = static_cast<std::size_t>(rows * cols_);
     if (n > text.size()) damaged(first, 0, "the file ends soon after it");
-    BlockCache::Bytes out(n * static_cast<std::size_t>(bytes_per_sample(index_.type)));
+    BlockCache::Bytes out(n * static_cast<std::size_t>(bytes_per_sample(index_.type)), 0);
     std::size_t at = 0;
     for (std::size_t i = 0; i < n; ++i) {
       while (at < text.size() && is_blank(text[at])) ++at;

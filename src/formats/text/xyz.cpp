@@ -170,7 +170,7 @@ class Raster {
   BlockCache::Bytes rows(std::int64_t first, std::int64_t rows) {
     std::call_once(once_, [&] { load(); });
     const float* from = scratch_->values() + first * frame_.cols();
-    BlockCache::Bytes out(static_cast<std::size_t>(rows * frame_.cols()) * sizeof(float));
+    BlockCache::Bytes out(static_cast<std::size_t>(rows * frame_.cols()) * sizeof(float), 0);
     std::copy_n(reinterpret_cast<const std::uint8_t*>(from), out.size(), out.data());
     return out;
   }

@@ -29,7 +29,7 @@ class MaskRows {
   std::int64_t block_rows() const { return block_rows_; }
 
   BlockCache::Bytes operator()(std::int64_t first, std::int64_t rows) const {
-    BlockCache::Bytes out(static_cast<std::size_t>(rows * cols_));
+    BlockCache::Bytes out(static_cast<std::size_t>(rows * cols_), 0);
     std::vector<std::uint8_t> raw(static_cast<std::size_t>(block_rows_ * row_bytes()));
     const std::int64_t across = (cols_ + block_cols_ - 1) / block_cols_;
     std::unique_ptr<Handle> h = handles_->take([&] { return open(); });

@@ -241,14 +241,14 @@ class TiffSource final : public GridSource {
     const Layout& l = layout_;
     refuse_implausible(index, l.stored_row_bytes() * rows);
     BlockCache::Bytes raw(static_cast<std::size_t>(l.stored_row_bytes() * rows));
-    if (!is_left_out(index)) {
-      const bool here = tiff::codes_here(l.compression) && (l.samples == 1 || l.separate);
-      if (here)
-        decode_here(index, rows, raw);
-      else
-        decode_by_libtiff(index, raw);
-    }
-    return l.half ? widened(raw) : raw;
+    if (is_left_out(index))
+      std::fill(raw.begin(), raw.end(), std::uint8_t{0});
+    else if (tiff::codes_here(l.compression) && (l.samples == 1 || l.separate))
+      decode_here(index, rows, raw);
+    else
+      decode_by_libtiff(index, raw);
+    if (l.half) return widened(raw);
+    return raw;
   }
 
   bool is_left_out(std::uint64_t index) const { return layout_.counts[index] == 0 && layout_.offsets[index] == 0; }
@@ -268,7 +268,7 @@ class TiffSource final : public GridSource {
     if (l.counts[index] > kMostBlockBytes || l.offsets[index] > bytes_->size() ||
         l.counts[index] > bytes_->size() - l.offsets[index])
       damaged(index, "it lies beyond the end of the file");
-    std::vector<std::uint8_t> packed(l.counts[index]);
+    RawBytes packed(l.counts[index]);
     bytes_->read_exactly(l.offsets[index], packed);
     if (!tiff::decompress(packed, l.compression, raw)) damaged(index, "its compressed data are broken");
     const int bytes_per = static_cast<int>(l.stored_bytes());

@@ -177,7 +177,7 @@ class CoverageSource final : public GridSource {
     const auto tile = stored(col, row);
     if (!tile) return {};
     const auto n = static_cast<std::size_t>(pyramid_.tile_cols * pyramid_.tile_rows);
-    BlockCache::Bytes bytes(n * sizeof(float));
+    BlockCache::Bytes bytes(n * sizeof(float), 0);
     auto* out = reinterpret_cast<float*>(bytes.data());
     const auto put = [&](std::size_t i, double sample) {
       const bool hole = std::isnan(sample) || (pyramid_.hole && sample == *pyramid_.hole);
