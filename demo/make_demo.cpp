@@ -324,7 +324,7 @@ void points_and_separation(const Crs& utm) {
 int main(int argc, char** argv) {
   const bool only_points = argc == 3 && std::string(argv[1]) == "--points";
   g_clean = argc == 3 && std::string(argv[1]) == "--clean";
-  if (argc != 2 && !only_points && !g_clean) {
+  if ((argc != 2 && !only_points && !g_clean) || argv[argc - 1][0] == '-') {
     fmt::print(stderr, "usage: make_demo [--points | --clean] FOLDER\n");
     return 2;
   }

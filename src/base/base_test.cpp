@@ -1,7 +1,10 @@
+#include <algorithm>
 #include <atomic>
+#include <limits>
 #include <thread>
 
 #include "katoptra/base/checksum.hpp"
+#include "katoptra/base/memory.hpp"
 #include "katoptra/base/parallel.hpp"
 #include "katoptra/base/progress.hpp"
 #include "katoptra/base/units.hpp"
@@ -203,6 +206,29 @@ TEST(Scratch, RoomForTemporaryFilesIsAskedForBeforeItIsTaken) {
         << e.what();
     EXPECT_NE(e.advice().find("TMPDIR"), std::string::npos);
   }
+}
+
+TEST(Memory, WhatIsGivenBackComesAgain) {
+  for (std::size_t n : {std::size_t{1}, std::size_t{16383}, std::size_t{16384}, std::size_t{300000}}) {
+    std::uint8_t* first = nullptr;
+    {
+      RawBytes a(n);
+      first = a.data();
+      EXPECT_EQ(reinterpret_cast<std::uintptr_t>(first) % alignof(double), 0u);
+      std::fill(a.begin(), a.end(), std::uint8_t{7});
+    }
+    // Half of it is enough for the same memory, and zeros are zeros in it, too.
+    const RawBytes b(n - n / 4, 0);
+    if (n >= 20000) {
+      EXPECT_EQ(b.data(), first);
+    }
+    EXPECT_EQ(std::count(b.begin(), b.end(), 0), static_cast<std::ptrdiff_t>(b.size()));
+    // What another thread made can be given back here, and after its end.
+    RawBytes c;
+    std::thread([&] { c.assign(n, 9); }).join();
+    EXPECT_EQ(c.back(), 9);
+  }
+  EXPECT_THROW(RawBytes(std::numeric_limits<std::ptrdiff_t>::max() - 8), std::exception);
 }
 
 }  // namespace

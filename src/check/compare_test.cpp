@@ -7,7 +7,9 @@
 #include "katoptra/grid/uncertainty.hpp"
 #include "katoptra/surface/correct.hpp"
 #include "katoptra/surface/mosaic.hpp"
+#include "katoptra/terrain/derivatives.hpp"
 
+#include "check/sectors.hpp"
 #include "sureness.hpp"
 #include "testing.hpp"
 
@@ -343,6 +345,65 @@ TEST(Compare, LandSeaAndLineageAreToldApart) {
   EXPECT_EQ(cells["level land"] + cells["level sea"], c.overall.count);
   EXPECT_EQ(cells["lineage measured"] + cells["lineage blended"], c.overall.count);
   EXPECT_GT(cells["lineage blended"], 500);
+}
+
+// Wider than the pieces in which rows are gone through; sea begins and ends within them, and a strip is of another way.
+TEST(Compare, ClassesAreThoseOfAPlainLoop) {
+  const Frame f = utm_frame(1301, 37);
+  const auto heights = all_values(rough_grid(f, 11, 40));
+  auto strip = [&](std::int64_t from, std::int64_t cols, const char* name) {
+    std::vector<float> v;
+    for (std::int64_t r = 0; r < f.rows(); ++r)
+      v.insert(v.end(), heights.begin() + r * f.cols() + from, heights.begin() + r * f.cols() + from + cols);
+    const Grid g = grid_from_values(f.sub({from, 0, cols, f.rows()}), v, metres_above_egm2008());
+    return relabelled(g, [&](GridInfo& i) { i.sources[0].name = name; });
+  };
+  const Grid a = mosaic({strip(0, 700, "west"), strip(600, 701, "east")},
+                        {.prefer = {Preference::Given}, .feather = 40_m}),
+             b = rough_grid(f, 12, 3);
+  const double sea = static_cast<double>(heights[600 + 18 * 1301]);  // about in the middle
+  const auto slopes = all_values(slope(a)), aspects = all_values(aspect(a)), va = all_values(a), vb = all_values(b);
+  const Block origins = a.read(f.window(), Planes::ValuesAndOrigin);
+  const std::vector<double> bounds{2, 5, 10, 20, 30};
+  std::map<std::string, std::vector<double>> expected;
+  for (std::size_t i = 0; i < va.size(); ++i) {
+    const auto d = static_cast<float>(static_cast<double>(va[i]) - static_cast<double>(vb[i]));
+    if (std::isnan(d)) continue;
+    const auto put = [&](const std::string& k) { expected[k].push_back(static_cast<double>(d)); };
+    if (!std::isnan(slopes[i])) {
+      const auto k =
+          std::count_if(bounds.begin(), bounds.end(), [&](double x) { return static_cast<double>(slopes[i]) >= x; });
+      put("slope " + std::to_string(k));
+    }
+    if (!std::isnan(aspects[i])) put(fmt::format("aspect {}", sector_name(sector_of(static_cast<double>(aspects[i])))));
+    put(static_cast<double>(va[i]) < sea ? "level sea" : "level land");
+    put(fmt::format("lineage {}", name_of(how_of(origins.origin_row(0)[i]))));
+  }
+  for (int block : {1, 4, 64}) {
+    std::vector<Angle> angles;
+    for (double x : bounds) angles.push_back(Angle::degrees(x));
+    const Comparison c = compare(a, b,
+                                 {.slope_bounds = angles,
+                                  .sea_level = Length::metres(sea),
+                                  .coregister = false,
+                                  .run = {.threads = 2, .block = block}});
+    std::size_t slope_class = 0, met = 0;
+    for (const DifferenceClass& k : c.classes) {
+      std::string name = k.of + " " + k.name;
+      if (k.of == "slope") name = "slope " + std::to_string(slope_class++);
+      ASSERT_TRUE(expected.count(name)) << name;
+      const ErrorStatistics e = error_statistics(expected[name]);
+      ++met;
+      EXPECT_EQ(k.statistics.count, e.count) << name;
+      EXPECT_NEAR(k.statistics.mean, e.mean, 1e-9) << name;
+      EXPECT_NEAR(k.statistics.deviation, e.deviation, 1e-9 * (1 + e.deviation)) << name;
+      EXPECT_EQ(k.statistics.lowest, e.lowest) << name;
+      EXPECT_EQ(k.statistics.highest, e.highest) << name;
+      EXPECT_NEAR(k.statistics.median, e.median, (1 + std::abs(e.median)) / 100) << name;
+    }
+    EXPECT_EQ(met, expected.size());
+    EXPECT_GT(met, 14u);
+  }
 }
 
 TEST(Compare, TheOddOneOut) {

@@ -42,13 +42,11 @@ struct ErrorGathering {
   // To sketch and range only; the moments of a row are added whole.
   void add(float d) {
     sketch.add(d);
-    lowest = std::min(lowest, static_cast<double>(d));
-    highest = std::max(highest, static_cast<double>(d));
+    meet(static_cast<double>(d), static_cast<double>(d));
   }
-  void add_bin(double d, std::uint32_t bin) {
-    sketch.add_bin(bin);
-    lowest = std::min(lowest, d);
-    highest = std::max(highest, d);
+  void meet(double low, double high) {
+    lowest = std::min(lowest, low);
+    highest = std::max(highest, high);
   }
   void add(const ErrorGathering& o);
   ErrorStatistics result() const;

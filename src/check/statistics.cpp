@@ -14,8 +14,6 @@
 namespace katoptra {
 namespace {
 
-constexpr std::uint32_t kPageBins = 256;
-
 // Floats in order as unsigned numbers.
 std::uint32_t ordered(float v) {
   const auto bits = std::bit_cast<std::uint32_t>(v);
@@ -45,12 +43,6 @@ using Floats8 [[gnu::vector_size(32)]] = float;
 using Floats4 [[gnu::vector_size(16)]] = float;
 using Doubles4 [[gnu::vector_size(32)]] = double;
 using Integers4 [[gnu::vector_size(32)]] = std::int64_t;
-template <class V, class T>
-V load(const T* from) {
-  V v;
-  std::memcpy(&v, from, sizeof v);
-  return v;
-}
 
 // Lowest and highest of what is known; infinities the wrong way round when nothing is.
 KATOPTRA_CLONES std::pair<float, float> range_of(const float* z, std::int64_t n) {
@@ -58,7 +50,8 @@ KATOPTRA_CLONES std::pair<float, float> range_of(const float* z, std::int64_t n)
   Floats8 lows = Floats8{} + kFar, highs = Floats8{} - kFar;
   std::int64_t c = 0;
   for (; c + 8 <= n; c += 8) {
-    const auto v = load<Floats8>(z + c);
+    Floats8 v;
+    std::memcpy(&v, z + c, sizeof v);
     // A void compares as false either way.
     lows = v < lows ? v : lows;
     highs = v > highs ? v : highs;
@@ -83,7 +76,9 @@ KATOPTRA_CLONES void add_lanes(const float* z, std::int64_t n, double origin, La
   Integers4 known[2] = {};
   for (std::int64_t c = 0; c < n; c += 8)
     for (int half = 0; half < 2; ++half) {
-      const Doubles4 v = __builtin_convertvector(load<Floats4>(z + c + 4 * half), Doubles4);
+      Floats4 four;
+      std::memcpy(&four, z + c + 4 * half, sizeof four);
+      const Doubles4 v = __builtin_convertvector(four, Doubles4);
       const Integers4 is = v == v;
       const auto d = reinterpret_cast<Doubles4>(reinterpret_cast<Integers4>(v - origin) & is);
       sum[half] += d;
@@ -95,9 +90,9 @@ KATOPTRA_CLONES void add_lanes(const float* z, std::int64_t n, double origin, La
   std::memcpy(out.known, known, sizeof known);
 }
 
-// What ValueSketch::bin_of says of each; `none` for voids.
-KATOPTRA_CLONES void bins_of(const float* __restrict z, std::int32_t n, double origin, int dropped, std::uint32_t none,
-                             std::uint32_t* __restrict bins) {
+// Of each value; `none` for voids.
+KATOPTRA_CLONES void numbers_of_bins(const float* __restrict z, std::int32_t n, double origin, int dropped,
+                                     std::uint32_t none, std::uint32_t* __restrict bins) {
   for (std::int32_t i = 0; i < n; ++i) {
     const float off = static_cast<float>(static_cast<double>(z[i]) - origin),
                 v = std::abs(off) < static_cast<float>(kSketchFloor) ? 0.0f : off;
@@ -132,46 +127,42 @@ ValueSketch& ValueSketch::operator=(const ValueSketch& other) {
 
 void ValueSketch::add_offset(float v) {
   // Next to the origin nobody tells bins apart.
-  add_bin(ordered(std::abs(v) < static_cast<float>(kSketchFloor) ? 0.0f : v) >> dropped_);
-}
-
-std::uint32_t ValueSketch::bin_of(float v) const {
-  const float off = static_cast<float>(static_cast<double>(v) - origin_);
-  return ordered(std::abs(off) < static_cast<float>(kSketchFloor) ? 0.0f : off) >> dropped_;
-}
-
-std::int64_t& ValueSketch::counter(std::uint32_t bin) {
-  auto& page = pages_[bin / kPageBins];
-  if (!page) [[unlikely]]
-    page = std::make_unique<Page>();
-  return (*page)[bin % kPageBins];
-}
-
-void ValueSketch::add_bin(std::uint32_t bin) {
-  ++counter(bin);
+  count_in(ordered(std::abs(v) < static_cast<float>(kSketchFloor) ? 0.0f : v) >> dropped_);
   ++count_;
+}
+
+void ValueSketch::add_page(std::unique_ptr<Page>& page) { page = std::make_unique<Page>(); }
+
+void ValueSketch::bins_of(const float* z, std::int64_t n, std::uint32_t* bins) const {
+  numbers_of_bins(z, static_cast<std::int32_t>(n), origin_, dropped_,
+                  static_cast<std::uint32_t>(bin_pages() * kPageBins), bins);
+}
+
+void ValueSketch::add_bins(const std::uint32_t* bins, std::int64_t n, int shift) {
+  // Voids are counted with all others, in the page behind theirs: cheaper than asking of each.
+  const auto none = static_cast<std::uint32_t>(bin_pages() * kPageBins);
+  const std::int64_t voids = counter(none);
+  for (std::int64_t i = 0; i < n; ++i) ++counter(bins[i] >> shift);
+  count_ += n - (counter(none) - voids);
 }
 
 void ValueSketch::add_row(const float* z, std::int64_t n) {
   constexpr std::int64_t kChunk = 512;
   std::array<std::uint32_t, kChunk> bins;
-  // Voids are counted with all others, in the page behind theirs: cheaper than asking of each.
-  const auto none = static_cast<std::uint32_t>(bin_pages() * kPageBins);
-  const std::int64_t voids = counter(none);
   for (std::int64_t first = 0; first < n; first += kChunk) {
     const std::int64_t m = std::min(kChunk, n - first);
-    bins_of(z + first, static_cast<std::int32_t>(m), origin_, dropped_, none, bins.data());
-    for (std::int64_t i = 0; i < m; ++i) ++counter(bins[static_cast<std::size_t>(i)]);
+    bins_of(z + first, m, bins.data());
+    add_bins(bins.data(), m);
   }
-  count_ += n - (counter(none) - voids);
 }
 
 void ValueSketch::add(const ValueSketch& other) {
-  assert(origin_ == other.origin_ && dropped_ == other.dropped_);
-  for (std::size_t p = 0; p < bin_pages(); ++p) {
+  assert(origin_ == other.origin_ && dropped_ >= other.dropped_);
+  const int shift = dropped_ - other.dropped_;
+  for (std::uint32_t p = 0; p < other.bin_pages(); ++p) {
     if (!other.pages_[p]) continue;
-    if (!pages_[p]) pages_[p] = std::make_unique<Page>(Page{});
-    for (std::uint32_t i = 0; i < kPageBins; ++i) (*pages_[p])[i] += (*other.pages_[p])[i];
+    for (std::uint32_t i = 0; i < kPageBins; ++i)
+      if (const std::int64_t n = (*other.pages_[p])[i]; n > 0) counter((p * kPageBins + i) >> shift) += n;
   }
   count_ += other.count_;
 }

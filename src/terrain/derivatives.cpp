@@ -9,6 +9,7 @@
 #include "katoptra/base/error.hpp"
 #include "katoptra/terrain/position.hpp"
 
+#include "arctangent.hpp"
 #include "base/clones.hpp"
 #include "derivative_errors.hpp"
 #include "gradients.hpp"
@@ -122,26 +123,43 @@ void GradientField::factors(std::int64_t r, float* east, float* north) const {
 
 namespace {
 
-void slope_degrees(const float* p, const float* q, std::int64_t n, const float*, float* out) {
-  for (std::int64_t c = 0; c < n; ++c)
-    out[c] = static_cast<float>(180 / std::numbers::pi) * std::atan(std::sqrt(p[c] * p[c] + q[c] * q[c]));
+constexpr double kDegrees = 180 / std::numbers::pi;
+
+KATOPTRA_CLONES void slope_degrees(const float* __restrict p, const float* __restrict q, std::int64_t n, const float*,
+                                   float* __restrict out) {
+  for (std::int64_t c = 0; c < n; ++c) {
+    const float rise = std::sqrt(p[c] * p[c] + q[c] * q[c]);
+    out[c] = static_cast<float>(kDegrees * arctangent_of(static_cast<double>(rise), 1));
+  }
 }
 
 KATOPTRA_CLONES void slope_ratio(const float* p, const float* q, std::int64_t n, const float* a, float* out) {
   for (std::int64_t c = 0; c < n; ++c) out[c] = a[0] * std::sqrt(p[c] * p[c] + q[c] * q[c]);
 }
 
-void aspect_degrees(const float* p, const float* q, std::int64_t n, const float*, float* out) {
+KATOPTRA_CLONES void aspect_degrees(const float* __restrict p, const float* __restrict q, std::int64_t n, const float*,
+                                    float* __restrict out) {
   for (std::int64_t c = 0; c < n; ++c) {
-    if (p[c] == 0 && q[c] == 0) {
-      out[c] = kVoid;
-      continue;
-    }
-    float a = static_cast<float>(180 / std::numbers::pi) * std::atan2(-p[c], -q[c]);
-    if (a < 0) a += 360;
-    out[c] = a >= 360 ? 0 : a + 0.0f;  // north is 0, never -0
+    const double east = -static_cast<double>(p[c]), north = -static_cast<double>(q[c]);
+    double a = kDegrees * arctangent_of(std::abs(east), std::abs(north));
+    a = north < 0 ? 180 - a : a;
+    a = east < 0 ? 360 - a : a;
+    const auto rounded = static_cast<float>(a);
+    const bool flat = (p[c] == 0) & (q[c] == 0);
+    out[c] = flat ? kVoid : rounded >= 360 ? 0 : rounded + 0.0f;  // north is 0, never -0
   }
 }
+
+}  // namespace
+
+void slopes_in_degrees(const float* p, const float* q, std::int64_t n, float* out) {
+  slope_degrees(p, q, n, nullptr, out);
+}
+void aspects_in_degrees(const float* p, const float* q, std::int64_t n, float* out) {
+  aspect_degrees(p, q, n, nullptr, out);
+}
+
+namespace {
 
 class GradientSource final : public GridSource {
  public:

@@ -9,6 +9,7 @@
 #include "katoptra/terrain/sample.hpp"
 #include "katoptra/terrain/section.hpp"
 
+#include "terrain/arctangent.hpp"
 #include "testing.hpp"
 
 namespace katoptra {
@@ -49,6 +50,20 @@ TEST(Slope, APlaneIsRightOnEveryCrsAndToTheRim) {
         ASSERT_NEAR(static_cast<double>(facing.at(c, r)), 360 - 36.87, 0.05);
       }
   }
+}
+
+TEST(Arctangent, IsThatOfTheLibrary) {
+  std::mt19937_64 random(5);
+  std::uniform_real_distribution<double> power(-12, 12);
+  for (int i = 0; i < 100000; ++i) {
+    const double y = std::pow(10, power(random)), x = i % 2 ? 1 : std::pow(10, power(random)), a = std::atan2(y, x);
+    ASSERT_NEAR(arctangent_of(y, x), a, 1e-11 * a) << y << " over " << x;
+  }
+  EXPECT_EQ(arctangent_of(0, 1), 0);
+  EXPECT_EQ(arctangent_of(1, 0), std::numbers::pi / 2);
+  EXPECT_EQ(arctangent_of(INFINITY, 1), std::numbers::pi / 2);
+  EXPECT_NEAR(arctangent_of(1, 1), std::numbers::pi / 4, 1e-15);
+  EXPECT_TRUE(std::isnan(arctangent_of(NAN, 1)) && std::isnan(arctangent_of(1, NAN)));
 }
 
 TEST(Slope, FeetCountAsFeet) {

@@ -35,12 +35,15 @@ class ValueSketch {
   // A value already less the origin, without a look whether it is a number.
   void add_offset(float v);
   // The same in two steps, for several sketches of one origin: a bin of a sketch is that of one with `k` fewer bits
-  // shifted by k.
-  std::uint32_t bin_of(float v) const;
-  void add_bin(std::uint32_t bin);
+  // shifted by k. Voids have a bin of their own, which add_bins passes over. `count_in` is for values that go to one
+  // sketch or another, without their bins for voids; how many they were is said afterwards.
+  void bins_of(const float* values, std::int64_t n, std::uint32_t* bins) const;
+  void add_bins(const std::uint32_t* bins, std::int64_t n, int shift = 0);
+  void count_in(std::uint32_t bin) { ++counter(bin); }
+  void counted(std::int64_t values) { count_ += values; }
   // All that are no voids.
   void add_row(const float* values, std::int64_t n);
-  // Both must have the same origin.
+  // Both must have the same origin, and the other as many bits or more.
   void add(const ValueSketch& other);
   std::int64_t count() const { return count_; }
   // q in 0..1; NaN when empty.
@@ -55,7 +58,14 @@ class ValueSketch {
 
  private:
   using Page = std::array<std::int64_t, 256>;
-  std::int64_t& counter(std::uint32_t bin);
+  static constexpr std::uint32_t kPageBins = 256;
+  std::int64_t& counter(std::uint32_t bin) {
+    std::unique_ptr<Page>& page = pages_[bin / kPageBins];
+    if (!page) [[unlikely]]
+      add_page(page);
+    return (*page)[bin % kPageBins];
+  }
+  static void add_page(std::unique_ptr<Page>& page);
   template <class Body>
   void each_bin(const Body& body) const;  // body(from, to, count) in rising order, until it returns false
   std::size_t bin_pages() const { return pages_.size() - 1; }
