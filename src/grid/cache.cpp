@@ -24,6 +24,7 @@ struct HashKey {
 };
 struct Slot {
   BlockCache::Entry data;  // null while it is being made
+  std::shared_ptr<BlockCache::UnderWay> awaited;
   std::list<Key>::iterator place;
 };
 
@@ -58,6 +59,23 @@ BlockCache& BlockCache::shared() {
 std::uint64_t BlockCache::new_owner() { return ++impl_->owners; }
 
 BlockCache::Entry BlockCache::get(std::uint64_t owner, std::uint64_t index, const std::function<Bytes()>& make) {
+  return found_or_made(owner, index, make, nullptr);
+}
+
+BlockCache::Entry BlockCache::get_unless_under_way(std::uint64_t owner, std::uint64_t index,
+                                                   const std::function<Bytes()>& make,
+                                                   std::shared_ptr<UnderWay>& under_way) {
+  return found_or_made(owner, index, make, &under_way);
+}
+
+BlockCache::Entry BlockCache::wait_for(const UnderWay& block) {
+  std::unique_lock lock(impl_->mutex);
+  impl_->ready.wait(lock, [&] { return block.done; });
+  return block.data;
+}
+
+BlockCache::Entry BlockCache::found_or_made(std::uint64_t owner, std::uint64_t index,
+                                            const std::function<Bytes()>& make, std::shared_ptr<UnderWay>* under_way) {
   Impl& m = *impl_;
   const Key key{owner, index};
   std::unique_lock lock(m.mutex);
@@ -68,9 +86,15 @@ BlockCache::Entry BlockCache::get(std::uint64_t owner, std::uint64_t index, cons
       m.recent.splice(m.recent.begin(), m.recent, it->second.place);
       return it->second.data;
     }
+    if (under_way) {
+      std::shared_ptr<UnderWay>& awaited = it->second.awaited;
+      if (!awaited) awaited = std::make_shared<UnderWay>();
+      *under_way = awaited;
+      return nullptr;
+    }
     m.ready.wait(lock);
   }
-  m.slots.emplace(key, Slot{});
+  m.slots.emplace(key, Slot());
   lock.unlock();
   Entry made;
   try {
@@ -78,6 +102,7 @@ BlockCache::Entry BlockCache::get(std::uint64_t owner, std::uint64_t index, cons
     ++m.made;
   } catch (...) {
     lock.lock();
+    if (const auto slot = m.slots.find(key); slot->second.awaited) slot->second.awaited->done = true;
     m.slots.erase(key);
     m.ready.notify_all();
     throw;
@@ -85,6 +110,11 @@ BlockCache::Entry BlockCache::get(std::uint64_t owner, std::uint64_t index, cons
   lock.lock();
   Slot& slot = m.slots[key];
   slot.data = made;
+  if (slot.awaited) {
+    slot.awaited->data = made;
+    slot.awaited->done = true;
+    slot.awaited = nullptr;
+  }
   m.recent.push_front(key);
   slot.place = m.recent.begin();
   m.bytes += made->size();

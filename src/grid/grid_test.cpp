@@ -128,6 +128,46 @@ TEST(BlockCache, NothingIsMadeTwiceAndTheBudgetHolds) {
   EXPECT_EQ(cache.bytes(), 0u);
 }
 
+TEST(BlockCache, WhatIsUnderWayElsewhereIsComeBackTo) {
+  // Room for nothing: who asked while it was made has it all the same, and it is not made again.
+  BlockCache cache(0);
+  for (const bool fails : {false, true}) {
+    std::atomic<bool> begun{false}, go_on{false};
+    std::atomic<int> made{0};
+    std::thread maker([&] {
+      const auto block = [&]() -> BlockCache::Bytes {
+        begun = true;
+        while (!go_on) std::this_thread::yield();
+        ++made;
+        if (fails) throw Error(ErrorCode::BadFile, "broken");
+        return BlockCache::Bytes(300, 5);
+      };
+      if (fails)
+        EXPECT_THROW(cache.get(1, 7, block), Error);
+      else
+        cache.get(1, 7, block);
+    });
+    while (!begun) std::this_thread::yield();
+    std::shared_ptr<BlockCache::UnderWay> here, there;
+    const auto mine = [&] {
+      ++made;
+      return BlockCache::Bytes(300, 6);
+    };
+    EXPECT_EQ(cache.get_unless_under_way(1, 7, mine, there), nullptr);
+    ASSERT_TRUE(there);
+    EXPECT_EQ((*cache.get_unless_under_way(1, 8, mine, here))[0], 6);
+    EXPECT_FALSE(here);
+    go_on = true;
+    const auto data = cache.wait_for(*there);
+    maker.join();
+    EXPECT_EQ(made, 2);
+    EXPECT_EQ(data == nullptr, fails);
+    if (data) {
+      EXPECT_EQ((*data)[299], 5);
+    }
+  }
+}
+
 TEST(BlockCache, AnErrorIsPassedOnAndTheNextTryMakesAgain) {
   BlockCache cache(1000);
   EXPECT_EQ(

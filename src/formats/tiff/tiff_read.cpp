@@ -194,9 +194,20 @@ class TiffSource final : public GridSource {
     const Window& w = out.window;
     const Layout& l = layout_;
     read_ahead(w);
+    // What another thread is decoding is taken at the end.
+    struct Elsewhere {
+      std::int64_t row, col;
+      std::shared_ptr<BlockCache::UnderWay> block;
+    };
+    std::vector<Elsewhere> elsewhere;
     for (std::int64_t br = w.row / l.block_rows; br <= (w.row + w.rows - 1) / l.block_rows; ++br)
       for (std::int64_t bc = w.col / l.block_cols; bc <= (w.col + w.cols - 1) / l.block_cols; ++bc)
-        copy_block(br, bc, out);
+        if (auto other = copy_block(br, bc, out, true)) elsewhere.push_back({br, bc, std::move(other)});
+    for (const Elsewhere& e : elsewhere)
+      if (const auto data = BlockCache::shared().wait_for(*e.block))
+        copy_from(*data, e.row, e.col, out);
+      else
+        copy_block(e.row, e.col, out, false);
     if (!out.origin) return;
     for (std::int64_t r = 0; r < w.rows; ++r)
       for (std::int64_t c = 0; c < w.cols; ++c)
@@ -216,23 +227,40 @@ class TiffSource final : public GridSource {
     if (to > from && to - from <= kMost) bytes_->will_need(from, to - from);
   }
 
-  void copy_block(std::int64_t br, std::int64_t bc, const BlockView& out) const {
+  Window place_of(std::int64_t br, std::int64_t bc, const BlockView& out) const {
+    const Layout& l = layout_;
+    return Window{bc * l.block_cols, br * l.block_rows, l.block_cols, l.rows_in(br)}.intersected(out.window);
+  }
+
+  // With `may_be_late`, the block that another thread is decoding where that is so, and nothing copied.
+  std::shared_ptr<BlockCache::UnderWay> copy_block(std::int64_t br, std::int64_t bc, const BlockView& out,
+                                                   bool may_be_late) const {
     const Layout& l = layout_;
     const auto index = static_cast<std::uint64_t>(br * l.blocks_across + bc);
-    const Window place =
-        Window{bc * l.block_cols, br * l.block_rows, l.block_cols, l.rows_in(br)}.intersected(out.window);
-    const BlockView to = out.part(place);
     // A block that the file leaves out: voids where a void value is declared, also one that the type cannot hold; else
     // zeros, as TIFF has it.
     if (rule_.hole && is_left_out(index)) {
+      const Window place = place_of(br, bc, out);
+      const BlockView to = out.part(place);
       for (std::int64_t r = 0; r < place.rows; ++r) std::fill_n(to.row(r), place.cols, kVoid);
-      return;
+      return nullptr;
     }
-    const auto data = BlockCache::shared().get(owner_, index, [&] { return decode(index, l.rows_in(br)); });
+    const auto make = [&] { return decode(index, l.rows_in(br)); };
+    std::shared_ptr<BlockCache::UnderWay> other;
+    const auto data = may_be_late ? BlockCache::shared().get_unless_under_way(owner_, index, make, other)
+                                  : BlockCache::shared().get(owner_, index, make);
+    if (data) copy_from(*data, br, bc, out);
+    return other;
+  }
+
+  void copy_from(const BlockCache::Bytes& data, std::int64_t br, std::int64_t bc, const BlockView& out) const {
+    const Layout& l = layout_;
+    const Window place = place_of(br, bc, out);
+    const BlockView to = out.part(place);
     const std::int64_t step = l.separate ? 1 : l.samples, band = l.separate ? 0 : l.band;
     for (std::int64_t r = 0; r < place.rows; ++r) {
       const std::int64_t row = place.row + r - br * l.block_rows, col = place.col - bc * l.block_cols;
-      samples_to_floats(rule_, data->data() + row * l.row_bytes() + (col * step + band) * l.sample_bytes(), step,
+      samples_to_floats(rule_, data.data() + row * l.row_bytes() + (col * step + band) * l.sample_bytes(), step,
                         place.cols, to.row(r));
     }
   }
