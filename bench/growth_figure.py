@@ -7,7 +7,7 @@ import csv
 import math
 import sys
 
-COLOURS = ["#1b4f72", "#b03a2e", "#1e8449", "#7d3c98", "#b9770e", "#117a65", "#5d6d7e", "#a04000", "#2e4053", "#884ea0"]
+COLOURS = ["#1b4f72", "#cb4335", "#27ae60", "#8e44ad", "#d68910", "#16a085", "#85929e", "#6e2c00", "#000000", "#e84393"]
 WIDTH, HEIGHT, LEFT, TOP, BOTTOM = 980, 460, 64, 40, 48
 
 

@@ -86,9 +86,24 @@ void to_floats(const SampleRule& rule, const T* in, std::int64_t stride, std::in
                                 : static_cast<float>(static_cast<double>(in[i * stride]) * rule.scale + rule.offset);
 }
 
+// Floats as they stand, voids as `hole`; whether one of the others is that, too.
+KATOPTRA_CLONES bool put_floats(const float* __restrict in, std::size_t n, float hole, float* __restrict to) {
+  std::uint32_t same = 0;
+  for (std::size_t i = 0; i < n; ++i) {
+    const float v = in[i];
+    same |= v == hole ? 1u : 0u;
+    to[i] = v == v ? v : hole;
+  }
+  return same != 0;
+}
+
 // Converts values and finds those that the type cannot hold.
 template <class T>
 void from_floats(const float* in, std::size_t n, T hole, T* to, bool& collides, bool& overflows) {
+  if constexpr (std::is_same_v<T, float>) {
+    collides = put_floats(in, n, hole, to) || collides;
+    return;
+  }
   for (std::size_t i = 0; i < n; ++i) {
     const float v = in[i];
     if (std::isnan(v)) {
