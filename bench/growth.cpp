@@ -57,74 +57,103 @@ Took measured(const std::function<void()>& body) {
 }
 
 // Ground with round voids of 3 to 12 cells, one in 256 x 256 cells.
-Grid ground_with_voids(std::int64_t cols, std::int64_t rows, std::int64_t from, float above) {
+Grid ground_with_voids(std::int64_t cols, std::int64_t rows, std::int64_t from) {
   const Frame f(Crs::parse("EPSG:32725"), 600000 + static_cast<double>(from), 5900000, {1, 1}, cols, rows);
   return grid_from_function(
       f,
-      [above](double x, double y) {
+      [](double x, double y) {
         const std::int64_t c = std::llround(x - 600000.5), r = std::llround(5900000 - 0.5 - y), i = c % 256 - 128,
                            j = r % 256 - 128, radius = 3 + (c / 256 * 7 + r / 256 * 3) % 10;
         if (i * i + j * j < radius * radius) return std::nan("");
-        return static_cast<double>(std::round((bench::ground(c, r) + above) * 100) / 100);
+        return static_cast<double>(std::round(bench::ground(c, r) * 100) / 100);
       },
       bench::heights());
 }
 
+// One number of cells.
+class Size {
+ public:
+  Size(std::int64_t edge, const fs::path& folder)
+      : cells_(static_cast<double>(edge) * static_cast<double>(edge)),
+        west_(folder / fmt::format("west-{}.tif", edge)),
+        east_(folder / fmt::format("east-{}.tif", edge)),
+        whole_(folder / fmt::format("whole-{}.tif", edge)),
+        out_(folder / "out.tif") {
+    make(west_, edge * 11 / 20, edge, 0);
+    make(east_, edge - edge * 9 / 20, edge, edge * 9 / 20);
+  }
+  ~Size() {
+    for (const fs::path& path : {west_, east_, whole_, out_}) fs::remove(path);
+  }
+
+  void surfaces() {
+    tell("mosaic", [&] { write(mosaic({open_grid(west_), open_grid(east_)}), whole_); });
+    tell("fill", [&] { write(fill_voids(open_grid(whole_), {.run = kRun}).grid, out_); });
+    tell("clip", [&] {
+      const Grid g = open_grid(whole_);
+      const Bounds b = g.frame().bounds();
+      const double by = 0.01 * (b.east - b.west);
+      write(clip(g, Area::box({b.west + by, b.south + by, b.east - by, b.north - by}, g.frame().crs())), out_);
+    });
+    tell("reproject", [&] {
+      const Grid g = open_grid(whole_);
+      const Crs to = Crs::parse("+proj=tmerc +lat_0=-37 +lon_0=-31 +k=1 +x_0=0 +y_0=0 +datum=WGS84 +units=m +type=crs");
+      write(reproject(g, frame_for(g.frame(), to, {.cell = 1_m})), out_);
+    });
+  }
+  void products() {
+    tell("hillshade", [&] { write(hillshade(open_grid(whole_)), out_); });
+    tell("slope", [&] { write(slope(open_grid(whole_)), out_); });
+    tell("contours", [&] {
+      std::size_t lines = 0;
+      for_each_contour(open_grid(whole_), {.levels = {300_m, 750_m, 1200_m}, .run = kRun},
+                       [&](const ContourLine&) { ++lines; });
+      bench::require(lines > 0, "there are contours");
+    });
+  }
+  void judgements() {
+    tell("statistics", [&] { bench::require(statistics(open_grid(whole_), kRun).voids > 0, "voids are counted"); });
+    tell("check", [&] { bench::require(check(open_grid(whole_), {.run = kRun}).statistics.voids > 0, "checked"); });
+    tell("compare", [&] {
+      const Grid g = open_grid(whole_);
+      bench::require(compare(g, g, {.coregister = false, .run = kRun}).overall.highest == 0, "it equals itself");
+    });
+  }
+
+ private:
+  static void make(const fs::path& path, std::int64_t cols, std::int64_t rows, std::int64_t from) {
+    const Took t =
+        measured([&] { write_grid(ground_with_voids(cols, rows, from), path, {.overwrite = true, .run = kRun}); });
+    bench::require(t.good, path.string() + " is written");
+  }
+  static void write(const Grid& g, const fs::path& path) {
+    const WriteReport r = write_grid(g, path, {.overwrite = true, .run = kRun});
+    bench::require(r.cells > g.frame().cols() * g.frame().rows() * 9 / 10, "cells missing");
+  }
+  void tell(const char* command, const std::function<void()>& body) const {
+    const Took t = measured(body);
+    bench::require(t.good, fmt::format("{} of {} cells", command, cells_));
+    fmt::print("{},{:.0f},{:.3f},{:.2f},{:.0f}\n", command, cells_, t.seconds, t.cores, t.mib);
+    std::fflush(stdout);
+  }
+
+  double cells_;
+  fs::path west_, east_, whole_, out_;
+};
+
 }  // namespace
 
 int main(int argc, char** argv) {
-  const double most = argc > 1 ? std::stod(argv[1]) : 1e8;
+  const double most = argc > 1 ? std::atof(argv[1]) : 1e8;
   const fs::path folder = argc > 2 ? fs::path(argv[2]) : fs::temp_directory_path() / "katoptra-growth";
   fs::create_directories(folder);
   fmt::print("command,cells,seconds,cores,mib\n");
   for (std::int64_t edge : {1000, 3162, 10000, 40000}) {
-    const double cells = static_cast<double>(edge) * static_cast<double>(edge);
-    if (cells > most * 1.01) break;
-    const std::string west = folder / fmt::format("west-{}.tif", edge),
-                      east = folder / fmt::format("east-{}.tif", edge),
-                      whole = folder / fmt::format("whole-{}.tif", edge), out = folder / "out.tif";
-    const auto tell = [&](const char* command, const std::function<void()>& body) {
-      const Took t = measured(body);
-      bench::require(t.good, fmt::format("{} of {} cells", command, cells));
-      fmt::print("{},{:.0f},{:.3f},{:.2f},{:.0f}\n", command, cells, t.seconds, t.cores, t.mib);
-      std::fflush(stdout);
-    };
-    const auto write = [](const Grid& g, const std::string& path) {
-      const WriteReport r = write_grid(g, path, {.overwrite = true, .run = kRun});
-      bench::require(r.cells > g.frame().cols() * g.frame().rows() * 9 / 10, "cells missing");
-    };
-    measured([&] {
-      if (!fs::exists(west)) write_grid(ground_with_voids(edge * 11 / 20, edge, 0, 0), west, {.run = kRun});
-    });
-    measured([&] {
-      if (!fs::exists(east))
-        write_grid(ground_with_voids(edge - edge * 9 / 20, edge, edge * 9 / 20, 0), east, {.run = kRun});
-    });
-    tell("mosaic", [&] { write(mosaic({open_grid(west), open_grid(east)}), whole); });
-    tell("fill", [&] { write(fill_voids(open_grid(whole), {.run = kRun}).grid, out); });
-    tell("clip", [&] {
-      const Grid g = open_grid(whole);
-      const Bounds b = g.frame().bounds();
-      const double by = 0.01 * (b.east - b.west);
-      write(clip(g, Area::box({b.west + by, b.south + by, b.east - by, b.north - by}, g.frame().crs())), out);
-    });
-    tell("reproject", [&] {
-      const Grid g = open_grid(whole);
-      const Crs to = Crs::parse("+proj=tmerc +lat_0=-37 +lon_0=-31 +k=1 +x_0=0 +y_0=0 +datum=WGS84 +units=m +type=crs");
-      write_grid(reproject(g, frame_for(g.frame(), to, {.cell = 1_m})), out, {.overwrite = true, .run = kRun});
-    });
-    tell("hillshade", [&] { write(hillshade(open_grid(whole)), out); });
-    tell("slope", [&] { write(slope(open_grid(whole)), out); });
-    tell("contours", [&] {
-      std::size_t lines = 0;
-      for_each_contour(open_grid(whole), {.levels = {300_m, 750_m, 1200_m}, .run = kRun},
-                       [&](const ContourLine&) { ++lines; });
-      bench::require(lines > 0, "there are contours");
-    });
-    tell("statistics", [&] { bench::require(statistics(open_grid(whole), kRun).voids > 0, "voids are counted"); });
-    tell("check", [&] { check(open_grid(whole), {.run = kRun}); });
-    tell("compare", [&] { compare(open_grid(whole), open_grid(whole), {.coregister = false, .run = kRun}); });
-    for (const std::string& path : {west, east, whole, out}) fs::remove(path);
+    if (static_cast<double>(edge) * static_cast<double>(edge) > most * 1.01) break;
+    Size size(edge, folder);
+    size.surfaces();
+    size.products();
+    size.judgements();
   }
   return 0;
 }

@@ -38,12 +38,6 @@ struct Extreme {
   }
 };
 
-// Vectors of what the compiler makes of them: the same bits wherever.
-using Floats8 [[gnu::vector_size(32)]] = float;
-using Floats4 [[gnu::vector_size(16)]] = float;
-using Doubles4 [[gnu::vector_size(32)]] = double;
-using Integers4 [[gnu::vector_size(32)]] = std::int64_t;
-
 // Lowest and highest of what is known; infinities the wrong way round when nothing is.
 KATOPTRA_CLONES std::pair<float, float> range_of(const float* z, std::int64_t n) {
   constexpr float kFar = std::numeric_limits<float>::infinity();

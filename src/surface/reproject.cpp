@@ -26,10 +26,8 @@ namespace {
 
 // ---------------------------------------------------------------------------------------------------------- kernels
 
-using Four = float __attribute__((vector_size(16)));
-
-inline Four load_four(const float* p) {
-  Four v;
+inline Floats4 load_four(const float* p) {
+  Floats4 v;
   std::memcpy(&v, p, sizeof v);
   return v;
 }
@@ -99,7 +97,7 @@ KATOPTRA_CLONES void cubic_run(const float* block, std::int64_t cols, std::int64
   wy.set(v);
   float done[kRun];
   for (std::int64_t k = 0; k < n; k += 4) {
-    Four columns[4], near;
+    Floats4 columns[4], near;
     for (std::int64_t j = 0; j < 4; ++j) {
       const float* p = block + (iy[k + j] - 1) * cols + ix[k + j] - 1;
       const float z = p[cols + 1];
@@ -108,14 +106,14 @@ KATOPTRA_CLONES void cubic_run(const float* block, std::int64_t cols, std::int64
                    ((load_four(p + 2 * cols) - z) * wy.w[2][k + j] + (load_four(p + 3 * cols) - z) * wy.w[3][k + j]);
     }
     // Four cells' sums of columns, turned so that a lane is a cell.
-    const Four a = __builtin_shufflevector(columns[0], columns[1], 0, 4, 1, 5),
-               b = __builtin_shufflevector(columns[0], columns[1], 2, 6, 3, 7),
-               c = __builtin_shufflevector(columns[2], columns[3], 0, 4, 1, 5),
-               d = __builtin_shufflevector(columns[2], columns[3], 2, 6, 3, 7);
-    const Four c0 = __builtin_shufflevector(a, c, 0, 1, 4, 5), c1 = __builtin_shufflevector(a, c, 2, 3, 6, 7),
-               c2 = __builtin_shufflevector(b, d, 0, 1, 4, 5), c3 = __builtin_shufflevector(b, d, 2, 3, 6, 7);
-    const Four value = near + ((c0 * load_four(wx.w[0] + k) + c1 * load_four(wx.w[1] + k)) +
-                               (c2 * load_four(wx.w[2] + k) + c3 * load_four(wx.w[3] + k)));
+    const Floats4 a = __builtin_shufflevector(columns[0], columns[1], 0, 4, 1, 5),
+                  b = __builtin_shufflevector(columns[0], columns[1], 2, 6, 3, 7),
+                  c = __builtin_shufflevector(columns[2], columns[3], 0, 4, 1, 5),
+                  d = __builtin_shufflevector(columns[2], columns[3], 2, 6, 3, 7);
+    const Floats4 c0 = __builtin_shufflevector(a, c, 0, 1, 4, 5), c1 = __builtin_shufflevector(a, c, 2, 3, 6, 7),
+                  c2 = __builtin_shufflevector(b, d, 0, 1, 4, 5), c3 = __builtin_shufflevector(b, d, 2, 3, 6, 7);
+    const Floats4 value = near + ((c0 * load_four(wx.w[0] + k) + c1 * load_four(wx.w[1] + k)) +
+                                  (c2 * load_four(wx.w[2] + k) + c3 * load_four(wx.w[3] + k)));
     std::memcpy(done + k, &value, sizeof value);
   }
   std::memcpy(out, done, static_cast<std::size_t>(n) * sizeof(float));

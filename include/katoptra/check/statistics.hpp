@@ -35,8 +35,8 @@ class ValueSketch {
   // A value already less the origin, without a look whether it is a number.
   void add_offset(float v);
   // The same in two steps, for several sketches of one origin: a bin of a sketch is that of one with `k` fewer bits
-  // shifted by k. Voids have a bin of their own, which add_bins passes over. `count_in` is for values that go to one
-  // sketch or another, without their bins for voids; how many they were is said afterwards.
+  // shifted by k, and voids have one that is not counted. `count_in` takes a single bin, never that of voids, and
+  // leaves it to `counted` to say afterwards how many values there were.
   void bins_of(const float* values, std::int64_t n, std::uint32_t* bins) const;
   void add_bins(const std::uint32_t* bins, std::int64_t n, int shift = 0);
   void count_in(std::uint32_t bin) { ++counter(bin); }
