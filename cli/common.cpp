@@ -365,6 +365,7 @@ Length length_from(const std::string& text, LengthUnit bare, std::vector<std::st
 
 void add_surface_writing(CLI::App& verb, Common& c) {
   add_writing(verb, c);
+  add_sheets(verb, c);
   add_reading(verb, c, Reading::Converts);
   add_uncertainty(verb, c);
   add_leaving_out(verb, c);
@@ -533,7 +534,7 @@ bool is_traced(const Grid& grid) { return grid.info().sources.size() > 1; }
 std::vector<std::string> expand_inputs(const std::vector<std::string>& given, Inputs wanted) {
   std::vector<std::string> out;
   const auto is_list = [](const std::filesystem::path& p) {
-    return has_ending(p, ".csv") || has_ending(p, ".geojson");
+    return has_ending(p, ".csv") || (has_ending(p, ".geojson") && !is_sheets_index(p));
   };
   for (const std::string& g : given) {
     const std::filesystem::path p = g;

@@ -28,6 +28,7 @@ struct Common {
   std::string uncertainty, error_reach;
   double confidence = 68;
   std::string from_crs, from_heights, from_unit, shift, band, columns, delimiter, codec = "auto", predictor = "auto";
+  std::string sheets, part;
   std::vector<std::string> hosts;
   std::string key_file;
   std::optional<double> void_value, from_void;
@@ -71,6 +72,7 @@ void add_confidence(CLI::App& verb, Common& c);
 void add_leaving_out(CLI::App& verb, Common& c);
 void add_area(CLI::App& verb, Common& c, bool required = false);  // --area --margin
 void add_writing(CLI::App& verb, Common& c);                      // --void --codec --dry-run
+void add_sheets(CLI::App& verb, Common& c);                       // --sheets --part, of verbs that write one grid
 void add_running(CLI::App& verb, Common& c);                      // --threads --memory --json --quiet
 // All of these groups but --area, of verbs that write a surface made of others.
 void add_surface_writing(CLI::App& verb, Common& c);
@@ -154,6 +156,10 @@ class Statement {
 Progress& progress();
 void show_progress(bool on);
 
+// Before the verbs: what was said, by which sheets of another run are known (--sheets).
+void remember_words(int argc, char** argv);
+// Of a grid that --sheets wants in parts.
+void write_as_sheets(const Grid& grid, const Common& c, const WriteOptions& options, Statement& s);
 // Writes a grid with the verb's options and puts what came out into the statement; with --dry-run only what would.
 void write_or_plan(const Grid& grid, const Common& c, Statement& s, bool lineage);
 // The same with the statement printed.

@@ -577,6 +577,7 @@ void add_point_verbs(CLI::App& app, int& status) {
   grid->add_option("--surface", g->surface, "what it is then: ground, first, sea-floor")
       ->check(CLI::IsMember({"ground", "first", "sea-floor"}));
   add_writing(*grid, *g);
+  add_sheets(*grid, *g);
   add_running(*grid, *g);
   grid->callback([g, &status] { status = run_grid(*g); });
 }

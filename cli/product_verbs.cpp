@@ -210,13 +210,14 @@ void add_product(CLI::App& app, const Product& p, int& status) {
     add_leaving_out(*v, *o);
   }
   v->add_option("--void", o->void_value, "the void value to write")->group(kOutputOptions);
+  add_sheets(*v, *o);
   v->callback([o, &p, &status] {
     std::vector<std::string> notes;
     const Settings settings = p.settings(o->settings);
     for (const Setting& s : p.options)
       if (s.kind == SettingKind::Angle && settings.given(s.name)) angle_from(o->settings[s.name], notes);
     const Grid made = p.make(open_product_input(*o, notes), settings);
-    status = is_picture(o->out) ? picture_and_state(made, *o, notes) : write_and_state(made, *o, notes);
+    status = is_picture(o->out) && o->sheets.empty() ? picture_and_state(made, *o, notes) : write_and_state(made, *o, notes);
   });
 }
 

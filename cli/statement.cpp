@@ -213,7 +213,9 @@ void Statement::print() {
 void write_or_plan(const Grid& grid, const Common& c, Statement& s, bool lineage) {
   WriteOptions o = c.write_options();
   o.lineage = lineage;
-  if (c.dry_run) {
+  if (!c.sheets.empty() || !c.part.empty()) {
+    write_as_sheets(grid, c, o, s);
+  } else if (c.dry_run) {
     const Frame& f = grid.frame();
     s.title(c.out);
     s.line("plan", fmt::format("{} x {} cells, up to {} before compression; nothing was written", f.cols(), f.rows(),

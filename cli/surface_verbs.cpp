@@ -265,6 +265,7 @@ void add_surface_verbs(CLI::App& app, int& status) {
   v->add_option("--resample", r->resample, "nearest, bilinear, cubic, mean, auto (cubic for surfaces)");
   v->add_option("--onto", r->like, "onto exactly the cells of this grid");
   add_writing(*v, *r);
+  add_sheets(*v, *r);
   add_reading(*v, *r, Reading::Moves);
   add_uncertainty(*v, *r);
   add_leaving_out(*v, *r);

@@ -141,6 +141,7 @@ int run_tool(int argc, char** argv) {
   cli::arrange_help(app);
   try {
     cli::name_hosts_of(argc, argv);
+    cli::remember_words(argc, argv);
     refuse_input_as_output(argc, argv);
     app.parse(argc, argv);
     if (std::fflush(stdout) != 0) throw Error(ErrorCode::Io, "the output cannot be written", "stdout");

@@ -143,7 +143,8 @@ Grid surface_behind(const std::string& in, ViewCommand& o) {
   std::error_code ec;
   if (!fs::is_directory(in, ec)) return open_input(in, o);
   if (o.points.empty() && !points_behind(in).empty()) o.points.push_back(in);
-  if (fs::exists(fs::path(in) / "surface.tif", ec)) return open_input((fs::path(in) / "surface.tif").string(), o);
+  for (const char* made : {"surface.tif", "surface/surface.sheets.geojson"})
+    if (fs::exists(fs::path(in) / made, ec)) return open_input((fs::path(in) / made).string(), o);
   std::vector<Grid> tiles;
   for (const std::string& file : expand_inputs({in})) tiles.push_back(open_input(file, o));
   if (tiles.empty())

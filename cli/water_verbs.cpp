@@ -212,9 +212,9 @@ int run_depressions(DepressionsCommand& o) {
         throw Error(ErrorCode::BadArgument, "a limit of channels is for taking depressions out", "depressions",
                     "say how with --carve or --least");
     refuse_out(o.out, true);
-    if (o.dry_run)
+    if (o.dry_run || !o.sheets.empty() || !o.part.empty())
       throw Error(ErrorCode::BadArgument, "a list is made in one go", "depressions",
-                  "--dry-run goes with --fill, --carve or --least");
+                  "--dry-run and --sheets go with --fill, --carve or --least");
     return list_depressions(o, in, notes);
   } else {
     refuse_out(o.out, false);
@@ -246,6 +246,7 @@ void add_depressions(CLI::App& app, int& status) {
   add_output(*v, *o);
   say_lines(*v, "a grid, .tif ...; as a list ");
   add_writing(*v, *o);
+  add_sheets(*v, *o);
   add_running(*v, *o);
   v->callback([o, &status] { status = run_depressions(*o); });
 }
@@ -309,6 +310,7 @@ void add_flow(CLI::App& app, int& status) {
   add_reading(*v, *o, Reading::Converts);
   add_output(*v, *o);
   add_writing(*v, *o);
+  add_sheets(*v, *o);
   add_running(*v, *o);
   v->callback([o, &status] { status = run_flow(*o); });
 }

@@ -83,10 +83,10 @@ class Makers {
   Makers(const SharedWork& work, bool packs)
       : work_(work),
         packs_(packs),
-        threads_(thread_count(work.options)),
-        allow_(tbb::global_control::max_allowed_parallelism, static_cast<std::size_t>(threads_) + 1),
+        at_once_(work.at_once > 0 ? static_cast<int>(work.at_once) : thread_count(work.options)),
+        allow_(tbb::global_control::max_allowed_parallelism, static_cast<std::size_t>(thread_count(work.options)) + 1),
         // One place more, for the thread that talks: it does not make anything.
-        arena_(threads_ + 1, 1) {}
+        arena_(at_once_ + 1, 1) {}
   ~Makers() { wait(); }
   Makers(const Makers&) = delete;
   Makers& operator=(const Makers&) = delete;
@@ -98,8 +98,9 @@ class Makers {
     std::exception_ptr error;
   };
 
-  // One more than there are threads, so that none waits for the next number.
-  std::size_t wanted() const { return static_cast<std::size_t>(threads_) + 1; }
+  // One more than are made at once, so that no thread waits for the next number; but none of those that take long, for
+  // another process would wait for it.
+  std::size_t wanted() const { return static_cast<std::size_t>(at_once_) + (work_.at_once > 0 ? 0 : 1); }
   void make(std::size_t number) {
     {
       std::lock_guard lock(mutex_);
@@ -141,7 +142,7 @@ class Makers {
  private:
   const SharedWork& work_;
   bool packs_;
-  int threads_;
+  int at_once_;
   tbb::global_control allow_;
   tbb::task_arena arena_;
   std::mutex mutex_;

@@ -120,6 +120,50 @@ class Cluster(ToolTest):
         self.assertEqual(self.read("out.tif"), self.read("alone.tif"))
         self.assertEqual(os.listdir(self.path("elsewhere")), ["ground.tif"])
 
+    def test_sheets_are_made_by_all(self):
+        self.environment["KATOPTRA_TELL_RANKS"] = "1"
+        words = ["reproject", SHEETS[0], "--crs", "EPSG:32724", "--cell", "0.2", "--sheets", "60m", "--threads", "1"]
+        self.run_tool(*words, "-o", "one/g.tif")
+        told = self.run_ranks(*words, "-o", "many/g.tif").stderr
+        # Nothing travels but who has made what.
+        self.assertRegex(told, r"[1-9]\d* by others \(\d+ B sent\)")
+        one, many = (sorted(os.path.relpath(f, self.path(d)) for f in self.files() if f.startswith(self.path(d))) for d in ("one", "many"))
+        self.assertEqual(one, many)
+        for name in one:
+            self.assertEqual(self.read("many/" + name), self.read("one/" + name), name)
+        # A disk that the others do not share: what they made there is made again here.
+        os.mkdir(self.path("other"))
+        apart = [CLUSTER_TOOL, *words, "-o", "apart/g.tif"]
+        done = subprocess.run([*MPIRUN, "-n", "1", *apart, ":", "-n", "2", "--wdir", self.path("other"), *apart], capture_output=True, text=True, cwd=self.folder, timeout=240, env=self.environment)
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertIn("made by other processes on a disk that is not this one", done.stdout)
+        for name in one:
+            self.assertEqual(self.read("apart/" + name), self.read("one/" + name), name)
+
+    def test_sheets_of_a_job_that_died_are_kept(self):
+        words = ["reproject", SHEETS[0], "--crs", "EPSG:32724", "--cell", "0.1", "--sheets", "40m", "--threads", "1", "-o", "s/g.tif"]
+        job = subprocess.Popen([*MPIRUN, "-n", "3", CLUSTER_TOOL, *words], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, cwd=self.folder, env=self.environment)
+
+        def whole():
+            return {f for f in self.files() if f.endswith(".tif") and "/." not in f and ".lineage." not in f}
+
+        for _ in range(1200):
+            children = subprocess.run(["pgrep", "-P", str(job.pid), "-f", "katoptra-mpi"], capture_output=True, text=True).stdout.split()
+            if len(children) == 3 and len(whole()) >= 4:
+                break
+            time.sleep(0.02)
+        os.kill(int(children[-1]), signal.SIGKILL)
+        job.communicate(timeout=60)
+        self.assertNotEqual(job.returncode, 0)
+        before = whole()
+        self.assertGreaterEqual(len(before), 4)
+        done = self.run_ranks(*words)
+        kept = int(re.search(r"(\d+) whole already", done.stdout).group(1))
+        # But for those that had a name and no record yet, one a process.
+        self.assertGreaterEqual(kept, len(before) - 3)
+        self.assertIn("index", done.stdout)
+        self.assertEqual([f for f in self.files() if ".part-" in f], [])
+
     def test_one_that_dies_ends_the_job(self):
         words = ["reproject", SHEETS[0], "--crs", "EPSG:32724", "--cell", "0.02", "-o", "out.tif"]
         job = subprocess.Popen([*MPIRUN, "-n", "3", CLUSTER_TOOL, *words], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, cwd=self.folder, env=self.environment)

@@ -4,6 +4,7 @@
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/base/parallel.hpp"
+#include "katoptra/base/progress.hpp"
 
 namespace katoptra {
 namespace {
@@ -13,12 +14,13 @@ std::atomic<Ranks*> g_ranks{nullptr};
 }  // namespace
 
 thread_local int WithinWork::depth_ = 0;
+thread_local int LeavesFiles::depth_ = 0;
 
 void use_ranks(Ranks* ranks) { g_ranks = ranks; }
 
 bool only_helps() {
   const Ranks* r = g_ranks;
-  return r && !r->is_first();
+  return r && !r->is_first() && !LeavesFiles::now();
 }
 
 void refuse_to_help(const std::string& where) {
@@ -28,6 +30,11 @@ void refuse_to_help(const std::string& where) {
 void share_ordered(const SharedWork& work) {
   if (Ranks* r = g_ranks; r && !WithinWork::now())
     r->share(work);
+  else if (work.at_once == 1)
+    for (std::size_t i = 0; i < work.n; ++i) {
+      if (work.options.progress) work.options.progress->check();
+      work.place(i, work.make(i));
+    }
   else
     parallel_ordered(work.n, work.in_flight, work.options, work.make, work.place);
 }

@@ -17,6 +17,8 @@ namespace katoptra {
 // The work of parallel_ordered, with results that can go from one process to another.
 struct SharedWork {
   std::size_t n = 0, in_flight = 1;
+  // How many a process makes at once; 0: as many as it has threads. For results that are made on all threads.
+  std::size_t at_once = 0;
   RunOptions options;
   std::function<std::shared_ptr<void>(std::size_t)> make;
   std::function<void(std::size_t, std::shared_ptr<void>)> place;  // in the first process only
@@ -33,10 +35,23 @@ class Ranks {
 
 // For the whole process, until it ends; null: alone.
 void use_ranks(Ranks* ranks);
-// This process leaves no files: another does.
+// This process leaves no files here: another does.
 bool only_helps();
 // Cancelled where this process only helps: what is written there is not known to it.
 void refuse_to_help(const std::string& where);
+
+// Lives while this thread makes files that are a result, whose maker leaves them, whichever process it is.
+class LeavesFiles {
+ public:
+  LeavesFiles() { ++depth_; }
+  ~LeavesFiles() { --depth_; }
+  LeavesFiles(const LeavesFiles&) = delete;
+  LeavesFiles& operator=(const LeavesFiles&) = delete;
+  static bool now() { return depth_ > 0; }
+
+ private:
+  static thread_local int depth_;
+};
 
 // As parallel_ordered, over all processes; by this one alone within work that is spread already.
 void share_ordered(const SharedWork& work);

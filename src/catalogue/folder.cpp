@@ -92,7 +92,10 @@ std::vector<fs::path> with_archive_opened(const fs::path& file) {
   }
 }
 
-bool is_product(const fs::path& path) { return path.filename().string().find(".lineage.") != std::string::npos; }
+// Of a tile beside it, or of all of them.
+bool is_product(const fs::path& path) {
+  return path.filename().string().find(".lineage.") != std::string::npos || is_sheets_index(path);
+}
 
 // Classes that occur among the points: of a few chunks, so that a folder of large files is not read whole.
 std::vector<int> classes_seen(const PointCloud& cloud) {

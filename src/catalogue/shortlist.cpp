@@ -85,6 +85,11 @@ void check(ShortlistEntry& e, const std::string& access, const std::string& byte
   keep_if(e.unit, e.unit == "m" || e.unit == "ft" || e.unit == "ftUS");
   keep_if(e.heights, e.heights != "unknown");
   if (e.path.empty()) throw Error(ErrorCode::BadFile, "has a kept row without a path", file.string(), kAdvice);
+  // Paths count from where one is, as they were written; of a list that was moved with its files, from beside it.
+  std::error_code ec;
+  if (const fs::path beside = file.parent_path() / e.path;
+      e.path.is_relative() && !is_url(e.path.native()) && !fs::exists(e.path, ec) && fs::exists(beside, ec))
+    e.path = beside;
   if (!access.empty()) e.access = parse_access(access);
   if (const auto b = parse_number(bytes); b && *b >= 0 && *b < 9e15) e.bytes = static_cast<std::uint64_t>(*b);
 }

@@ -20,6 +20,7 @@
 #include "lineage_file.hpp"
 #include "readers.hpp"
 #include "rows_source.hpp"
+#include "sheets_read.hpp"
 
 namespace katoptra {
 namespace fs = std::filesystem;
@@ -317,6 +318,7 @@ GridFile open_grid_file(const Located& located, const fs::path& path, const Open
 }
 
 GridFile open_grid_file(const fs::path& path, const OpenOptions& options) {
+  if (is_sheets_index(path)) return open_sheets(path, options);
   GridFile file = open_grid_file(locate(path), path, options);
   if (auto lineage = open_lineage_beside(path, file.grid)) file.grid = *lineage;
   return file;
@@ -327,6 +329,7 @@ Grid open_grid(const fs::path& path, const OpenOptions& options) { return open_g
 bool looks_like_grid(const fs::path& path) {
   try {
     if (lower_extension(path) == ".hdr") return false;  // the data beside it are the grid
+    if (is_sheets_index(path)) return true;
     auto bytes = open_file(path);
     if (Archive::is_archive(*bytes)) return grids_behind(path) != std::vector{path};
     const Located file = as_it_stands(std::move(bytes), path);

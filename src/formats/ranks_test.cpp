@@ -12,6 +12,7 @@
 #include "katoptra/terrain/products.hpp"
 
 #include "base/packed.hpp"
+#include "played_ranks.hpp"
 #include "testing.hpp"
 
 namespace katoptra {
@@ -19,28 +20,6 @@ namespace {
 
 using namespace testing;
 namespace fs = std::filesystem;
-
-// Makes everything from the last to the first, sends it, and places it in order.
-class Played final : public Ranks {
- public:
-  explicit Played(bool first) : first_(first) { use_ranks(this); }
-  ~Played() override { use_ranks(nullptr); }
-  bool is_first() const override { return first_; }
-  void share(const SharedWork& work) override {
-    ++runs;
-    std::vector<std::vector<std::uint8_t>> sent(work.n);
-    for (std::size_t i = work.n; i-- > 0;) {
-      const WithinWork within;
-      sent[i] = work.pack(work.make(i));
-    }
-    if (first_)
-      for (std::size_t i = 0; i < work.n; ++i) work.place(i, work.unpack(sent[i]));
-  }
-  int runs = 0;
-
- private:
-  bool first_;
-};
 
 std::string contents(const fs::path& path) {
   std::ostringstream text;
@@ -65,7 +44,7 @@ TEST(Ranks, AGridOfSeveralProcessesIsThatOfOne) {
     const WriteReport alone = write_grid(g, folder / "alone.tif", options_with(lineage));
     WriteReport shared;
     {
-      Played ranks(true);
+      PlayedRanks ranks(true);
       shared = write_grid(g, folder / "shared.tif", options_with(lineage));
       EXPECT_EQ(ranks.runs, 1);
     }
@@ -96,7 +75,7 @@ TEST(Ranks, SeveralFilesOfOneReading) {
   };
   write_grids(g, targets("alone-"), options_with(false));
   {
-    Played ranks(true);
+    PlayedRanks ranks(true);
     write_grids(g, targets("shared-"), options_with(false));
     EXPECT_EQ(ranks.runs, 1);
   }
@@ -110,7 +89,7 @@ TEST(Ranks, WhoHelpsLeavesNothing) {
   write_grid(g, folder / "before.tif", options_with(false));
   const std::string before = contents(folder / "before.tif");
   {
-    Played ranks(false);
+    PlayedRanks ranks(false);
     write_grid(g, folder / "shared.tif", options_with(true));
     write_grid(g, folder / "before.tif", options_with(false));
     EXPECT_EQ(ranks.runs, 2);
@@ -126,7 +105,7 @@ TEST(Ranks, WhoHelpsLeavesNothing) {
 }
 
 TEST(Ranks, WorkWithinWorkIsNotShared) {
-  Played ranks(true);
+  PlayedRanks ranks(true);
   std::atomic<int> placed{0};
   parallel_for(3, {}, [&](std::size_t) {
     share_ordered({.n = 4,

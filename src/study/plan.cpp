@@ -11,6 +11,7 @@
 #include "katoptra/check/despike.hpp"
 #include "katoptra/formats/format.hpp"
 #include "katoptra/study/judgements.hpp"
+#include "katoptra/study/sheets.hpp"
 #include "katoptra/study/study.hpp"
 #include "katoptra/surface/clip.hpp"
 #include "katoptra/surface/heights.hpp"
@@ -257,6 +258,10 @@ void list_steps(const Study& s, std::size_t tiles, bool remote, const std::vecto
                             : fmt::format("reproject to {} ({})", plan.frame.crs().label(),
                                           name_of(resolved(s.resampling, plan.surface, plan.frame))));
   plan.steps.push_back(fmt::format("clip to the area: {} x {} cells", plan.frame.cols(), plan.frame.rows()));
+  if (s.sheets) {
+    const std::size_t n = sheets_of(plan.frame, *s.sheets).size();
+    plan.steps.push_back(fmt::format("write it, and grids made of it, as {} sheet{}", n, n == 1 ? "" : "s"));
+  }
   plan.steps.push_back("check");
   for (const StudyProduct& p : s.products) plan.steps.push_back(fmt::format("{} -> {}", p.kind, p.file));
 }

@@ -280,9 +280,10 @@ void read_area_of(const toml::table& root, const std::string& file, Study& s) {
 }
 
 void read_frame(const toml::table& root, const std::string& file, Study& s) {
-  const TableReader frame(table_of(root, "frame", file), "frame", file, {"crs", "cell", "heights", "unit"});
+  const TableReader frame(table_of(root, "frame", file), "frame", file, {"crs", "cell", "sheets", "heights", "unit"});
   s.crs = frame.text("crs");
   s.cell = frame.parsed("cell", [](const std::string& x) { return parse_cell_edge(x); });
+  s.sheets = frame.parsed("sheets", [](const std::string& x) { return parse_cell_edge(x); });
   s.heights = frame.parsed("heights", [](const std::string& x) { return HeightReference::parse(x); })
                   .value_or(HeightReference());
   if (!s.crs.empty() && s.crs != "utm")

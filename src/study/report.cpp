@@ -20,6 +20,11 @@
 namespace katoptra {
 namespace {
 
+// As it is found from the report: sheets lie in folders of their own.
+std::string name_in_run(const std::filesystem::path& p, const StudyRun& run) {
+  return p.lexically_relative(run.folder).generic_string();
+}
+
 std::string escaped(const std::string& s) { return xml_text(s); }
 
 class Html {
@@ -270,10 +275,14 @@ class Html {
   void files() {
     text_ += "<h2>Files</h2>\n<ul>";
     auto item = [&](const std::filesystem::path& p, const char* what) {
-      text_ += fmt::format("<li><a href=\"{0}\"><code>{0}</code></a> {1}</li>", escaped(p.filename().string()), what);
+      text_ += fmt::format("<li><a href=\"{0}\"><code>{0}</code></a> {1}</li>", escaped(name_in_run(p, run_)), what);
     };
-    item("surface.tif", "the surface");
-    item("surface.lineage.tif", "which source each cell came from, explained by <code>surface.lineage.csv</code>");
+    if (study_.sheets) {
+      item(run_.surface.path, "the surface: the index of its sheets, which lie beside it and open by it");
+    } else {
+      item("surface.tif", "the surface");
+      item("surface.lineage.tif", "which source each cell came from, explained by <code>surface.lineage.csv</code>");
+    }
     item("shortlist.csv", "the tiles and why (also as GeoJSON)");
     for (const auto& p : run_.products) item(p, "");
     if (!run_.view.empty()) item(run_.view, "the surface in three dimensions, to be turned and asked");
@@ -370,7 +379,7 @@ std::string record_json(const Study& study, const StudyRun& run) {
                      {"feather_m", study.mosaic.feather.metres()},
                      {"margin_m", study.margin.metres()},
                      {"resample", name_of(study.resampling)}};
-  j["surface"] = {{"path", run.surface.path.filename().string()},
+  j["surface"] = {{"path", name_in_run(run.surface.path, run)},
                   {"bytes", run.surface.bytes},
                   {"sha256", checksum_of(run.surface.path)},
                   {"range", {run.surface.lowest, run.surface.highest}},
@@ -393,7 +402,7 @@ std::string record_json(const Study& study, const StudyRun& run) {
   findings.insert(findings.end(), run.source_findings.begin(), run.source_findings.end());
   j["findings"] = ordered_json::parse(findings_json(findings));
   j["products"] = ordered_json::array();
-  for (const auto& p : run.products) j["products"].push_back(p.filename().string());
+  for (const auto& p : run.products) j["products"].push_back(name_in_run(p, run));
   j["times"] = ordered_json::array();
   for (const StepTime& t : run.times)
     j["times"].push_back({{"step", t.step}, {"seconds", std::round(t.seconds * 1000) / 1000}});

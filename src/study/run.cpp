@@ -32,10 +32,13 @@
 #include "pages.hpp"
 #include "points.hpp"
 #include "report.hpp"
+#include "run_grids.hpp"
 
 namespace katoptra {
 namespace fs = std::filesystem;
 namespace {
+
+constexpr const char* kSurface = "surface.tif";
 
 OverlayStyle style_of(const StudyProduct& p) {
   return p.kind == "contours"  ? OverlayStyle::Contours
@@ -47,7 +50,8 @@ OverlayStyle style_of(const StudyProduct& p) {
 
 class Runner {
  public:
-  Runner(const Study& study, const StudyOptions& options) : study_(study), options_(options) {}
+  Runner(const Study& study, const StudyOptions& options)
+      : study_(study), options_(options), grids_(study, options.folder) {}
 
   StudyRun run() {
     std::error_code ec;
@@ -65,7 +69,7 @@ class Runner {
     // A run that was stopped goes on where it was; one that came to its end is somebody's result.
     const Journal before(options_.folder);
     const bool stopped = before.begun() && !before.complete();
-    if (!options_.overwrite && !stopped && fs::exists(path("surface.tif")))
+    if (!options_.overwrite && !stopped && fs::exists(path(grids_.name(kSurface))))
       throw Error(ErrorCode::Io, "holds an earlier run already", options_.folder.string(),
                   "choose another folder or say --overwrite");
     overwrite_ = options_.overwrite || stopped;
@@ -154,7 +158,8 @@ class Runner {
 
   void surface() {
     Grid g = out_.plan.surface;
-    std::vector<std::string> files{"surface.tif", "surface.lineage.tif", "surface.lineage.csv"};
+    std::vector<std::string> files{grids_.name(kSurface)};
+    if (!grids_.in_sheets()) files.insert(files.end(), {"surface.lineage.tif", "surface.lineage.csv"});
     if (study_.water) {
       g = lay_flat(g);
       files.insert(files.end(), {"surface.water.gpkg", "surface.water.before.tif"});
@@ -172,12 +177,18 @@ class Runner {
     g = same ? cut(g, {-same->col, -same->row, out_.plan.frame.cols(), out_.plan.frame.rows()})
              : reproject(g, out_.plan.frame, study_.resampling);
     g = clip(g, reach);
-    out_.surface =
-        write_grid(g, path("surface.tif"),
-                   {.overwrite = overwrite_, .lineage = true, .date = {}, .survey = study_.title, .run = options_.run});
-    surface_ = open_grid(path("surface.tif"));
-    surface_sum_ = checksum_of(path("surface.tif"));
+    WriteOptions w = grid_options();
+    w.lineage = true;
+    out_.surface = grids_.write(g, kSurface, surface_key_, w);
+    open_surface();
     journal().add("surface", surface_key_, files, surface_facts());
+  }
+
+  void open_surface() {
+    surface_ = open_grid(path(grids_.name(kSurface)));
+    surface_sum_ = checksum_of(path(grids_.name(kSurface)));
+    // The index of sheets says where they are, not all that is in them.
+    if (grids_.in_sheets()) surface_sum_ += surface_key_;
   }
 
   // Lays water flat and leaves its record.
@@ -223,12 +234,11 @@ class Runner {
 
   bool take_over_surface(const Journal& before) {
     const Journal* j = found("surface", surface_key_, before, earlier_);
-    if (!j) return false;
-    surface_ = open_grid(path("surface.tif"));
+    if (!j || !grids_.is_whole(kSurface)) return false;
+    open_surface();
     read_surface_facts(nlohmann::json::parse(j->facts("surface")));
-    surface_sum_ = checksum_of(path("surface.tif"));
     if (j != &before) journal().add("surface", surface_key_, j->files("surface"), j->facts("surface"));
-    out_.kept.push_back("surface.tif");
+    out_.kept.push_back(grids_.name(kSurface));
     return true;
   }
 
@@ -251,8 +261,8 @@ class Runner {
   void read_surface_facts(const nlohmann::json& j) {
     WriteReport& w = out_.surface;
     const auto number = [](const nlohmann::json& v) { return v.is_number() ? v.get<double>() : std::nan(""); };
-    w.path = path("surface.tif");
-    w.lineage_path = path("surface.lineage.tif");
+    w.path = path(grids_.name(kSurface));
+    if (!grids_.in_sheets()) w.lineage_path = path("surface.lineage.tif");
     w.bytes = j.at("bytes");
     w.cells = j.at("cells");
     w.voids = j.at("voids");
@@ -287,19 +297,25 @@ class Runner {
     const Journal* from = nullptr;  // the run that made it
     bool is_here = false;
   };
+  static bool is_grid(const StudyProduct& p) {
+    const WaterProduct* water = water_product_named(p.kind);
+    return product_named(p.kind) || (water && water->grid);
+  }
   Ready& ready(std::size_t i, const Journal& before) {
     const auto known = ready_.find(i);
     if (known != ready_.end()) return known->second;
     const StudyProduct& p = study_.products[i];
     Ready r{.key = key_of_product(study_, i, surface_sum_)};
     if (p.kind != "map" && p.kind != "section" && p.kind != "volumes") r.from = found(p.file, r.key, before, earlier_);
-    r.is_here = r.from != nullptr;
+    r.is_here = r.from && (!is_grid(p) || grids_.is_whole(p.file));
+    if (!r.is_here) r.from = nullptr;
     return ready_[i] = r;
   }
 
   // The names of grids that are not there and can be made together; empty where they are fewer than two.
   std::string grids_to_make(const Journal& before) {
     std::string names;
+    if (grids_.in_sheets()) return names;
     for (std::size_t i = 0; i < study_.products.size(); ++i) {
       const StudyProduct& p = study_.products[i];
       if (!product_named(p.kind) || !has_ending(p.file, ".tif") || ready(i, before).is_here) continue;
@@ -329,7 +345,7 @@ class Runner {
     product(p, r.is_here);
     if (r.from) out_.kept.push_back(p.file);
     if (p.kind != "map" && p.kind != "picture" && p.kind != "section" && p.kind != "volumes" && r.from != &before)
-      journal().add(p.file, r.key, {p.file});
+      journal().add(p.file, r.key, {is_grid(p) ? grids_.name(p.file) : p.file});
   }
 
   void judge() {
@@ -412,10 +428,10 @@ class Runner {
   void product(const StudyProduct& p, bool is_here) {
     const fs::path to = path(p.file);
     if (const Product* row = product_named(p.kind))
-      raster(row->make(surface_, p.settings), p, to, grid_options(), is_here);
+      raster(row->make(surface_, p.settings), p, is_here);
     if (const WaterProduct* row = water_product_named(p.kind)) {
       if (row->grid)
-        raster(is_here ? Grid() : row->grid(surface_, p.settings, options_.run), p, to, grid_options(), is_here);
+        raster(is_here ? Grid() : row->grid(surface_, p.settings, options_.run), p, is_here);
       else if (!is_here)
         write_layer(row->layer(surface_, p.settings, options_.run), to, {.overwrite = overwrite_});
     }
@@ -442,7 +458,11 @@ class Runner {
                                            : "The surface with what the study file asks to draw on it.",
                              p.file, picture});
     }
-    out_.products.push_back(to);
+    out_.products.push_back(is_grid(p) ? path(grids_.name(p.file)) : to);
+  }
+
+  std::string key_of(const StudyProduct& p) const {
+    return key_of_product(study_, static_cast<std::size_t>(&p - study_.products.data()), surface_sum_);
   }
 
   void volumes(const StudyProduct& p, const fs::path& to) {
@@ -454,8 +474,9 @@ class Runner {
     out_.volumes.emplace_back(p.title.empty() ? p.file : p.title, found);
   }
 
-  void raster(const Grid& g, const StudyProduct& p, const fs::path& to, const WriteOptions& w, bool is_here) {
-    if (!is_here) write_grid(g, to, w);
+  void raster(const Grid& g, const StudyProduct& p, bool is_here) {
+    if (!is_here) grids_.write(g, p.file, key_of(p), grid_options());
+    const fs::path to = path(grids_.name(p.file));
     const std::string title = p.title.empty() ? p.kind : p.title;
     pictures_.push_back(
         {title, fmt::format("{} of the surface", p.kind), p.file,
@@ -602,6 +623,7 @@ class Runner {
 
   const Study& study_;
   const StudyOptions& options_;
+  RunGrids grids_;
   StudyRun out_;
   Grid surface_;
   std::exception_ptr failure_;

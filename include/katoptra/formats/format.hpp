@@ -37,6 +37,7 @@ struct Format {
   // Files of another kind have its ending, too: inside an archive it is not told from them by its name.
   bool shares_ending = false;
   bool heights_only = false;  // it holds no other quantity
+  bool fits_range = false;    // its values are steps between the lowest and the highest
   bool points_only = false;   // of features
   bool lonlat = false;        // features are always in longitude and latitude of WGS 84
   std::string opened_by;      // what people open it with, where features are written: "drawing and CAD programs"

@@ -13,6 +13,8 @@
 // Writes by extension: .tif (cloud-optimised GeoTIFF), .asc, .flt, .bil, .bip, .bsq, .hgt, .nc (NetCDF 4), .cdf (NetCDF
 // classic), .xyz, .png (16-bit height map). docs/formats.md has the details of each.
 //
+// The index of sheets (NAME.sheets.geojson, study/sheets.hpp) opens as the whole that they are parts of.
+//
 // A grid that Katoptra wrote with its lineage (`dem.lineage.tif` and `dem.lineage.csv` beside it) is opened with it.
 #pragma once
 #include <filesystem>
@@ -91,6 +93,8 @@ struct OpenOptions {
 // Errors: Io, BadFile, Unsupported, TooLarge; Refused when an assigned reference contradicts the file.
 GridFile open_grid_file(const std::filesystem::path& path, const OpenOptions& options = {});
 Grid open_grid(const std::filesystem::path& path, const OpenOptions& options = {});
+// An index of sheets, by its name: NAME.sheets.geojson.
+bool is_sheets_index(const std::filesystem::path& path);
 // True when the first bytes are of a format that open_grid_file may read.
 bool looks_like_grid(const std::filesystem::path& path);
 

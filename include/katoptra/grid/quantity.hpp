@@ -47,6 +47,7 @@ struct Quantity {
   std::string other_unit;
   HeightReference heights;
   SurfaceKind surface = SurfaceKind::Unknown;
+  bool operator==(const Quantity&) const = default;
 };
 
 // How the numbers of a quantity are coloured on maps.

@@ -132,6 +132,7 @@ struct Study {
   std::vector<StudyPoints> points;
   std::string crs;  // "utm", a code, or empty: that of the finest tile
   std::optional<CellEdge> cell;
+  std::optional<CellEdge> sheets;  // its grids are sheets of this size (study/sheets.hpp)
   HeightReference heights;  // unknown: that of the preferred tile; tiles that cannot be brought there are left out
   std::optional<LengthUnit> unit;
   std::optional<StudyLevel> level;

@@ -6,10 +6,12 @@
 #include <cstring>
 #include <fcntl.h>
 #include <fmt/format.h>
+#include <functional>
 #include <map>
 #include <mutex>
 #include <optional>
 #include <set>
+#include <string_view>
 #include <sys/file.h>
 #include <sys/stat.h>
 #include <unistd.h>
@@ -166,10 +168,17 @@ void sweep(const fs::path& folder) {
   }
 }
 
+std::uint64_t host_number() {
+  char name[256] = {};
+  ::gethostname(name, sizeof name - 1);
+  return std::hash<std::string_view>()(name) % 1'000'000;
+}
+
 class FileSink final : public ByteSink {
  public:
   FileSink(fs::path path, bool overwrite) : path_(std::move(path)), overwrite_(overwrite) {
-    static std::atomic<int> counter{0};
+    // Processes of several machines may have the same number, and make the same file.
+    static std::atomic<std::uint64_t> counter{host_number() * 1000};
     refuse_existing();
     sweep(path_.parent_path());
     part_ = path_.parent_path() / fmt::format(".{}.part-{}-{}", path_.filename().string(), ::getpid(), counter++);

@@ -283,15 +283,15 @@ Pyramid pyramid_of(const Sql& sql, const std::string& table, const std::string& 
   return p;
 }
 
-struct Meaning {
+struct CoverageTerms {
   std::string encoding, unit, field, quantity;
 };
 // How samples become values, into the pyramid; and what they mean.
-Meaning meaning_of(const Sql& sql, Pyramid& p, const std::string& file) {
+CoverageTerms terms_of(const Sql& sql, Pyramid& p, const std::string& file) {
   // Columns that a file may leave out are asked for by name.
   SqlQuery all = sql.query(fmt::format("SELECT * FROM {} WHERE tile_matrix_set_name = ?", kCoverages));
   all.bind(1, std::string_view(p.table)).step();
-  Meaning m;
+  CoverageTerms m;
   for (int i = 0; i < all.columns(); ++i) {
     const std::string name = all.column_name(i);
     if (all.type(i) == SQLITE_NULL) continue;
@@ -356,7 +356,7 @@ GridFile open_coverage(const Located& file, const OpenOptions& options) {
   GridFile out;
   const std::vector<std::string> names = coverages_of(*sql);
   Pyramid p = pyramid_of(*sql, chosen_coverage(names, options, name), name);
-  const Meaning m = meaning_of(*sql, p, name);
+  const CoverageTerms m = terms_of(*sql, p, name);
   if (names.size() > 1) out.facts.bands = names;
   out.facts.band = names.size() > 1 ? p.table : "";
   out.facts.format = "GeoPackage coverage";

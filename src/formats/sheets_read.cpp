@@ -1,0 +1,200 @@
+#include "sheets_read.hpp"
+
+#include <algorithm>
+#include <cmath>
+#include <fmt/format.h>
+#include <list>
+#include <map>
+#include <mutex>
+#include <set>
+
+#include "katoptra/base/error.hpp"
+#include "katoptra/formats/bytes.hpp"
+#include "katoptra/formats/format.hpp"
+#include "katoptra/formats/http.hpp"
+
+#include "base/json.hpp"
+
+namespace katoptra {
+namespace fs = std::filesystem;
+namespace {
+
+constexpr const char* kEnding = ".sheets.geojson";
+// Each holds a file or two, and programs may hold some thousand.
+constexpr std::size_t kMostOpen = 200;
+constexpr std::int64_t kMostCells = std::int64_t{1} << 31;  // along an edge, as a frame
+
+struct Part {
+  fs::path path;
+  Window window;  // of the whole
+};
+
+[[noreturn]] void damaged(const std::string& what, const fs::path& index) {
+  throw Error(ErrorCode::BadFile, what, index.string(), "write the sheets again, or join them with mosaic");
+}
+
+class SheetsIndex {
+ public:
+  explicit SheetsIndex(const fs::path& path) : path_(path) {
+    constexpr std::size_t kLargest = 256u << 20;
+    const json root = json::parse(read_text_file(path, kLargest), nullptr, false);
+    const json& features = member(root, "features");
+    if (!features.is_array() || features.empty()) damaged("is no index of sheets", path);
+    for (const json& f : features) add(member(f, "properties"));
+    refuse_overlaps();
+  }
+  const std::vector<Part>& parts() const { return parts_; }
+  std::int64_t cols() const { return cols_; }
+  std::int64_t rows() const { return rows_; }
+  std::uint64_t bytes() const { return bytes_; }
+
+ private:
+  std::int64_t whole_number(const json& p, const char* key) const {
+    const json& v = member(p, key);
+    // Programs that write the index anew may make fractions of its numbers.
+    const double d = v.is_number() ? v.get<double>() : -1;
+    if (!(d >= 0) || d > static_cast<double>(kMostCells) || d != std::floor(d))
+      damaged(fmt::format("a sheet in it has no '{}'", key), path_);
+    return static_cast<std::int64_t>(d);
+  }
+
+  void add(const json& p) {
+    const std::string name = word(p, "path");
+    // Sheets lie beside their index; it leads nowhere else.
+    if (name.empty() || name.find('/') != name.npos || name == "." || name == "..")
+      damaged("a sheet in it has no file beside it", path_);
+    Part part{is_url(path_.native()) ? fs::path(resolve_url(path_.native(), percent_encoded(name)))
+                                     : path_.parent_path() / name,
+              {whole_number(p, "col"), whole_number(p, "row"), whole_number(p, "cols"), whole_number(p, "rows")}};
+    const std::int64_t cols = whole_number(p, "all_cols"), rows = whole_number(p, "all_rows");
+    if (parts_.empty()) {
+      cols_ = cols;
+      rows_ = rows;
+    }
+    if (cols != cols_ || rows != rows_ || part.window.empty() || !Window{0, 0, cols, rows}.contains(part.window))
+      damaged(fmt::format("the sheet {} lies beyond the surface", name), path_);
+    bytes_ += static_cast<std::uint64_t>(std::max(number(p, "bytes"), 0.0));
+    parts_.push_back(std::move(part));
+  }
+
+  // From north to south, those of a row together; a cell of two sheets would have two values.
+  void refuse_overlaps() {
+    std::sort(parts_.begin(), parts_.end(), [](const Part& a, const Part& b) {
+      return std::pair(a.window.row, a.window.col) < std::pair(b.window.row, b.window.col);
+    });
+    for (std::size_t i = 1; i < parts_.size(); ++i) {
+      const Window &a = parts_[i - 1].window, &b = parts_[i].window;
+      const bool same_row = a.row == b.row;
+      if (same_row ? a.rows != b.rows || a.col + a.cols > b.col : a.row + a.rows > b.row)
+        damaged(fmt::format("{} and {} overlap", parts_[i - 1].path.filename().string(),
+                            parts_[i].path.filename().string()),
+                path_);
+    }
+  }
+
+  fs::path path_;
+  std::vector<Part> parts_;
+  std::int64_t cols_ = 0, rows_ = 0;
+  std::uint64_t bytes_ = 0;
+};
+
+class SheetsSource final : public GridSource {
+ public:
+  SheetsSource(SheetsIndex index, const fs::path& path, const OpenOptions& options, const GridFile& first)
+      : index_(std::move(index)), path_(path), options_(options), info_(first.grid.info()) {
+    const Window& w = index_.parts()[0].window;
+    const Frame& f = first.grid.frame();
+    if (f.cols() != w.cols || f.rows() != w.rows) not_the_sheet(0);
+    info_.frame = f.sub({-w.col, -w.row, index_.cols(), index_.rows()});
+    info_.name = path.filename().string();
+    lineage_ = sources_of(first);
+    if (!lineage_)
+      for (SourceRecord& s : info_.sources) s.name = info_.name;
+    uncertain_ = first.grid.carries_uncertainty();
+  }
+  const GridInfo& info() const override { return info_; }
+  bool carries_uncertainty() const override { return uncertain_; }
+
+  void read(const BlockView& out) const override {
+    const Window& w = out.window;
+    for (std::int64_t r = 0; r < w.rows; ++r)
+      for (std::int64_t c = 0; c < w.cols; ++c) out.blank(c, r);
+    // The first row of sheets that ends below the window's top.
+    const auto& parts = index_.parts();
+    auto p = std::partition_point(parts.begin(), parts.end(),
+                                  [&](const Part& a) { return a.window.row + a.window.rows <= w.row; });
+    for (; p != parts.end() && p->window.row < w.row + w.rows; ++p) {
+      const Window common = p->window.intersected(w);
+      if (common.empty()) continue;
+      const Grid sheet = opened(static_cast<std::size_t>(p - parts.begin()));
+      BlockView here = out.part(common);
+      here.window.col -= p->window.col;
+      here.window.row -= p->window.row;
+      sheet.read_into(here);
+    }
+  }
+
+ private:
+  [[noreturn]] void not_the_sheet(std::size_t i) const {
+    throw Error(ErrorCode::BadFile, fmt::format("is not the sheet that {} tells of", path_.filename().string()),
+                index_.parts()[i].path.string(), "write the sheets again, or join them with mosaic");
+  }
+  // True when a sheet tells which tiles its cells are from.
+  static bool sources_of(const GridFile& f) {
+    return !(f.grid.info().sources.size() == 1 && f.grid.info().sources[0].name == f.grid.info().name);
+  }
+
+  Grid opened(std::size_t i) const {
+    {
+      std::lock_guard lock(mutex_);
+      if (const auto known = open_.find(i); known != open_.end()) {
+        order_.splice(order_.begin(), order_, known->second.second);
+        return known->second.first;
+      }
+    }
+    const GridFile file = open_grid_file(index_.parts()[i].path, options_);
+    const GridInfo& info = file.grid.info();
+    const Frame expected = info_.frame.sub(index_.parts()[i].window);
+    const bool same_place = expected.window_of(info.frame) == expected.window();
+    if (!same_place || !(info.quantity == info_.quantity) || sources_of(file) != lineage_ ||
+        info.sources.size() != info_.sources.size() || file.grid.carries_uncertainty() != uncertain_)
+      not_the_sheet(i);
+    std::lock_guard lock(mutex_);
+    if (const auto known = open_.find(i); known != open_.end()) return known->second.first;
+    order_.push_front(i);
+    open_.emplace(i, std::pair(file.grid, order_.begin()));
+    if (open_.size() > kMostOpen) {
+      open_.erase(order_.back());
+      order_.pop_back();
+    }
+    return file.grid;
+  }
+
+  SheetsIndex index_;
+  fs::path path_;
+  OpenOptions options_;
+  GridInfo info_;
+  bool lineage_ = false, uncertain_ = false;
+  mutable std::mutex mutex_;
+  mutable std::list<std::size_t> order_;  // those read last come first
+  mutable std::map<std::size_t, std::pair<Grid, std::list<std::size_t>::iterator>> open_;
+};
+
+}  // namespace
+
+bool is_sheets_index(const fs::path& path) { return has_ending(path, kEnding); }
+
+GridFile open_sheets(const fs::path& path, const OpenOptions& options) {
+  SheetsIndex index(path);
+  const std::size_t n = index.parts().size();
+  const std::uint64_t bytes = index.bytes();
+  GridFile file = open_grid_file(index.parts()[0].path, options);
+  file.grid = Grid(std::make_shared<SheetsSource>(std::move(index), path, options, file));
+  file.facts.path = path;
+  file.facts.bytes = bytes;
+  file.facts.layout = fmt::format("{} sheet{}, each: {}", n, n == 1 ? "" : "s", file.facts.layout);
+  file.facts.problems.clear();
+  return file;
+}
+
+}  // namespace katoptra
