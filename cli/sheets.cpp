@@ -113,14 +113,17 @@ void plan(const Grid& grid, const std::vector<Sheet>& sheets, const Common& c, S
   const auto [part, parts] = part_of(c.part);
   for (std::size_t i = 0; i < sheets.size(); ++i)
     if (static_cast<int>(i % static_cast<std::size_t>(parts)) == part - 1) names.push_back(sheets[i].name);
-  if (parts > 1) s.line("part", fmt::format("{} of {}: {}", part, parts, count_of(static_cast<std::int64_t>(names.size()), "sheet")));
+  if (parts > 1)
+    s.line("part",
+           fmt::format("{} of {}: {}", part, parts, count_of(static_cast<std::int64_t>(names.size()), "sheet")));
   s.fact("sheets", std::move(names));
   s.fact("dry_run", true);
 }
 
 void state(const SheetsReport& r, const std::pair<int, int>& part, Statement& s) {
   const auto there = static_cast<std::int64_t>(r.sheets.size()) - r.missing;
-  std::string text = fmt::format("{} of {}: {} made", there, count_of(static_cast<std::int64_t>(r.sheets.size()), "sheet"), r.made);
+  std::string text =
+      fmt::format("{} of {}: {} made", there, count_of(static_cast<std::int64_t>(r.sheets.size()), "sheet"), r.made);
   if (r.whole_already > 0) text += fmt::format(", {} whole already", r.whole_already);
   if (r.without_value > 0) text += fmt::format(", {} without a value and so without a file", r.without_value);
   s.line("sheets", text);

@@ -120,6 +120,60 @@ class Sheets(ToolTest):
         self.assertTrue(os.path.exists(told["index"]) or os.path.exists(self.path(told["index"])))
         self.assertEqual([f for f in self.files() if ".part-" in f], [])
 
+    def test_a_study_in_sheets(self):
+        study = f"""
+title = "Half of an island"
+[area]
+box = "677200,5840900,677900,5841800@EPSG:32725"
+[[source]]
+folder = "{os.path.join(DEMO, 'ground-2022')}"
+[frame]
+sheets = "250m"
+[[product]]
+kind = "slope"
+file = "slope.tif"
+[[product]]
+kind = "flow"
+as = "area"
+file = "flow.tif"
+[[product]]
+kind = "contours"
+interval = "5m"
+file = "lines.gpkg"
+"""
+        with open(self.path("sheets.toml"), "w") as f:
+            f.write(study)
+        with open(self.path("whole.toml"), "w") as f:
+            f.write(study.replace("sheets = ", "# "))
+        self.run_tool("study", "whole.toml", "-o", "whole")
+        self.run_tool("study", "sheets.toml", "-o", "sheets")
+        for name in ("surface", "slope", "flow"):
+            self.run_tool("clip", f"sheets/{name}/{name}.sheets.geojson", "--area", f"like:whole/{name}.tif", "-o", f"{name}.tif")
+            whole, parts = self.read_raster(self.path(f"whole/{name}.tif"))[0], self.read_raster(self.path(f"{name}.tif"))[0]
+            numpy.testing.assert_array_equal(parts, whole, name)
+        with open(self.path("sheets/run.json")) as f, open(self.path("whole/run.json")) as g:
+            sheets, whole = json.load(f), json.load(g)
+        for key in ("cells", "voids", "range", "lineage"):
+            self.assertEqual(sheets["surface"][key], whole["surface"][key])
+        for file in [sheets["surface"]["path"], *sheets["products"]]:
+            self.assertTrue(os.path.isfile(self.path("sheets/" + file)), file)
+        # A search of the folder does not take what a study made for a survey.
+        self.assertEqual(self.run_json("find", "--in", "sheets", "--area", "like:whole/surface.tif")["tiles"], [])
+        # Once more: nothing is made that is there; a sheet that is gone is made again.
+        again = self.run_json("study", "sheets.toml", "-o", "sheets", "--overwrite")
+        self.assertIn("surface/surface.sheets.geojson", again["unchanged"])
+        self.assertIn("slope.tif", again["unchanged"])
+        before = self.times("sheets/surface")
+        gone = self.tiffs("sheets/surface")[3]
+        os.unlink(self.path("sheets/surface/" + gone))
+        again = self.run_json("study", "sheets.toml", "-o", "sheets", "--overwrite")
+        after = self.times("sheets/surface")
+        self.assertEqual([f for f in before if before[f] != after[f]], [gone])
+        # The page of the run's folder shows it.
+        self.run_tool("view", "sheets", "-o", "page.html")
+        for bad, said in (("1m", "larger"), ("1deg", "length"), ("one", "not a length")):
+            self.assertIn(said, self.run_tool("study", "sheets.toml", "-o", "bad", "--set", f"frame.sheets={bad}", "--dry-run", status=(2, 3)).stderr)
+
     def test_mistakes(self):
         words = ["clip", TRUTH, "-o", "s/g.tif"]
         for more, said in (

@@ -98,51 +98,24 @@ class SheetsIndex {
   std::uint64_t bytes_ = 0;
 };
 
-class SheetsSource final : public GridSource {
+// The sheets of an index, each opened when it is read first; those read last are held open.
+class OpenSheets {
  public:
-  SheetsSource(SheetsIndex index, const fs::path& path, const OpenOptions& options, const GridFile& first)
+  OpenSheets(SheetsIndex index, const fs::path& path, const OpenOptions& options, const GridFile& first)
       : index_(std::move(index)), path_(path), options_(options), info_(first.grid.info()) {
     const Window& w = index_.parts()[0].window;
     const Frame& f = first.grid.frame();
     if (f.cols() != w.cols || f.rows() != w.rows) not_the_sheet(0);
     info_.frame = f.sub({-w.col, -w.row, index_.cols(), index_.rows()});
     info_.name = path.filename().string();
-    lineage_ = sources_of(first);
+    lineage_ = tells_sources(first);
     if (!lineage_)
       for (SourceRecord& s : info_.sources) s.name = info_.name;
     uncertain_ = first.grid.carries_uncertainty();
   }
-  const GridInfo& info() const override { return info_; }
-  bool carries_uncertainty() const override { return uncertain_; }
-
-  void read(const BlockView& out) const override {
-    const Window& w = out.window;
-    for (std::int64_t r = 0; r < w.rows; ++r)
-      for (std::int64_t c = 0; c < w.cols; ++c) out.blank(c, r);
-    // The first row of sheets that ends below the window's top.
-    const auto& parts = index_.parts();
-    auto p = std::partition_point(parts.begin(), parts.end(),
-                                  [&](const Part& a) { return a.window.row + a.window.rows <= w.row; });
-    for (; p != parts.end() && p->window.row < w.row + w.rows; ++p) {
-      const Window common = p->window.intersected(w);
-      if (common.empty()) continue;
-      const Grid sheet = opened(static_cast<std::size_t>(p - parts.begin()));
-      BlockView here = out.part(common);
-      here.window.col -= p->window.col;
-      here.window.row -= p->window.row;
-      sheet.read_into(here);
-    }
-  }
-
- private:
-  [[noreturn]] void not_the_sheet(std::size_t i) const {
-    throw Error(ErrorCode::BadFile, fmt::format("is not the sheet that {} tells of", path_.filename().string()),
-                index_.parts()[i].path.string(), "write the sheets again, or join them with mosaic");
-  }
-  // True when a sheet tells which tiles its cells are from.
-  static bool sources_of(const GridFile& f) {
-    return !(f.grid.info().sources.size() == 1 && f.grid.info().sources[0].name == f.grid.info().name);
-  }
+  const GridInfo& info() const { return info_; }
+  bool carries_uncertainty() const { return uncertain_; }
+  const std::vector<Part>& parts() const { return index_.parts(); }
 
   Grid opened(std::size_t i) const {
     {
@@ -152,11 +125,11 @@ class SheetsSource final : public GridSource {
         return known->second.first;
       }
     }
-    const GridFile file = open_grid_file(index_.parts()[i].path, options_);
+    const GridFile file = open_grid_file(parts()[i].path, options_);
     const GridInfo& info = file.grid.info();
-    const Frame expected = info_.frame.sub(index_.parts()[i].window);
+    const Frame expected = info_.frame.sub(parts()[i].window);
     const bool same_place = expected.window_of(info.frame) == expected.window();
-    if (!same_place || !(info.quantity == info_.quantity) || sources_of(file) != lineage_ ||
+    if (!same_place || !(info.quantity == info_.quantity) || tells_sources(file) != lineage_ ||
         info.sources.size() != info_.sources.size() || file.grid.carries_uncertainty() != uncertain_)
       not_the_sheet(i);
     std::lock_guard lock(mutex_);
@@ -170,6 +143,16 @@ class SheetsSource final : public GridSource {
     return file.grid;
   }
 
+ private:
+  [[noreturn]] void not_the_sheet(std::size_t i) const {
+    throw Error(ErrorCode::BadFile, fmt::format("is not the sheet that {} tells of", path_.filename().string()),
+                parts()[i].path.string(), "write the sheets again, or join them with mosaic");
+  }
+  // True when a sheet tells which tiles its cells are from.
+  static bool tells_sources(const GridFile& f) {
+    return !(f.grid.info().sources.size() == 1 && f.grid.info().sources[0].name == f.grid.info().name);
+  }
+
   SheetsIndex index_;
   fs::path path_;
   OpenOptions options_;
@@ -178,6 +161,86 @@ class SheetsSource final : public GridSource {
   mutable std::mutex mutex_;
   mutable std::list<std::size_t> order_;  // those read last come first
   mutable std::map<std::size_t, std::pair<Grid, std::list<std::size_t>::iterator>> open_;
+};
+
+// `times`: how often cells were doubled, for a look from afar.
+class SheetsSource final : public GridSource {
+ public:
+  SheetsSource(std::shared_ptr<const OpenSheets> sheets, int times, GridInfo info)
+      : sheets_(std::move(sheets)), times_(times), info_(std::move(info)) {}
+  const GridInfo& info() const override { return info_; }
+  bool carries_uncertainty() const override { return sheets_->carries_uncertainty(); }
+
+  // Where all sheets begin at a doubled cell; those of few cells stop having overviews before the others do.
+  std::shared_ptr<const GridSource> half() const override {
+    const std::int64_t step = std::int64_t{2} << times_;
+    const auto whole = [&](std::int64_t cells) { return cells % step == 0; };
+    const auto& parts = sheets_->parts();
+    if (std::max(info_.frame.cols(), info_.frame.rows()) < kSmallest ||
+        !std::all_of(parts.begin(), parts.end(),
+                     [&](const Part& p) { return whole(p.window.col) && whole(p.window.row); }))
+      return nullptr;
+    GridInfo info = info_;
+    info.frame = half_frame(info_.frame);
+    return std::make_shared<SheetsSource>(sheets_, times_ + 1, std::move(info));
+  }
+
+  void read(const BlockView& out) const override {
+    const Window& w = out.window;
+    for (std::int64_t r = 0; r < w.rows; ++r)
+      for (std::int64_t c = 0; c < w.cols; ++c) out.blank(c, r);
+    // The first row of sheets that ends below the window's top.
+    const auto& parts = sheets_->parts();
+    auto p = std::partition_point(parts.begin(), parts.end(), [&](const Part& a) {
+      const Window here = seen(a.window);
+      return here.row + here.rows <= w.row;
+    });
+    for (; p != parts.end() && seen(p->window).row < w.row + w.rows; ++p) {
+      const Window here = seen(p->window), common = here.intersected(w);
+      if (common.empty()) continue;
+      BlockView view = out.part(common);
+      view.window.col -= here.col;
+      view.window.row -= here.row;
+      read_sheet(sheets_->opened(static_cast<std::size_t>(p - parts.begin())), view);
+    }
+  }
+
+ private:
+  static constexpr std::int64_t kSmallest = 256;
+
+  // A sheet's window in doubled cells; the last of an odd number reach beyond its edge.
+  Window seen(const Window& w) const {
+    const std::int64_t up = (std::int64_t{1} << times_) - 1;
+    return {w.col >> times_, w.row >> times_, (w.cols + up) >> times_, (w.rows + up) >> times_};
+  }
+
+  void read_sheet(Grid sheet, const BlockView& out) const {
+    int left = times_;
+    for (; left > 0; --left) {
+      const auto smaller = sheet.half();
+      if (!smaller) break;
+      sheet = *smaller;
+    }
+    if (left == 0) {
+      sheet.read_into(out);
+      return;
+    }
+    // One cell of those that a doubled one stands for.
+    const std::int64_t step = std::int64_t{1} << left;
+    const Window& w = out.window;
+    for (std::int64_t r = 0; r < w.rows; ++r) {
+      const Block row = sheet.read({w.col * step, (w.row + r) * step, (w.cols - 1) * step + 1, 1}, out.planes());
+      for (std::int64_t c = 0; c < w.cols; ++c) {
+        out.row(r)[c] = row.row(0)[c * step];
+        if (out.origin) out.origin_row(r)[c] = row.origin_row(0)[c * step];
+        if (out.uncertainty) out.uncertainty_row(r)[c] = row.uncertainty_row(0)[c * step];
+      }
+    }
+  }
+
+  std::shared_ptr<const OpenSheets> sheets_;
+  int times_;
+  GridInfo info_;
 };
 
 }  // namespace
@@ -189,7 +252,8 @@ GridFile open_sheets(const fs::path& path, const OpenOptions& options) {
   const std::size_t n = index.parts().size();
   const std::uint64_t bytes = index.bytes();
   GridFile file = open_grid_file(index.parts()[0].path, options);
-  file.grid = Grid(std::make_shared<SheetsSource>(std::move(index), path, options, file));
+  const auto sheets = std::make_shared<const OpenSheets>(std::move(index), path, options, file);
+  file.grid = Grid(std::make_shared<SheetsSource>(sheets, 0, sheets->info()));
   file.facts.path = path;
   file.facts.bytes = bytes;
   file.facts.layout = fmt::format("{} sheet{}, each: {}", n, n == 1 ? "" : "s", file.facts.layout);

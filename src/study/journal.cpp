@@ -52,21 +52,24 @@ class Key {
   std::set<fs::path> seen_;
 };
 
-// Every text in a table that names a file beside the study.
-void find_named_files(const toml::node& node, const fs::path& folder, std::vector<fs::path>& out) {
+// Every text in a table that names a file beside the study. What a product is to be called in the run's folder does
+// not, whatever lies beside the study under that name.
+void find_named_files(const toml::node& node, const fs::path& folder, std::vector<fs::path>& out,
+                      bool of_product = false) {
   if (const auto* table = node.as_table())
-    for (const auto& [name, value] : *table) find_named_files(value, folder, out);
+    for (const auto& [name, value] : *table)
+      if (!of_product || name != "file") find_named_files(value, folder, out, name == "product");
   if (const auto* list = node.as_array())
-    for (const auto& value : *list) find_named_files(value, folder, out);
+    for (const auto& value : *list) find_named_files(value, folder, out, of_product);
   if (const auto text = node.value<std::string>(); text && !text->empty() && text->size() < 4096) {
     std::error_code ec;
     if (fs::is_regular_file(folder / *text, ec)) out.push_back(folder / *text);
   }
 }
 
-void add_named_files(const toml::node& node, const fs::path& folder, Key& key) {
+void add_named_files(const toml::node& node, const fs::path& folder, Key& key, bool of_product = false) {
   std::vector<fs::path> files;
-  find_named_files(node, folder, files);
+  find_named_files(node, folder, files, of_product);
   for (const fs::path& f : files) key.add_file(f);
 }
 
@@ -184,7 +187,7 @@ std::string key_of_product(const Study& study, std::size_t product, const std::s
   const toml::table settings = toml::parse(study.text);
   if (const auto* list = settings["product"].as_array(); list && product < list->size()) {
     key.add(printed(*list->get(product)));
-    add_named_files(*list->get(product), study.folder, key);
+    add_named_files(*list->get(product), study.folder, key, true);
   }
   return key.hex();
 }

@@ -427,8 +427,7 @@ class Runner {
   // `is_here`: its file is what it should be already.
   void product(const StudyProduct& p, bool is_here) {
     const fs::path to = path(p.file);
-    if (const Product* row = product_named(p.kind))
-      raster(row->make(surface_, p.settings), p, is_here);
+    if (const Product* row = product_named(p.kind)) raster(row->make(surface_, p.settings), p, is_here);
     if (const WaterProduct* row = water_product_named(p.kind)) {
       if (row->grid)
         raster(is_here ? Grid() : row->grid(surface_, p.settings, options_.run), p, is_here);

@@ -39,7 +39,8 @@ double units_of(const CellEdge& edge, const Crs& crs) {
                                     : fmt::format("an angle, but {} does not count in degrees", crs.label()),
                 "sheets", crs.is_geographic() ? "say how large a sheet is in degrees: 1deg" : "say a length: 10km");
   const double units = angle ? angle->degrees() : std::get<Length>(edge).metres() / crs.unit_factor();
-  if (!(units > 0)) throw Error(ErrorCode::BadArgument, "a sheet must have a size", "sheets", "write for instance 10km");
+  if (!(units > 0))
+    throw Error(ErrorCode::BadArgument, "a sheet must have a size", "sheets", "write for instance 10km");
   return units;
 }
 
@@ -165,11 +166,12 @@ class Sheets {
   std::string key() const {
     const Frame& f = grid_.frame();
     const WriteOptions& w = options_.write;
-    const std::string text = fmt::format(
-        "{}\n{}\n{}\n{:.17g} {:.17g} {:.17g} {:.17g} {} {}\n{:.17g} {} {} {} {} {} {} {} {}\n", KATOPTRA_VERSION,
-        options_.made_from, f.crs().file_wkt(), f.west(), f.north(), f.cell().x, f.cell().y, f.cols(), f.rows(),
-        units_of(options_.edge, f.crs()), path_.extension().string(), w.void_value ? fmt::format("{}", *w.void_value) : "",
-        w.lineage, w.uncertainty, w.date, w.survey, static_cast<int>(w.codec), static_cast<int>(w.predictor));
+    const std::string text =
+        fmt::format("{}\n{}\n{}\n{:.17g} {:.17g} {:.17g} {:.17g} {} {}\n{:.17g} {} {} {} {} {} {} {} {}\n",
+                    KATOPTRA_VERSION, options_.made_from, f.crs().file_wkt(), f.west(), f.north(), f.cell().x,
+                    f.cell().y, f.cols(), f.rows(), units_of(options_.edge, f.crs()), path_.extension().string(),
+                    w.void_value ? fmt::format("{}", *w.void_value) : "", w.lineage, w.uncertainty, w.date, w.survey,
+                    static_cast<int>(w.codec), static_cast<int>(w.predictor));
     Sha256 sum;
     sum.add({reinterpret_cast<const std::uint8_t*>(text.data()), text.size()});
     return sum.hex();
@@ -259,7 +261,9 @@ class Sheets {
       make(i);
       ++elsewhere;
     }
-    if (elsewhere > 0) notes_.push_back(fmt::format("{} sheets were made by other processes on a disk that is not this one, and once more here", elsewhere));
+    if (elsewhere > 0)
+      notes_.push_back(fmt::format(
+          "{} sheets were made by other processes on a disk that is not this one, and once more here", elsewhere));
   }
 
   void pass_on(std::size_t i, double done) const {
@@ -287,11 +291,11 @@ class Sheets {
 
   void write_record(const Sheet& s, const Known& k, const TileRecord* tile) const {
     ordered_json j = tile ? ordered_json::parse(item_of_tile(*tile, {.self = s.name + ".json",
-                                                                      .root = "collection.json",
-                                                                      .parent = "collection.json",
-                                                                      .collection = "collection.json",
-                                                                      .collection_id = survey_id(survey()),
-                                                                      .href = "../" + file(s).filename().string()}))
+                                                                     .root = "collection.json",
+                                                                     .parent = "collection.json",
+                                                                     .collection = "collection.json",
+                                                                     .collection_id = survey_id(survey()),
+                                                                     .href = "../" + file(s).filename().string()}))
                           : ordered_json{{"id", s.name}, {"properties", ordered_json::object()}};
     ordered_json facts = {{"made_from", k.key}, {"bytes", k.bytes}, {"cells", k.cells}, {"voids", k.voids}};
     // A sheet that was begun has no voids yet and no bytes: no file has that size.
@@ -415,8 +419,9 @@ class Sheets {
     for (auto it = fs::directory_iterator(items(), ec); !ec && it != fs::directory_iterator(); it.increment(ec))
       others += it->path().extension() == ".json" && !own.contains(it->path().stem().string());
     if (others > 0)
-      r.info.notes.push_back(fmt::format("{} sheet{} of another run lie{} in the folder, too: the index leaves them out",
-                                         others, others == 1 ? "" : "s", others == 1 ? "s" : ""));
+      r.info.notes.push_back(
+          fmt::format("{} sheet{} of another run lie{} in the folder, too: the index leaves them out", others,
+                      others == 1 ? "" : "s", others == 1 ? "s" : ""));
   }
 
   const Grid& grid_;

@@ -40,9 +40,9 @@ std::vector<fs::path> tiffs(const fs::path& folder) {
 
 // Two surveys with voids, their uncertainty and the lineage of their cells.
 Grid surface() {
-  const Grid a = relabelled(rough_grid(utm_frame(150, 163), 1), [](GridInfo& i) { i.sources[0].name = "a.tif"; }),
+  const Grid a = relabelled(rough_grid(utm_frame(150, 163), 1), [](GridInfo&i) { i.sources[0].name = "a.tif"; }),
              b = relabelled(rough_grid(utm_frame(130, 140, 1, 676081, 5842010), 2),
-                            [](GridInfo& i) { i.sources[0].name = "b.tif"; });
+                            [](GridInfo&i) { i.sources[0].name = "b.tif"; });
   return mosaic({with_uncertainty(a, {.constant = Length::metres(0.05)}),
                  with_uncertainty(b, {.constant = Length::metres(0.2)})});
 }
@@ -92,7 +92,8 @@ TEST(Sheets, CoverEveryFrameOnce) {
   std::uniform_real_distribution<double> any(0, 1);
   for (int i = 0; i < 200; ++i) {
     SCOPED_TRACE(i);
-    const auto cols = static_cast<std::int64_t>(1 + random() % 150), rows = static_cast<std::int64_t>(1 + random() % 150);
+    const auto cols = static_cast<std::int64_t>(1 + random() % 150),
+               rows = static_cast<std::int64_t>(1 + random() % 150);
     const double times = 16 + 60 * any(random);
     if (i % 3 == 0) {
       const double cell = 0.5 + any(random), edge = cell * times;
@@ -211,7 +212,8 @@ TEST(Sheets, TheIndexOpensAsTheWhole) {
       const Block b = g.read(g.frame().window(), Planes::All);
       for (std::int64_t row = 0; row < g.frame().rows(); ++row)
         for (std::int64_t c = 0; c < g.frame().cols(); ++c) {
-          ASSERT_TRUE(sure ? same_bits(a.at(c, row), b.at(c, row)) : std::isnan(a.at(c, row)) == std::isnan(b.at(c, row)));
+          ASSERT_TRUE(sure ? same_bits(a.at(c, row), b.at(c, row))
+                           : std::isnan(a.at(c, row)) == std::isnan(b.at(c, row)));
           if (sure) ASSERT_TRUE(same_bits(a.uncertainty_row(row)[c], b.uncertainty_row(row)[c]));
           if (lineage) ASSERT_EQ(a.origin_row(row)[c], b.origin_row(row)[c]);
         }
@@ -219,6 +221,36 @@ TEST(Sheets, TheIndexOpensAsTheWhole) {
       EXPECT_EQ(static_cast<std::int64_t>(open_folder(folder / "s").tiles.size()), r.made - r.without_value);
     }
   }
+}
+
+// From afar: where sheets begin at even cells, by their overviews; of small ones by single cells.
+TEST(Sheets, AreSeenFromAfarByTheirOverviews) {
+  const Frame f = utm_frame(1000, 777, 1, 676000, 5842000);
+  const Grid whole = grid_from_function(
+      f, [](double x, double y) { return (x - 676000) / 7 + (y - 5841000) / 11; }, metres_above_egm2008());
+  const TemporaryFolder folder;
+  SheetsOptions o = of_size(400);
+  o.write.tile = 64;
+  const Grid g = open_grid(write_sheets(whole, folder / "s/g.tif", o).index);
+  std::optional<Grid> small = g.half();
+  int times = 1;
+  for (; small && times < 3; ++times, small = small->half()) {
+    const std::int64_t step = std::int64_t{1} << times;
+    EXPECT_EQ(small->frame().cols(), (f.cols() + step - 1) / step);
+    EXPECT_EQ(small->frame().rows(), (f.rows() + step - 1) / step);
+    expect_same_for_every_window(*small, 4, 16);
+    const Block b = small->read(small->frame().window());
+    for (std::int64_t r = 0; r < b.window().rows; r += 5)
+      for (std::int64_t c = 0; c < b.window().cols; c += 5) {
+        const Point at = small->frame().centre(static_cast<double>(c), static_cast<double>(r));
+        const double x = std::min(at.x, f.east()), y = std::max(at.y, f.south());
+        ASSERT_NEAR(b.at(c, r), (x - 676000) / 7 + (y - 5841000) / 11, 0.25 * static_cast<double>(step))
+            << c << " " << r;
+      }
+  }
+  EXPECT_EQ(times, 3);
+  // Sheets that begin at odd cells have no common doubled ones.
+  EXPECT_FALSE(open_grid(write_sheets(whole, folder / "t/g.tif", of_size(333)).index).half());
 }
 
 TEST(Sheets, AnIndexThatIsWrongIsABadFile) {
@@ -233,17 +265,17 @@ TEST(Sheets, AnIndexThatIsWrongIsABadFile) {
     return error_of([&] { all_values(open_grid(r.index)); });
   };
   const std::string first = tiffs(folder / "s")[0].filename().string();
-  for (const auto& [from, to] : std::initializer_list<std::pair<std::string, std::string>>{
-           {"\"features\"", "\"nothing\""},
-           {first, "../s/" + first},
-           {first, ""},
-           {first, tiffs(folder / "s")[1].filename().string()},
-           {"\"col\":", "\"cool\":"},
-           {"\"all_cols\":100", "\"all_cols\":101"},
-           {"\"row\":0", "\"row\":-1"},
-           {"\"row\":0", "\"row\":1"},
-           {"\"cols\":40", "\"cols\":4e99"},
-           {"\"cols\":40", "\"cols\":null"}}) {
+  for (const auto& [from, to] :
+       std::initializer_list<std::pair<std::string, std::string>>{{"\"features\"", "\"nothing\""},
+                                                                  {first, "../s/" + first},
+                                                                  {first, ""},
+                                                                  {first, tiffs(folder / "s")[1].filename().string()},
+                                                                  {"\"col\":", "\"cool\":"},
+                                                                  {"\"all_cols\":100", "\"all_cols\":101"},
+                                                                  {"\"row\":0", "\"row\":-1"},
+                                                                  {"\"row\":0", "\"row\":1"},
+                                                                  {"\"cols\":40", "\"cols\":4e99"},
+                                                                  {"\"cols\":40", "\"cols\":null"}}) {
     EXPECT_EQ(with(from, to), ErrorCode::BadFile) << from << " " << to;
   }
   EXPECT_EQ(with(first, "gone.tif"), ErrorCode::Io);

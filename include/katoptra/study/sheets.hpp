@@ -7,9 +7,10 @@
 // ground/ground.sheets.geojson    where the sheets lie and what is in them; also a shortlist, for fetch and mosaic
 // ground/ground.sheets/           a STAC item a sheet, and collection.json
 //
-// A sheet is whole when its item is there, says that it was made from the same, and its file has the size it tells. Such
-// a sheet is not made again, so a run that ended before its time goes on when it is started again, and several runs
-// that make a part each (`part`, `parts`) come together: whichever finds all sheets whole writes index and collection.
+// A sheet is whole when its item is there, says that it was made from the same, and its file has the size it tells.
+// Such a sheet is not made again, so a run that ended before its time goes on when it is started again, and several
+// runs that make a part each (`part`, `parts`) come together: whichever finds all sheets whole writes index and
+// collection.
 #pragma once
 #include <cstdint>
 #include <filesystem>
@@ -26,8 +27,9 @@ struct Sheet {
   Window window;     // of the frame
 };
 // Sheets whose edges are multiples of `edge` in the units of the CRS (not on the ground), moved to the nearest line of
-// the lattice; from north to south, in each row from west to east. BadArgument where `edge` is an angle and the CRS does
-// not count in degrees or the other way round, for sheets of fewer than 16 cells, and for more than 100,000 of them.
+// the lattice; from north to south, in each row from west to east. BadArgument where `edge` is an angle and the CRS
+// does not count in degrees or the other way round, for sheets of fewer than 16 cells, and for more than 100,000 of
+// them.
 std::vector<Sheet> sheets_of(const Frame& frame, const CellEdge& edge);
 
 struct SheetsOptions {
@@ -43,8 +45,8 @@ struct SheetsOptions {
 };
 
 struct SheetsReport {
-  std::vector<Sheet> sheets;  // all of them
-  std::filesystem::path index, collection;  // empty while sheets are missing
+  std::vector<Sheet> sheets;                 // all of them
+  std::filesystem::path index, collection;   // empty while sheets are missing
   std::int64_t made = 0, whole_already = 0;  // by this run
   std::int64_t missing = 0;                  // left to other parts
   std::int64_t without_value = 0;            // of those that are there: their cells are all void, so they have no file
