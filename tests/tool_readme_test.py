@@ -82,7 +82,9 @@ class Readme(ToolTest):
         # The table of sample is on stdout, so what it says of the residuals is not.
         self.assertRegex(done.stderr, r"\A(residuals .*\n)*\Z")
         for made in set(re.findall(r"(?:-o|--map|--rose|--picture) (\S+)", "\n".join(lines))):
-            # Of a solid in pieces the first.
+            # Of sheets their index, of a solid in pieces the first.
+            if os.path.exists(self.path("marrowick/" + re.sub(r"\.tif$", ".sheets.geojson", made))):
+                made = re.sub(r"\.tif$", ".sheets.geojson", made)
             if not os.path.exists(self.path("marrowick/" + made)):
                 made = re.sub(r"(\.\w+)$", r"-A1\1", made)
             self.assertGreater(os.path.getsize(self.path("marrowick/" + made)), 100, made)
