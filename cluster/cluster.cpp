@@ -6,6 +6,7 @@
 #include <deque>
 #include <exception>
 #include <fmt/format.h>
+#include <list>
 #include <map>
 #include <mpi.h>
 #include <mutex>
@@ -33,6 +34,7 @@ enum class Word : std::uint32_t {
   Result,  // to the first: what was made for a number; another number is wanted in its place
   Left,    // to the first: does not help any more, and why
   Make,    // from the first: a number
+  Placed,  // from the first, to all: a result that all place, in order
   Done,    // from the first: nothing is left of this run
   Go,      // from the first: its run is another one than yours; leave
   Bye,     // from the first, to all: the end
@@ -59,6 +61,36 @@ void send(int to, const Head& head, std::vector<std::uint8_t> bytes = {}) {
   if (p.bytes.size() > 0x7FFFFFFF) throw Error(ErrorCode::TooLarge, "a result is too large to be sent");
   MPI_Send(p.bytes.data(), static_cast<int>(p.bytes.size()), MPI_BYTE, to, kTag, MPI_COMM_WORLD);
 }
+
+// Messages to many that are on their way: who sends does not wait for who is busy.
+class Outbox {
+ public:
+  void send(int to, std::shared_ptr<const std::vector<std::uint8_t>> bytes) {
+    if (bytes->size() > 0x7FFFFFFF) throw Error(ErrorCode::TooLarge, "a result is too large to be sent");
+    sent_.push_back({std::move(bytes), MPI_REQUEST_NULL});
+    Sent& s = sent_.back();
+    MPI_Isend(s.bytes->data(), static_cast<int>(s.bytes->size()), MPI_BYTE, to, kTag, MPI_COMM_WORLD, &s.request);
+    waiting_ += s.bytes->size();
+  }
+  // How many bytes have not arrived.
+  std::size_t waiting() {
+    std::erase_if(sent_, [&](Sent& s) {
+      int done = 0;
+      MPI_Test(&s.request, &done, MPI_STATUS_IGNORE);
+      if (done) waiting_ -= s.bytes->size();
+      return done != 0;
+    });
+    return waiting_;
+  }
+
+ private:
+  struct Sent {
+    std::shared_ptr<const std::vector<std::uint8_t>> bytes;
+    MPI_Request request;
+  };
+  std::list<Sent> sent_;
+  std::size_t waiting_ = 0;
+};
 
 std::optional<Message> received() {
   int there = 0, size = 0;
@@ -190,6 +222,9 @@ class Cluster::First {
   std::string told() const {
     std::string s = fmt::format("{} processes: {} results made by the first, {} by others ({} sent)", helpers_.size(),
                                 made_here_, made_elsewhere_, format_bytes(static_cast<double>(bytes_)));
+    // How much of it one process could place in a second: beyond that many bytes a second more of them do not help.
+    if (const double s_placing = std::chrono::duration<double>(placing_).count(); s_placing > 0)
+      s += fmt::format("; placed at {} a second", format_bytes(static_cast<double>(placed_) / s_placing));
     for (const auto& [rank, why] : why_left_) s += fmt::format("; process {} left: {}", rank, why);
     return s;
   }
@@ -204,6 +239,7 @@ class Cluster::First {
       else
         std::this_thread::sleep_for(kNap);
     }
+    while (outbox_.waiting() > 0) std::this_thread::sleep_for(kNap);
     for (std::size_t r = 1; r < helpers_.size(); ++r) send(static_cast<int>(r), {.word = Word::Bye});
   }
 
@@ -249,14 +285,21 @@ class Cluster::First {
       moved = true;
     }
     hand_out(run);
-    while (!run.waiting.empty() && run.waiting.begin()->first == run.placed) {
+    // What all place waits until the slowest has room for it.
+    while (!run.waiting.empty() && run.waiting.begin()->first == run.placed &&
+           (!run.work.to_all || outbox_.waiting() <= run.work.options.memory / 4)) {
       Waiting w = std::move(run.waiting.begin()->second);
       run.waiting.erase(run.waiting.begin());
-      if (w.packed)
-        run.sent -= w.bytes.size();
-      else
-        --run.made_here;
+      if (run.work.to_all) tell_all(run, w);
+      const auto began = std::chrono::steady_clock::now();
       run.work.place(run.placed, w.packed ? run.work.unpack(w.bytes) : std::move(w.result));
+      if (w.packed) {
+        run.sent -= w.bytes.size();
+        placed_ += w.bytes.size();
+        placing_ += std::chrono::steady_clock::now() - began;
+      } else {
+        --run.made_here;
+      }
       ++run.placed;
       moved = true;
       if (run.work.options.progress)
@@ -264,6 +307,15 @@ class Cluster::First {
       hand_out(run);
     }
     if (!moved) run.makers.nap();
+  }
+
+  void tell_all(const Run& run, const Waiting& w) {
+    if (std::none_of(helpers_.begin(), helpers_.end(), [](const Helping& h) { return h.there; })) return;
+    Packer p{w.packed ? w.bytes : run.work.pack(w.result)};
+    p.put(Head{.word = Word::Placed, .run = run_, .number = run.placed});
+    const auto bytes = std::make_shared<const std::vector<std::uint8_t>>(std::move(p.bytes));
+    for (std::size_t r = 1; r < helpers_.size(); ++r)
+      if (helpers_[r].there) outbox_.send(static_cast<int>(r), bytes);
   }
 
   // The same number may have been made twice.
@@ -359,9 +411,11 @@ class Cluster::First {
   }
 
   std::uint64_t run_ = 0;
-  std::vector<Helping> helpers_;         // by rank; the first is not used
+  std::vector<Helping> helpers_;  // by rank; the first is not used
+  Outbox outbox_;
   std::map<int, std::string> why_left_;  // by rank, of those that could not help any more
-  std::uint64_t made_here_ = 0, made_elsewhere_ = 0, bytes_ = 0;
+  std::uint64_t made_here_ = 0, made_elsewhere_ = 0, bytes_ = 0, placed_ = 0;
+  std::chrono::steady_clock::duration placing_{};
 };
 
 // ---- the others
@@ -372,13 +426,22 @@ class Cluster::Helper {
     if (left_) throw Error(ErrorCode::Cancelled, "does not help any more");
     ++run_;
     Makers makers(work, true);
+    std::size_t placed = 0;
     send(0, {.word = Word::Want, .run = run_, .number = work.n, .count = makers.wanted()});
     while (true) {
       bool moved = false;
       if (const auto m = received()) {
         moved = true;
         if (m->word == Word::Go) throw Error(ErrorCode::Cancelled, "the first process does something else");
-        if (m->word == Word::Done && m->run == run_) return;
+        if (m->word == Word::Done && m->run == run_) {
+          if (work.to_all && placed < work.n)
+            throw Error(ErrorCode::Cancelled, "the first process does something else");
+          return;
+        }
+        if (m->word == Word::Placed && m->run == run_) {
+          work.place(m->number, work.unpack(m->bytes));
+          ++placed;
+        }
         if (m->word == Word::Make && m->run == run_) makers.make(m->number);
       }
       while (auto made = makers.taken()) {

@@ -16,8 +16,8 @@ namespace {
 
 // Verbs that read files, compute cells and write them: run twice at once they disturb nobody. A product is a verb.
 bool can_help(std::string_view verb) {
-  static constexpr std::string_view kVerbs[] = {"mosaic",  "fill", "clip",   "reproject",
-                                                "correct", "grid", "derive", "flow"};
+  static constexpr std::string_view kVerbs[] = {"mosaic", "fill",   "clip", "reproject", "correct",
+                                                "grid",   "derive", "flow", "statistics", "check"};
   return std::find(std::begin(kVerbs), std::end(kVerbs), verb) != std::end(kVerbs) || katoptra::product_named(verb);
 }
 
@@ -32,7 +32,8 @@ int main(int argc, char** argv) {
     if (!can_help(argc > 1 ? argv[1] : "")) return cluster.leave(0);
   }
   const int ran = run_tool(argc, argv);
-  const bool failed = !cluster.is_first() && ran != 0;
+  // Status 1 is an answer: a check found something.
+  const bool failed = !cluster.is_first() && ran > 1;
   const int status = cluster.leave(ran, failed ? "its command failed" : "");
   if (cluster.is_first() && std::getenv("KATOPTRA_TELL_RANKS")) std::fprintf(stderr, "%s\n", cluster.told().c_str());
   return status;

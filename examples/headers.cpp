@@ -22,6 +22,7 @@
 #include "katoptra/grid/cache.hpp"
 #include "katoptra/grid/turn.hpp"
 #include "katoptra/study/judgements.hpp"
+#include "katoptra/study/sheets.hpp"
 #include "katoptra/study/study.hpp"
 #include "katoptra/study/tables.hpp"
 #include "katoptra/surface/clip.hpp"
@@ -174,5 +175,10 @@ int main() {
     const std::string line = section_csv(section(dem, {{677600, 5841300}, {677800, 5841500}}));
     std::printf("tables %d %d %d %s %s\n", t.openable, sheet.parts() > 0, failures, table.substr(0, 4).c_str(),
                 line.substr(0, 8).c_str());
+  }
+  {  // study/sheets.hpp
+    SheetsReport r = write_sheets(dem, "ground/ground.tif", {.edge = 400_m, .made_from = "truth.tif"});
+    Grid whole = open_grid(r.index);
+    std::printf("sheets %zu %d\n", r.sheets.size(), whole.frame() == dem.frame());
   }
 }

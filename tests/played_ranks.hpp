@@ -20,7 +20,7 @@ class PlayedRanks final : public Ranks {
       const WithinWork within;
       sent[i] = work.pack(work.make(i));
     }
-    if (first_)
+    if (first_ || work.to_all)
       for (std::size_t i = 0; i < work.n; ++i) work.place(i, work.unpack(sent[i]));
   }
   int runs = 0;

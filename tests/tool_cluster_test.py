@@ -67,9 +67,23 @@ class Cluster(ToolTest):
         self.assertGreater(others, 0)
         self.assertNotIn("left", told)
 
+    def test_a_look_at_the_whole_is_shared(self):
+        self.environment["KATOPTRA_TELL_RANKS"] = "1"
+        self.run_tool("reproject", SHEETS[0], "--crs", "EPSG:32724", "--cell", "0.1", "-o", "ground.tif")
+        done = self.run_ranks("statistics", "ground.tif", "--threads", "1")
+        self.assertEqual(done.stdout, self.run_tool("statistics", "ground.tif").stdout)
+        first, others = map(int, re.search(r"(\d+) results made by the first, (\d+) by others", done.stderr).groups())
+        self.assertGreater(others, 0, done.stderr)
+        self.assertNotIn("left", done.stderr)
+        # Voids are looked for by all, and known to all.
+        self.run_tool("fill", "ground.tif", "-o", "alone.tif", "--largest", "20m")
+        done = self.run_ranks("fill", "ground.tif", "-o", "filled.tif", "--largest", "20m", "--threads", "1")
+        self.assertNotIn("left", done.stderr)
+        self.assertEqual(self.read("filled.tif"), self.read("alone.tif"))
+
     def test_what_is_not_shared_is_done_once(self):
         ground = SHEETS[0]
-        self.assertEqual(self.run_ranks("statistics", ground).stdout, self.run_tool("statistics", ground).stdout)
+        self.assertEqual(self.run_ranks("check", ground, status=1).stdout, self.run_tool("check", ground, status=1).stdout)
         self.run_ranks("clip", ground, "-o", "out.nc")
         self.run_tool("clip", ground, "-o", "alone.nc")
         self.assertEqual(self.files(), [self.path("alone.nc"), self.path("out.nc")])

@@ -27,6 +27,8 @@ void refuse_to_help(const std::string& where) {
   if (only_helps()) throw Error(ErrorCode::Cancelled, "is left to the first process", where);
 }
 
+bool work_is_shared() { return g_ranks && !WithinWork::now(); }
+
 void share_ordered(const SharedWork& work) {
   if (Ranks* r = g_ranks; r && !WithinWork::now())
     r->share(work);

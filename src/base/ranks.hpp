@@ -19,9 +19,10 @@ struct SharedWork {
   std::size_t n = 0, in_flight = 1;
   // How many a process makes at once; 0: as many as it has threads. For results that are made on all threads.
   std::size_t at_once = 0;
+  bool to_all = false;  // `place` runs in every process, with the same results in the same order
   RunOptions options;
   std::function<std::shared_ptr<void>(std::size_t)> make;
-  std::function<void(std::size_t, std::shared_ptr<void>)> place;  // in the first process only
+  std::function<void(std::size_t, std::shared_ptr<void>)> place;  // in the first process only, or in all
   std::function<std::vector<std::uint8_t>(const std::shared_ptr<void>& result)> pack;
   std::function<std::shared_ptr<void>(std::span<const std::uint8_t>)> unpack;
 };
@@ -53,6 +54,8 @@ class LeavesFiles {
   static thread_local int depth_;
 };
 
+// Whether work that is shared now goes to several processes.
+bool work_is_shared();
 // As parallel_ordered, over all processes; by this one alone within work that is spread already.
 void share_ordered(const SharedWork& work);
 

@@ -8,6 +8,7 @@
 #include "check/detectors/detector.hpp"
 #include "check/detectors/streams.hpp"
 #include "check/detectors/sureness.hpp"
+#include "grid/shared_bands.hpp"
 
 namespace katoptra {
 namespace {
@@ -60,19 +61,29 @@ bool scan(const Grid& grid, const CheckOptions& options, bool last, CheckReport&
     others.push_back(make_oblique_detector(scene));
   }
   using Parts = std::vector<std::shared_ptr<void>>;
-  map_bands(
-      grid, seams ? Planes::ValuesAndOrigin : Planes::Values, kHalo, options.run,
-      [&](Block block, const Window& band) -> std::shared_ptr<void> {
-        auto parts = std::make_shared<Parts>();
-        parts->push_back(census.scan(block, band));
-        for (const auto& d : others) parts->push_back(d->scan(block, band));
-        return parts;
-      },
-      [&](std::shared_ptr<void> p) {
-        const Parts& parts = *static_cast<const Parts*>(p.get());
-        census.merge(parts[0].get());
-        for (std::size_t i = 0; i < others.size(); ++i) others[i]->merge(parts[i + 1].get());
-      });
+  std::vector<Detector*> all{&census};
+  for (const auto& d : others) all.push_back(d.get());
+  share_bands(grid, seams ? Planes::ValuesAndOrigin : Planes::Values, kHalo, options.run, TellBands::All,
+              {.map = [&](const Block& block, const Window& band) -> std::shared_ptr<void> {
+                 auto parts = std::make_shared<Parts>();
+                 for (const Detector* d : all) parts->push_back(d->scan(block, band));
+                 return parts;
+               },
+               .reduce =
+                   [&](const std::shared_ptr<void>& p) {
+                     const Parts& parts = *static_cast<const Parts*>(p.get());
+                     for (std::size_t i = 0; i < all.size(); ++i) all[i]->merge(parts[i].get());
+                   },
+               .pack =
+                   [&](const std::shared_ptr<void>& p, Packer& to) {
+                     const Parts& parts = *static_cast<const Parts*>(p.get());
+                     for (std::size_t i = 0; i < all.size(); ++i) all[i]->pack(parts[i].get(), to);
+                   },
+               .unpack = [&](Unpacker& from) -> std::shared_ptr<void> {
+                 auto parts = std::make_shared<Parts>();
+                 for (const Detector* d : all) parts->push_back(d->unpack(from));
+                 return parts;
+               }});
   census.judge();
   report.statistics = census.statistics();
   if (heights && !last)

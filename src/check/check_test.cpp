@@ -5,7 +5,6 @@
 
 #include "katoptra/check/despike.hpp"
 #include "katoptra/grid/uncertainty.hpp"
-#include "katoptra/grid/uncertainty.hpp"
 #include "katoptra/surface/mosaic.hpp"
 #include "katoptra/surface/reproject.hpp"
 

@@ -9,6 +9,7 @@
 
 #include "base/clones.hpp"
 #include "check/detectors/census.hpp"
+#include "grid/shared_bands.hpp"
 #include "moments.hpp"
 
 namespace katoptra {
@@ -99,12 +100,17 @@ KATOPTRA_CLONES void numbers_of_bins(const float* __restrict z, std::int32_t n, 
 }  // namespace
 
 struct StatisticsPart {
-  explicit StatisticsPart(double origin) : sketch(origin) {}
+  explicit StatisticsPart(double origin = 0) : sketch(origin) {}
   ValueSketch sketch;
   std::vector<Moments> rows;
   Moments moments;
   std::int64_t voids = 0;
   Extreme low{std::numeric_limits<float>::infinity()}, high{-std::numeric_limits<float>::infinity()};
+
+  template <class Fields>
+  void fields(Fields& f) {
+    f(sketch, rows, voids, low, high);
+  }
 };
 
 // ---------------------------------------------------------------------------------------------------------- sketch
@@ -159,6 +165,27 @@ void ValueSketch::add(const ValueSketch& other) {
       if (const std::int64_t n = (*other.pages_[p])[i]; n > 0) counter((p * kPageBins + i) >> shift) += n;
   }
   count_ += other.count_;
+}
+
+std::vector<std::int64_t> ValueSketch::packed() const {
+  std::vector<std::int64_t> counts{count_};
+  for (std::uint32_t p = 0; p < bin_pages(); ++p) {
+    if (!pages_[p]) continue;
+    for (std::uint32_t i = 0; i < kPageBins; ++i)
+      if (const std::int64_t n = (*pages_[p])[i]; n > 0) {
+        counts.push_back(p * kPageBins + i);
+        counts.push_back(n);
+      }
+  }
+  return counts;
+}
+
+void ValueSketch::add_packed(std::span<const std::int64_t> counts) {
+  if (counts.empty()) return;
+  count_ += counts[0];
+  for (std::size_t i = 1; i + 1 < counts.size(); i += 2)
+    if (const auto bin = static_cast<std::uint64_t>(counts[i]); bin < bin_pages() * kPageBins)
+      counter(static_cast<std::uint32_t>(bin)) += counts[i + 1];
 }
 
 template <class Body>
@@ -372,6 +399,14 @@ void StatisticsGathering::merge(const StatisticsPart& p) {
   all_->high.meet(p.high, false);
 }
 
+void StatisticsGathering::pack(StatisticsPart& part, Packer& to) { FieldPacker{to}(part); }
+
+std::shared_ptr<StatisticsPart> StatisticsGathering::unpack(Unpacker& from) const {
+  auto p = part();
+  FieldUnpacker{from}(*p);
+  return p;
+}
+
 std::int64_t StatisticsGathering::at_lowest() const { return all_->low.count; }
 std::int64_t StatisticsGathering::at_highest() const { return all_->high.count; }
 
@@ -394,15 +429,17 @@ Statistics StatisticsGathering::result() {
 
 Statistics statistics(const Grid& grid, const RunOptions& options) {
   StatisticsGathering all(grid);
-  map_bands(
-      grid, Planes::Values, 0, options,
-      [&](Block block, const Window& band) -> std::shared_ptr<void> {
-        auto p = all.part();
-        for (std::int64_t r = 0; r < band.rows; ++r)
-          StatisticsGathering::add_row(*p, block.row(r), band.cols, band.row + r);
-        return p;
-      },
-      [&](std::shared_ptr<void> part) { all.merge(*static_cast<const StatisticsPart*>(part.get())); });
+  share_bands(grid, Planes::Values, 0, options, TellBands::All,
+              {.map = [&](const Block& block, const Window& band) -> std::shared_ptr<void> {
+                 auto p = all.part();
+                 for (std::int64_t r = 0; r < band.rows; ++r)
+                   StatisticsGathering::add_row(*p, block.row(r), band.cols, band.row + r);
+                 return p;
+               },
+               .reduce = [&](const std::shared_ptr<void>& p) { all.merge(*static_cast<StatisticsPart*>(p.get())); },
+               .pack = [](const std::shared_ptr<void>& p,
+                          Packer& to) { StatisticsGathering::pack(*static_cast<StatisticsPart*>(p.get()), to); },
+               .unpack = [&](Unpacker& from) -> std::shared_ptr<void> { return all.unpack(from); }});
   return all.result();
 }
 

@@ -5,6 +5,7 @@
 #include "katoptra/base/error.hpp"
 #include "katoptra/surface/fill.hpp"
 
+#include "grid/shared_bands.hpp"
 #include "void_finder.hpp"
 
 namespace katoptra {
@@ -96,16 +97,40 @@ VoidMap VoidFinder::finish() {
   return std::move(map_);
 }
 
+namespace {
+
+// The runs of a band, one row after another.
+struct BandRuns {
+  std::vector<VoidRun> runs;
+  std::vector<std::size_t> row_end;
+
+  template <class Fields>
+  void fields(Fields& f) {
+    f(runs, row_end);
+  }
+};
+
+}  // namespace
+
 VoidMap find_voids(const Grid& grid, const RunOptions& options) {
   VoidFinder finder(grid.frame(), options.memory, grid.info().name);
-  std::vector<VoidRun> runs;
-  for_each_band(grid, Planes::Values, options, [&](const Block& band) {
-    for (std::int64_t r = 0; r < band.window().rows; ++r) {
-      runs.clear();
-      VoidFinder::runs_of(band.row(r), band.window().cols, runs);
-      finder.add_row(runs);
-    }
-  });
+  share_bands<BandRuns>(
+      grid, Planes::Values, 0, options, TellBands::All,
+      [](const Block& block, const Window& band) {
+        auto b = std::make_shared<BandRuns>();
+        for (std::int64_t r = 0; r < band.rows; ++r) {
+          VoidFinder::runs_of(block.row(r), band.cols, b->runs);
+          b->row_end.push_back(b->runs.size());
+        }
+        return b;
+      },
+      [&](const BandRuns& b) {
+        std::size_t begin = 0;
+        for (const std::size_t end : b.row_end) {
+          finder.add_row(std::span(b.runs).subspan(begin, end - begin));
+          begin = end;
+        }
+      });
   return finder.finish();
 }
 

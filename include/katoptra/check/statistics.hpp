@@ -11,6 +11,7 @@
 #include <array>
 #include <cstdint>
 #include <memory>
+#include <span>
 #include <utility>
 #include <vector>
 
@@ -46,6 +47,9 @@ class ValueSketch {
   // Both must have the same origin, and the other as many bits or more.
   void add(const ValueSketch& other);
   std::int64_t count() const { return count_; }
+  // Its counts as numbers that can be sent, and added to another of the same origin and as many bits.
+  std::vector<std::int64_t> packed() const;
+  void add_packed(std::span<const std::int64_t> counts);
   // q in 0..1; NaN when empty.
   double quantile(double q) const;
   // How many values lie below `v`, interpolated within its bin.

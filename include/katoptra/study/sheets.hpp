@@ -1,7 +1,8 @@
 // A grid that is too large for one file, as sheets: files of a stated size whose cells are together those of the whole,
 // to the last bit, with an index and a STAC catalogue of them.
 //
-//   SheetsReport r = write_sheets(mosaic(tiles), "ground/ground.tif", {.edge = 10_km, .made_from = "tiles of 2024"});
+//   SheetsReport r = write_sheets(dem, "ground/ground.tif", {.edge = Length::metres(10'000), .made_from = "dem.tif"});
+//   Grid whole = open_grid(r.index);
 //
 // ground/ground_e41_n583.tif      the cells from x = 41 x 10 km and y = 583 x 10 km on
 // ground/ground.sheets.geojson    where the sheets lie and what is in them; also a shortlist, for fetch and mosaic

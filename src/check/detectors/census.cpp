@@ -76,6 +76,19 @@ void Census::merge(void* p) {
   known_ += part.known;
 }
 
+void Census::pack(void* p, Packer& to) const {
+  CensusPart& part = *static_cast<CensusPart*>(p);
+  StatisticsGathering::pack(*part.statistics, to);
+  FieldPacker{to}(part.voids, part.row_end, part.known);
+}
+
+std::shared_ptr<void> Census::unpack(Unpacker& from) const {
+  auto part = std::make_shared<CensusPart>();
+  part->statistics = gathering_.unpack(from);
+  FieldUnpacker{from}(part->voids, part->row_end, part->known);
+  return part;
+}
+
 void Census::judge() {
   statistics_ = gathering_.result();
   judge_voids();

@@ -21,6 +21,8 @@ class StatisticsGathering {
   // How many cells of the row have a value.
   static std::int64_t add_row(StatisticsPart& part, const float* row, std::int64_t cols, std::int64_t r);
   void merge(const StatisticsPart& part);
+  static void pack(StatisticsPart& part, Packer& to);
+  std::shared_ptr<StatisticsPart> unpack(Unpacker& from) const;
   Statistics result();
   // How many cells have exactly the lowest (highest) value.
   std::int64_t at_lowest() const;
@@ -37,6 +39,8 @@ class Census final : public Detector {
   std::shared_ptr<void> scan(const Block& block, const Window& band) const override;
   void merge(void* part) override;
   void judge() override;
+  void pack(void* part, Packer& to) const override;
+  std::shared_ptr<void> unpack(Unpacker& from) const override;
   const Statistics& statistics() const { return statistics_; }
   // A value that can only stand for nothing.
   std::optional<double> undeclared_void() const;

@@ -10,6 +10,8 @@
 #include "katoptra/check/thresholds.hpp"
 #include "katoptra/grid/grid.hpp"
 
+#include "base/packed.hpp"
+
 namespace katoptra {
 
 inline constexpr std::int64_t kHalo = 8;         // rows that a scanned block has above and below its band
@@ -52,9 +54,25 @@ class Detector {
   virtual std::shared_ptr<void> scan(const Block& block, const Window& band) const = 0;
   virtual void merge(void* part) = 0;
   virtual void judge() = 0;
+  // Findings of a band on their way between processes.
+  virtual void pack(void* part, Packer& to) const = 0;
+  virtual std::shared_ptr<void> unpack(Unpacker& from) const = 0;
 
  protected:
   Scene& scene_;
+};
+
+// Whose findings of a band are a Part that names its fields (base/packed.hpp).
+template <class Part>
+class DetectorOf : public Detector {
+ public:
+  using Detector::Detector;
+  void pack(void* part, Packer& to) const final { FieldPacker{to}(*static_cast<Part*>(part)); }
+  std::shared_ptr<void> unpack(Unpacker& from) const final {
+    auto part = std::make_shared<Part>();
+    FieldUnpacker{from}(*part);
+    return part;
+  }
 };
 
 std::unique_ptr<Detector> make_spike_detector(Scene& scene);

@@ -52,11 +52,21 @@ struct Sums {
 struct TileColumns {
   std::int64_t tile = 0;
   std::vector<Sum> sums;  // of each column over the rows of the tile that lie in the band
+
+  template <class Fields>
+  void fields(Fields& f) {
+    f(tile, sums);
+  }
 };
 
 struct Part {
   std::vector<std::vector<Sum>> rows;  // of each row, by segments of 256 columns
   std::vector<TileColumns> columns;
+
+  template <class Fields>
+  void fields(Fields& f) {
+    f(rows, columns);
+  }
 };
 
 // Departures from the middle of two neighbours, in fixed point, at most a metre either way so that a spike makes no
@@ -201,10 +211,10 @@ struct Line {
 };
 using Lines = std::map<std::int64_t, Line>;
 
-class LineDetector final : public Detector {
+class LineDetector final : public DetectorOf<Part> {
  public:
   explicit LineDetector(Scene& scene)
-      : Detector(scene),
+      : DetectorOf(scene),
         cols_(scene.frame().cols()),
         rows_(scene.frame().rows()),
         segments_(std::max<std::int64_t>(1, (cols_ + kTile / 2) / kTile)),

@@ -27,13 +27,18 @@ struct Piece {
   std::size_t half_row = 0, middle_row = 0;  // the first of each
   std::vector<float> halves, middle;
   bool last = false;  // the window is complete with it
+
+  template <class Fields>
+  void fields(Fields& f) {
+    f(window, half_row, middle_row, halves, middle, last);
+  }
 };
 using Part = std::vector<Piece>;
 
-class ObliqueDetector final : public Detector {
+class ObliqueDetector final : public DetectorOf<Part> {
  public:
   explicit ObliqueDetector(Scene& scene)
-      : Detector(scene),
+      : DetectorOf(scene),
         whole_(scene.frame().cols() * scene.frame().rows() <= kWholeCells),
         cols_(beginnings(scene.frame().cols(), whole_)),
         rows_(beginnings(scene.frame().rows(), whole_)),

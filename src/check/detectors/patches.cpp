@@ -19,6 +19,11 @@ using Run = RegionRun;  // with the value of a flat run; zero for planes
 struct Part {
   std::vector<std::vector<Run>> flats, planes;  // by row
   std::vector<std::vector<Run>> rounded;        // by row of squares; columns of squares
+
+  template <class Fields>
+  void fields(Fields& f) {
+    f(flats, planes, rounded);
+  }
 };
 
 // ---- planes that were rounded
@@ -94,10 +99,10 @@ std::vector<Run> rounded_runs(const std::array<const float*, kSquare>& z, std::i
 
 // ---- the detector
 
-class PatchDetector final : public Detector {
+class PatchDetector final : public DetectorOf<Part> {
  public:
   explicit PatchDetector(Scene& scene)
-      : Detector(scene),
+      : DetectorOf(scene),
         flats_(scene.limits().flat_cells),
         planes_(scene.limits().planar_cells),
         rounded_(std::max(2.0, scene.limits().planar_cells / (kSquare * kSquare))) {}

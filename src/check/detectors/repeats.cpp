@@ -30,9 +30,9 @@ struct RepeatPart {
 
 // A group that equals that of the line before although its cells differ among themselves is no accident. Groups begin
 // at fixed places, so that bands do not matter.
-class RepeatDetector final : public Detector {
+class RepeatDetector final : public DetectorOf<RepeatPart> {
  public:
-  using Detector::Detector;
+  using DetectorOf::DetectorOf;
 
   std::shared_ptr<void> scan(const Block& b, const Window& band) const override {
     auto part = std::make_shared<RepeatPart>();
@@ -112,9 +112,9 @@ struct Neighbours {
 };
 constexpr std::int64_t kWantedSamples = 200'000;
 
-class TerraceDetector final : public Detector {
+class TerraceDetector final : public DetectorOf<std::vector<Neighbours>> {
  public:
-  explicit TerraceDetector(Scene& scene) : Detector(scene) {
+  explicit TerraceDetector(Scene& scene) : DetectorOf(scene) {
     const std::int64_t cells = scene.frame().cols() * scene.frame().rows();
     stride_ = std::max<std::int64_t>(1, cells / kWantedSamples) | 1;
   }

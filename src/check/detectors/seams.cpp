@@ -21,12 +21,17 @@ struct Steps {
   std::vector<float> values;
   std::int64_t along_x = 0, along_y = 0;                    // borders that run east, and north
   std::set<std::pair<std::int64_t, std::int64_t>> patches;  // row, column
+
+  template <class Fields>
+  void fields(Fields& f) {
+    f(values, along_x, along_y, patches);
+  }
 };
 using Part = std::map<Pair, Steps>;
 
-class SeamDetector final : public Detector {
+class SeamDetector final : public DetectorOf<Part> {
  public:
-  using Detector::Detector;
+  using DetectorOf::DetectorOf;
 
   std::shared_ptr<void> scan(const Block& b, const Window& band) const override {
     auto part = std::make_shared<Part>();

@@ -32,6 +32,11 @@ struct Part {
   std::vector<Spike> spikes;
   ValueSketch residuals{0, 9};
   std::int64_t standing_off = 0;
+
+  template <class Fields>
+  void fields(Fields& f) {
+    f(spikes, residuals, standing_off);
+  }
 };
 
 // How far each cell stands off the middle of its second neighbours, along the row or across it, whichever is less: a
@@ -176,10 +181,10 @@ std::optional<RingFit> fit_ring(const Block& b, std::int64_t c, std::int64_t r, 
 
 namespace {
 
-class SpikeDetector final : public Detector {
+class SpikeDetector final : public DetectorOf<Part> {
  public:
   explicit SpikeDetector(Scene& scene)
-      : Detector(scene), least_(static_cast<float>(scene.in_unit(scene.limits().spike))) {}
+      : DetectorOf(scene), least_(static_cast<float>(scene.in_unit(scene.limits().spike))) {}
 
   std::shared_ptr<void> scan(const Block& b, const Window& band) const override {
     auto part = std::make_shared<Part>();

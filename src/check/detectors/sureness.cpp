@@ -9,6 +9,8 @@
 
 #include "katoptra/check/statistics.hpp"
 
+#include "grid/shared_bands.hpp"
+
 namespace katoptra {
 namespace {
 
@@ -24,6 +26,11 @@ struct Row {
   float largest = 0;
   std::int64_t col = -1;  // of the largest
   std::vector<float> ratios;
+
+  template <class Fields>
+  void fields(Fields& f) {
+    f(values, known, zeros, largest, col, ratios);
+  }
 };
 
 // How far the middle of nine cells scatters, in what their uncertainties allow; NaN where one says nothing.
@@ -64,9 +71,9 @@ void judge_sureness(Scene& scene, double height_range, double too_sure, const Ru
   Row all;
   std::int64_t largest_row = 0, row = 0;
   ValueSketch scatters(0, 9);
-  map_bands(
-      g, Planes::ValuesAndUncertainty, 1, run,
-      [&](Block block, const Window& band) -> std::shared_ptr<void> {
+  share_bands<std::vector<Row>>(
+      g, Planes::ValuesAndUncertainty, 1, run, TellBands::All,
+      [&](const Block& block, const Window& band) {
         // Of one column more on either side, which the band does not have.
         auto rows = std::make_shared<std::vector<Row>>();
         Block wide({-1, band.row - 1, cols + 2, band.rows + 2}, Planes::ValuesAndUncertainty);
@@ -80,8 +87,8 @@ void judge_sureness(Scene& scene, double height_range, double too_sure, const Ru
         for (std::int64_t r = 1; r <= band.rows; ++r) rows->push_back(row_of(wide, r, cols));
         return rows;
       },
-      [&](std::shared_ptr<void> part) {
-        for (const Row& r : *static_cast<const std::vector<Row>*>(part.get())) {
+      [&](const std::vector<Row>& rows) {
+        for (const Row& r : rows) {
           all.values += r.values;
           all.known += r.known;
           all.zeros += r.zeros;
@@ -104,7 +111,8 @@ void judge_sureness(Scene& scene, double height_range, double too_sure, const Ru
               static_cast<double>(missing));
   if (all.zeros > 0)
     scene.add("uncertainty", Severity::Warning,
-              fmt::format("{} cell{} an uncertainty of zero, which no survey has", all.zeros, all.zeros == 1 ? " states" : "s state"),
+              fmt::format("{} cell{} an uncertainty of zero, which no survey has", all.zeros,
+                          all.zeros == 1 ? " states" : "s state"),
               "it stands for nothing, most likely: state another", static_cast<double>(all.zeros));
   if (height_range > 0 && static_cast<double>(all.largest) > height_range)
     scene.add("uncertainty", Severity::Warning,
