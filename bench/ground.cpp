@@ -35,8 +35,11 @@ void tell(const std::string& name, double seconds, const PointBatch& truth, cons
     all.add(truth.classification[i] == kGround, told[i]);
     if (truth.classification[i] != kWater) land.add(truth.classification[i] == kGround, told[i]);
   }
-  fmt::print("{:34} {:6.2f} s  total error {:5.2f} %; on land {:5.2f} % ({} of {} missed, {} others taken)\n", name,
-             seconds, all.total(), land.total(), land.missed, land.ground, land.false_ground);
+  fmt::print(
+      "{:34} {:6.2f} s, {:.2f} M points/s  total error {:5.2f} %; on land {:5.2f} % ({} of {} missed, {} others "
+      "taken)\n",
+      name, seconds, static_cast<double>(truth.size()) / seconds / 1e6, all.total(), land.total(), land.missed,
+      land.ground, land.false_ground);
 }
 
 // Cloth simulation after Zhang et al. (2016), "An easy-to-use airborne LiDAR data filtering method based on cloth

@@ -1,5 +1,6 @@
-// How time and memory grow: each main command on surfaces of 10^6, 10^7, 10^8 and 1.6 * 10^9 cells, and points to a
-// grid, each in a process of its own. Lines of figures for bench/growth_figure.py, which draws docs/growth.svg:
+// How time and memory grow: each main command on surfaces of 10^6, 10^7, 10^8 and 1.6 * 10^9 cells, and up to 10^8
+// points to a grid, each in a process of its own. Lines of figures for bench/growth_figure.py, which draws
+// docs/growth.svg:
 //
 //   build/bin/growth [MOST [FOLDER]] > growth.csv          cells; 1e8 unless told
 #include <sys/resource.h>
@@ -9,6 +10,8 @@
 #include "katoptra/check/check.hpp"
 #include "katoptra/check/compare.hpp"
 #include "katoptra/grid/cache.hpp"
+#include "katoptra/points/gridding.hpp"
+#include "katoptra/points/select.hpp"
 #include "katoptra/surface/clip.hpp"
 #include "katoptra/surface/fill.hpp"
 #include "katoptra/surface/mosaic.hpp"
@@ -17,6 +20,7 @@
 #include "katoptra/terrain/derivatives.hpp"
 
 #include "bench.hpp"
+#include "scanned_ground.hpp"
 
 namespace {
 
@@ -119,6 +123,21 @@ class Size {
       bench::require(compare(g, g, {.coregister = false, .run = kRun}).overall.highest == 0, "it equals itself");
     });
   }
+  // As many points as cells.
+  void points() {
+    constexpr double kMost = 1.01e8;
+    if (cells_ > kMost) return;
+    const auto n = static_cast<std::size_t>(cells_);
+    const fs::path sheets = out_.parent_path() / "sheets";
+    fs::create_directories(sheets);
+    bench::require(measured([&] { bench::scanned_sheets(n, sheets); }).good, "points are written");
+    tell("points to a grid", [&] {
+      const PointCloud all = bench::scanned_sheets(n, sheets);
+      const GriddedPoints g = grid_points(select(all, {.area = nullptr, .classes = {2}}), {.cell = 1_m, .run = kRun});
+      write(g.grids[0], out_);
+    });
+    fs::remove_all(sheets);
+  }
 
  private:
   static void make(const fs::path& path, std::int64_t cols, std::int64_t rows, std::int64_t from) {
@@ -154,6 +173,7 @@ int main(int argc, char** argv) {
     size.surfaces();
     size.products();
     size.judgements();
+    size.points();
   }
   return 0;
 }

@@ -10,6 +10,7 @@
 
 #include "katoptra/base/error.hpp"
 
+#include "base/ranks.hpp"
 #include "base/text.hpp"
 #include "format_row.hpp"
 #include "lineage_file.hpp"
@@ -143,6 +144,8 @@ WriteReport write_grid(const Grid& grid, const fs::path& path, const WriteOption
     throw Error(ErrorCode::Unsupported, fmt::format("grids are not written as '{}' here", lower_extension(path)),
                 path.string(),
                 "give a name that ends in .tif, .asc, .flt, .bil, .hgt, .dt2, .nc, .bag, .h5, .xyz or .png");
+  // Processes that share the work read parts of it each.
+  if (!work_is_shared()) grid.expect(grid.frame().window());
   WriteReport report;
   try {
     report = row->write_grid(grid, path, options);

@@ -24,6 +24,7 @@ class TracedSource final : public GridSource {
       : values_(std::move(values)), codes_(std::move(codes)), info_(std::move(info)) {}
   const GridInfo& info() const override { return info_; }
   bool carries_uncertainty() const override { return values_.carries_uncertainty(); }
+  void expect(const Window& w) const override { values_.expect(w); }
   void read(const BlockView& out) const override {
     BlockView plain = out;
     plain.origin = nullptr;

@@ -171,6 +171,7 @@ class ScaledSource final : public GridSource {
       : input_(std::move(input)), info_(std::move(info)), factor_(factor), offset_(offset) {}
   const GridInfo& info() const override { return info_; }
   bool carries_uncertainty() const override { return input_.carries_uncertainty(); }
+  void expect(const Window& w) const override { input_.expect(w); }
   void read(const BlockView& out) const override {
     input_.read_into(out);
     if (factor_ == 1 && offset_ == 0) return;
@@ -199,6 +200,7 @@ class VoidedSource final : public GridSource {
   VoidedSource(Grid input, double value) : input_(std::move(input)), value_(static_cast<float>(value)) {}
   const GridInfo& info() const override { return input_.info(); }
   bool carries_uncertainty() const override { return input_.carries_uncertainty(); }
+  void expect(const Window& w) const override { input_.expect(w); }
   void read(const BlockView& out) const override {
     input_.read_into(out);
     for (std::int64_t r = 0; r < out.window.rows; ++r)
@@ -307,6 +309,7 @@ void map_bands(const Grid& grid, Planes planes, std::int64_t halo, const RunOpti
                const std::function<void(std::shared_ptr<void>)>& reduce) {
   const Frame& f = grid.frame();
   const std::int64_t rows = band_rows(f.cols(), options);
+  grid.expect(f.window());
   const auto bands = static_cast<std::size_t>((f.rows() + rows - 1) / rows);
   parallel_ordered(
       bands, static_cast<std::size_t>(2 * thread_count(options)), options,

@@ -19,6 +19,9 @@ class WindowSource final : public GridSource {
       : input_(std::move(input)), info_(std::move(info)), window_(window) {}
   const GridInfo& info() const override { return info_; }
   bool carries_uncertainty() const override { return input_.carries_uncertainty(); }
+  void expect(const Window& w) const override {
+    input_.expect({w.col + window_.col, w.row + window_.row, w.cols, w.rows});
+  }
   void read(const BlockView& out) const override {
     BlockView in = out;
     in.window.col += window_.col;
@@ -37,6 +40,7 @@ class MaskSource final : public GridSource {
   MaskSource(Grid input, CellMask mask) : input_(std::move(input)), mask_(std::move(mask)) {}
   const GridInfo& info() const override { return input_.info(); }
   bool carries_uncertainty() const override { return input_.carries_uncertainty(); }
+  void expect(const Window& w) const override { input_.expect(w); }
   void read(const BlockView& out) const override {
     input_.read_into(out);
     const Window& w = out.window;

@@ -41,6 +41,18 @@ class MosaicSource final : public GridSource {
     return std::any_of(parts_.begin(), parts_.end(), [](const Part& p) { return p.grid.carries_uncertainty(); });
   }
 
+  // Of tiles that others hide a part will be read at most, wherever these have voids.
+  void expect(const Window& w) const override {
+    for (std::size_t i = 0; i < parts_.size(); ++i) {
+      const Window& place = parts_[i].place;
+      const Window common = place.intersected(w);
+      const bool hidden = std::any_of(parts_.begin(), parts_.begin() + static_cast<std::ptrdiff_t>(i),
+                                      [&](const Part& p) { return !p.place.intersected(common).empty(); });
+      if (!common.empty() && !hidden)
+        parts_[i].grid.expect({common.col - place.col, common.row - place.row, common.cols, common.rows});
+    }
+  }
+
   void read(const BlockView& out) const override {
     if (feather_ > 0)
       blend(out);

@@ -181,6 +181,7 @@ class GradientSource final : public GridSource {
   }
   const GridInfo& info() const override { return info_; }
   bool carries_uncertainty() const override { return east_ > 0; }
+  void expect(const Window& w) const override { input_.expect(w.grown(1)); }
 
   void read(const BlockView& out) const override {
     const Window& w = out.window;

@@ -25,6 +25,9 @@ class ByteSource {
   virtual const std::string& name() const = 0;
   // Says that these bytes are wanted soon, so that a slow disk may begin; costs nothing otherwise.
   virtual void will_need(std::uint64_t offset, std::uint64_t bytes) const;
+  // Says that all of these bytes will be wanted, sooner or later: what is far away comes in few large pieces then. The
+  // disk is not told, for it may be more than fits into memory.
+  virtual void expect(std::uint64_t offset, std::uint64_t bytes) const;
   // The day of its last change (ISO) where the source itself knows it.
   virtual std::string changed() const { return {}; }
 

@@ -154,6 +154,9 @@ class GridSource {
   // carries it: what knows nothing of it has none, and cannot pass on one that is no longer true.
   virtual void read(const BlockView& out) const = 0;
   virtual bool carries_uncertainty() const { return false; }
+  // Says that all cells of a window will be read, sooner or later (ByteSource::expect). It is passed on as far as that
+  // is simple.
+  virtual void expect(const Window&) const {}
   // The same ground with cells twice as wide (half_frame), where it is kept beside the values, as overviews of a file
   // are; null elsewhere. To be looked at: how its values were made is not known.
   virtual std::shared_ptr<const GridSource> half() const { return nullptr; }
@@ -173,6 +176,7 @@ class Grid {
   // Any window; cells outside the frame are voids.
   Block read(const Window& window, Planes planes = Planes::Values) const;
   void read_into(const BlockView& out) const;
+  void expect(const Window& window) const { source_->expect(window.intersected(frame().window())); }
   // Some of its cells have a known uncertainty (grid/uncertainty.hpp).
   bool carries_uncertainty() const { return source_->carries_uncertainty(); }
   // One value at a cell; NaN outside. For points use `sample` (terrain/sample.hpp): this decodes a block for each call.

@@ -41,6 +41,7 @@ std::vector<std::uint8_t> ByteSource::head(std::size_t n) const {
 }
 
 void ByteSource::will_need(std::uint64_t, std::uint64_t) const {}
+void ByteSource::expect(std::uint64_t, std::uint64_t) const {}
 
 namespace {
 
@@ -71,6 +72,9 @@ class PartSource final : public ByteSource {
   const std::string& name() const override { return name_; }
   void will_need(std::uint64_t offset, std::uint64_t bytes) const override {
     if (offset < size_) whole_->will_need(offset_ + offset, std::min(bytes, size_ - offset));
+  }
+  void expect(std::uint64_t offset, std::uint64_t bytes) const override {
+    if (offset < size_) whole_->expect(offset_ + offset, std::min(bytes, size_ - offset));
   }
   std::size_t read_at(std::uint64_t offset, std::span<std::uint8_t> out) const override {
     if (offset >= size_) return 0;

@@ -168,6 +168,41 @@ TEST(Remote, NeighboursThatAreWantedSoonComeInOneRequest) {
   EXPECT_EQ(server.asked, 1);
 }
 
+// What is expected comes with what is read before it, in whatever pieces and order it was told, and nothing else does.
+TEST(Remote, WhatIsExpectedComesInFewRequests) {
+  std::mt19937 random(6);
+  for (int i = 0; i < 30; ++i) {
+    FakeServer server;
+    const std::uint64_t blocks = 40;
+    const std::string all = noise(blocks * kRemoteBlock, 1);
+    server.put("http://s/a.bin", all);
+    const auto source = open_url("http://s/a.bin");
+    std::vector<bool> wanted(blocks, false);
+    for (int k = 0; k < 12; ++k) {
+      const std::uint64_t first = 1 + random() % (blocks - 1), n = 1 + random() % 4, end = std::min(first + n, blocks);
+      source->expect(first * kRemoteBlock + 5, (end - first) * kRemoteBlock - 10);
+      std::fill(wanted.begin() + static_cast<std::ptrdiff_t>(first), wanted.begin() + static_cast<std::ptrdiff_t>(end),
+                true);
+    }
+    int runs = 0;
+    std::uint64_t bytes = 0;
+    for (std::uint64_t b = 1; b < blocks; ++b) {
+      runs += wanted[b] && !wanted[b - 1];
+      bytes += wanted[b] ? kRemoteBlock : 0;
+    }
+    server.asked = 0;
+    const auto before = server.sent.load();
+    std::vector<std::uint8_t> out(100);
+    for (std::uint64_t b = 1; b < blocks; ++b)
+      if (wanted[b]) {
+        source->read_at(b * kRemoteBlock + 7, out);
+        EXPECT_EQ(out[3], static_cast<std::uint8_t>(all[b * kRemoteBlock + 10]));
+      }
+    EXPECT_EQ(server.asked, runs);
+    EXPECT_EQ(server.sent - before, bytes);
+  }
+}
+
 TEST(Remote, ManyThreadsSeeTheSameBytes) {
   FakeServer server;
   const std::string all = noise(30 * kRemoteBlock + 17, 3);

@@ -7,6 +7,7 @@
 #include <fmt/chrono.h>
 #include <fmt/format.h>
 #include <list>
+#include <map>
 #include <mutex>
 #include <set>
 #include <unordered_map>
@@ -26,7 +27,37 @@ namespace {
 std::atomic<std::uint64_t> g_requests, g_bytes, g_files, g_file_bytes;
 
 // Requests are cut at this, so that a long run of missing blocks does not hold up a reader that needs the first.
-constexpr std::uint64_t kMostAtOnce = std::uint64_t{4} << 20;
+constexpr std::uint64_t kMostAtOnce = std::uint64_t{8} << 20;
+
+// Numbers in runs that do not touch.
+class Runs {
+ public:
+  void add(std::uint64_t first, std::uint64_t end) {
+    auto next = runs_.lower_bound(first);
+    if (next != runs_.begin() && std::prev(next)->second >= first) --next;
+    while (next != runs_.end() && next->first <= end) {
+      first = std::min(first, next->first);
+      end = std::max(end, next->second);
+      next = runs_.erase(next);
+    }
+    runs_[first] = end;
+  }
+  bool has(std::uint64_t n) const {
+    const auto next = runs_.upper_bound(n);
+    return next != runs_.begin() && std::prev(next)->second > n;
+  }
+  void remove(std::uint64_t n) {
+    const auto next = runs_.upper_bound(n);
+    if (next == runs_.begin() || std::prev(next)->second <= n) return;
+    const auto [first, end] = *std::prev(next);
+    runs_.erase(first);
+    if (first < n) runs_[first] = n;
+    if (n + 1 < end) runs_[n + 1] = end;
+  }
+
+ private:
+  std::map<std::uint64_t, std::uint64_t> runs_;  // [first, end)
+};
 
 std::string day_of(const std::string& http_date) {
   const std::time_t t = http_date.empty() ? -1 : curl_getdate(http_date.c_str(), nullptr);
@@ -83,9 +114,9 @@ class RangeSource final : public ByteSource {
   void will_need(std::uint64_t offset, std::uint64_t bytes) const override {
     if (bytes == 0 || offset >= size_) return;
     std::lock_guard lock(mutex_);
-    for (std::uint64_t b = offset / kRemoteBlock; b <= (std::min(offset + bytes, size_) - 1) / kRemoteBlock; ++b)
-      if (wanted_.size() < 4096) wanted_.insert(b);
+    wanted_.add(offset / kRemoteBlock, (std::min(offset + bytes, size_) - 1) / kRemoteBlock + 1);
   }
+  void expect(std::uint64_t offset, std::uint64_t bytes) const override { will_need(offset, bytes); }
 
  private:
   using Data = std::shared_ptr<const std::string>;
@@ -94,32 +125,36 @@ class RangeSource final : public ByteSource {
     std::unique_lock lock(mutex_);
     while (true) {
       if (const auto found = blocks_.find(index); found != blocks_.end()) {
-        order_.splice(order_.begin(), order_, found->second.place);
+        use(found->second);
         return found->second.data;
       }
       if (!coming_.count(index)) break;
       arrived_.wait(lock);
     }
-    // This block and those behind it that are asked for or wanted soon, in one request.
-    std::uint64_t end = index + 1;
-    while (end * kRemoteBlock < size_ && (end - index) * kRemoteBlock < kMostAtOnce && !blocks_.count(end) &&
-           !coming_.count(end) && (end <= last_of_read || wanted_.count(end)))
-      ++end;
-    for (std::uint64_t b = index; b < end; ++b) coming_.insert(b);
+    // This block and those beside it that are asked for or wanted soon, in one request.
+    std::uint64_t begin = index, end = index + 1;
+    const auto more = [&](std::uint64_t b) {
+      return (end - begin) * kRemoteBlock < kMostAtOnce && !blocks_.count(b) && !coming_.count(b) &&
+             ((b > index && b <= last_of_read) || wanted_.has(b));
+    };
+    while (end * kRemoteBlock < size_ && more(end)) ++end;
+    while (begin > 0 && more(begin - 1)) --begin;
+    for (std::uint64_t b = begin; b < end; ++b) coming_.insert(b);
     lock.unlock();
     std::string bytes;
     std::exception_ptr error;
     try {
-      bytes = load(index * kRemoteBlock, std::min(end * kRemoteBlock, size_));
+      bytes = load(begin * kRemoteBlock, std::min(end * kRemoteBlock, size_));
     } catch (...) {
       error = std::current_exception();
     }
     lock.lock();
-    for (std::uint64_t b = index; b < end; ++b) coming_.erase(b);
-    if (!error) keep(index, bytes);
+    for (std::uint64_t b = begin; b < end; ++b) coming_.erase(b);
+    if (!error) keep(begin, bytes);
     arrived_.notify_all();
     if (error) std::rethrow_exception(error);
-    return std::make_shared<const std::string>(bytes.substr(0, kRemoteBlock));
+    if (const auto found = blocks_.find(index); found != blocks_.end()) use(found->second);
+    return std::make_shared<const std::string>(bytes.substr((index - begin) * kRemoteBlock, kRemoteBlock));
   }
 
   std::string load(std::uint64_t from, std::uint64_t to) const {
@@ -141,23 +176,29 @@ class RangeSource final : public ByteSource {
     }
   }
 
-  // Holds the lock, or is alone.
+  // Holds the lock, or is alone. What came along and was not read yet stays longest: else it would come twice.
   void keep(std::uint64_t index, const std::string& bytes) const {
     for (std::uint64_t at = 0; at < bytes.size(); at += kRemoteBlock, ++index) {
-      order_.push_front(index);
-      blocks_[index] = {std::make_shared<const std::string>(bytes.substr(at, kRemoteBlock)), order_.begin()};
-      wanted_.erase(index);
+      fresh_.push_front(index);
+      blocks_[index] = {std::make_shared<const std::string>(bytes.substr(at, kRemoteBlock)), fresh_.begin(), false};
+      wanted_.remove(index);
     }
-    while (order_.size() > kRemoteKept / kRemoteBlock) {
-      blocks_.erase(order_.back());
-      order_.pop_back();
+    while (blocks_.size() > kRemoteKept / kRemoteBlock) {
+      std::list<std::uint64_t>& from = used_.empty() ? fresh_ : used_;
+      blocks_.erase(from.back());
+      from.pop_back();
     }
   }
 
   struct Kept {
     Data data;
     std::list<std::uint64_t>::iterator place;
+    bool used = false;
   };
+  void use(Kept& k) const {
+    used_.splice(used_.begin(), k.used ? used_ : fresh_, k.place);
+    k.used = true;
+  }
 
   std::string url_, name_;
   std::uint64_t size_;
@@ -165,8 +206,9 @@ class RangeSource final : public ByteSource {
   mutable std::mutex mutex_;
   mutable std::condition_variable arrived_;
   mutable std::unordered_map<std::uint64_t, Kept> blocks_;
-  mutable std::list<std::uint64_t> order_;  // most recent first
-  mutable std::set<std::uint64_t> coming_, wanted_;
+  mutable std::list<std::uint64_t> used_, fresh_;  // most recent first; those that were read, and not yet
+  mutable std::set<std::uint64_t> coming_;
+  mutable Runs wanted_;
 };
 
 }  // namespace

@@ -190,6 +190,16 @@ class TiffSource final : public GridSource {
                                         std::vector<Layout>(overviews_.begin() + 1, overviews_.end()));
   }
 
+  void expect(const Window& w) const override {
+    const Layout& l = layout_;
+    if (w.empty()) return;
+    for (std::int64_t br = w.row / l.block_rows; br <= (w.row + w.rows - 1) / l.block_rows; ++br)
+      for (std::int64_t bc = w.col / l.block_cols; bc <= (w.col + w.cols - 1) / l.block_cols; ++bc) {
+        const auto i = static_cast<std::size_t>(br * l.blocks_across + bc);
+        bytes_->expect(l.offsets[i], l.counts[i]);
+      }
+  }
+
   void read(const BlockView& out) const override {
     const Window& w = out.window;
     const Layout& l = layout_;
