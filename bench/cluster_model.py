@@ -6,8 +6,8 @@
 
 The model: each core is a process of one thread. It takes a sheet as soon as it is free (as katoptra-mpi hands them out), computes it
 for a time drawn from those that were measured, and reads and writes a shared disk, which all share evenly and which is slow when they
-want more of it than it gives. Before its first sheet each process takes its own first look at the whole surface, where the verb
-needs one. Nothing else is in it: no network in between, no machine that fails.
+want more of it than it gives. Where the verb needs a first look at the whole surface, processes under MPI share it, and runs of one
+part each (--part) take it each for itself. Nothing else is in it: no network in between, no machine that fails.
 """
 import heapq
 import json
@@ -61,16 +61,16 @@ def measure(tool, folder):
         json.dump(tasks, f)
 
 
-def simulate(tasks, verb, cores, disk, rng):
+def simulate(tasks, verb, cores, disk, rng, shared=True):
     """Seconds until the last sheet is whole. All slow down alike when the disk is short, so one clock runs for all."""
     v = tasks["verbs"][verb]
     per_cell = tasks["read_bytes"] / tasks["cells"] + v["written_bytes_a_cell"]
     n = EDGE * EDGE
     mean = sum(v["seconds_a_cell"]) / len(v["seconds_a_cell"])
-    look = tasks["look_seconds"] / tasks["cells"] * n * SHEETS if v["looks"] else 0.0
-    # The first look of each reads all there is: its own work, and the disk's.
-    at_once = cores * tasks["read_bytes"] / tasks["cells"] * n * SHEETS / (disk * 1e9) if v["looks"] else 0.0
-    clock = max(look, at_once)
+    looks = (1 if shared else cores) if v["looks"] else 0
+    # A look reads all there is: work of the cores, and of the disk.
+    look = looks * tasks["look_seconds"] / tasks["cells"] * n * SHEETS / cores
+    clock = max(look, looks * tasks["read_bytes"] / tasks["cells"] * n * SHEETS / (disk * 1e9))
     left = SHEETS
     busy = []
     virtual = 0.0
@@ -101,15 +101,16 @@ def model(path):
         print(f"\nshared disk of {disk} GB/s")
         print("| | " + " | ".join(f"{c} cores" for c in CORES) + " |\n|---|" + "---|" * len(CORES))
         for verb in tasks["verbs"]:
-            one = simulate(tasks, verb, CORES[0], 1e6, rng) * CORES[0]
-            if tasks["verbs"][verb]["looks"]:
-                v = tasks["verbs"][verb]
-                one = sum(v["seconds_a_cell"]) / len(v["seconds_a_cell"]) * EDGE * EDGE * SHEETS + tasks["look_seconds"] / tasks["cells"] * EDGE * EDGE * SHEETS
-            cells = []
-            for c in CORES:
-                t = simulate(tasks, verb, c, disk, rng)
-                cells.append(f"{hours(t)} ({100 * one / c / t:.0f} %)")
-            print(f"| {verb} | " + " | ".join(cells) + " |")
+            v = tasks["verbs"][verb]
+            mean = sum(v["seconds_a_cell"]) / len(v["seconds_a_cell"])
+            one = (mean + (tasks["look_seconds"] / tasks["cells"] if v["looks"] else 0)) * EDGE * EDGE * SHEETS
+            for shared in (True, False) if v["looks"] else (True,):
+                cells = []
+                for c in CORES:
+                    t = simulate(tasks, verb, c, disk, rng, shared)
+                    cells.append(f"{hours(t)} ({100 * one / c / t:.0f} %)")
+                how = "" if not v["looks"] else " (MPI)" if shared else " (--part)"
+                print(f"| {verb}{how} | " + " | ".join(cells) + " |")
 
 
 if __name__ == "__main__":

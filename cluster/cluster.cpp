@@ -198,6 +198,8 @@ std::string reason(const std::exception_ptr& error) {
 // ---- the first process
 
 class Cluster::First {
+  using Moment = std::chrono::steady_clock::time_point;
+
  public:
   explicit First(int size) : helpers_(static_cast<std::size_t>(size)) {
     for (std::size_t r = 1; r < helpers_.size(); ++r) helpers_[r].there = true;
@@ -246,9 +248,9 @@ class Cluster::First {
  private:
   struct Helping {
     bool there = false;
-    std::size_t wants = 0;         // numbers that it could take now
-    std::set<std::size_t> makes;   // those that it was given
-    std::optional<Message> early;  // what it wants of a run that has not begun here
+    std::size_t wants = 0;                // numbers that it could take now
+    std::map<std::size_t, Moment> makes;  // those that it was given, and when
+    std::optional<Message> early;         // what it wants of a run that has not begun here
   };
   // What was sent stays packed until its turn comes.
   struct Waiting {
@@ -268,6 +270,20 @@ class Cluster::First {
     std::size_t made_here = 0, sent = 0;  // of those that wait: how many, and how many bytes
     Makers makers;
     std::size_t own;  // numbers that this process could take now
+    // How long others took, of results that are made on all threads: what takes long is made twice only where one is
+    // much slower than they are.
+    double seconds = 0;
+    std::size_t timed = 0;
+    std::map<std::size_t, Moment> own_since;
+    void took(Moment since) {
+      seconds += std::chrono::duration<double>(std::chrono::steady_clock::now() - since).count();
+      ++timed;
+    }
+    bool is_late(Moment since) const {
+      if (work.at_once == 0) return true;
+      const double held = std::chrono::duration<double>(std::chrono::steady_clock::now() - since).count();
+      return timed > 0 && held > 2 * seconds / static_cast<double>(timed);
+    }
   };
 
   void step(Run& run) {
@@ -279,6 +295,7 @@ class Cluster::First {
     }
     while (auto made = run.makers.taken()) {
       if (made->error) std::rethrow_exception(made->error);
+      if (const auto begun = run.own_since.extract(made->number)) run.took(begun.mapped());
       if (keep(run, made->number, {std::move(made->result), {}, false})) ++run.made_here;
       ++made_here_;
       ++run.own;
@@ -336,8 +353,9 @@ class Cluster::First {
       if (const auto i = number(run)) return i;
     std::optional<std::size_t> held;
     for (const Helping& h : helpers_)
-      for (const std::size_t i : h.makes)
-        if (!run.doubled.contains(i) && !run.waiting.contains(i) && (!held || i < *held)) held = i;
+      for (const auto& [i, since] : h.makes)
+        if (!run.doubled.contains(i) && !run.waiting.contains(i) && (!held || i < *held) && run.is_late(since))
+          held = i;
     if (held) run.doubled.insert(*held);
     return held;
   }
@@ -348,6 +366,7 @@ class Cluster::First {
       if (run.own > 0)
         if (const auto i = own_number(run)) {
           --run.own;
+          run.own_since.emplace(*i, std::chrono::steady_clock::now());
           run.makers.make(*i);
           any = true;
         }
@@ -357,7 +376,7 @@ class Cluster::First {
         const auto i = number(run);
         if (!i) return;
         --h.wants;
-        h.makes.insert(*i);
+        h.makes.emplace(*i, std::chrono::steady_clock::now());
         send(static_cast<int>(r), {.word = Word::Make, .run = run_, .number = *i});
         any = true;
       }
@@ -381,7 +400,10 @@ class Cluster::First {
         ++made_elsewhere_;
         bytes_ += m.bytes.size();
         if (!run || m.run != run_) break;  // it came when all had been made
-        h.makes.erase(m.number);
+        if (const auto made = h.makes.find(m.number); made != h.makes.end()) {
+          run->took(made->second);
+          h.makes.erase(made);
+        }
         ++h.wants;
         if (const std::size_t size = m.bytes.size(); keep(*run, m.number, {nullptr, std::move(m.bytes), true}))
           run->sent += size;
@@ -391,7 +413,7 @@ class Cluster::First {
         if (!m.bytes.empty()) why_left_.emplace(m.from, std::string(m.bytes.begin(), m.bytes.end()));
         h.wants = 0;
         if (run)
-          for (const std::size_t i : h.makes)
+          for (const auto& [i, since] : h.makes)
             if (!run->doubled.contains(i)) run->again.insert(i);
         h.makes.clear();
         break;

@@ -66,7 +66,7 @@ def of_host(host):
     return tools
 
 
-def job(folder, out):
+def job(folder, out, *more):
     agent = os.path.join(folder, "agent")
     with open(agent, "w") as f:
         f.write(AGENT)
@@ -74,7 +74,7 @@ def job(folder, out):
     hosts = ",".join(f"10.77.0.{n}:1" for n in range(1, len(HOSTS) + 1))
     mpirun = ["mpirun", "--allow-run-as-root", "--quiet", "--bind-to", "none", "--mca", "plm_rsh_agent", agent, "--mca", "btl", "tcp,self",
               "--mca", "btl_tcp_if_include", "eth0", "--mca", "oob_tcp_if_include", "eth0", "--host", hosts, "-x", "KATOPTRA_TELL_RANKS",
-              os.path.join(BUILD, "bin", "katoptra-mpi"), *WORDS, "-o", out]
+              os.path.join(BUILD, "bin", "katoptra-mpi"), *WORDS, *more, "-o", out]
     inside = ["ip", "netns", "exec", HOSTS[0], "unshare", "--uts", "sh", "-c", f'hostname {HOSTS[0]}; exec "$@"', "sh", *mpirun]
     return subprocess.Popen(inside, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, cwd=folder, env=dict(os.environ, KATOPTRA_TELL_RANKS="1"))
 
@@ -89,6 +89,44 @@ def hamper(host, until):
                 except ProcessLookupError:
                     pass
             time.sleep(pause)
+
+
+def whole(folder):
+    """The sheets that have their final name, and when they got it."""
+    found = {}
+    for name in os.listdir(folder) if os.path.isdir(folder) else []:
+        if name.endswith(".tif") and not name.startswith("."):
+            found[name] = os.stat(os.path.join(folder, name)).st_mtime_ns
+    return found
+
+
+def in_sheets(folder):
+    """One killed in the middle; a run again goes on with what was whole. Each host writes the sheets it made."""
+    sheets = ["--sheets", "50m"]
+    run(os.path.join(BUILD, "bin", "katoptra"), *WORDS, *sheets, "--quiet", "-o", os.path.join(folder, "one", "g.tif"))
+    killed = job(folder, "many/g.tif", *sheets)
+    many = os.path.join(folder, "many")
+    for _ in range(2000):
+        if len(whole(many)) >= 6:
+            break
+        time.sleep(0.02)
+    for pid in of_host(HOSTS[1]):
+        os.kill(pid, signal.SIGKILL)
+    _, told = killed.communicate(timeout=120)
+    assert killed.returncode != 0, told
+    before = whole(many)
+    assert len(before) >= 6 and not os.path.exists(os.path.join(many, "g.sheets.geojson"))
+    again = job(folder, "many/g.tif", *sheets)
+    said, told = again.communicate(timeout=600)
+    assert again.returncode == 0, told
+    after = whole(many)
+    kept = sum(after[name] == when for name, when in before.items())
+    # One a process may have had its name and no record yet.
+    assert kept >= len(before) - len(HOSTS), (kept, len(before))
+    for name in os.listdir(os.path.join(folder, "one")):
+        if name.endswith((".tif", ".csv", ".geojson")):
+            run("cmp", os.path.join(folder, "one", name), os.path.join(many, name))
+    print(f"{len(after)} sheets, one of three hosts killed after {len(before)}: {kept} kept, the others made, the same bytes; {told.strip()}")
 
 
 def main():
@@ -127,6 +165,7 @@ def main():
         assert again.returncode == 0, told
         run("cmp", alone, os.path.join(folder, "killed.tif"))
         print("again: the same bytes")
+        in_sheets(folder)
     finally:
         ended.set()
         take_down()

@@ -14,6 +14,7 @@
 #include "katoptra/formats/http.hpp"
 
 #include "base/json.hpp"
+#include "formats/bytes/disk.hpp"
 
 namespace katoptra {
 namespace fs = std::filesystem;
@@ -112,6 +113,8 @@ class OpenSheets {
     if (!lineage_)
       for (SourceRecord& s : info_.sources) s.name = info_.name;
     uncertain_ = first.grid.carries_uncertainty();
+    if (!is_url(path.native()))
+      for (const Part& p : parts()) kept_.emplace_back(p.path);
   }
   const GridInfo& info() const { return info_; }
   bool carries_uncertainty() const { return uncertain_; }
@@ -158,6 +161,7 @@ class OpenSheets {
   OpenOptions options_;
   GridInfo info_;
   bool lineage_ = false, uncertain_ = false;
+  std::vector<FileToRead> kept_;  // from being written over while they are not open
   mutable std::mutex mutex_;
   mutable std::list<std::size_t> order_;  // those read last come first
   mutable std::map<std::size_t, std::pair<Grid, std::list<std::size_t>::iterator>> open_;

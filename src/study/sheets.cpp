@@ -223,6 +223,8 @@ class Sheets {
     Known k;
     k.key = key_;
     k.cells = s.window.cells();
+    // What cannot be written (it is read for this surface, say) leaves no trace.
+    create_file(file(s), {.overwrite = true});
     // From here on the file is known to be of this run, whether or not it is whole. Another process that makes it, too,
     // has said so before.
     if (!own) write_record(s, k, nullptr);
@@ -268,6 +270,8 @@ class Sheets {
 
   void pass_on(std::size_t i, double done) const {
     options_.write.run.progress->check();
+    // Processes that share sheets count those that are whole.
+    if (WithinWork::now()) return;
     options_.write.run.progress->report((static_cast<double>(i) + done) / static_cast<double>(mine_.size()));
   }
 

@@ -214,8 +214,8 @@ TEST(Sheets, TheIndexOpensAsTheWhole) {
         for (std::int64_t c = 0; c < g.frame().cols(); ++c) {
           ASSERT_TRUE(sure ? same_bits(a.at(c, row), b.at(c, row))
                            : std::isnan(a.at(c, row)) == std::isnan(b.at(c, row)));
-          if (sure) ASSERT_TRUE(same_bits(a.uncertainty_row(row)[c], b.uncertainty_row(row)[c]));
-          if (lineage) ASSERT_EQ(a.origin_row(row)[c], b.origin_row(row)[c]);
+          ASSERT_TRUE(!sure || same_bits(a.uncertainty_row(row)[c], b.uncertainty_row(row)[c]));
+          ASSERT_TRUE(!lineage || a.origin_row(row)[c] == b.origin_row(row)[c]);
         }
       // And is no tile of the folder beside the sheets.
       EXPECT_EQ(static_cast<std::int64_t>(open_folder(folder / "s").tiles.size()), r.made - r.without_value);
@@ -387,6 +387,29 @@ TEST(Sheets, OfOtherThingsAreNotTakenForThese) {
   const SheetsReport less = write_sheets(rough_grid(utm_frame(90, 90), 3), folder / "s/g.tif", over);
   EXPECT_TRUE(std::any_of(less.info.notes.begin(), less.info.notes.end(),
                           [](const std::string& n) { return n.find("of another run") != n.npos; }));
+}
+
+// A surface is not written over the sheets it is read from, open or not.
+TEST(Sheets, AreNotReplacedByWhatIsMadeOfThem) {
+  const TemporaryFolder folder;
+  const SheetsReport all = write_sheets(surface(), folder / "s/g.tif", of_size(64));
+  const std::vector<fs::path> files = tiffs(folder / "s");
+  const std::string first = contents(files.front()), last = contents(files.back());
+  {
+    const Grid g = open_grid(all.index);
+    SheetsOptions o = of_size(64, "themselves");
+    o.write.overwrite = true;
+    EXPECT_EQ(error_of([&] { write_sheets(g, folder / "s/g.tif", o); }), ErrorCode::BadArgument);
+    // Nor their records.
+    SheetsOptions same = of_size(64);
+    EXPECT_EQ(write_sheets(surface(), folder / "s/g.tif", same).made, 0);
+    for (const fs::path& file : files)
+      EXPECT_EQ(error_of([&] { write_grid(g, file, {.overwrite = true}); }), ErrorCode::BadArgument) << file;
+  }
+  EXPECT_EQ(contents(files.front()), first);
+  EXPECT_EQ(contents(files.back()), last);
+  // Whose reader is gone may be replaced.
+  write_grid(surface(), files.front(), {.overwrite = true});
 }
 
 TEST(Sheets, WithoutAValueHaveNoFile) {

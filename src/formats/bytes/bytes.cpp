@@ -113,6 +113,26 @@ class OpenFiles {
   std::map<Key, int> count_;
 };
 
+}  // namespace
+
+FileToRead::FileToRead(const fs::path& path) {
+  struct stat st {};
+  if (::stat(path.c_str(), &st) != 0) return;
+  device_ = st.st_dev;
+  number_ = st.st_ino;
+  known_ = true;
+  OpenFiles::all().add({st.st_dev, st.st_ino});
+}
+
+FileToRead::FileToRead(FileToRead&& other) noexcept
+    : device_(other.device_), number_(other.number_), known_(std::exchange(other.known_, false)) {}
+
+FileToRead::~FileToRead() {
+  if (known_) OpenFiles::all().remove({static_cast<dev_t>(device_), static_cast<ino_t>(number_)});
+}
+
+namespace {
+
 // A file that somebody rewrites while it is read would give a bit of both: it is refused from then on.
 class FileSource final : public DescriptorSource {
  public:
