@@ -270,6 +270,15 @@ class Options(ToolTest):
                     self.call(verb, words, more=["--void", str(void)])
                     with tifffile.TiffFile(self.path(f"out{self.made}.tif")) as t:
                         self.assertEqual(float(t.pages[0].tags[42113].value), void)
+                if "--sheets" in has and ".tif" in words:
+                    # In two parts, and opened by their index: the cells of the whole.
+                    whole = self.read_raster(self.path(f"once_{verb}.tif"))[0]
+                    ready = words.replace("{in}", "g.asc").replace("{out}.tif", f"{verb}_sheets/x.tif").split()
+                    for part in ("1/2", "2/2"):
+                        self.run_tool(verb, *ready, "--sheets", f"{17 * {'reproject': 3, 'grid': 4}.get(verb, CELL)}m", "--part", part)
+                    self.assertGreater(len([f for f in os.listdir(self.path(f"{verb}_sheets")) if f.endswith(".tif")]), 1)
+                    self.run_tool("clip", f"{verb}_sheets/x.sheets.geojson", "--area", f"like:once_{verb}.tif", "-o", f"{verb}_again.tif")
+                    numpy.testing.assert_array_equal(self.read_raster(self.path(f"{verb}_again.tif"))[0], whole)
                 if "--codec" in has and ".tif" in words:
                     self.call(verb, words, more=["--codec", "zstd", "--predictor", "float"])
                     with tifffile.TiffFile(self.path(f"out{self.made}.tif")) as t:
@@ -277,7 +286,7 @@ class Options(ToolTest):
 
 
 # Options that every verb takes in one of the ways above; all others stand in the method of their verb below.
-SHARED = {*CHANGES, *SAME, "--delimiter", "--from-crs", "--crs", "--from-unit", "--unit", "--from-heights", "--heights", "--out", "--overwrite", "--dry-run", "--void", "--codec", "--predictor", "--json", "--quiet", "--help", "--uncertainty", "--confidence", "--error-reach", "--no-uncertainty",
+SHARED = {*CHANGES, *SAME, "--delimiter", "--from-crs", "--crs", "--from-unit", "--unit", "--from-heights", "--heights", "--out", "--overwrite", "--dry-run", "--void", "--codec", "--predictor", "--json", "--quiet", "--help", "--uncertainty", "--confidence", "--error-reach", "--no-uncertainty", "--sheets", "--part",
           # Of all that follow water: drains() below.
           "--depressions", "--longest", "--deepest", "--keep-deeper", "--keep-larger", "--keep-in", "--burn", "--voids"}
 AREA = os.path.join(DEMO, "area.geojson")

@@ -6,42 +6,67 @@
 #include <mutex>
 #include <unordered_map>
 #include <utility>
+#include <vector>
+
+#include "cache_scratch.hpp"
 
 namespace katoptra {
 namespace {
 
-struct Key {
-  std::uint64_t owner, index;
-  bool operator==(const Key&) const = default;
-};
-struct HashKey {
-  std::size_t operator()(const Key& k) const {
-    std::uint64_t h = k.owner * 0x9E3779B97F4A7C15u ^ (k.index + 0xD1B54A32D192ED03u);
-    h ^= h >> 32;
-    h *= 0xD6E8FEB86659FD93u;
-    return static_cast<std::size_t>(h ^ (h >> 32));
-  }
-};
+using Key = BlockKey;
 struct Slot {
   BlockCache::Entry data;  // null while it is being made
   std::shared_ptr<BlockCache::UnderWay> awaited;
   std::list<Key>::iterator place;
 };
 
+constexpr std::uint64_t kMostScratch = std::uint64_t{8} << 30;
+
 }  // namespace
 
 struct BlockCache::Impl {
   mutable std::mutex mutex;
   std::condition_variable ready;
-  std::unordered_map<Key, Slot, HashKey> slots;
+  std::unordered_map<Key, Slot, HashBlockKey> slots;
   std::list<Key> recent;  // front: most recently used; only finished blocks
   std::size_t budget, bytes = 0;
   std::atomic<std::uint64_t> owners{0}, made{0};
 
-  void shrink() {
-    while (bytes > budget && !recent.empty()) drop(slots.find(recent.back()));
+  CacheScratch scratch{kMostScratch};
+
+  // A block on its way into the scratch file.
+  struct Leaving {
+    Key key;
+    Entry data;
+    CacheScratch::Place place;
+  };
+  // Those that shall be written are given back: that is done without the lock.
+  std::vector<Leaving> shrink() {
+    std::vector<Leaving> leaving;
+    while (bytes > budget && !recent.empty()) {
+      const auto last = slots.find(recent.back());
+      const Key key = last->first;
+      if (const auto place = scratch.dropped(key, last->second.data->size(), recent.size()))
+        leaving.push_back({key, last->second.data, *place});
+      drop(last);
+    }
+    return leaving;
   }
-  void drop(std::unordered_map<Key, Slot, HashKey>::iterator it) {
+  // Null when it was overwritten meanwhile.
+  Entry read_again(const Key& key, const CacheScratch::Place& place) {
+    Bytes bytes(place.size);
+    if (!scratch.read(place, bytes)) return nullptr;
+    std::lock_guard lock(mutex);
+    return scratch.holds(key, place) ? std::make_shared<const Bytes>(std::move(bytes)) : nullptr;
+  }
+  void write(const std::vector<Leaving>& leaving) {
+    for (const Leaving& l : leaving) {
+      const bool good = scratch.write(l.place, *l.data);
+      std::lock_guard lock(mutex);
+      scratch.written(l.key, l.place, good);
+    }
+  }
+  void drop(std::unordered_map<Key, Slot, HashBlockKey>::iterator it) {
     bytes -= it->second.data->size();
     recent.erase(it->second.place);
     slots.erase(it);
@@ -95,11 +120,15 @@ BlockCache::Entry BlockCache::found_or_made(std::uint64_t owner, std::uint64_t i
     m.ready.wait(lock);
   }
   m.slots.emplace(key, Slot());
+  const auto waits = m.scratch.missed(key);
   lock.unlock();
   Entry made;
   try {
-    made = std::make_shared<const Bytes>(make());
-    ++m.made;
+    if (waits) made = m.read_again(key, *waits);
+    if (!made) {
+      made = std::make_shared<const Bytes>(make());
+      ++m.made;
+    }
   } catch (...) {
     lock.lock();
     if (const auto slot = m.slots.find(key); slot->second.awaited) slot->second.awaited->done = true;
@@ -118,8 +147,10 @@ BlockCache::Entry BlockCache::found_or_made(std::uint64_t owner, std::uint64_t i
   m.recent.push_front(key);
   slot.place = m.recent.begin();
   m.bytes += made->size();
-  m.shrink();
+  const auto leaving = m.shrink();
   m.ready.notify_all();
+  lock.unlock();
+  m.write(leaving);
   return made;
 }
 
@@ -130,12 +161,14 @@ void BlockCache::forget(std::uint64_t owner) {
     if (it->first.owner == owner && it->second.data) impl_->drop(it);
     it = next;
   }
+  impl_->scratch.forget(owner);
 }
 
 void BlockCache::set_budget(std::size_t bytes) {
   std::lock_guard lock(impl_->mutex);
   impl_->budget = bytes;
-  impl_->shrink();
+  for (const Impl::Leaving& l : impl_->shrink())
+    impl_->scratch.written(l.key, l.place, impl_->scratch.write(l.place, *l.data));
 }
 
 std::size_t BlockCache::bytes() const {

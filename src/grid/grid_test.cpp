@@ -1,8 +1,10 @@
 #include "katoptra/grid/grid.hpp"
 
 #include <atomic>
+#include <random>
 #include <thread>
 
+#include "katoptra/base/parallel.hpp"
 #include "katoptra/grid/cache.hpp"
 #include "katoptra/grid/frame.hpp"
 
@@ -166,6 +168,59 @@ TEST(BlockCache, WhatIsUnderWayElsewhereIsComeBackTo) {
       EXPECT_EQ((*data)[299], 5);
     }
   }
+}
+
+// A row of blocks that is larger than the cache, read again and again: decoded once, then read from the scratch file.
+TEST(BlockCache, ARowLargerThanTheCacheIsDecodedOnce) {
+  for (const int threads : {1, 4}) {
+    BlockCache cache(40 * 1000);
+    const auto owner = cache.new_owner();
+    std::atomic<int> made{0}, wrong{0};
+    constexpr std::uint64_t kRow = 100;
+    const auto read = [&](std::uint64_t i) {
+      const auto block = cache.get(owner, i, [&] {
+        ++made;
+        return BlockCache::Bytes(900 + i, static_cast<std::uint8_t>(i));
+      });
+      wrong +=
+          block->size() != 900 + i || block->front() != static_cast<std::uint8_t>(i) || block->back() != block->front();
+    };
+    for (int band = 0; band < 60; ++band) parallel_for(kRow, {.threads = threads}, [&](std::size_t i) { read(i); });
+    EXPECT_EQ(wrong, 0);
+    // Until it is seen that they come back; then not again.
+    EXPECT_LE(made, 3 * static_cast<int>(kRow));
+    EXPECT_LE(cache.bytes(), 40'000u);
+    // The next row, and the one after: each once or twice.
+    const int before = made;
+    for (std::uint64_t row = 1; row < 4; ++row)
+      for (int band = 0; band < 30; ++band)
+        for (std::uint64_t i = 0; i < kRow; ++i) read(row * kRow + i);
+    EXPECT_LE(made - before, 3 * 2 * static_cast<int>(kRow));
+    EXPECT_EQ(wrong, 0);
+    cache.forget(owner);
+    const int forgotten = made;
+    for (std::uint64_t i = 0; i < 10; ++i) read(i);
+    EXPECT_EQ(made, forgotten + 10);
+  }
+}
+
+// What passes by once, or comes back after everything else, is not written anywhere.
+TEST(BlockCache, RandomReadingIsRightWhateverWaitsElsewhere) {
+  BlockCache cache(30 * 1000);
+  const auto owner = cache.new_owner();
+  std::atomic<int> wrong{0};
+  parallel_for(8, {.threads = 8}, [&](std::size_t t) {
+    std::mt19937 random(static_cast<unsigned>(t));
+    for (int i = 0; i < 4000; ++i) {
+      const std::uint64_t k = i / 1000 % 2 ? random() % 90 : static_cast<std::uint64_t>(i) % 120;
+      const auto block =
+          cache.get(owner, k, [&] { return BlockCache::Bytes(500 + 10 * k, static_cast<std::uint8_t>(k)); });
+      wrong += block->size() != 500 + 10 * k || block->front() != static_cast<std::uint8_t>(k) ||
+               block->back() != static_cast<std::uint8_t>(k);
+      if (i % 997 == 0) cache.set_budget(20'000 + random() % 20'000);
+    }
+  });
+  EXPECT_EQ(wrong, 0);
 }
 
 TEST(BlockCache, AnErrorIsPassedOnAndTheNextTryMakesAgain) {
