@@ -54,10 +54,10 @@ struct BlockCache::Impl {
   }
   // Null when it was overwritten meanwhile.
   Entry read_again(const Key& key, const CacheScratch::Place& place) {
-    Bytes bytes(place.size);
-    if (!scratch.read(place, bytes)) return nullptr;
+    Bytes block(place.size);
+    if (!scratch.read(place, block)) return nullptr;
     std::lock_guard lock(mutex);
-    return scratch.holds(key, place) ? std::make_shared<const Bytes>(std::move(bytes)) : nullptr;
+    return scratch.holds(key, place) ? std::make_shared<const Bytes>(std::move(block)) : nullptr;
   }
   void write(const std::vector<Leaving>& leaving) {
     for (const Leaving& l : leaving) {
