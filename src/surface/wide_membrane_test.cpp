@@ -24,29 +24,30 @@ Grid with_form(const Frame& f, const std::function<bool(std::int64_t, std::int64
 
 TEST(WideMembrane, IsThatInMemory) {
   const Frame f = utm_frame(143, 118);
-  struct Form {
+  struct VoidForm {
     const char* name;
     std::function<bool(std::int64_t, std::int64_t)> is_void;
   };
-  const Form forms[] = {{"disc with an island",
-                         [](auto c, auto r) {
-                           const auto d = (c - 70) * (c - 70) + (r - 60) * (r - 60);
-                           return d < 2500 && d > 90;
-                         }},
-                        {"thin ring",
-                         [](auto c, auto r) {
-                           const auto d = (c - 70) * (c - 70) + (r - 60) * (r - 60);
-                           return d < 2500 && d > 2350;
-                         }},
-                        {"diagonal and a comb",
-                         [](auto c, auto r) {
-                           return (std::abs(c - r) < 2 && r > 4 && r < 110) || (r > 50 && r < 60 && c > 8 && c < 130) ||
-                                  (r >= 60 && r < 90 && c % 9 == 4 && c > 10 && c < 130);
-                         }},
-                        {"at the edge", [](auto c, auto r) { return c > 60 && r > 30 && r < 100; }},
-                        {"one cell", [](auto c, auto r) { return c == 70 && r == 60; }},
-                        {"a row", [](auto c, auto r) { return r == 60 && c > 3 && c < 140; }}};
-  for (const Form& form : forms)
+  const VoidForm forms[] = {{"disc with an island",
+                             [](auto c, auto r) {
+                               const auto d = (c - 70) * (c - 70) + (r - 60) * (r - 60);
+                               return d < 2500 && d > 90;
+                             }},
+                            {"thin ring",
+                             [](auto c, auto r) {
+                               const auto d = (c - 70) * (c - 70) + (r - 60) * (r - 60);
+                               return d < 2500 && d > 2350;
+                             }},
+                            {"diagonal and a comb",
+                             [](auto c, auto r) {
+                               return (std::abs(c - r) < 2 && r > 4 && r < 110) ||
+                                      (r > 50 && r < 60 && c > 8 && c < 130) ||
+                                      (r >= 60 && r < 90 && c % 9 == 4 && c > 10 && c < 130);
+                             }},
+                            {"at the edge", [](auto c, auto r) { return c > 60 && r > 30 && r < 100; }},
+                            {"one cell", [](auto c, auto r) { return c == 70 && r == 60; }},
+                            {"a row", [](auto c, auto r) { return r == 60 && c > 3 && c < 140; }}};
+  for (const VoidForm& form : forms)
     for (const double aspect : {1.0, 0.7, 1.9}) {
       SCOPED_TRACE(std::string(form.name) + ", aspect " + std::to_string(aspect));
       const Grid g = with_form(f, form.is_void);
