@@ -66,6 +66,10 @@ std::pair<double, double> extremes_of(const Grid& grid, const RunOptions& run);
 // Text and flat files have no sign for "not a number" that everybody reads.
 StoredAs stored_plainly(const GridInfo& info, const WriteOptions& options, const std::string& file);
 
+// The options with what a trial on the grid says of packing it, for files of its parts; as they are for other formats,
+// and where nothing is gained by packing.
+WriteOptions with_tried_coding(const Grid& grid, const std::filesystem::path& path, const WriteOptions& options);
+
 // One writer a format. Each refuses, with the way out, what the format cannot hold (cells, type, range).
 WriteReport write_tiff(const Grid& grid, const std::filesystem::path& path, const WriteOptions& options);
 WriteReport write_hgt(const Grid& grid, const std::filesystem::path& path, const WriteOptions& options);

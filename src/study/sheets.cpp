@@ -4,6 +4,7 @@
 #include <cmath>
 #include <fmt/format.h>
 #include <limits>
+#include <mutex>
 #include <nlohmann/json.hpp>
 #include <optional>
 #include <set>
@@ -20,6 +21,7 @@
 
 #include "base/json.hpp"
 #include "base/ranks.hpp"
+#include "formats/writers.hpp"
 
 namespace katoptra {
 namespace fs = std::filesystem;
@@ -125,7 +127,7 @@ class Sheets {
     SheetsReport report;
     share_ordered({.n = mine_.size(),
                    .in_flight = mine_.size() + 1,
-                   .at_once = 1,
+                   .at_once = many_at_once() ? std::size_t{0} : std::size_t{1},
                    .options = options_.write.run,
                    .make = [&](std::size_t i) -> std::shared_ptr<void> {
                      const LeavesFiles here;
@@ -154,6 +156,28 @@ class Sheets {
   fs::path item(const Sheet& s) const { return items() / (s.name + ".json"); }
   fs::path file(const Sheet& s) const {
     return folder() / fmt::format("{}_{}{}", stem(), s.name, path_.extension().string());
+  }
+
+  // Sheets of few tiles do not keep all threads busy, one after another: then each thread makes one.
+  bool many_at_once() const {
+    constexpr double kTilesEach = 8;
+    const WriteOptions& w = options_.write;
+    double largest = 0;
+    for (const Sheet& s : all_) largest = std::max(largest, static_cast<double>(s.window.cells()));
+    return largest < kTilesEach * thread_count(w.run) * w.tile * w.tile;
+  }
+
+  // How a file is packed is tried once, on the whole, and not for each of its sheets.
+  WriteOptions options_of_a_sheet() const {
+    std::call_once(tried_, [&] {
+      tried_options_ = with_tried_coding(grid_, path_, options_.write);
+      tried_options_.overwrite = true;
+      if (many_at_once()) {
+        tried_options_.run.memory /= static_cast<std::size_t>(thread_count(options_.write.run));
+        tried_options_.run.threads = 1;
+      }
+    });
+    return tried_options_;
   }
 
   static void make_folder(const fs::path& folder) {
@@ -229,8 +253,7 @@ class Sheets {
     // has said so before.
     if (!own) write_record(s, k, nullptr);
     Progress part([&](double done) { pass_on(i, done); });
-    WriteOptions w = options_.write;
-    w.overwrite = true;
+    WriteOptions w = options_of_a_sheet();
     w.run.progress = options_.write.run.progress ? &part : nullptr;
     const WriteReport r = write_grid(cut(grid_, s.window), file(s), w);
     k.bytes = r.bytes;
@@ -435,6 +458,8 @@ class Sheets {
   std::string key_;
   std::vector<std::size_t> mine_;
   std::vector<std::string> notes_;
+  mutable std::once_flag tried_;
+  mutable WriteOptions tried_options_;
 };
 
 }  // namespace

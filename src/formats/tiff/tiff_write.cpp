@@ -18,6 +18,7 @@
 
 #include "base/packed.hpp"
 #include "base/ranks.hpp"
+#include "formats/format_row.hpp"
 #include "formats/lineage_file.hpp"
 #include "formats/writers.hpp"
 #include "geokeys.hpp"
@@ -613,6 +614,22 @@ Grid with_room_for_uncertainty(const Grid& grid, const WriteOptions& options) {
     i.type = SampleType::Float32;
     i.file_void.reset();
   });
+}
+
+WriteOptions with_tried_coding(const Grid& given, const fs::path& path, const WriteOptions& options) {
+  const FormatRow* row = row_of(path, Holds::Grids, Use::Written);
+  if (!row || row->write_grid != &write_tiff) return options;
+  const Grid grid = with_room_for_uncertainty(given, options);
+  TrialTiles tiles;
+  const Coding c = tried_coding(grid, options, path.string(),
+                                planes_with(options.lineage, options.uncertainty && grid.carries_uncertainty()), tiles);
+  if (c.compression == tiff::kNone) return options;
+  WriteOptions o = options;
+  o.codec = c.compression == tiff::kZstd ? Codec::Zstd : Codec::Deflate;
+  o.predictor = c.predictor == tiff::kNoPredictor  ? Predictor::None
+                : c.predictor == tiff::kDifference ? Predictor::Difference
+                                                   : Predictor::FloatingPoint;
+  return o;
 }
 
 WriteReport write_tiff(const Grid& given, const fs::path& path, const WriteOptions& options) {
