@@ -7,7 +7,7 @@ import csv
 import math
 import sys
 
-COLOURS = ["#1b4f72", "#cb4335", "#27ae60", "#8e44ad", "#d68910", "#16a085", "#85929e", "#6e2c00", "#000000", "#e84393"]
+COLOURS = ["#1b4f72", "#cb4335", "#27ae60", "#8e44ad", "#d68910", "#16a085", "#85929e", "#6e2c00", "#000000", "#e84393", "#a3b300"]
 WIDTH, HEIGHT, LEFT, TOP, BOTTOM = 980, 460, 64, 40, 48
 
 
@@ -38,7 +38,7 @@ class Panel:
             _, y = self.place(self.x_range[0], 10.0**k)
             out.append(f'<line x1="{self.x}" y1="{y:.1f}" x2="{self.x + self.width}" y2="{y:.1f}" stroke="#ddd"/>')
             out.append(f'<text x="{self.x - 6}" y="{y + 4:.1f}" text-anchor="end">{10.0 ** k:g}</text>')
-        out.append(f'<text x="{self.x + self.width / 2}" y="{HEIGHT - 10}" text-anchor="middle">cells</text>')
+        out.append(f'<text x="{self.x + self.width / 2}" y="{HEIGHT - 10}" text-anchor="middle">cells, or points</text>')
         return out
 
 
@@ -59,7 +59,7 @@ def main():
     ]
     _, limit = memory.place(x_range[0], 400)
     out.append(f'<line x1="{memory.x}" y1="{limit:.1f}" x2="{memory.x + memory.width}" y2="{limit:.1f}" stroke="#999" stroke-dasharray="5 4"/>')
-    out.append(f'<text x="{memory.x + memory.width}" y="{limit - 5:.1f}" text-anchor="end" fill="#666">400</text>')
+    out.append(f'<text x="{memory.x + 6}" y="{limit - 5:.1f}" fill="#666">400</text>')
     for i, command in enumerate(commands):
         colour = COLOURS[i % len(COLOURS)]
         mine = [r for r in rows if r["command"] == command]
