@@ -161,8 +161,10 @@ void add_sheets(CLI::App& verb, Common& c) {
   verb.add_option("--sheets", c.sheets,
                   "many files with edges of this size (10km, or 1deg), NAME_SHEET beside -o, with an index; those that "
                   "are whole are not made again")
+      ->type_name("SIZE")
       ->group(kOutputOptions);
   verb.add_option("--part", c.part, "of the sheets only this part, e.g. 2/8: eight runs come together")
+      ->type_name("K/N")
       ->group(kOutputOptions);
 }
 
