@@ -112,6 +112,14 @@ TEST(Sheets, CoverEveryFrameOnce) {
       expect_cover(f, Angle::degrees(edge), edge);
     }
   }
+  // Nodes of two degrees, which reach half a cell beyond them.
+  const Frame nodes(Crs::wgs84(), -32 - 0.5 / 120, 1 + 0.5 / 120, {1.0 / 120, 1.0 / 120}, 241, 121);
+  const std::vector<Sheet> two = sheets_of(nodes, Angle::degrees(1));
+  ASSERT_EQ(two.size(), 2u);
+  EXPECT_EQ(two[0].name, "w32_n0");
+  EXPECT_EQ(two[1].name, "w31_n0");
+  EXPECT_EQ(two[0].window.cols + two[1].window.cols, 241);
+  expect_cover(nodes, Angle::degrees(1), 1);
   // Edges that are multiples already have no sheet of nothing beside them.
   const std::vector<Sheet> four = sheets_of(utm_frame(200, 200, 1, 676000, 5842000), Length::metres(100));
   ASSERT_EQ(four.size(), 4u);

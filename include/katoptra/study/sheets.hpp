@@ -28,9 +28,9 @@ struct Sheet {
   Window window;     // of the frame
 };
 // Sheets whose edges are multiples of `edge` in the units of the CRS (not on the ground), moved to the nearest line of
-// the lattice; from north to south, in each row from west to east. BadArgument where `edge` is an angle and the CRS
-// does not count in degrees or the other way round, for sheets of fewer than 16 cells, and for more than 100,000 of
-// them.
+// the lattice, and fewer than 8 cells left over at the rim go with the sheet beside them; from north to south, in each
+// row from west to east. BadArgument where `edge` is an angle and the CRS does not count in degrees or the other way
+// round, for sheets of fewer than 16 cells, and for more than 100,000 of them.
 std::vector<Sheet> sheets_of(const Frame& frame, const CellEdge& edge);
 
 struct SheetsOptions {
