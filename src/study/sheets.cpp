@@ -60,12 +60,12 @@ std::vector<Stretch> stretches(double low, double high, double cell, std::int64_
   for (auto k = static_cast<std::int64_t>(std::floor(low / edge)) - 1; static_cast<double>(k) * edge < high; ++k)
     if (const std::int64_t from = lines(k), to = lines(k + 1); to > from) out.push_back({k, from, to - from});
   // A grid of nodes reaches half a cell beyond its degree: that is no sheet of its own.
-  if (out.size() > 1 && out.front().count < kSliver) {
+  if (out.size() > 1 && out[0].count < std::min(kSliver, out[1].count)) {
     out[1].first = 0;
     out[1].count += out[0].count;
     out.erase(out.begin());
   }
-  if (out.size() > 1 && out.back().count < kSliver) {
+  if (out.size() > 1 && out.back().count < std::min(kSliver, out[out.size() - 2].count)) {
     out[out.size() - 2].count += out.back().count;
     out.pop_back();
   }
