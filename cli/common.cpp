@@ -531,11 +531,12 @@ Grid within(const Grid& grid, const Common& c, std::vector<std::string>& notes) 
 
 bool is_traced(const Grid& grid) { return grid.info().sources.size() > 1; }
 
+bool may_be_shortlist(const std::filesystem::path& path) {
+  return has_ending(path, ".csv") || (has_ending(path, ".geojson") && !is_sheets_index(path));
+}
+
 std::vector<std::string> expand_inputs(const std::vector<std::string>& given, Inputs wanted) {
   std::vector<std::string> out;
-  const auto is_list = [](const std::filesystem::path& p) {
-    return has_ending(p, ".csv") || (has_ending(p, ".geojson") && !is_sheets_index(p));
-  };
   for (const std::string& g : given) {
     const std::filesystem::path p = g;
     std::error_code ec;
@@ -549,9 +550,9 @@ std::vector<std::string> expand_inputs(const std::vector<std::string>& given, In
           surveys_of_files()[t.path.string()] = {t.survey, t.date, t.date_guessed};
         out.push_back(t.path.string());
       }
-    } else if (std::filesystem::is_regular_file(p, ec) && !is_list(p)) {
+    } else if (std::filesystem::is_regular_file(p, ec) && !may_be_shortlist(p)) {
       for (const auto& grid : grids_behind(p)) out.push_back(grid.string());
-    } else if (is_list(p)) {
+    } else if (may_be_shortlist(p)) {
       std::vector<ShortlistEntry> entries;
       try {
         entries = read_shortlist(p);

@@ -119,6 +119,8 @@ Grid within(const Grid& grid, const Common& c, std::vector<std::string>& notes);
 bool is_traced(const Grid& grid);
 // Files as they are; the tiles of folders, archives and shortlists (of folders only grids, unless all are wanted).
 enum class Inputs { Grids, All };
+// By its name it may be a shortlist; an index of sheets is a surface.
+bool may_be_shortlist(const std::filesystem::path& path);
 std::vector<std::string> expand_inputs(const std::vector<std::string>& given, Inputs wanted = Inputs::Grids);
 
 // ---- saying what came out

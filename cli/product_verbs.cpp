@@ -217,7 +217,8 @@ void add_product(CLI::App& app, const Product& p, int& status) {
     for (const Setting& s : p.options)
       if (s.kind == SettingKind::Angle && settings.given(s.name)) angle_from(o->settings[s.name], notes);
     const Grid made = p.make(open_product_input(*o, notes), settings);
-    status = is_picture(o->out) && o->sheets.empty() ? picture_and_state(made, *o, notes) : write_and_state(made, *o, notes);
+    status =
+        is_picture(o->out) && o->sheets.empty() ? picture_and_state(made, *o, notes) : write_and_state(made, *o, notes);
   });
 }
 

@@ -6,6 +6,7 @@
 #include <filesystem>
 #include <fmt/format.h>
 #include <set>
+#include <tuple>
 
 #include "katoptra/formats/format.hpp"
 
@@ -42,8 +43,7 @@ bool add_files(const std::string& word, std::string& text) {
   const fs::path path = word;
   if (!fs::exists(path, ec)) return false;
   std::vector<std::string> files;
-  if (fs::is_directory(path, ec) || has_ending(path, ".csv") ||
-      (has_ending(path, ".geojson") && !is_sheets_index(path))) {
+  if (fs::is_directory(path, ec) || may_be_shortlist(path)) {
     try {
       files = expand_inputs({word}, Inputs::All);
     } catch (const Error&) {
@@ -102,32 +102,29 @@ std::string files_named(const std::string& out) {
 
 std::string count_of(std::int64_t n, const char* thing) { return fmt::format("{} {}{}", n, thing, n == 1 ? "" : "s"); }
 
-void plan(const Grid& grid, const std::vector<Sheet>& sheets, const Common& c, Statement& s) {
+void plan(const Grid& grid, const Common& c, const SheetsOptions& o, Statement& s) {
   const Frame& f = grid.frame();
-  s.line("plan", fmt::format("{}, {} to {}; {} x {} cells, up to {} before compression; nothing was written",
-                             count_of(static_cast<std::int64_t>(sheets.size()), "sheet"), sheets.front().name,
-                             sheets.back().name, f.cols(), f.rows(),
+  ordered_json names = ordered_json::array();
+  for (const Sheet& sheet : planned_sheets(grid, c.out, o)) names.push_back(sheet.name);
+  const auto all = static_cast<std::int64_t>(sheets_of(f, o.edge).size()),
+             mine = static_cast<std::int64_t>(names.size());
+  s.line("plan", fmt::format("{}; {} x {} cells, up to {} before compression; nothing was written",
+                             count_of(all, "sheet"), f.cols(), f.rows(),
                              format_bytes(static_cast<double>(f.cols()) * static_cast<double>(f.rows()) *
                                           bytes_per_sample(grid.info().type))));
-  ordered_json names = ordered_json::array();
-  const auto [part, parts] = part_of(c.part);
-  for (std::size_t i = 0; i < sheets.size(); ++i)
-    if (static_cast<int>(i % static_cast<std::size_t>(parts)) == part - 1) names.push_back(sheets[i].name);
-  if (parts > 1)
-    s.line("part",
-           fmt::format("{} of {}: {}", part, parts, count_of(static_cast<std::int64_t>(names.size()), "sheet")));
+  if (o.parts > 1) s.line("part", fmt::format("{} of {}: {}", o.part, o.parts, count_of(mine, "sheet")));
   s.fact("sheets", std::move(names));
   s.fact("dry_run", true);
 }
 
-void state(const SheetsReport& r, const std::pair<int, int>& part, Statement& s) {
+void state(const SheetsReport& r, const SheetsOptions& o, Statement& s) {
   const auto there = static_cast<std::int64_t>(r.sheets.size()) - r.missing;
   std::string text =
       fmt::format("{} of {}: {} made", there, count_of(static_cast<std::int64_t>(r.sheets.size()), "sheet"), r.made);
   if (r.whole_already > 0) text += fmt::format(", {} whole already", r.whole_already);
   if (r.without_value > 0) text += fmt::format(", {} without a value and so without a file", r.without_value);
   s.line("sheets", text);
-  if (part.second > 1) s.line("part", fmt::format("{} of {}", part.first, part.second));
+  if (o.parts > 1) s.line("part", fmt::format("{} of {}", o.part, o.parts));
   if (r.missing > 0)
     s.line("missing", fmt::format("{}, left to other parts; who finds all of them whole writes the index",
                                   count_of(r.missing, "sheet")));
@@ -171,19 +168,20 @@ void add_sheets(CLI::App& verb, Common& c) {
 void write_as_sheets(const Grid& grid, const Common& c, const WriteOptions& options, Statement& s) {
   if (c.sheets.empty())
     throw Error(ErrorCode::BadArgument, "parts are made of sheets", "--part", "say how large they are with --sheets");
-  const auto [part, parts] = part_of(c.part);
-  const CellEdge edge = parse_cell_edge(c.sheets);
+  SheetsOptions o;
+  o.edge = parse_cell_edge(c.sheets);
+  o.made_from = made_from();
+  std::tie(o.part, o.parts) = part_of(c.part);
+  o.write = options;
   const Frame& f = grid.frame();
   s.title(files_named(c.out));
   s.json().update(info_json(grid.info()));
-  std::vector<std::string> notes;
+  std::vector<std::string> notes = grid.info().notes;
   if (c.dry_run) {
-    plan(grid, sheets_of(f, edge), c, s);
-    notes = grid.info().notes;
+    plan(grid, c, o, s);
   } else {
-    const SheetsReport r = write_sheets(
-        grid, c.out, {.edge = edge, .made_from = made_from(), .part = part, .parts = parts, .write = options});
-    state(r, {part, parts}, s);
+    const SheetsReport r = write_sheets(grid, c.out, o);
+    state(r, o, s);
     notes = r.info.notes;
   }
   s.line("CRS", f.crs().label());

@@ -3,9 +3,11 @@
 #include <cmath>
 #include <cstring>
 #include <filesystem>
+#include <fstream>
 #include <functional>
 #include <gtest/gtest.h>
 #include <random>
+#include <sstream>
 #include <string>
 #include <unistd.h>
 #include <vector>
@@ -92,6 +94,12 @@ inline Grid rough_grid(const Frame& f, unsigned seed, int voids = 6, const Quant
           v[static_cast<std::size_t>(r * f.cols() + c)] = kVoid;
   }
   return grid_from_values(f, std::move(v), q);
+}
+
+inline std::string contents(const std::filesystem::path& path) {
+  std::ostringstream text;
+  text << std::ifstream(path, std::ios::binary).rdbuf();
+  return text.str();
 }
 
 class TemporaryFolder {

@@ -189,6 +189,13 @@ file = "lines.gpkg"
             self.assertIn(said, self.refused(*words, *more, status=2))
         self.assertIn("would not meet", self.refused("clip", TRUTH, "-o", "g.png", "--sheets", "1km", status=3))
         self.assertIn("would not meet", self.refused("hillshade", TRUTH, "-o", "g.png", "--sheets", "1km", status=3))
+        # A plan meets the same errors.
+        self.refused("clip", TRUTH, "-o", "g.png", "--sheets", "1km", "--dry-run", status=3)
+        with open(self.path("bare.asc"), "w") as f:
+            f.write("ncols 40\nnrows 40\nxllcorner 0\nyllcorner 0\ncellsize 1\n" + "1 " * 1600)
+        for more in ([], ["--dry-run"]):
+            self.assertIn("need a CRS", self.refused("clip", "bare.asc", "-o", "s/g.tif", "--sheets", "20m", *more, status=3))
+        os.unlink(self.path("bare.asc"))
         self.refused("depressions", TRUTH, "-o", "g.gpkg", "--sheets", "1km", status=2)
         plan = self.run_json(*words, "--sheets", "300m", "--dry-run", "--part", "1/2")
         self.assertEqual(self.files(), [])

@@ -67,8 +67,16 @@ class Unpacker {
 };
 
 // The fields of a result, named once for both ways:
-//   struct Part { std::vector<Run> runs; double sum; template <class Fields> void fields(Fields& f) { f(runs, sum); }
-//   }; FieldPacker(packer)(part);  FieldUnpacker(unpacker)(part);
+//
+//   struct Part {
+//     std::vector<Run> runs;
+//     double sum;
+//     template <class Fields>
+//     void fields(Fields& f) { f(runs, sum); }
+//   };
+//   FieldPacker{packer}(part);
+//   FieldUnpacker{unpacker}(part);
+//
 // Of types that are copied byte by byte, containers of such and of one another, and whatever names its fields or
 // counts.
 template <class T>

@@ -13,9 +13,6 @@ std::atomic<Ranks*> g_ranks{nullptr};
 
 }  // namespace
 
-thread_local int WithinWork::depth_ = 0;
-thread_local int LeavesFiles::depth_ = 0;
-
 void use_ranks(Ranks* ranks) { g_ranks = ranks; }
 
 bool only_helps() {

@@ -34,6 +34,24 @@ class Ranks {
   virtual void share(const SharedWork& work) = 0;
 };
 
+// Something that holds for this thread while one lives.
+template <class What>
+class OnThisThread {
+ public:
+  OnThisThread() { ++depth_; }
+  ~OnThisThread() { --depth_; }
+  OnThisThread(const OnThisThread&) = delete;
+  OnThisThread& operator=(const OnThisThread&) = delete;
+  static bool now() { return depth_ > 0; }
+
+ private:
+  static inline thread_local int depth_ = 0;
+};
+// It works on a part of what was spread.
+using WithinWork = OnThisThread<struct PartOfWork>;
+// It makes files that are a result, whose maker leaves them, whichever process it is.
+using LeavesFiles = OnThisThread<struct FilesAsResult>;
+
 // For the whole process, until it ends; null: alone.
 void use_ranks(Ranks* ranks);
 // This process leaves no files here: another does.
@@ -41,35 +59,9 @@ bool only_helps();
 // Cancelled where this process only helps: what is written there is not known to it.
 void refuse_to_help(const std::string& where);
 
-// Lives while this thread makes files that are a result, whose maker leaves them, whichever process it is.
-class LeavesFiles {
- public:
-  LeavesFiles() { ++depth_; }
-  ~LeavesFiles() { --depth_; }
-  LeavesFiles(const LeavesFiles&) = delete;
-  LeavesFiles& operator=(const LeavesFiles&) = delete;
-  static bool now() { return depth_ > 0; }
-
- private:
-  static thread_local int depth_;
-};
-
 // Whether work that is shared now goes to several processes.
 bool work_is_shared();
 // As parallel_ordered, over all processes; by this one alone within work that is spread already.
 void share_ordered(const SharedWork& work);
-
-// Lives while a thread works on a part of what was spread.
-class WithinWork {
- public:
-  WithinWork() { ++depth_; }
-  ~WithinWork() { --depth_; }
-  WithinWork(const WithinWork&) = delete;
-  WithinWork& operator=(const WithinWork&) = delete;
-  static bool now() { return depth_ > 0; }
-
- private:
-  static thread_local int depth_;
-};
 
 }  // namespace katoptra

@@ -63,7 +63,7 @@ bool scan(const Grid& grid, const CheckOptions& options, bool last, CheckReport&
   using Parts = std::vector<std::shared_ptr<void>>;
   std::vector<Detector*> all{&census};
   for (const auto& d : others) all.push_back(d.get());
-  share_bands(grid, seams ? Planes::ValuesAndOrigin : Planes::Values, kHalo, options.run, TellBands::All,
+  share_bands(grid, seams ? Planes::ValuesAndOrigin : Planes::Values, kHalo, options.run,
               {.map = [&](const Block& block, const Window& band) -> std::shared_ptr<void> {
                  auto parts = std::make_shared<Parts>();
                  for (const Detector* d : all) parts->push_back(d->scan(block, band));

@@ -429,7 +429,7 @@ Statistics StatisticsGathering::result() {
 
 Statistics statistics(const Grid& grid, const RunOptions& options) {
   StatisticsGathering all(grid);
-  share_bands(grid, Planes::Values, 0, options, TellBands::All,
+  share_bands(grid, Planes::Values, 0, options,
               {.map = [&](const Block& block, const Window& band) -> std::shared_ptr<void> {
                  auto p = all.part();
                  for (std::int64_t r = 0; r < band.rows; ++r)

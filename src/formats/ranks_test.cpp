@@ -3,8 +3,6 @@
 #include "base/ranks.hpp"
 
 #include <algorithm>
-#include <fstream>
-#include <sstream>
 
 #include "katoptra/base/parallel.hpp"
 #include "katoptra/formats/grid_file.hpp"
@@ -20,12 +18,6 @@ namespace {
 
 using namespace testing;
 namespace fs = std::filesystem;
-
-std::string contents(const fs::path& path) {
-  std::ostringstream text;
-  text << std::ifstream(path, std::ios::binary).rdbuf();
-  return text.str();
-}
 
 Grid surface() {
   return with_uncertainty(rough_grid(utm_frame(211, 163, 2), 7, 9), UncertaintyModel{.constant = Length::metres(0.05)});

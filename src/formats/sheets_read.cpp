@@ -6,7 +6,6 @@
 #include <list>
 #include <map>
 #include <mutex>
-#include <set>
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/formats/bytes.hpp"
@@ -15,6 +14,7 @@
 
 #include "base/json.hpp"
 #include "formats/bytes/disk.hpp"
+#include "grid/planes.hpp"
 
 namespace katoptra {
 namespace fs = std::filesystem;
@@ -113,6 +113,7 @@ class OpenSheets {
     if (!lineage_)
       for (SourceRecord& s : info_.sources) s.name = info_.name;
     uncertain_ = first.grid.carries_uncertainty();
+    hold({0, 0}, {first.grid, 0});
     if (!is_url(path.native()))
       for (const Part& p : parts()) kept_.emplace_back(p.path);
   }
@@ -120,30 +121,30 @@ class OpenSheets {
   bool carries_uncertainty() const { return uncertain_; }
   const std::vector<Part>& parts() const { return index_.parts(); }
 
-  Grid opened(std::size_t i) const {
-    {
-      std::lock_guard lock(mutex_);
-      if (const auto known = open_.find(i); known != open_.end()) {
-        order_.splice(order_.begin(), order_, known->second.second);
-        return known->second.first;
-      }
+  // A sheet with its cells doubled so often, as far as it has overviews; `left`: how often they are still to be
+  // doubled.
+  struct Opened {
+    Grid grid;
+    int left = 0;
+  };
+  Opened opened(std::size_t i, int times) const {
+    const Key key{i, times};
+    if (const auto known = held(key)) return *known;
+    Opened o;
+    if (times > 0) {
+      o = opened(i, times - 1);
+      const auto half = o.left == 0 ? o.grid.half() : std::nullopt;
+      if (half)
+        o.grid = *half;
+      else
+        ++o.left;
+    } else {
+      const GridFile file = open_grid_file(parts()[i].path, options_);
+      if (!is_sheet(i, file)) not_the_sheet(i);
+      o.grid = file.grid;
     }
-    const GridFile file = open_grid_file(parts()[i].path, options_);
-    const GridInfo& info = file.grid.info();
-    const Frame expected = info_.frame.sub(parts()[i].window);
-    const bool same_place = expected.window_of(info.frame) == expected.window();
-    if (!same_place || !(info.quantity == info_.quantity) || tells_sources(file) != lineage_ ||
-        info.sources.size() != info_.sources.size() || file.grid.carries_uncertainty() != uncertain_)
-      not_the_sheet(i);
-    std::lock_guard lock(mutex_);
-    if (const auto known = open_.find(i); known != open_.end()) return known->second.first;
-    order_.push_front(i);
-    open_.emplace(i, std::pair(file.grid, order_.begin()));
-    if (open_.size() > kMostOpen) {
-      open_.erase(order_.back());
-      order_.pop_back();
-    }
-    return file.grid;
+    hold(key, o);
+    return o;
   }
 
  private:
@@ -156,6 +157,33 @@ class OpenSheets {
     return !(f.grid.info().sources.size() == 1 && f.grid.info().sources[0].name == f.grid.info().name);
   }
 
+  bool is_sheet(std::size_t i, const GridFile& file) const {
+    const GridInfo& info = file.grid.info();
+    const Frame expected = info_.frame.sub(parts()[i].window);
+    return expected.window_of(info.frame) == expected.window() && info.quantity == info_.quantity &&
+           tells_sources(file) == lineage_ && info.sources.size() == info_.sources.size() &&
+           file.grid.carries_uncertainty() == uncertain_;
+  }
+
+  using Key = std::pair<std::size_t, int>;  // the number of a sheet, and how often its cells are doubled
+  std::optional<Opened> held(const Key& key) const {
+    std::lock_guard lock(mutex_);
+    const auto known = open_.find(key);
+    if (known == open_.end()) return std::nullopt;
+    order_.splice(order_.begin(), order_, known->second.place);
+    return known->second.opened;
+  }
+  void hold(const Key& key, const Opened& o) const {
+    std::lock_guard lock(mutex_);
+    if (open_.contains(key)) return;
+    order_.push_front(key);
+    open_.emplace(key, Held{o, order_.begin()});
+    if (open_.size() > kMostOpen) {
+      open_.erase(order_.back());
+      order_.pop_back();
+    }
+  }
+
   SheetsIndex index_;
   fs::path path_;
   OpenOptions options_;
@@ -163,8 +191,12 @@ class OpenSheets {
   bool lineage_ = false, uncertain_ = false;
   std::vector<FileToRead> kept_;  // from being written over while they are not open
   mutable std::mutex mutex_;
-  mutable std::list<std::size_t> order_;  // those read last come first
-  mutable std::map<std::size_t, std::pair<Grid, std::list<std::size_t>::iterator>> open_;
+  mutable std::list<Key> order_;  // those read last come first
+  struct Held {
+    Opened opened;
+    std::list<Key>::iterator place;
+  };
+  mutable std::map<Key, Held> open_;
 };
 
 // `times`: how often cells were doubled, for a look from afar.
@@ -191,22 +223,24 @@ class SheetsSource final : public GridSource {
 
   void read(const BlockView& out) const override {
     const Window& w = out.window;
-    for (std::int64_t r = 0; r < w.rows; ++r)
-      for (std::int64_t c = 0; c < w.cols; ++c) out.blank(c, r);
     // The first row of sheets that ends below the window's top.
     const auto& parts = sheets_->parts();
     auto p = std::partition_point(parts.begin(), parts.end(), [&](const Part& a) {
       const Window here = seen(a.window);
       return here.row + here.rows <= w.row;
     });
+    bool blank = true;
     for (; p != parts.end() && seen(p->window).row < w.row + w.rows; ++p) {
       const Window here = seen(p->window), common = here.intersected(w);
       if (common.empty()) continue;
+      if (blank && common != w) make_void(out);
+      blank = false;
       BlockView view = out.part(common);
       view.window.col -= here.col;
       view.window.row -= here.row;
-      read_sheet(sheets_->opened(static_cast<std::size_t>(p - parts.begin())), view);
+      read_sheet(sheets_->opened(static_cast<std::size_t>(p - parts.begin()), times_), view);
     }
+    if (blank) make_void(out);
   }
 
  private:
@@ -218,22 +252,16 @@ class SheetsSource final : public GridSource {
     return {w.col >> times_, w.row >> times_, (w.cols + up) >> times_, (w.rows + up) >> times_};
   }
 
-  void read_sheet(Grid sheet, const BlockView& out) const {
-    int left = times_;
-    for (; left > 0; --left) {
-      const auto smaller = sheet.half();
-      if (!smaller) break;
-      sheet = *smaller;
-    }
-    if (left == 0) {
-      sheet.read_into(out);
+  static void read_sheet(const OpenSheets::Opened& sheet, const BlockView& out) {
+    if (sheet.left == 0) {
+      sheet.grid.read_into(out);
       return;
     }
     // One cell of those that a doubled one stands for.
-    const std::int64_t step = std::int64_t{1} << left;
+    const std::int64_t step = std::int64_t{1} << sheet.left;
     const Window& w = out.window;
     for (std::int64_t r = 0; r < w.rows; ++r) {
-      const Block row = sheet.read({w.col * step, (w.row + r) * step, (w.cols - 1) * step + 1, 1}, out.planes());
+      const Block row = sheet.grid.read({w.col * step, (w.row + r) * step, (w.cols - 1) * step + 1, 1}, out.planes());
       for (std::int64_t c = 0; c < w.cols; ++c) {
         out.row(r)[c] = row.row(0)[c * step];
         if (out.origin) out.origin_row(r)[c] = row.origin_row(0)[c * step];

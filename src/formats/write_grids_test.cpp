@@ -1,8 +1,6 @@
 // Several files from one reading: the same bytes as one by one, each block read once, nothing half made.
 #include <atomic>
-#include <fstream>
 #include <map>
-#include <sstream>
 
 #include "katoptra/base/progress.hpp"
 #include "katoptra/formats/grid_file.hpp"
@@ -16,12 +14,6 @@ namespace {
 
 using namespace testing;
 namespace fs = std::filesystem;
-
-std::string bytes_of(const fs::path& path) {
-  std::ostringstream text;
-  text << std::ifstream(path, std::ios::binary).rdbuf();
-  return text.str();
-}
 
 // Counts how often each cell is asked for; may fail after some reads.
 class Counting final : public GridSource {
@@ -74,7 +66,7 @@ TEST(WriteGrids, TheSameBytesAsOneByOne) {
       ASSERT_EQ(reports.size(), kWanted.size());
       for (std::size_t i = 0; i < targets.size(); ++i) {
         const WriteReport alone = write_grid(targets[i].make(g), folder / "alone.tif", o);
-        EXPECT_EQ(bytes_of(targets[i].path), bytes_of(folder / "alone.tif")) << kWanted[i];
+        EXPECT_EQ(contents(targets[i].path), contents(folder / "alone.tif")) << kWanted[i];
         EXPECT_EQ(reports[i].path, targets[i].path);
         EXPECT_EQ(reports[i].cells, alone.cells);
         EXPECT_EQ(reports[i].voids, alone.voids);
@@ -140,7 +132,7 @@ TEST(WriteGrids, NothingIsLeftHalfMade) {
   targets.pop_back();
   std::ofstream(folder / "aspect.tif") << "mine";
   EXPECT_EQ(error_of([&] { write_grids(g, targets, small); }), ErrorCode::Io);
-  EXPECT_EQ(bytes_of(folder / "aspect.tif"), "mine");
+  EXPECT_EQ(contents(folder / "aspect.tif"), "mine");
   EXPECT_EQ(folder.files(), 1u);
   std::string text;
   EXPECT_EQ(error_of([&] { write_grids(g, {targets[0], targets[0]}, small); }, &text), ErrorCode::BadArgument);

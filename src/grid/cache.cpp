@@ -165,10 +165,11 @@ void BlockCache::forget(std::uint64_t owner) {
 }
 
 void BlockCache::set_budget(std::size_t bytes) {
-  std::lock_guard lock(impl_->mutex);
+  std::unique_lock lock(impl_->mutex);
   impl_->budget = bytes;
-  for (const Impl::Leaving& l : impl_->shrink())
-    impl_->scratch.written(l.key, l.place, impl_->scratch.write(l.place, *l.data));
+  const auto leaving = impl_->shrink();
+  lock.unlock();
+  impl_->write(leaving);
 }
 
 std::size_t BlockCache::bytes() const {

@@ -6,22 +6,20 @@
 
 namespace katoptra {
 
-void share_bands(const Grid& grid, Planes planes, std::int64_t halo, const RunOptions& options, TellBands tell,
-                 const BandPass& pass) {
+void share_bands(const Grid& grid, Planes planes, std::int64_t halo, const RunOptions& options, const BandPass& pass) {
   if (!work_is_shared()) {
     map_bands(grid, planes, halo, options, pass.map, [&](const std::shared_ptr<void>& p) { pass.reduce(p); });
     return;
   }
   // Bands that are the same on machines with more cores and with fewer.
-  constexpr std::int64_t kThreads = 16;
   const Frame& f = grid.frame();
   RunOptions of_all = options;
-  of_all.threads = static_cast<int>(kThreads);
+  of_all.threads = 16;
   const std::int64_t rows = band_rows(f.cols(), of_all);
   const auto bands = static_cast<std::size_t>((f.rows() + rows - 1) / rows);
   share_ordered({.n = bands,
                  .in_flight = static_cast<std::size_t>(2 * thread_count(options)),
-                 .to_all = tell == TellBands::All,
+                 .to_all = true,
                  .options = options,
                  .make =
                      [&](std::size_t i) {

@@ -11,24 +11,20 @@
 
 namespace katoptra {
 
-// Who gets the results: the first process, or all, in which the pass leaves the same then.
-enum class TellBands { TheFirst, All };
-
 struct BandPass {
   std::function<std::shared_ptr<void>(Block with_halo, const Window& band)> map;
-  std::function<void(const std::shared_ptr<void>&)> reduce;  // in the order of the rows
+  std::function<void(const std::shared_ptr<void>&)> reduce;
   std::function<void(const std::shared_ptr<void>&, Packer&)> pack;
   std::function<std::shared_ptr<void>(Unpacker&)> unpack;
 };
-void share_bands(const Grid& grid, Planes planes, std::int64_t halo, const RunOptions& options, TellBands tell,
-                 const BandPass& pass);
+void share_bands(const Grid& grid, Planes planes, std::int64_t halo, const RunOptions& options, const BandPass& pass);
 
 // The same for results of one type, which names its fields (base/packed.hpp). `map` gives a pointer to one.
 template <class Part, class Map, class Reduce>
-void share_bands(const Grid& grid, Planes planes, std::int64_t halo, const RunOptions& options, TellBands tell,
-                 const Map& map, const Reduce& reduce) {
+void share_bands(const Grid& grid, Planes planes, std::int64_t halo, const RunOptions& options, const Map& map,
+                 const Reduce& reduce) {
   const auto part = [](const std::shared_ptr<void>& p) -> Part& { return *static_cast<Part*>(p.get()); };
-  share_bands(grid, planes, halo, options, tell,
+  share_bands(grid, planes, halo, options,
               BandPass{.map = [&](Block block, const Window& band) -> std::shared_ptr<void> {
                          return std::shared_ptr<Part>(map(std::move(block), band));
                        },

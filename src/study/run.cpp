@@ -295,7 +295,7 @@ class Runner {
   struct Ready {
     std::string key;
     const Journal* from = nullptr;  // the run that made it
-    bool is_here = false;
+    bool is_here = false;           // its file is what it should be already
   };
   static bool is_grid(const StudyProduct& p) {
     const WaterProduct* water = water_product_named(p.kind);
@@ -342,7 +342,7 @@ class Runner {
   void make_product(std::size_t i, const Journal& before) {
     const StudyProduct& p = study_.products[i];
     const Ready& r = ready(i, before);
-    product(p, r.is_here);
+    product(p, r);
     if (r.from) out_.kept.push_back(p.file);
     if (p.kind != "map" && p.kind != "picture" && p.kind != "section" && p.kind != "volumes" && r.from != &before)
       journal().add(p.file, r.key, {is_grid(p) ? grids_.name(p.file) : p.file});
@@ -424,13 +424,13 @@ class Runner {
 
   void save(const Picture& p, const fs::path& to) { write_file(to, p.bytes, {.overwrite = overwrite_}); }
 
-  // `is_here`: its file is what it should be already.
-  void product(const StudyProduct& p, bool is_here) {
+  void product(const StudyProduct& p, const Ready& ready) {
+    const bool is_here = ready.is_here;
     const fs::path to = path(p.file);
-    if (const Product* row = product_named(p.kind)) raster(row->make(surface_, p.settings), p, is_here);
+    if (const Product* row = product_named(p.kind)) raster(row->make(surface_, p.settings), p, ready);
     if (const WaterProduct* row = water_product_named(p.kind)) {
       if (row->grid)
-        raster(is_here ? Grid() : row->grid(surface_, p.settings, options_.run), p, is_here);
+        raster(is_here ? Grid() : row->grid(surface_, p.settings, options_.run), p, ready);
       else if (!is_here)
         write_layer(row->layer(surface_, p.settings, options_.run), to, {.overwrite = overwrite_});
     }
@@ -460,10 +460,6 @@ class Runner {
     out_.products.push_back(is_grid(p) ? path(grids_.name(p.file)) : to);
   }
 
-  std::string key_of(const StudyProduct& p) const {
-    return key_of_product(study_, static_cast<std::size_t>(&p - study_.products.data()), surface_sum_);
-  }
-
   void volumes(const StudyProduct& p, const fs::path& to) {
     std::vector<double> levels;
     for (const Length& l : p.levels) levels.push_back(l.in(surface_.quantity().unit));
@@ -473,8 +469,8 @@ class Runner {
     out_.volumes.emplace_back(p.title.empty() ? p.file : p.title, found);
   }
 
-  void raster(const Grid& g, const StudyProduct& p, bool is_here) {
-    if (!is_here) grids_.write(g, p.file, key_of(p), grid_options());
+  void raster(const Grid& g, const StudyProduct& p, const Ready& ready) {
+    if (!ready.is_here) grids_.write(g, p.file, ready.key, grid_options());
     const fs::path to = path(grids_.name(p.file));
     const std::string title = p.title.empty() ? p.kind : p.title;
     pictures_.push_back(

@@ -42,7 +42,7 @@ double units_of(const CellEdge& edge, const Crs& crs) {
                                     : fmt::format("an angle, but {} does not count in degrees", crs.label()),
                 "sheets", crs.is_geographic() ? "say how large a sheet is in degrees: 1deg" : "say a length: 10km");
   const double units = angle ? angle->degrees() : std::get<Length>(edge).metres() / crs.unit_factor();
-  if (!(units > 0))
+  if (!(units > 0) || !std::isfinite(units))
     throw Error(ErrorCode::BadArgument, "a sheet must have a size", "sheets", "write for instance 10km");
   return units;
 }
@@ -54,8 +54,8 @@ struct Stretch {
 // The stretches between multiples of `edge` along an axis whose cells lie from `low` to `high`, both in its units.
 std::vector<Stretch> stretches(double low, double high, double cell, std::int64_t cells, double edge) {
   std::vector<Stretch> out;
-  const auto lines = [&](std::int64_t k) {
-    return std::clamp(std::llround((static_cast<double>(k) * edge - low) / cell), 0LL, static_cast<long long>(cells));
+  const auto lines = [&](std::int64_t k) -> std::int64_t {
+    return std::llround(std::clamp((static_cast<double>(k) * edge - low) / cell, 0.0, static_cast<double>(cells)));
   };
   for (auto k = static_cast<std::int64_t>(std::floor(low / edge)) - 1; static_cast<double>(k) * edge < high; ++k)
     if (const std::int64_t from = lines(k), to = lines(k + 1); to > from) out.push_back({k, from, to - from});
@@ -79,6 +79,8 @@ std::string side(std::int64_t number, char up, char down) {
 }  // namespace
 
 std::vector<Sheet> sheets_of(const Frame& f, const CellEdge& edge) {
+  if (!f.crs())
+    throw Error(ErrorCode::Refused, "sheets need a CRS, and this grid has none", "sheets", "tell it with --crs");
   const double units = units_of(edge, f.crs());
   const double cell = std::max(f.cell().x, f.cell().y);
   if (units < static_cast<double>(kFewestCells) * cell)
@@ -102,6 +104,25 @@ std::vector<Sheet> sheets_of(const Frame& f, const CellEdge& edge) {
   return out;
 }
 
+std::vector<Sheet> planned_sheets(const Grid& grid, const fs::path& path, const SheetsOptions& options) {
+  const Format* format = format_of(path, Holds::Grids, Use::Written);
+  if (!format || format->fits_range)
+    throw Error(ErrorCode::Unsupported,
+                format ? fmt::format("a {} fits its steps to the heights of each file, so its sheets would not meet",
+                                     format->name)
+                       : "no grids are written under such a name",
+                path.string(), "give a name that ends in .tif, .nc or .asc");
+  if (options.parts < 1 || options.part < 1 || options.part > options.parts)
+    throw Error(ErrorCode::BadArgument, fmt::format("there is no part {} of {}", options.part, options.parts), "part",
+                "count parts from 1");
+  const std::vector<Sheet> all = sheets_of(grid.frame(), options.edge);
+  std::vector<Sheet> mine;
+  for (auto i = static_cast<std::size_t>(options.part - 1); i < all.size();
+       i += static_cast<std::size_t>(options.parts))
+    mine.push_back(all[i]);
+  return mine;
+}
+
 namespace {
 
 // What is known of a sheet that is there: its record.
@@ -121,7 +142,12 @@ struct Known {
 class Sheets {
  public:
   Sheets(const Grid& grid, const fs::path& path, const SheetsOptions& options)
-      : grid_(grid), path_(path), options_(options), all_(sheets_of(grid.frame(), options.edge)), key_(key()) {}
+      : grid_(grid),
+        path_(path),
+        options_(options),
+        all_(sheets_of(grid.frame(), options.edge)),
+        mine_(planned_sheets(grid, path, options)),
+        key_(key()) {}
 
   SheetsReport write() {
     std::error_code ec;
@@ -133,9 +159,8 @@ class Sheets {
       write_text_file(folder() / "survey.toml",
                       fmt::format("# Sheets of one surface.\nname = {}\nproducts = true\n", json(survey()).dump()),
                       {.overwrite = true});
-    for (std::size_t i = 0; i < all_.size(); ++i)
-      if (static_cast<int>(i % static_cast<std::size_t>(options_.parts)) == options_.part - 1) mine_.push_back(i);
     SheetsReport report;
+    const bool others = work_is_shared();
     share_ordered({.n = mine_.size(),
                    .in_flight = mine_.size() + 1,
                    .at_once = many_at_once() ? std::size_t{0} : std::size_t{1},
@@ -154,7 +179,7 @@ class Sheets {
                    .unpack = [](std::span<const std::uint8_t> bytes) -> std::shared_ptr<void> {
                      return std::make_shared<bool>(!bytes.empty() && bytes[0] != 0);
                    }});
-    if (!only_helps()) make_those_elsewhere();
+    if (others && !only_helps()) make_those_elsewhere();
     tell(report);
     return report;
   }
@@ -246,7 +271,7 @@ class Sheets {
 
   // False when it was whole already.
   bool make(std::size_t i) const {
-    const Sheet& s = all_[mine_[i]];
+    const Sheet& s = mine_[i];
     const std::optional<Known> before = record(s);
     if (before && is_whole(s, *before)) return false;
     std::error_code ec;
@@ -292,8 +317,8 @@ class Sheets {
   void make_those_elsewhere() {
     std::int64_t elsewhere = 0;
     for (std::size_t i = 0; i < mine_.size(); ++i) {
-      const std::optional<Known> k = record(all_[mine_[i]]);
-      if (k && is_whole(all_[mine_[i]], *k)) continue;
+      const std::optional<Known> k = record(mine_[i]);
+      if (k && is_whole(mine_[i], *k)) continue;
       make(i);
       ++elsewhere;
     }
@@ -465,9 +490,8 @@ class Sheets {
   const Grid& grid_;
   fs::path path_;
   const SheetsOptions& options_;
-  std::vector<Sheet> all_;
+  std::vector<Sheet> all_, mine_;
   std::string key_;
-  std::vector<std::size_t> mine_;
   std::vector<std::string> notes_;
   mutable std::once_flag tried_;
   mutable WriteOptions tried_options_;
@@ -494,19 +518,6 @@ bool sheets_are_there(const fs::path& index) {
 }
 
 SheetsReport write_sheets(const Grid& grid, const fs::path& path, const SheetsOptions& options) {
-  if (!grid.frame().crs())
-    throw Error(ErrorCode::Refused, "sheets need a CRS, and this grid has none", path.string(), "tell it with --crs");
-  const Format* format = format_of(path, Holds::Grids, Use::Written);
-  if (!format || format->fits_range)
-    throw Error(ErrorCode::Unsupported,
-                format ? fmt::format("a {} fits its steps to the heights of each file, so its sheets would not meet",
-                                     format->name)
-                       : "no grids are written under such a name",
-                path.string(), "give a name that ends in .tif, .nc or .asc");
-  if (path.stem().empty()) throw Error(ErrorCode::BadArgument, "has no name", path.string(), "name it FOLDER/NAME.tif");
-  if (options.parts < 1 || options.part < 1 || options.part > options.parts)
-    throw Error(ErrorCode::BadArgument, fmt::format("there is no part {} of {}", options.part, options.parts), "part",
-                "count parts from 1");
   return Sheets(grid, path, options).write();
 }
 

@@ -4,7 +4,6 @@
 #include <algorithm>
 #include <fstream>
 #include <set>
-#include <sstream>
 
 #include "katoptra/base/progress.hpp"
 #include "katoptra/catalogue/catalogue.hpp"
@@ -22,12 +21,6 @@ namespace {
 
 using namespace testing;
 namespace fs = std::filesystem;
-
-std::string contents(const fs::path& path) {
-  std::ostringstream text;
-  text << std::ifstream(path, std::ios::binary).rdbuf();
-  return text.str();
-}
 
 std::vector<fs::path> tiffs(const fs::path& folder) {
   std::vector<fs::path> out;
@@ -511,6 +504,15 @@ TEST(Sheets, SayWhatIsWrong) {
   EXPECT_EQ(error(g, "a.tif", o), ErrorCode::BadArgument);
   EXPECT_EQ(error(relabelled(g, [](GridInfo& i) { i.frame = i.frame.with_crs({}); }), "a.tif", of_size(20)),
             ErrorCode::Refused);
+  // A size without an end, and one beyond all numbers of cells: an error, and one sheet to each side of the origin.
+  EXPECT_EQ(error(g, "a.tif", of_size(std::numeric_limits<double>::infinity())), ErrorCode::BadArgument);
+  for (const double size : {1e9, 1e30, 1e300}) {
+    const std::vector<Sheet> one = sheets_of(g.frame(), Length::metres(size));
+    ASSERT_EQ(one.size(), 1u) << size;
+    EXPECT_EQ(one[0].window, g.frame().window());
+    EXPECT_EQ(one[0].name, "e0_n0");
+    EXPECT_EQ(sheets_of(Frame(g.frame().crs(), -20, 20, {1, 1}, 40, 40), Length::metres(size)).size(), 4u) << size;
+  }
   // One small size on a large surface: not a million files.
   EXPECT_EQ(error_of([] { sheets_of(utm_frame(1'000'000, 1'000'000), Length::metres(1000)); }), ErrorCode::BadArgument);
   std::ofstream(folder / "file") << "x";

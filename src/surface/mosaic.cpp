@@ -43,13 +43,13 @@ class MosaicSource final : public GridSource {
 
   // Of tiles that others hide a part will be read at most, wherever these have voids.
   void expect(const Window& w) const override {
-    for (std::size_t i = 0; i < parts_.size(); ++i) {
-      const Window& place = parts_[i].place;
-      const Window common = place.intersected(w);
-      const bool hidden = std::any_of(parts_.begin(), parts_.begin() + static_cast<std::ptrdiff_t>(i),
-                                      [&](const Part& p) { return !p.place.intersected(common).empty(); });
-      if (!common.empty() && !hidden)
-        parts_[i].grid.expect({common.col - place.col, common.row - place.row, common.cols, common.rows});
+    std::vector<Window> before;
+    for (const Part& part : parts_) {
+      const Window common = part.place.intersected(w);
+      if (common.empty()) continue;
+      if (std::none_of(before.begin(), before.end(), [&](const Window& b) { return !b.intersected(common).empty(); }))
+        part.grid.expect({common.col - part.place.col, common.row - part.place.row, common.cols, common.rows});
+      before.push_back(common);
     }
   }
 

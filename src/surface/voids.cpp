@@ -115,7 +115,7 @@ struct BandRuns {
 VoidMap find_voids(const Grid& grid, const RunOptions& options) {
   VoidFinder finder(grid.frame(), options.memory, grid.info().name);
   share_bands<BandRuns>(
-      grid, Planes::Values, 0, options, TellBands::All,
+      grid, Planes::Values, 0, options,
       [](const Block& block, const Window& band) {
         auto b = std::make_shared<BandRuns>();
         for (std::int64_t r = 0; r < band.rows; ++r) {

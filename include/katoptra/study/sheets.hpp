@@ -29,8 +29,8 @@ struct Sheet {
 };
 // Sheets whose edges are multiples of `edge` in the units of the CRS (not on the ground), moved to the nearest line of
 // the lattice, and fewer than 8 cells left over at the rim go with the sheet beside them; from north to south, in each
-// row from west to east. BadArgument where `edge` is an angle and the CRS does not count in degrees or the other way
-// round, for sheets of fewer than 16 cells, and for more than 100,000 of them.
+// row from west to east. Refused without a CRS; BadArgument where `edge` is an angle and the CRS does not count in
+// degrees or the other way round, for sheets of fewer than 16 cells, and for more than 100,000 of them.
 std::vector<Sheet> sheets_of(const Frame& frame, const CellEdge& edge);
 
 struct SheetsOptions {
@@ -44,6 +44,9 @@ struct SheetsOptions {
   // Of each file. `overwrite`: sheets made from something else are replaced; without it they are an error (Io).
   WriteOptions write;
 };
+
+// Those that write_sheets would make for the part, or see that they are there. Its errors, before anything is written.
+std::vector<Sheet> planned_sheets(const Grid& grid, const std::filesystem::path& path, const SheetsOptions& options);
 
 struct SheetsReport {
   std::vector<Sheet> sheets;                 // all of them

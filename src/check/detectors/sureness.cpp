@@ -72,7 +72,7 @@ void judge_sureness(Scene& scene, double height_range, double too_sure, const Ru
   std::int64_t largest_row = 0, row = 0;
   ValueSketch scatters(0, 9);
   share_bands<std::vector<Row>>(
-      g, Planes::ValuesAndUncertainty, 1, run, TellBands::All,
+      g, Planes::ValuesAndUncertainty, 1, run,
       [&](const Block& block, const Window& band) {
         // Of one column more on either side, which the band does not have.
         auto rows = std::make_shared<std::vector<Row>>();
