@@ -1,6 +1,7 @@
 """--sheets: a surface as many files, by one run, by several parts, and by runs that were killed."""
 import json
 import os
+import re
 import signal
 import subprocess
 import time
@@ -157,6 +158,15 @@ file = "lines.gpkg"
             self.assertEqual(sheets["surface"][key], whole["surface"][key])
         for file in [sheets["surface"]["path"], *sheets["products"]]:
             self.assertTrue(os.path.isfile(self.path("sheets/" + file)), file)
+        # Both reports lead to what is there.
+        for run in ("sheets", "whole"):
+            with open(self.path(f"{run}/report.html")) as f:
+                listed = f.read().split("<h2>Files</h2>")[1].split("</ul>")[0]
+            links = re.findall(r'href="([^"]+)"', listed)
+            self.assertGreaterEqual(len(links), 7)
+            for link in links:
+                self.assertTrue(os.path.isfile(self.path(f"{run}/{link}")), f"{run}: {link}")
+                self.assertNotIn("..", link)
         # A search of the folder does not take what a study made for a survey.
         self.assertEqual(self.run_json("find", "--in", "sheets", "--area", "like:whole/surface.tif")["tiles"], [])
         # Once more: nothing is made that is there; a sheet that is gone is made again.

@@ -274,19 +274,22 @@ class Html {
 
   void files() {
     text_ += "<h2>Files</h2>\n<ul>";
-    auto item = [&](const std::filesystem::path& p, const char* what) {
-      text_ += fmt::format("<li><a href=\"{0}\"><code>{0}</code></a> {1}</li>", escaped(name_in_run(p, run_)), what);
+    // Names in the folder of the run.
+    auto item = [&](const std::string& name, const char* what) {
+      text_ += fmt::format("<li><a href=\"{0}\"><code>{0}</code></a> {1}</li>", escaped(name), what);
     };
     if (study_.sheets) {
-      item(run_.surface.path, "the surface: the index of its sheets, which lie beside it and open by it");
+      item(name_in_run(run_.surface.path, run_),
+           "the surface: the index of its sheets, which lie beside it and open by it");
     } else {
       item("surface.tif", "the surface");
       item("surface.lineage.tif", "which source each cell came from, explained by <code>surface.lineage.csv</code>");
     }
     item("shortlist.csv", "the tiles and why (also as GeoJSON)");
-    for (const auto& p : run_.products) item(p, "");
-    if (!run_.view.empty()) item(run_.view, "the surface in three dimensions, to be turned and asked");
-    if (!run_.coverage.empty()) item(run_.coverage, "the tiles on a map, and why");
+    for (const auto& p : run_.products) item(name_in_run(p, run_), "");
+    if (!run_.view.empty())
+      item(name_in_run(run_.view, run_), "the surface in three dimensions, to be turned and asked");
+    if (!run_.coverage.empty()) item(name_in_run(run_.coverage, run_), "the tiles on a map, and why");
     item("run.json", "the record of this run");
     text_ += "</ul>\n";
   }
