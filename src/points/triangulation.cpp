@@ -2,11 +2,11 @@
 
 #include <algorithm>
 #include <fmt/format.h>
-#include <numeric>
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/base/parallel.hpp"
 
+#include "cell_order.hpp"
 #include "predicates.hpp"
 
 namespace katoptra {
@@ -14,76 +14,110 @@ namespace katoptra {
 using exact::in_circle;
 using exact::turn;
 
-// Triangulates ranges of sorted points. Edges of a range come from a pool of its own, so that two ranges may be worked
-// on at once.
+// Triangulates ranges of points. A range of points has edges of its own to take, three a point, which are always enough
+// for a planar graph, so that two ranges may be worked on at once.
 class TriangulationBuilder {
  public:
-  explicit TriangulationBuilder(Triangulation& t) : p_(t.sorted_.data()), e_(t.edges_.data()) {}
+  using Sorted = Triangulation::Sorted;
 
-  // An edge of the hull with the outside on its left. `pool`: its unused edges, a list through `after`.
-  int build(int first, int last, bool by_x, int& pool, int threads_left) {
-    const int n = last - first;
-    if (n <= 3) return small(first, n, pool);
-    const int middle = first + n / 2;
-    auto* begin = p_ + first;
-    if (by_x)
-      std::nth_element(begin, p_ + middle, p_ + last,
-                       [](const auto& a, const auto& b) { return a.x != b.x ? a.x < b.x : a.y < b.y; });
-    else
-      std::nth_element(begin, p_ + middle, p_ + last,
-                       [](const auto& a, const auto& b) { return a.y != b.y ? a.y < b.y : a.x > b.x; });
-    int left = 0, right = 0;
-    if (threads_left > 1 && n > 20000) {
-      int right_pool = split_pool(pool, last - middle);
-      parallel_within(2, [&](std::size_t side) {
-        if (side == 0)
-          left = build(first, middle, !by_x, pool, threads_left / 2);
-        else
-          right = build(middle, last, !by_x, right_pool, threads_left / 2);
-      });
-      join_pools(pool, right_pool);
-    } else {
-      left = build(first, middle, !by_x, pool, 0);
-      right = build(middle, last, !by_x, pool, 0);
-    }
-    return merge(left, right, by_x, pool);
-  }
+  TriangulationBuilder(Triangulation& t, const CellOrder& order)
+      : p_(t.sorted_.data()), e_(t.edges_.data()), order_(order) {}
 
-  // Unused edges [first, last) as a list.
-  void fill_pool(int& pool, int first, int last) {
-    for (int e = first; e < last; ++e) e_[2 * e].after = e + 1 < last ? 2 * (e + 1) : -1;
-    pool = first < last ? 2 * first : -1;
+  // All of them, at least two; `tasks`: into how many pieces the work may be cut for as many threads. True when the
+  // outside has three edges.
+  bool build(int tasks) {
+    const int n = static_cast<int>(order_.begin(order_.cells()));
+    Pool pool = pool_of(0, n);
+    const int hull = build_cells(0, 0, pool, tasks);
+    clear_rest(pool);
+    return next_left(next_left(next_left(hull))) == hull;
   }
 
  private:
+  // Edges that nobody uses: some that were given back, a list through `after`, and [next, end).
+  struct Pool {
+    int given_back = -1, next = 0, end = 0;
+  };
+  static constexpr int kFew = 6;              // points, for which cells are too fine
+  static constexpr int kWorthATask = 20'000;  // points
+
+  // The cells of one half, at whatever depth. An edge of the hull with the outside on its left.
+  int build_cells(std::size_t cell, int depth, Pool& pool, int tasks) {
+    const std::size_t half = (order_.cells() >> depth) / 2;
+    const int first = begin(cell), middle = begin(cell + half), last = begin(cell + (order_.cells() >> depth));
+    // A point alone has no hull to be sewn to.
+    const bool by_cells = last - first > kFew && depth < order_.depth() && middle - first != 1 && last - middle != 1;
+    if (!by_cells) return build_by_medians(first, last, axis_at(depth), pool);
+    if (middle == last) return build_cells(cell, depth + 1, pool, tasks);
+    if (middle == first) return build_cells(cell + half, depth + 1, pool, tasks);
+    int left = 0, right = 0;
+    if (tasks > 1 && last - first > kWorthATask) {
+      Pool pools[2] = {pool_of(first, middle), pool_of(middle, last)};
+      parallel_within(2, [&](std::size_t side) {
+        (side == 0 ? left : right) = build_cells(side == 0 ? cell : cell + half, depth + 1, pools[side], tasks / 2);
+      });
+      pool = joined(pools[0], pools[1]);
+    } else {
+      left = build_cells(cell, depth + 1, pool, 0);
+      right = build_cells(cell + half, depth + 1, pool, 0);
+    }
+    return merge(left, right, order_.cuts_x(depth), pool);
+  }
+  int begin(std::size_t cell) const { return static_cast<int>(order_.begin(cell)); }
+  // Below the last halving: across it.
+  bool axis_at(int depth) const {
+    return depth < order_.depth() ? order_.cuts_x(depth) : depth == 0 || !order_.cuts_x(depth - 1);
+  }
+
+  // Where cells do not serve: halves of as many points, in alternating directions.
+  int build_by_medians(int first, int last, bool by_x, Pool& pool) {
+    const int n = last - first;
+    if (n <= 3) return small(first, n, pool);
+    const int middle = first + n / 2;
+    std::nth_element(p_ + first, p_ + middle, p_ + last,
+                     [by_x](const Sorted& a, const Sorted& b) { return comes_first(a, b, by_x); });
+    const int left = build_by_medians(first, middle, !by_x, pool), right = build_by_medians(middle, last, !by_x, pool);
+    return merge(left, right, by_x, pool);
+  }
+  static bool comes_first(const Sorted& a, const Sorted& b, bool by_x) {
+    return by_x ? (a.x != b.x ? a.x < b.x : a.y < b.y) : (a.y != b.y ? a.y < b.y : a.x > b.x);
+  }
+
+  static Pool pool_of(int first, int last) { return {-1, 6 * first, 6 * last}; }
+  Pool joined(Pool a, Pool b) {
+    for (; a.next < a.end; a.next += 2) give_back(a.next, a);
+    if (a.given_back >= 0) {
+      int e = a.given_back;
+      while (e_[e].after >= 0) e = e_[e].after;
+      e_[e].after = b.given_back;
+      b.given_back = a.given_back;
+    }
+    return b;
+  }
+  void give_back(int e, Pool& pool) {
+    e_[e] = {-1, pool.given_back, 0};
+    e_[e ^ 1] = {-1, 0, 0};
+    pool.given_back = e;
+  }
+  void clear_rest(const Pool& pool) {
+    for (int e = pool.next; e < pool.end; ++e) e_[e] = {-1, 0, 0};
+  }
+
   int after(int e) const { return e_[e].after; }
   int before(int e) const { return e_[e].before; }
   int next_left(int e) const { return e_[e ^ 1].before; }
   int last_right(int e) const { return e_[e ^ 1].after; }
-  const Triangulation::Sorted& from(int e) const { return p_[e_[e].from]; }
-  const Triangulation::Sorted& to(int e) const { return p_[e_[e ^ 1].from]; }
+  const Sorted& from(int e) const { return p_[e_[e].from]; }
+  const Sorted& to(int e) const { return p_[e_[e ^ 1].from]; }
 
-  // Three edges a point are always enough for a planar graph.
-  int split_pool(int& pool, int points) {
-    int e = pool;
-    for (int i = 1; i < 3 * points; ++i) e = e_[e].after;
-    const int rest = e_[e].after;
-    e_[e].after = -1;
-    const int taken = pool;
-    pool = rest;
-    return taken;
-  }
-  void join_pools(int& pool, int other) {
-    if (other < 0) return;
-    int e = other;
-    while (e_[e].after >= 0) e = e_[e].after;
-    e_[e].after = pool;
-    pool = other;
-  }
-
-  int make(int a, int b, int& pool) {
-    const int e = pool;
-    pool = e_[e].after;
+  int make(int a, int b, Pool& pool) {
+    int e = pool.given_back;
+    if (e >= 0) {
+      pool.given_back = e_[e].after;
+    } else {
+      e = pool.next;
+      pool.next += 2;
+    }
     e_[e] = {a, e, e};
     e_[e ^ 1] = {b, e ^ 1, e ^ 1};
     return e;
@@ -93,23 +127,19 @@ class TriangulationBuilder {
     e_[e_[a].after].before = a;
     e_[e_[b].after].before = b;
   }
-  int connect(int a, int b, int& pool) {
+  int connect(int a, int b, Pool& pool) {
     const int e = make(e_[a ^ 1].from, e_[b].from, pool);
     splice(e, next_left(a));
     splice(e ^ 1, b);
     return e;
   }
-  void remove(int e, int& pool) {
+  void remove(int e, Pool& pool) {
     splice(e, before(e));
     splice(e ^ 1, before(e ^ 1));
-    e &= ~1;
-    e_[e].from = -1;
-    e_[e ^ 1].from = -1;
-    e_[e].after = pool;
-    pool = e;
+    give_back(e & ~1, pool);
   }
 
-  int small(int first, int n, int& pool) {
+  int small(int first, int n, Pool& pool) {
     if (n == 2) return make(first, first + 1, pool);
     int a = first, b = first + 1, c = first + 2;
     auto by_place = [&](int i, int k) { return exact::comes_before(p_[i], p_[k]); };
@@ -124,21 +154,18 @@ class TriangulationBuilder {
     return side > 0 ? ca ^ 1 : ca;
   }
 
-  bool is_left_of(const Triangulation::Sorted& p, int e) const { return turn(p, from(e), to(e)) > 0; }
-  bool is_right_of(const Triangulation::Sorted& p, int e) const { return turn(p, to(e), from(e)) > 0; }
+  bool is_left_of(const Sorted& p, int e) const { return turn(p, from(e), to(e)) > 0; }
+  bool is_right_of(const Sorted& p, int e) const { return turn(p, to(e), from(e)) > 0; }
 
   // The edge of the hull (outside on its left) that leaves the last (or first) point along the axis of the cut.
   int at_extreme(int hull, bool by_x, bool last) const {
-    auto key_less = [&](const Triangulation::Sorted& a, const Triangulation::Sorted& b) {
-      return by_x ? (a.x != b.x ? a.x < b.x : a.y < b.y) : (a.y != b.y ? a.y < b.y : a.x > b.x);
-    };
     int best = hull;
     for (int e = next_left(hull); e != hull; e = next_left(e))
-      if (last ? key_less(from(best), from(e)) : key_less(from(e), from(best))) best = e;
+      if (last ? comes_first(from(best), from(e), by_x) : comes_first(from(e), from(best), by_x)) best = e;
     return best;
   }
 
-  int merge(int left, int right, bool by_x, int& pool) {
+  int merge(int left, int right, bool by_x, Pool& pool) {
     int l = at_extreme(left, by_x, true);           // clockwise edge out of the left hull's last point
     int r = after(at_extreme(right, by_x, false));  // counter-clockwise edge out of the right hull's first point
     for (;;) {
@@ -155,34 +182,45 @@ class TriangulationBuilder {
     return hull;
   }
 
-  // Sews the two sides together from the lower tangent upwards.
-  void rise(int base, int& pool) {
+  // Sews the two sides together from the lower tangent upwards. On each side the next point is the one whose circle
+  // with the base holds no other of that side; edges in the way of that are removed.
+  void rise(int base, Pool& pool) {
     for (;;) {
+      const Sorted a = from(base), b = to(base);
+      const auto above = [&](const Sorted& p) { return turn(p, b, a) > 0; };
       int l = after(base ^ 1);
-      if (is_right_of(to(l), base))
-        while (is_right_of(to(after(l)), base) && in_circle(to(base), from(base), to(l), to(after(l)))) {
-          const int t = after(l);
-          remove(l, pool);
-          l = t;
-        }
+      Sorted left = to(l);
+      const bool use_l = above(left);
+      while (use_l) {
+        const int t = after(l);
+        const Sorted other = to(t);
+        if (!above(other) || !in_circle(b, a, left, other)) break;
+        remove(l, pool);
+        l = t;
+        left = other;
+      }
       int r = before(base);
-      if (is_right_of(to(r), base))
-        while (is_right_of(to(before(r)), base) && in_circle(to(base), from(base), to(r), to(before(r)))) {
-          const int t = before(r);
-          remove(r, pool);
-          r = t;
-        }
-      const bool use_l = is_right_of(to(l), base), use_r = is_right_of(to(r), base);
+      Sorted right = to(r);
+      const bool use_r = above(right);
+      while (use_r) {
+        const int t = before(r);
+        const Sorted other = to(t);
+        if (!above(other) || !in_circle(b, a, right, other)) break;
+        remove(r, pool);
+        r = t;
+        right = other;
+      }
       if (!use_l && !use_r) return;
-      if (!use_l || (use_r && in_circle(to(l), from(l), from(r), to(r))))
+      if (!use_l || (use_r && in_circle(left, b, a, right)))
         base = connect(r, base ^ 1, pool);
       else
         base = connect(base ^ 1, l ^ 1, pool);
     }
   }
 
-  Triangulation::Sorted* p_;
+  Sorted* p_;
   Triangulation::Edge* e_;
+  const CellOrder& order_;
 };
 
 Triangulation::Triangulation(std::span<const LatticePoint> points) : given_(points.begin(), points.end()) {
@@ -202,30 +240,28 @@ void Triangulation::build(const RunOptions* run) {
                   "take them in parts, or in coarser steps");
     sorted_.push_back({p.x, p.y, static_cast<std::int32_t>(i)});
   }
-  // Points at one place: the first of them stays.
-  std::sort(sorted_.begin(), sorted_.end(), [](const Sorted& a, const Sorted& b) {
+  CellOrder order(sorted_, [](const Sorted& a, const Sorted& b) {
     return a.x != b.x ? a.x < b.x : a.y != b.y ? a.y < b.y : a.id < b.id;
   });
-  sorted_.erase(std::unique(sorted_.begin(), sorted_.end(),
-                            [](const Sorted& a, const Sorted& b) { return a.x == b.x && a.y == b.y; }),
-                sorted_.end());
-  const auto n = static_cast<int>(sorted_.size());
-  if (n < 2) return;
-  edges_.resize(static_cast<std::size_t>(6 * n));
-  TriangulationBuilder builder(*this);
-  int pool = -1;
-  builder.fill_pool(pool, 0, 3 * n);
+  // Points at one place: the first of them stays.
+  order.drop_repeated(sorted_, [](const Sorted& a, const Sorted& b) { return a.x == b.x && a.y == b.y; });
+  if (sorted_.size() < 2) return;
+  edges_.resize(6 * sorted_.size());
+  TriangulationBuilder builder(*this, order);
+  // A few pieces a thread, for halves need not hold as many points.
   if (run)
-    parallel_for(1, *run, [&](std::size_t) { builder.build(0, n, false, pool, thread_count(*run)); });
+    parallel_for(1, *run, [&](std::size_t) {
+      outside_has_three_ = builder.build(thread_count(*run) > 1 ? 4 * thread_count(*run) : 1);
+    });
   else
-    builder.build(0, n, false, pool, 1);
+    outside_has_three_ = builder.build(1);
 }
 
 bool Triangulation::has_triangle(int e) const {
   if (edges_[static_cast<std::size_t>(e)].from < 0) return false;
   const int b = next_left(e), c = next_left(b);
   if (next_left(c) != e || b == (e ^ 1)) return false;
-  return exact::turn(point(from(e)), point(from(b)), point(from(c))) > 0;
+  return !outside_has_three_ || exact::turn(corner(e), corner(b), corner(c)) > 0;
 }
 
 void Triangulation::for_each_triangle(const std::function<void(int, int, int)>& body) const {

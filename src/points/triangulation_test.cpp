@@ -2,8 +2,11 @@
 
 #include <algorithm>
 #include <array>
+#include <functional>
+#include <limits>
 #include <set>
 
+#include "cell_order.hpp"
 #include "point_testing.hpp"
 #include "predicates.hpp"
 
@@ -56,6 +59,99 @@ TEST(Triangulation, NoCircleHoldsAPoint) {
               }))
             brute.insert(canonical(a, b, c));
     ASSERT_EQ(triangles_of(Triangulation(p)), brute);
+  }
+}
+
+// Thousands of points where halves hold few or none: crowds with strays far off, lines, strips, steps that grow.
+std::vector<LatticePoint> uneven_points(unsigned seed) {
+  Dice r(seed);
+  const std::uint32_t n = 1000 + r(3000), kind = seed % 7;
+  std::vector<LatticePoint> p;
+  auto one = [&](std::uint32_t range) { return static_cast<std::int32_t>(r(range)); };
+  for (std::uint32_t i = 0; i < n; ++i) {
+    const auto k = static_cast<std::int32_t>(i);
+    if (kind == 0) p.push_back({one(60), one(60)});                                     // each place several times
+    if (kind == 1) p.push_back({one(3), one(60'000'000)});                              // three lines
+    if (kind == 2) p.push_back({one(60'000'000), k % 100 == 0 ? one(60'000'000) : 5});  // a line and strays
+    if (kind == 3) p.push_back({1 << one(26), (1 << one(26)) - one(3)});                // steps that double
+    if (kind == 4) p.push_back({k * 7, 3 * k});                                         // one line
+    if (kind == 5) p.push_back({one(500) + 40'000'000 * (k % 2), one(500) - 30'000'000 * (k % 3 == 0)});  // crowds
+    if (kind == 6) p.push_back({one(60'000), one(60'000)});
+  }
+  // One alone, in all the rest of the box.
+  if (seed % 2) p.push_back({-60'000'000, -60'000'000 + one(9)});
+  return p;
+}
+
+TEST(Triangulation, IsDelaunayHoweverUnevenlyPointsLie) {
+  for (unsigned seed = 1; seed <= 70; ++seed) {
+    SCOPED_TRACE(seed);
+    std::vector<LatticePoint> p = uneven_points(seed);
+    const Triangulation t(p);
+    ASSERT_EQ(triangles_of(Triangulation(p, RunOptions{.threads = 3})), triangles_of(t));
+    // No edge whose other two corners it should be turned to; a hull without a dent; every place is a corner.
+    std::set<std::pair<std::int32_t, std::int32_t>> places, corners;
+    for (const LatticePoint& q : p) places.insert({q.x, q.y});
+    std::int64_t outside = 0, edges = 0;
+    for (int e = 0; e < t.half_edges(); ++e) {
+      if (t.from(e) < 0) continue;
+      ++edges;
+      corners.insert({t.point(t.from(e)).x, t.point(t.from(e)).y});
+      const LatticePoint &a = t.point(t.from(e)), &b = t.point(t.to(e)), &c = t.point(t.to(t.next_left(e)));
+      if (!t.has_triangle(e)) {
+        ++outside;
+        EXPECT_LE(exact::turn(a, b, c), 0);
+      } else if (t.has_triangle(e ^ 1)) {
+        EXPECT_FALSE(exact::in_circle(a, b, c, t.point(t.to(t.next_left(e ^ 1)))));
+      }
+    }
+    EXPECT_EQ(corners, places);
+    // Euler: corners - edges + faces, the outside one of them.
+    const auto n = static_cast<std::int64_t>(places.size());
+    EXPECT_EQ(n - edges / 2 + static_cast<std::int64_t>(t.triangles()) + 1, 2);
+    EXPECT_EQ(static_cast<std::int64_t>(t.triangles()), 2 * n - 2 - outside);
+  }
+}
+
+TEST(CellOrder, HalvesOfHalvesAreNeighbours) {
+  for (unsigned seed = 1; seed <= 70; ++seed) {
+    SCOPED_TRACE(seed);
+    std::vector<LatticePoint> p = uneven_points(seed), before = p;
+    const auto by_place = [](const LatticePoint& a, const LatticePoint& b) { return exact::comes_before(a, b); };
+    CellOrder order(p, by_place);
+    ASSERT_EQ(order.begin(0), 0U);
+    ASSERT_EQ(order.begin(order.cells()), p.size());
+    for (int depth = 0; depth < order.depth(); ++depth) {
+      const std::size_t cells = order.cells() >> depth;
+      for (std::size_t cell = 0; cell < order.cells(); cell += cells) {
+        const auto at = [&](std::size_t i) { return order.cuts_x(depth) ? p[i].x : p[i].y; };
+        const std::size_t first = order.begin(cell), middle = order.begin(cell + cells / 2),
+                          last = order.begin(cell + cells);
+        std::int32_t most = std::numeric_limits<std::int32_t>::min();
+        for (std::size_t i = first; i < middle; ++i) most = std::max(most, at(i));
+        for (std::size_t i = middle; i < last; ++i) ASSERT_GT(at(i), most);
+      }
+    }
+    std::vector<LatticePoint> sorted = p;
+    std::sort(sorted.begin(), sorted.end(), by_place);
+    std::sort(before.begin(), before.end(), by_place);
+    EXPECT_EQ(sorted, before);
+    order.drop_repeated(p, std::equal_to<LatticePoint>());
+    before.erase(std::unique(before.begin(), before.end()), before.end());
+    ASSERT_EQ(p.size(), before.size());
+    EXPECT_EQ(order.begin(order.cells()), p.size());
+    std::sort(p.begin(), p.end(), by_place);
+    EXPECT_EQ(p, before);
+  }
+}
+
+TEST(CellOrder, OfFewPointsOrNone) {
+  for (std::size_t n = 0; n < 5; ++n) {
+    std::vector<LatticePoint> p(n, LatticePoint{3, -3});
+    CellOrder order(p, [](const LatticePoint& a, const LatticePoint& b) { return exact::comes_before(a, b); });
+    EXPECT_EQ(order.begin(order.cells()), n);
+    order.drop_repeated(p, std::equal_to<LatticePoint>());
+    EXPECT_EQ(p.size(), std::min<std::size_t>(n, 1));
   }
 }
 

@@ -19,6 +19,7 @@
 #include <span>
 #include <vector>
 
+#include "katoptra/base/memory.hpp"
 #include "katoptra/base/run_options.hpp"
 
 namespace katoptra {
@@ -81,16 +82,20 @@ class Triangulation {
     std::int32_t x, y, id;
   };
   struct Edge {
-    std::int32_t from = -1, after = 0, before = 0;  // the next and the last edge around `from`, counter-clockwise
+    std::int32_t from, after, before;  // -1: in no use; the next and the last edge around `from`, counter-clockwise
   };
   void build(const RunOptions* run);
-  std::span<const LatticePoint> points() const { return given_; }
+  // The same place as point(from(e)), without the way over its number.
+  const Sorted& corner(int e) const {
+    return sorted_[static_cast<std::size_t>(edges_[static_cast<std::size_t>(e)].from)];
+  }
 
   std::vector<LatticePoint> given_;
   std::vector<Sorted> sorted_;
-  std::vector<Edge> edges_;
-  std::vector<std::uint8_t> kept_;   // by edge (half-edge / 2); empty until an edge is kept
-  std::vector<std::int32_t> place_;  // of a point, its place in sorted_; made when first needed
+  std::vector<Edge, RecyclingAllocator<Edge>> edges_;  // set where they are first used, by whichever thread
+  bool outside_has_three_ = false;                     // else only triangles have three edges
+  std::vector<std::uint8_t> kept_;                     // by edge (half-edge / 2); empty until an edge is kept
+  std::vector<std::int32_t> place_;                    // of a point, its place in sorted_; made when first needed
 };
 
 }  // namespace katoptra
