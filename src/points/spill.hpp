@@ -43,6 +43,7 @@ class Heaps {
   static_assert(std::is_trivially_copyable_v<T>);
 
  public:
+  // `budget`: bytes that may be held in memory, what is set aside for records to come included.
   explicit Heaps(std::size_t budget) : budget_(budget) {}
   ~Heaps() {
     if (scratch_ >= 0) ::close(scratch_);
@@ -55,8 +56,9 @@ class Heaps {
     for (std::uint64_t k : batch.order()) {
       const std::vector<T>& records = batch.records(k);
       std::vector<T>& held = heaps_[k].held;
+      in_memory_ -= held.capacity();
       held.insert(held.end(), records.begin(), records.end());
-      in_memory_ += records.size();
+      in_memory_ += held.capacity();
     }
     if (in_memory_ * sizeof(T) > budget_) spill(false);
   }
@@ -101,14 +103,14 @@ class Heaps {
       write_descriptor(scratch_, spilled_ * sizeof(T), {bytes, heap.held.size() * sizeof(T)}, kName);
       heap.pieces.push_back({spilled_, heap.held.size()});
       spilled_ += heap.held.size();
-      in_memory_ -= heap.held.size();
+      in_memory_ -= heap.held.capacity();
       std::vector<T>().swap(heap.held);
     }
     if (!all && in_memory_ * sizeof(T) > budget_ / 2) spill(true);
   }
   std::unordered_map<std::uint64_t, Heap> heaps_;
   std::size_t budget_;
-  std::uint64_t in_memory_ = 0, spilled_ = 0;
+  std::uint64_t in_memory_ = 0, spilled_ = 0;  // records
   int scratch_ = -1;
 };
 

@@ -29,25 +29,44 @@ struct TilePlan {
   // Centres of a cell in lattice steps.
   double x_of(std::int64_t col) const { return buckets->lattice().at_x(frame.centre(static_cast<double>(col), 0).x); }
   double y_of(std::int64_t row) const { return buckets->lattice().at_y(frame.centre(0, static_cast<double>(row)).y); }
-  // The cell of the frame that holds a point: the same for every tile that asks, and one for every point on the frame.
-  // A border between cells belongs to the cell east or south of it, the frame's own east and south border to its last.
-  std::int64_t col_of(double x) const {
-    const double west = buckets->lattice().at_x(frame.west()), east = buckets->lattice().at_x(frame.east());
-    return within(static_cast<std::int64_t>(std::floor((x - west) / cell_x())), frame.cols(), x >= std::round(west),
-                  x <= std::round(east));
-  }
-  std::int64_t row_of(double y) const {
-    const double north = buckets->lattice().at_y(frame.north()), south = buckets->lattice().at_y(frame.south());
-    return within(static_cast<std::int64_t>(std::floor((north - y) / cell_y())), frame.rows(), y <= std::round(north),
-                  y >= std::round(south));
-  }
-  // Points are told in whole steps of the lattice, which the borders of the frame need not be.
-  static std::int64_t within(std::int64_t i, std::int64_t n, bool after_begin, bool before_end) {
-    if (i == -1 && after_begin) return 0;
-    return i == n && before_end ? n - 1 : i;
-  }
   double cell_x() const { return frame.cell().x / buckets->lattice().step_x; }
   double cell_y() const { return frame.cell().y / buckets->lattice().step_y; }
+};
+
+// The cell of the frame that holds a point: the same for every tile that asks, and one for every point on the frame. A
+// border between cells belongs to the cell east or south of it, the frame's own east and south border to its last.
+class CellFinder {
+ public:
+  explicit CellFinder(const TilePlan& plan)
+      : cols_(1, plan.buckets->lattice().at_x(plan.frame.west()), plan.buckets->lattice().at_x(plan.frame.east()),
+              plan.cell_x(), plan.frame.cols()),
+        rows_(-1, plan.buckets->lattice().at_y(plan.frame.north()), plan.buckets->lattice().at_y(plan.frame.south()),
+              plan.cell_y(), plan.frame.rows()) {}
+  std::int64_t col(double x) const { return cols_.at(x); }
+  std::int64_t row(double y) const { return rows_.at(y); }
+
+ private:
+  class Along {
+   public:
+    Along(double sign, double begin, double end, double cell, std::int64_t n)
+        : sign_(sign),
+          begin_(begin),
+          cell_(cell),
+          first_(sign * std::round(begin)),
+          last_(sign * std::round(end)),
+          n_(n) {}
+    std::int64_t at(double v) const {
+      const auto i = static_cast<std::int64_t>(std::floor(sign_ * (v - begin_) / cell_));
+      // Points are told in whole steps of the lattice, which the borders of the frame need not be.
+      if (i == -1 && sign_ * v >= first_) return 0;
+      return i == n_ && sign_ * v <= last_ ? n_ - 1 : i;
+    }
+
+   private:
+    double sign_, begin_, cell_, first_, last_;
+    std::int64_t n_;
+  };
+  Along cols_, rows_;
 };
 
 // One plane of floats a method, in the order of the methods, and whose point is nearest to each centre: of those in the

@@ -21,8 +21,9 @@ struct Binned {
     const double west = plan.x_of(w.col - halo) - cx / 2, north = plan.y_of(w.row - halo) + cy / 2;
     const auto all = plan.buckets->in_box(std::floor(west), std::floor(north - cy * static_cast<double>(rows)),
                                           std::ceil(west + cx * static_cast<double>(cols)), std::ceil(north));
+    const CellFinder find(plan);
     auto cell_of = [&](const StoredPoint& p) -> std::int64_t {
-      const std::int64_t c = plan.col_of(p.x) - w.col + halo, r = plan.row_of(p.y) - w.row + halo;
+      const std::int64_t c = find.col(p.x) - w.col + halo, r = find.row(p.y) - w.row + halo;
       return c < 0 || c >= cols || r < 0 || r >= rows ? -1 : r * cols + c;
     };
     begin.assign(static_cast<std::size_t>(cols * rows) + 1, 0);

@@ -1,9 +1,12 @@
 // The cells of a tile from the triangulation of the points in and around it.
 #include <algorithm>
 #include <cmath>
+#include <functional>
 #include <limits>
 #include <map>
+#include <numeric>
 
+#include "cell_order.hpp"
 #include "natural.hpp"
 #include "predicates.hpp"
 #include "tile_grids.hpp"
@@ -11,7 +14,9 @@
 namespace katoptra {
 namespace {
 
-// The points of a tile and its rim on coordinates near zero, each place once.
+constexpr std::uint32_t kNoSource = 0xFFFFFFFF;  // vertices of breaklines
+
+// The points of a tile and its rim on coordinates near zero, each place once, neighbours near one another.
 struct TilePoints {
   std::vector<LatticePoint> places;
   std::vector<float> heights;
@@ -22,7 +27,7 @@ struct TilePoints {
     auto all = plan.buckets->in_box(box.west, box.south, box.east, box.north);
     base_x = std::floor(box.centre().x);
     base_y = std::floor(box.centre().y);
-    std::sort(all.begin(), all.end());
+    const CellOrder cells(all, std::less<StoredPoint>());
     places.reserve(all.size());
     heights.reserve(all.size());
     sources.reserve(all.size());
@@ -36,6 +41,34 @@ struct TilePoints {
       i += n;
     }
   }
+};
+
+// Finds points by their place: those of the survey, and those that lines add.
+class PointsByPlace {
+ public:
+  explicit PointsByPlace(TilePoints& points) : points_(points), order_(points.places.size()) {
+    std::iota(order_.begin(), order_.end(), 0);
+    std::sort(order_.begin(), order_.end(), [&](int a, int b) { return exact::comes_before(place(a), place(b)); });
+  }
+  // A new one has no height yet, and no source.
+  int index_of(const LatticePoint& p) {
+    const auto found = std::lower_bound(order_.begin(), order_.end(), p,
+                                        [&](int a, const LatticePoint& b) { return exact::comes_before(place(a), b); });
+    if (found != order_.end() && place(*found) == p) return *found;
+    const auto [it, is_new] = added_.try_emplace({p.x, p.y}, static_cast<int>(points_.places.size()));
+    if (is_new) {
+      points_.places.push_back(p);
+      points_.heights.push_back(0);
+      points_.sources.push_back(kNoSource);
+    }
+    return it->second;
+  }
+
+ private:
+  const LatticePoint& place(int i) const { return points_.places[static_cast<std::size_t>(i)]; }
+  TilePoints& points_;
+  std::vector<int> order_;
+  std::map<std::pair<std::int32_t, std::int32_t>, int> added_;
 };
 
 // The plane through three points, the same bits whatever order they come in and wherever zero lies.
@@ -64,8 +97,6 @@ class Plane {
   LatticePoint a_, b_, c_;
   double za_ = 0, zb_ = 0, zc_ = 0, det_ = 1;
 };
-
-constexpr std::uint32_t kNoSource = 0xFFFFFFFF;  // vertices of breaklines
 
 // The corners of a triangle in an order of their own, to find the nearest one that is a point of a survey.
 class Corners {
@@ -114,8 +145,11 @@ class TinTile {
  public:
   TinTile(const TilePlan& plan, const Window& w) : plan_(plan), w_(w), out_(w, plan.options.methods.size()) {
     const double cx = plan.cell_x(), cy = plan.cell_y();
-    core_ = {plan.x_of(w.col) - cx / 2, plan.y_of(w.row + w.rows - 1) - cy / 2, plan.x_of(w.col + w.cols - 1) + cx / 2,
-             plan.y_of(w.row) + cy / 2};
+    for (std::int64_t c = 0; c < w.cols; ++c) x_.push_back(plan.x_of(w.col + c));
+    for (std::int64_t r = 0; r < w.rows; ++r) y_.push_back(plan.y_of(w.row + r));
+    per_x_ = 1 / cx;
+    per_y_ = 1 / cy;
+    core_ = {x_.front() - cx / 2, y_.back() - cy / 2, x_.back() + cx / 2, y_.front() + cy / 2};
   }
 
   TileCells make() {
@@ -131,6 +165,8 @@ class TinTile {
  private:
   bool attempt(const Bounds& box) {
     TilePoints points(plan_, box);
+    x0_ = x_.front() - points.base_x;
+    y0_ = y_.front() - points.base_y;
     mark_measured(points);
     // The rim holds every corner of a triangle that is not too long.
     if (points.places.size() < 3) return true;
@@ -177,15 +213,13 @@ class TinTile {
   // Fills the cells whose centre lies in a triangle; false when the triangle may not be one of the whole cloud.
   bool draw(int edge, const LatticePoint* p[3], const int v[3], const TilePoints& points, const Bounds& box,
             NaturalNeighbours& natural) {
-    const double cx = plan_.cell_x(), cy = plan_.cell_y();
-    const double x0 = plan_.x_of(w_.col) - points.base_x, y0 = plan_.y_of(w_.row) - points.base_y;
-    const auto [left, right] = std::minmax({p[0]->x, p[1]->x, p[2]->x});
-    const auto [low, high] = std::minmax({p[0]->y, p[1]->y, p[2]->y});
-    const auto c0 = std::max<std::int64_t>(0, static_cast<std::int64_t>(std::ceil((left - x0) / cx - 1e-6))),
-               c1 = std::min(w_.cols - 1, static_cast<std::int64_t>(std::floor((right - x0) / cx + 1e-6))),
-               r0 = std::max<std::int64_t>(0, static_cast<std::int64_t>(std::ceil((y0 - high) / cy - 1e-6))),
-               r1 = std::min(w_.rows - 1, static_cast<std::int64_t>(std::floor((y0 - low) / cy + 1e-6)));
-    if (c0 > c1 || r0 > r1) return true;
+    // Most triangles lie between the centres of cells.
+    const auto c0 = std::max<std::int64_t>(0, up((std::min({p[0]->x, p[1]->x, p[2]->x}) - x0_) * per_x_ - 1e-6)),
+               c1 = std::min(w_.cols - 1, down((std::max({p[0]->x, p[1]->x, p[2]->x}) - x0_) * per_x_ + 1e-6));
+    if (c0 > c1) return true;
+    const auto r0 = std::max<std::int64_t>(0, up((y0_ - std::max({p[0]->y, p[1]->y, p[2]->y})) * per_y_ - 1e-6)),
+               r1 = std::min(w_.rows - 1, down((y0_ - std::min({p[0]->y, p[1]->y, p[2]->y})) * per_y_ + 1e-6));
+    if (r0 > r1) return true;
     const float* z[3] = {&points.heights[static_cast<std::size_t>(v[0])],
                          &points.heights[static_cast<std::size_t>(v[1])],
                          &points.heights[static_cast<std::size_t>(v[2])]};
@@ -194,7 +228,8 @@ class TinTile {
     bool checked = false;
     for (std::int64_t r = r0; r <= r1; ++r)
       for (std::int64_t c = c0; c <= c1; ++c) {
-        const double x = plan_.x_of(w_.col + c) - points.base_x, y = plan_.y_of(w_.row + r) - points.base_y;
+        const double x = x_[static_cast<std::size_t>(c)] - points.base_x,
+                     y = y_[static_cast<std::size_t>(r)] - points.base_y;
         bool on_edge = false;
         const double a = inside_of_edge(*p[0], *p[1], *p[2], x, y, on_edge),
                      b = inside_of_edge(*p[1], *p[2], *p[0], x, y, on_edge),
@@ -223,6 +258,13 @@ class TinTile {
     return true;
   }
 
+  // The next whole number at or above, and at or below.
+  static std::int64_t up(double v) { return -down(-v); }
+  static std::int64_t down(double v) {
+    const auto whole = static_cast<std::int64_t>(v);
+    return whole - (static_cast<double>(whole) > v);
+  }
+
   bool is_certain(const LatticePoint* p[3], const TilePoints& points, const Bounds& box) const {
     return is_certain(circle_through(*p[0], *p[1], *p[2], 0, 0), points, box);
   }
@@ -233,41 +275,32 @@ class TinTile {
   }
 
   void mark_measured(const TilePoints& points) {
-    std::vector<double> nearest(out_.origin.size(), std::numeric_limits<double>::infinity());
+    struct Nearest {
+      double d2 = std::numeric_limits<double>::infinity();
+      std::size_t point = 0;
+    };
+    std::vector<Nearest> nearest(out_.origin.size());
+    const CellFinder find(plan_);
     for (std::size_t i = 0; i < points.places.size(); ++i) {
       const double x = points.places[i].x + points.base_x, y = points.places[i].y + points.base_y;
-      const std::int64_t c = plan_.col_of(x) - w_.col, r = plan_.row_of(y) - w_.row;
+      const std::int64_t c = find.col(x) - w_.col, r = find.row(y) - w_.row;
       if (c < 0 || c >= w_.cols || r < 0 || r >= w_.rows) continue;
       const auto at = static_cast<std::size_t>(r * w_.cols + c);
-      const double dx = x - plan_.x_of(w_.col + c), dy = y - plan_.y_of(w_.row + r), d2 = dx * dx + dy * dy;
-      if (d2 >= nearest[at]) continue;
-      nearest[at] = d2;
+      const double dx = x - x_[static_cast<std::size_t>(c)], dy = y - y_[static_cast<std::size_t>(r)],
+                   d2 = dx * dx + dy * dy;
+      Nearest& best = nearest[at];
+      // Of two as near the one that comes first in order of place, whatever tile asks.
+      if (d2 > best.d2 || (d2 == best.d2 && exact::comes_before(points.places[best.point], points.places[i]))) continue;
+      best = {d2, i};
       out_.origin[at] = measured_from(points.sources[i]);
     }
-  }
-
-  // The point at a place: one of the survey (they are in order), one that a line added, or a new one.
-  static int index_of(const LatticePoint& p, TilePoints& points, std::size_t surveyed,
-                      std::map<std::pair<std::int32_t, std::int32_t>, int>& added) {
-    const auto end = points.places.begin() + static_cast<std::ptrdiff_t>(surveyed);
-    const auto found =
-        std::lower_bound(points.places.begin(), end, p,
-                         [](const LatticePoint& a, const LatticePoint& b) { return exact::comes_before(a, b); });
-    if (found != end && *found == p) return static_cast<int>(found - points.places.begin());
-    const auto [it, is_new] = added.try_emplace({p.x, p.y}, static_cast<int>(points.places.size()));
-    if (is_new) {
-      points.places.push_back(p);
-      points.heights.push_back(0);
-      points.sources.push_back(kNoSource);
-    }
-    return it->second;
   }
 
   // Vertices of breaklines become points; their own height counts where a point of the survey lies at the same place.
   std::vector<std::pair<int, int>> add_lines(TilePoints& points, const Bounds& box) const {
     std::vector<std::pair<int, int>> edges;
-    std::map<std::pair<std::int32_t, std::int32_t>, int> added;
-    const std::size_t surveyed = points.places.size();
+    if (plan_.lines.empty()) return edges;
+    PointsByPlace by_place(points);
     const Bounds reach = box.grown(2 * plan_.longest_edge);
     for (const auto& line : plan_.lines) {
       int last = -1;
@@ -278,7 +311,7 @@ class TinTile {
         }
         const LatticePoint p{static_cast<std::int32_t>(std::round(v.x - points.base_x)),
                              static_cast<std::int32_t>(std::round(v.y - points.base_y))};
-        const int here = index_of(p, points, surveyed, added);
+        const int here = by_place.index_of(p);
         points.heights[static_cast<std::size_t>(here)] = static_cast<float>(v.z);
         if (last >= 0 && last != here) edges.push_back({last, here});
         last = here;
@@ -296,6 +329,9 @@ class TinTile {
   Window w_;
   TileCells out_;
   Bounds core_;
+  std::vector<double> x_, y_;     // centres of its columns and rows, in lattice steps
+  double x0_ = 0, y0_ = 0;        // centre of the first cell, as the points are told
+  double per_x_ = 0, per_y_ = 0;  // cells a lattice step
   std::vector<Late> late_;
 };
 
