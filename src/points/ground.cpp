@@ -4,6 +4,7 @@
 #include <cmath>
 #include <cstring>
 #include <fmt/format.h>
+#include <limits>
 #include <mutex>
 #include <unordered_map>
 
@@ -176,44 +177,34 @@ class SeedSource : public GridSource {
 
   // The lowest (or highest) value within `reach` cells along both axes; voids have no say.
   static void extreme(std::vector<float>& v, std::int64_t cols, std::int64_t rows, int reach, bool lowest) {
-    std::vector<float> line, result;
-    auto pass = [&](std::int64_t n, std::int64_t start, std::int64_t step) {
-      line.resize(static_cast<std::size_t>(n));
-      for (std::int64_t i = 0; i < n; ++i) {
-        const float x = v[static_cast<std::size_t>(start + i * step)];
-        line[static_cast<std::size_t>(i)] = std::isnan(x) ? std::numeric_limits<float>::infinity() : lowest ? x : -x;
-      }
-      slide(line, reach, result);
-      for (std::int64_t i = 0; i < n; ++i) {
-        const float x = result[static_cast<std::size_t>(i)];
-        v[static_cast<std::size_t>(start + i * step)] = std::isinf(x) ? kVoid : lowest ? x : -x;
-      }
-    };
-    for (std::int64_t r = 0; r < rows; ++r) pass(cols, r * cols, 1);
-    for (std::int64_t c = 0; c < cols; ++c) pass(rows, c, cols);
+    for (float& x : v) x = std::isnan(x) ? kFar : lowest ? x : -x;
+    std::vector<float> padded;
+    for (std::int64_t r = 0; r < rows; ++r) slide(v.data() + r * cols, cols, 1, 1, reach, padded);
+    // Columns side by side, as many as the cache of a core holds.
+    for (std::int64_t c = 0; c < cols; c += kSideBySide)
+      slide(v.data() + c, rows, cols, std::min(kSideBySide, cols - c), reach, padded);
+    for (float& x : v) x = std::isinf(x) ? kVoid : lowest ? x : -x;
   }
-  // Smallest of each 2 reach + 1 neighbours, in time that does not depend on the reach (van Herk 1992).
-  static void slide(const std::vector<float>& in, int reach, std::vector<float>& out) {
-    const auto n = static_cast<std::int64_t>(in.size());
-    const std::int64_t w = 2 * reach + 1;
-    constexpr float kFar = std::numeric_limits<float>::infinity();
-    auto value = [&](std::int64_t i) { return i < 0 || i >= n ? kFar : in[static_cast<std::size_t>(i)]; };
-    const std::int64_t padded = n + 2 * reach;
-    std::vector<float> ahead(static_cast<std::size_t>(padded)), back(static_cast<std::size_t>(padded));
-    for (std::int64_t i = 0; i < padded; ++i) {
-      const float x = value(i - reach);
-      ahead[static_cast<std::size_t>(i)] = i % w == 0 ? x : std::min(x, ahead[static_cast<std::size_t>(i) - 1]);
+  // Each of `n` rows of `wide` values becomes the lowest of its 2 reach + 1 neighbours. The lowest of 2, 4, 8 ... rows
+  // from each one on are found in turn, and two such runs, which may overlap, make up the whole window: all of it is
+  // work on values side by side.
+  static void slide(float* v, std::int64_t n, std::int64_t stride, std::int64_t wide, int reach,
+                    std::vector<float>& padded) {
+    padded.assign(static_cast<std::size_t>((n + 2 * reach) * wide), kFar);
+    for (std::int64_t i = 0; i < n; ++i) std::copy_n(v + i * stride, wide, padded.data() + (reach + i) * wide);
+    const std::int64_t window = 2 * reach + 1;
+    std::int64_t run = 1;
+    for (; 2 * run <= window; run *= 2) {
+      const std::int64_t step = run * wide, until = static_cast<std::int64_t>(padded.size()) - step;
+      float* p = padded.data();
+      for (std::int64_t i = 0; i < until; ++i) p[i] = std::min(p[i], p[i + step]);
     }
-    for (std::int64_t i = padded - 1; i >= 0; --i) {
-      const float x = value(i - reach);
-      back[static_cast<std::size_t>(i)] =
-          (i + 1) % w == 0 || i == padded - 1 ? x : std::min(x, back[static_cast<std::size_t>(i) + 1]);
-    }
-    out.resize(static_cast<std::size_t>(n));
+    const float *first = padded.data(), *last = first + (window - run) * wide;
     for (std::int64_t i = 0; i < n; ++i)
-      out[static_cast<std::size_t>(i)] =
-          std::min(back[static_cast<std::size_t>(i)], ahead[static_cast<std::size_t>(i + 2 * reach)]);
+      for (std::int64_t k = 0; k < wide; ++k) v[i * stride + k] = std::min(first[i * wide + k], last[i * wide + k]);
   }
+  static constexpr float kFar = std::numeric_limits<float>::infinity();
+  static constexpr std::int64_t kSideBySide = 64;
 
   Grid in_;
   GridInfo info_;
