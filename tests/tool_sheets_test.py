@@ -2,6 +2,7 @@
 import json
 import os
 import re
+import resource
 import signal
 import subprocess
 import time
@@ -27,6 +28,22 @@ class Sheets(ToolTest):
                 with open(f, "rb") as file:
                     out[os.path.relpath(f, self.path(folder))] = file.read()
         return out
+
+    def test_more_of_them_than_the_system_lets_be_open(self):
+        made = self.run_json("clip", ISLAND[0], "-o", "s/ground.tif", "--sheets", "20m")["made"]
+        self.assertGreater(made, 300)
+
+        def few():
+            resource.setrlimit(resource.RLIMIT_NOFILE, (128, resource.getrlimit(resource.RLIMIT_NOFILE)[1]))
+
+        tiles = sorted(self.path("s/" + f) for f in self.tiffs("s"))
+        for inputs in (["s/ground.sheets.geojson"], tiles):
+            p = subprocess.run([TOOL, "mosaic", *inputs, "-o", "out.tif", "--overwrite", "--quiet"], cwd=self.folder,
+                               capture_output=True, text=True, preexec_fn=few, check=False)
+            self.assertEqual(p.returncode, 0, p.stderr)
+            out, _ = self.read_raster(self.path("out.tif"))
+            ground, _ = self.read_raster(ISLAND[0])
+            numpy.testing.assert_array_equal(out, ground)
 
     def test_they_are_the_surface(self):
         self.run_tool("mosaic", *ISLAND, "-o", "whole.tif")

@@ -23,6 +23,7 @@
 #include "base/ranks.hpp"
 #include "descriptor.hpp"
 #include "disk.hpp"
+#include "disk_file.hpp"
 
 namespace katoptra {
 namespace fs = std::filesystem;
@@ -134,21 +135,26 @@ FileToRead::~FileToRead() {
 namespace {
 
 // A file that somebody rewrites while it is read would give a bit of both: it is refused from then on.
-class FileSource final : public DescriptorSource {
+class FileSource final : public ByteSource {
  public:
-  FileSource(const std::string& name, int fd, const FileState& state)
-      : DescriptorSource(name, fd, state.size), state_(state) {
-    OpenFiles::all().add({state_.device, state_.number});
+  explicit FileSource(const fs::path& path) : file_(path) { OpenFiles::all().add(key()); }
+  ~FileSource() override { OpenFiles::all().remove(key()); }
+  std::uint64_t size() const override { return file_.state().size; }
+  const std::string& name() const override { return file_.name(); }
+  void will_need(std::uint64_t offset, std::uint64_t bytes) const override {
+    const DiskFile::Descriptor fd(file_);
+    ::posix_fadvise(fd, static_cast<off_t>(offset), static_cast<off_t>(bytes), POSIX_FADV_WILLNEED);
   }
-  ~FileSource() override { OpenFiles::all().remove({state_.device, state_.number}); }
   std::size_t read_at(std::uint64_t offset, std::span<std::uint8_t> out) const override {
-    const std::size_t n = DescriptorSource::read_at(offset, out);
-    state_.expect_in(descriptor(), name());
+    const DiskFile::Descriptor fd(file_);
+    const std::size_t n = read_descriptor(fd, offset, out, name());
+    file_.state().expect_in(fd, name());
     return n;
   }
 
  private:
-  FileState state_;
+  OpenFiles::Key key() const { return {file_.state().device, file_.state().number}; }
+  DiskFile file_;
 };
 
 // The process of a name like ".dem.tif.part-1234-0" (a file) or ".county.part-1234" (a folder that is unpacked into).
@@ -282,18 +288,7 @@ std::function<std::unique_ptr<ByteSink>(std::unique_ptr<ByteSink>)>& wrapper() {
 
 std::shared_ptr<ByteSource> open_on_disk(const fs::path& path) {
   if (FilesElsewhere::all().has(path)) refuse_to_help(path.string());
-  const int fd = ::open(path.c_str(), O_RDONLY | O_CLOEXEC);
-  if (fd < 0)
-    throw Error(ErrorCode::Io, "cannot be opened: " + reason(), path.string(),
-                errno == ENOENT ? "check the path" : "check its permissions");
-  struct stat st {};
-  const bool known = ::fstat(fd, &st) == 0;
-  if (!known || S_ISDIR(st.st_mode)) {
-    const std::string why = known ? "is a folder, not a file" : "cannot be read: " + reason();
-    ::close(fd);
-    throw Error(ErrorCode::Io, why, path.string(), "name a file");
-  }
-  auto source = std::make_shared<FileSource>(path.string(), fd, FileState(st));
+  auto source = std::make_shared<FileSource>(path);
   if (source->size() == 0) throw Error(ErrorCode::BadFile, "is empty", path.string(), "fetch it again");
   return source;
 }
