@@ -179,17 +179,14 @@ class TinTile {
     bool certain = true;
     late_.clear();
     const double longest2 = plan_.longest_edge * plan_.longest_edge;
-    for (int e = 0; e < t.half_edges() && certain; ++e) {
-      const int e2 = t.next_left(e), e3 = t.next_left(e2);
-      if (e2 < e || e3 < e || !t.has_triangle(e)) continue;
-      const int v[3] = {t.from(e), t.from(e2), t.from(e3)};
-      const LatticePoint* p[3] = {&points.places[static_cast<std::size_t>(v[0])],
-                                  &points.places[static_cast<std::size_t>(v[1])],
-                                  &points.places[static_cast<std::size_t>(v[2])]};
-      if (length2(*p[0], *p[1]) > longest2 || length2(*p[1], *p[2]) > longest2 || length2(*p[2], *p[0]) > longest2)
-        continue;
-      certain = draw(e, p, v, points, box, natural);
-    }
+    t.for_each_triangle_by_edges([&](int e, int e2, int e3) {
+      const Triangulation::Vertex *a = &t.vertex(e), *b = &t.vertex(e2), *c = &t.vertex(e3);
+      const Window cells = cells_around(*a, *b, *c);
+      if (cells.empty() || length2(*a, *b) > longest2 || length2(*b, *c) > longest2 || length2(*c, *a) > longest2)
+        return true;
+      const int v[3] = {a->id, b->id, c->id};
+      return certain = draw(cells, e, v, points, box, natural);
+    });
     // Places on an edge that no triangle on its other side has taken.
     std::map<std::size_t, Origin> taken;
     for (const Late& l : late_) {
@@ -205,29 +202,37 @@ class TinTile {
     return certain;
   }
 
-  static double length2(const LatticePoint& a, const LatticePoint& b) {
+  static double length2(const Triangulation::Vertex& a, const Triangulation::Vertex& b) {
     const double dx = static_cast<double>(a.x) - b.x, dy = static_cast<double>(a.y) - b.y;
     return dx * dx + dy * dy;
   }
 
-  // Fills the cells whose centre lies in a triangle; false when the triangle may not be one of the whole cloud.
-  bool draw(int edge, const LatticePoint* p[3], const int v[3], const TilePoints& points, const Bounds& box,
+  // The cells of the tile whose centre lies in the box around a triangle, or next to it. Most triangles lie between
+  // the centres of cells and have none.
+  Window cells_around(const Triangulation::Vertex& a, const Triangulation::Vertex& b,
+                      const Triangulation::Vertex& c) const {
+    const auto c0 = std::max<std::int64_t>(0, up((std::min({a.x, b.x, c.x}) - x0_) * per_x_ - 1e-6)),
+               c1 = std::min(w_.cols - 1, down((std::max({a.x, b.x, c.x}) - x0_) * per_x_ + 1e-6));
+    if (c0 > c1) return {};
+    const auto r0 = std::max<std::int64_t>(0, up((y0_ - std::max({a.y, b.y, c.y})) * per_y_ - 1e-6)),
+               r1 = std::min(w_.rows - 1, down((y0_ - std::min({a.y, b.y, c.y})) * per_y_ + 1e-6));
+    return r0 > r1 ? Window{} : Window{c0, r0, c1 - c0 + 1, r1 - r0 + 1};
+  }
+
+  // Fills those of the cells whose centre lies in a triangle; false when it may not be one of the whole cloud.
+  bool draw(const Window& cells, int edge, const int v[3], const TilePoints& points, const Bounds& box,
             NaturalNeighbours& natural) {
-    // Most triangles lie between the centres of cells.
-    const auto c0 = std::max<std::int64_t>(0, up((std::min({p[0]->x, p[1]->x, p[2]->x}) - x0_) * per_x_ - 1e-6)),
-               c1 = std::min(w_.cols - 1, down((std::max({p[0]->x, p[1]->x, p[2]->x}) - x0_) * per_x_ + 1e-6));
-    if (c0 > c1) return true;
-    const auto r0 = std::max<std::int64_t>(0, up((y0_ - std::max({p[0]->y, p[1]->y, p[2]->y})) * per_y_ - 1e-6)),
-               r1 = std::min(w_.rows - 1, down((y0_ - std::min({p[0]->y, p[1]->y, p[2]->y})) * per_y_ + 1e-6));
-    if (r0 > r1) return true;
+    const LatticePoint* p[3] = {&points.places[static_cast<std::size_t>(v[0])],
+                                &points.places[static_cast<std::size_t>(v[1])],
+                                &points.places[static_cast<std::size_t>(v[2])]};
     const float* z[3] = {&points.heights[static_cast<std::size_t>(v[0])],
                          &points.heights[static_cast<std::size_t>(v[1])],
                          &points.heights[static_cast<std::size_t>(v[2])]};
     const Plane plane(p, z);
     const Corners corners(p, v, points.sources);
     bool checked = false;
-    for (std::int64_t r = r0; r <= r1; ++r)
-      for (std::int64_t c = c0; c <= c1; ++c) {
+    for (std::int64_t r = cells.row; r < cells.row + cells.rows; ++r)
+      for (std::int64_t c = cells.col; c < cells.col + cells.cols; ++c) {
         const double x = x_[static_cast<std::size_t>(c)] - points.base_x,
                      y = y_[static_cast<std::size_t>(r)] - points.base_y;
         bool on_edge = false;

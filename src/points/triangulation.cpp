@@ -18,7 +18,7 @@ using exact::turn;
 // for a planar graph, so that two ranges may be worked on at once.
 class TriangulationBuilder {
  public:
-  using Sorted = Triangulation::Sorted;
+  using Vertex = Triangulation::Vertex;
 
   TriangulationBuilder(Triangulation& t, const CellOrder& order)
       : p_(t.sorted_.data()), e_(t.edges_.data()), order_(order) {}
@@ -75,11 +75,11 @@ class TriangulationBuilder {
     if (n <= 3) return small(first, n, pool);
     const int middle = first + n / 2;
     std::nth_element(p_ + first, p_ + middle, p_ + last,
-                     [by_x](const Sorted& a, const Sorted& b) { return comes_first(a, b, by_x); });
+                     [by_x](const Vertex& a, const Vertex& b) { return comes_first(a, b, by_x); });
     const int left = build_by_medians(first, middle, !by_x, pool), right = build_by_medians(middle, last, !by_x, pool);
     return merge(left, right, by_x, pool);
   }
-  static bool comes_first(const Sorted& a, const Sorted& b, bool by_x) {
+  static bool comes_first(const Vertex& a, const Vertex& b, bool by_x) {
     return by_x ? (a.x != b.x ? a.x < b.x : a.y < b.y) : (a.y != b.y ? a.y < b.y : a.x > b.x);
   }
 
@@ -107,8 +107,8 @@ class TriangulationBuilder {
   int before(int e) const { return e_[e].before; }
   int next_left(int e) const { return e_[e ^ 1].before; }
   int last_right(int e) const { return e_[e ^ 1].after; }
-  const Sorted& from(int e) const { return p_[e_[e].from]; }
-  const Sorted& to(int e) const { return p_[e_[e ^ 1].from]; }
+  const Vertex& from(int e) const { return p_[e_[e].from]; }
+  const Vertex& to(int e) const { return p_[e_[e ^ 1].from]; }
 
   int make(int a, int b, Pool& pool) {
     int e = pool.given_back;
@@ -154,8 +154,8 @@ class TriangulationBuilder {
     return side > 0 ? ca ^ 1 : ca;
   }
 
-  bool is_left_of(const Sorted& p, int e) const { return turn(p, from(e), to(e)) > 0; }
-  bool is_right_of(const Sorted& p, int e) const { return turn(p, to(e), from(e)) > 0; }
+  bool is_left_of(const Vertex& p, int e) const { return turn(p, from(e), to(e)) > 0; }
+  bool is_right_of(const Vertex& p, int e) const { return turn(p, to(e), from(e)) > 0; }
 
   // The edge of the hull (outside on its left) that leaves the last (or first) point along the axis of the cut.
   int at_extreme(int hull, bool by_x, bool last) const {
@@ -186,25 +186,25 @@ class TriangulationBuilder {
   // with the base holds no other of that side; edges in the way of that are removed.
   void rise(int base, Pool& pool) {
     for (;;) {
-      const Sorted a = from(base), b = to(base);
-      const auto above = [&](const Sorted& p) { return turn(p, b, a) > 0; };
+      const Vertex a = from(base), b = to(base);
+      const auto above = [&](const Vertex& p) { return turn(p, b, a) > 0; };
       int l = after(base ^ 1);
-      Sorted left = to(l);
+      Vertex left = to(l);
       const bool use_l = above(left);
       while (use_l) {
         const int t = after(l);
-        const Sorted other = to(t);
+        const Vertex other = to(t);
         if (!above(other) || !in_circle(b, a, left, other)) break;
         remove(l, pool);
         l = t;
         left = other;
       }
       int r = before(base);
-      Sorted right = to(r);
+      Vertex right = to(r);
       const bool use_r = above(right);
       while (use_r) {
         const int t = before(r);
-        const Sorted other = to(t);
+        const Vertex other = to(t);
         if (!above(other) || !in_circle(b, a, right, other)) break;
         remove(r, pool);
         r = t;
@@ -218,7 +218,7 @@ class TriangulationBuilder {
     }
   }
 
-  Sorted* p_;
+  Vertex* p_;
   Triangulation::Edge* e_;
   const CellOrder& order_;
 };
@@ -240,11 +240,11 @@ void Triangulation::build(const RunOptions* run) {
                   "take them in parts, or in coarser steps");
     sorted_.push_back({p.x, p.y, static_cast<std::int32_t>(i)});
   }
-  CellOrder order(sorted_, [](const Sorted& a, const Sorted& b) {
+  CellOrder order(sorted_, [](const Vertex& a, const Vertex& b) {
     return a.x != b.x ? a.x < b.x : a.y != b.y ? a.y < b.y : a.id < b.id;
   });
   // Points at one place: the first of them stays.
-  order.drop_repeated(sorted_, [](const Sorted& a, const Sorted& b) { return a.x == b.x && a.y == b.y; });
+  order.drop_repeated(sorted_, [](const Vertex& a, const Vertex& b) { return a.x == b.x && a.y == b.y; });
   if (sorted_.size() < 2) return;
   edges_.resize(6 * sorted_.size());
   TriangulationBuilder builder(*this, order);
@@ -257,25 +257,21 @@ void Triangulation::build(const RunOptions* run) {
     outside_has_three_ = builder.build(1);
 }
 
-bool Triangulation::has_triangle(int e) const {
-  if (edges_[static_cast<std::size_t>(e)].from < 0) return false;
-  const int b = next_left(e), c = next_left(b);
-  if (next_left(c) != e || b == (e ^ 1)) return false;
-  return !outside_has_three_ || exact::turn(corner(e), corner(b), corner(c)) > 0;
-}
+bool Triangulation::turns_left(int a, int b, int c) const { return turn(vertex(a), vertex(b), vertex(c)) > 0; }
 
 void Triangulation::for_each_triangle(const std::function<void(int, int, int)>& body) const {
-  for (int e = 0; e < half_edges(); ++e) {
-    if (edges_[static_cast<std::size_t>(e)].from < 0) continue;
-    const int b = next_left(e), c = next_left(b);
-    if (b < e || c < e || !has_triangle(e)) continue;
-    body(from(e), from(b), from(c));
-  }
+  for_each_triangle_by_edges([&](int a, int b, int c) {
+    body(vertex(a).id, vertex(b).id, vertex(c).id);
+    return true;
+  });
 }
 
 std::size_t Triangulation::triangles() const {
   std::size_t n = 0;
-  for_each_triangle([&](int, int, int) { ++n; });
+  for_each_triangle_by_edges([&](int, int, int) {
+    ++n;
+    return true;
+  });
   return n;
 }
 

@@ -63,7 +63,28 @@ class Triangulation {
   int next_left(int e) const { return edges_[static_cast<std::size_t>(e ^ 1)].before; }
   int half_edges() const { return static_cast<int>(edges_.size()); }
   // An edge that is in use, with a triangle (not the outside) on its left.
-  bool has_triangle(int e) const;
+  bool has_triangle(int e) const {
+    if (edges_[static_cast<std::size_t>(e)].from < 0) return false;
+    const int b = next_left(e), c = next_left(b);
+    return is_triangle(e, b, c);
+  }
+  // The point that a half-edge comes from, and its number.
+  struct Vertex {
+    std::int32_t x, y, id;
+  };
+  const Vertex& vertex(int e) const {
+    return sorted_[static_cast<std::size_t>(edges_[static_cast<std::size_t>(e)].from)];
+  }
+  // Each triangle once, by its half-edges (counter-clockwise); ends early when the body gives false.
+  template <class Body>
+  void for_each_triangle_by_edges(const Body& body) const {
+    for (int a = 0; a < half_edges(); ++a) {
+      if (edges_[static_cast<std::size_t>(a)].from < 0) continue;
+      const int b = next_left(a), c = next_left(b);
+      if ((b < a) | (c < a) || !is_triangle(a, b, c)) continue;
+      if (!body(a, b, c)) return;
+    }
+  }
 
  private:
   friend class TriangulationBuilder;
@@ -78,20 +99,18 @@ class Triangulation {
   bool put_in(int at, int end, const std::vector<int>& crossed);
   void flip(int e);
   void settle(std::vector<int> edges);
-  struct Sorted {
-    std::int32_t x, y, id;
-  };
   struct Edge {
     std::int32_t from, after, before;  // -1: in no use; the next and the last edge around `from`, counter-clockwise
   };
   void build(const RunOptions* run);
-  // The same place as point(from(e)), without the way over its number.
-  const Sorted& corner(int e) const {
-    return sorted_[static_cast<std::size_t>(edges_[static_cast<std::size_t>(e)].from)];
+  // Of a half-edge and the next two: the outside has three edges, too, when all points lie in one triangle.
+  bool is_triangle(int a, int b, int c) const {
+    return next_left(c) == a && b != (a ^ 1) && (!outside_has_three_ || turns_left(a, b, c));
   }
+  bool turns_left(int a, int b, int c) const;
 
   std::vector<LatticePoint> given_;
-  std::vector<Sorted> sorted_;
+  std::vector<Vertex> sorted_;
   std::vector<Edge, RecyclingAllocator<Edge>> edges_;  // set where they are first used, by whichever thread
   bool outside_has_three_ = false;                     // else only triangles have three edges
   std::vector<std::uint8_t> kept_;                     // by edge (half-edge / 2); empty until an edge is kept
