@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <utility>
 
 namespace katoptra {
 
@@ -157,6 +158,33 @@ bool PointBuckets::may_hold(double x, double y, double radius, const Bounds& exc
       if (dx * dx + dy * dy < radius * radius) return true;
     }
   return false;
+}
+
+double PointBuckets::widest_gap(const Bounds& box) const {
+  const double mark_x = tile_x_ / kMarks, mark_y = tile_y_ / kMarks;
+  const auto at = [](double v, std::int64_t n) {
+    return std::clamp<std::int64_t>(static_cast<std::int64_t>(std::floor(v)), 0, n - 1);
+  };
+  const std::int64_t c0 = at((box.west - west_) / mark_x, cols_ * kMarks),
+                     c1 = at((box.east - west_) / mark_x, cols_ * kMarks),
+                     r0 = at((north_ - box.north) / mark_y, rows_ * kMarks),
+                     r1 = at((north_ - box.south) / mark_y, rows_ * kMarks);
+  // The square without a point that ends at each mark (its side, in marks) from those beside it.
+  std::vector<int> above(static_cast<std::size_t>(c1 - c0 + 1), 0);
+  int most = 0;
+  for (std::int64_t r = r0; r <= r1; ++r) {
+    int before = 0, diagonal = 0;
+    for (std::int64_t c = c0; c <= c1; ++c) {
+      const auto bucket = static_cast<std::size_t>(r / kMarks * cols_ + c / kMarks);
+      const bool held = marks_[bucket * kMarks * kMarks + static_cast<std::size_t>(r % kMarks * kMarks + c % kMarks)];
+      int& here = above[static_cast<std::size_t>(c - c0)];
+      const int side = held ? 0 : 1 + std::min({here, before, diagonal});
+      diagonal = std::exchange(here, side);
+      before = side;
+      most = std::max(most, side);
+    }
+  }
+  return most == 0 ? 0 : (most + 1) * std::max(mark_x, mark_y);
 }
 
 bool PointBuckets::covers_all(const Bounds& box) const {

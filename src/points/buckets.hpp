@@ -46,6 +46,9 @@ class PointBuckets {
   std::vector<StoredPoint> in_box(double west, double south, double east, double north) const;
   // True when a point may lie inside the circle and outside the box.
   bool may_hold(double x, double y, double radius, const Bounds& except) const;
+  // About the side of the widest square in the box that is known to hold no point, from some step on that depends on
+  // the tiles; 0 when there is none.
+  double widest_gap(const Bounds& box) const;
   // True when the box reaches beyond everything that is kept.
   bool covers_all(const Bounds& box) const;
 

@@ -242,6 +242,7 @@ GriddedPoints grid_points(const PointCloud& cloud, const PointGridding& o) {
                 "check the selection and the area");
   out.spacing = out.points > 0 ? plan.buckets->spacing() : Length::metres(about);
   out.longest_edge = o.longest_edge > Length() ? o.longest_edge : out.spacing * kLongestEdgeSpacings;
+  plan.spacing = out.spacing.metres() / plan.buckets->lattice().metres;
   plan.longest_edge = out.longest_edge.metres() / plan.buckets->lattice().metres;
   plan.radius = o.radius.metres() / plan.buckets->lattice().metres;
   // Places are rounded to steps of the lattice: an edge that is as long as it may be stays.

@@ -5,7 +5,6 @@
 #include <cstring>
 #include <fmt/format.h>
 #include <limits>
-#include <mutex>
 #include <unordered_map>
 
 #include "katoptra/base/error.hpp"
@@ -16,6 +15,7 @@
 #include "katoptra/points/select.hpp"
 
 #include "cached_tiles.hpp"
+#include "decoded_once.hpp"
 #include "derived.hpp"
 #include "sampler.hpp"
 #include "spill.hpp"
@@ -286,7 +286,8 @@ PointCloud classify_ground(const PointCloud& cloud, const GroundFilter& o) {
   const double unit = metres_per(info.quantity.unit);
   RunOptions quiet = o.run;
   quiet.progress = nullptr;
-  const PointTally there = tally(cloud, quiet);
+  const PointCloud again = decoded_once(cloud, PointFields::Return | PointFields::Class);
+  const PointTally there = tally(again, quiet);
   const GroundScale scale =
       info.crs && !there.bounds.empty() ? GroundRuler(info.crs).at(there.bounds.centre()) : GroundScale{};
   const double area =
@@ -296,9 +297,9 @@ PointCloud classify_ground(const PointCloud& cloud, const GroundFilter& o) {
   std::shared_ptr<const PointMarks> noise;
   if (o.noise)
     noise = std::make_shared<const PointMarks>(
-        Isolated(cloud, {cube / scale.x, cube / scale.y, cube / unit}, o.noise_neighbours, quiet).marks());
+        Isolated(again, {cube / scale.x, cube / scale.y, cube / unit}, o.noise_neighbours, quiet).marks());
   Grid surface;
-  if (o.ground || o.noise) surface = ground_surface(cloud, noise, spacing, o, quiet);
+  if (o.ground || o.noise) surface = ground_surface(again, noise, spacing, o, quiet);
   std::optional<double> water;
   if (o.water) water = o.water->metres() / unit;
   auto source = std::make_shared<ChangedPoints>(

@@ -17,7 +17,7 @@ struct TilePlan {
   Frame frame;
   PointGridding options;
   std::unique_ptr<PointBuckets> buckets;
-  double longest_edge = 0, radius = 0;  // in lattice steps; radius 0: the cell itself
+  double spacing = 0, longest_edge = 0, radius = 0;  // in lattice steps; radius 0: the cell itself
   // Breaklines in lattice steps, with vertices close enough to one another.
   struct Vertex {
     double x, y, z;

@@ -128,16 +128,12 @@ class Corners {
 
 // On which side of the edge from p to q a place lies, as seen with `third` on the inside: above zero inside; zero for a
 // place on the edge that belongs to the triangle on its other side. Both triangles at an edge compute the same number.
-double inside_of_edge(const LatticePoint& p, const LatticePoint& q, const LatticePoint& third, double x, double y,
-                      bool& on_edge) {
+double inside_of_edge(const LatticePoint& p, const LatticePoint& q, const LatticePoint& third, double x, double y) {
   const bool swap = exact::comes_before(q, p);
   const LatticePoint &lo = swap ? q : p, &hi = swap ? p : q;
   const double s = (static_cast<double>(hi.x) - lo.x) * (y - lo.y) - (static_cast<double>(hi.y) - lo.y) * (x - lo.x);
   const bool left = exact::turn(lo, hi, third) > 0;
-  if (s == 0) {
-    on_edge = true;
-    return left ? 1 : 0;
-  }
+  if (s == 0) return left ? 1 : 0;
   return left ? s : -s;
 }
 
@@ -153,23 +149,42 @@ class TinTile {
   }
 
   TileCells make() {
-    // A rim wide enough for every triangle that is not too long; wider while a circle reaches out of it to where
-    // points are.
-    for (double rim = 2 * plan_.longest_edge + 2;; rim *= 2) {
+    for (const double rim : narrow_rims())
+      if (attempt(core_.grown(rim), false)) return std::move(out_);
+    // Wide enough for every triangle that is not too long; wider while a circle reaches out of it to where points are.
+    for (double rim = whole_rim();; rim *= 2) {
       const Bounds box = core_.grown(rim);
-      if (attempt(box) || plan_.buckets->covers_all(box)) return std::move(out_);
-      out_ = TileCells(w_, plan_.options.methods.size());
+      if (attempt(box, true) || plan_.buckets->covers_all(box)) return std::move(out_);
     }
   }
 
  private:
-  bool attempt(const Bounds& box) {
+  double whole_rim() const { return 2 * plan_.longest_edge + 2; }
+  // Where points lie densely a few of their spacings around the tile are enough, which may be far less than the longest
+  // edge there may be: points of the rim are triangulated once more for each tile that they are beside. What cannot be
+  // told from so few is seen, and then it was for nothing, so the whole rim must be dear beside it.
+  std::vector<double> narrow_rims() const {
+    constexpr double kSpacings = 6, kDear = 1.15, kVeryDear = 2;
+    if (!plan_.lines.empty()) return {};
+    const double spacing = kSpacings * plan_.spacing;
+    const double gap = spacing + 2 * plan_.buckets->widest_gap(core_.grown(spacing));
+    std::vector<double> out;
+    if (worth(spacing) > (gap > spacing ? kVeryDear : kDear)) out.push_back(spacing);
+    if (gap > spacing && worth(gap) > kVeryDear) out.push_back(gap);
+    return out;
+  }
+  double worth(double rim) const { return area(core_.grown(whole_rim())) / area(core_.grown(rim)); }
+  static double area(const Bounds& b) { return b.width() * b.height(); }
+
+  // False when more must be known. `whole`: the rim holds every corner of a triangle that is not too long.
+  bool attempt(const Bounds& box, bool whole) {
+    out_ = TileCells(w_, plan_.options.methods.size());
+    settled_.assign(whole ? 0 : out_.origin.size(), 0);
     TilePoints points(plan_, box);
     x0_ = x_.front() - points.base_x;
     y0_ = y_.front() - points.base_y;
     mark_measured(points);
-    // The rim holds every corner of a triangle that is not too long.
-    if (points.places.size() < 3) return true;
+    if (points.places.size() < 3) return whole || open_cells_are_void(box);
     const std::vector<std::pair<int, int>> edges = add_lines(points, box);
     Triangulation t(points.places);
     std::uint64_t lost = 0;
@@ -182,9 +197,12 @@ class TinTile {
     t.for_each_triangle_by_edges([&](int e, int e2, int e3) {
       const Triangulation::Vertex *a = &t.vertex(e), *b = &t.vertex(e2), *c = &t.vertex(e3);
       const Window cells = cells_around(*a, *b, *c);
-      if (cells.empty() || length2(*a, *b) > longest2 || length2(*b, *c) > longest2 || length2(*c, *a) > longest2)
-        return true;
+      if (cells.empty()) return true;
       const int v[3] = {a->id, b->id, c->id};
+      if (length2(*a, *b) > longest2 || length2(*b, *c) > longest2 || length2(*c, *a) > longest2) {
+        if (!whole) settle(cells, v, points, box);
+        return true;
+      }
       return certain = draw(cells, e, v, points, box, natural);
     });
     // Places on an edge that no triangle on its other side has taken.
@@ -199,7 +217,37 @@ class TinTile {
     }
     for (const auto& [at, origin] : taken)
       if (how_of(out_.origin[at]) != How::Measured) out_.origin[at] = origin;
-    return certain;
+    return certain && (whole || open_cells_are_void(box));
+  }
+
+  // Of a narrow rim. A cell in a triangle that is one of the whole cloud and too long stays void, whatever else there
+  // is.
+  void settle(const Window& cells, const int v[3], const TilePoints& points, const Bounds& box) {
+    const LatticePoint* p[3];
+    corners_of(v, points, p);
+    if (!is_certain(p, points, box)) return;
+    for_each_inside(cells, p, points, [&](std::size_t at, double, double, bool border) {
+      if (!border) settled_[at] = 1;
+      return true;
+    });
+  }
+  // Of a narrow rim. A triangle that is not too long and holds the centre of a cell has its corners no farther from it
+  // than the longest edge; if no point beyond the rim is so near, and none was found within, there is none. Cells are
+  // asked in groups.
+  bool open_cells_are_void(const Bounds& box) const {
+    constexpr std::int64_t kGroup = 8;
+    const double reach = plan_.longest_edge + 1 + kGroup * std::hypot(1 / per_x_, 1 / per_y_);
+    for (std::int64_t r0 = 0; r0 < w_.rows; r0 += kGroup)
+      for (std::int64_t c0 = 0; c0 < w_.cols; c0 += kGroup) {
+        bool open = false;
+        for (std::int64_t r = r0; r < std::min(r0 + kGroup, w_.rows); ++r)
+          for (std::int64_t c = c0; c < std::min(c0 + kGroup, w_.cols); ++c)
+            open |= !settled_[static_cast<std::size_t>(r * w_.cols + c)];
+        if (open &&
+            plan_.buckets->may_hold(x_[static_cast<std::size_t>(c0)], y_[static_cast<std::size_t>(r0)], reach, box))
+          return false;
+      }
+    return true;
   }
 
   static double length2(const Triangulation::Vertex& a, const Triangulation::Vertex& b) {
@@ -219,48 +267,58 @@ class TinTile {
     return r0 > r1 ? Window{} : Window{c0, r0, c1 - c0 + 1, r1 - r0 + 1};
   }
 
+  // Those of the cells whose centre lies in a triangle, by their place in the tile; ends early when the body gives
+  // false. `border`: on an edge that belongs to the triangle on its other side.
+  template <class Body>
+  bool for_each_inside(const Window& cells, const LatticePoint* const p[3], const TilePoints& points,
+                       const Body& body) const {
+    for (std::int64_t r = cells.row; r < cells.row + cells.rows; ++r)
+      for (std::int64_t c = cells.col; c < cells.col + cells.cols; ++c) {
+        const double x = x_[static_cast<std::size_t>(c)] - points.base_x,
+                     y = y_[static_cast<std::size_t>(r)] - points.base_y;
+        const double a = inside_of_edge(*p[0], *p[1], *p[2], x, y), b = inside_of_edge(*p[1], *p[2], *p[0], x, y),
+                     d = inside_of_edge(*p[2], *p[0], *p[1], x, y);
+        if (a < 0 || b < 0 || d < 0) continue;
+        if (!body(static_cast<std::size_t>(r * w_.cols + c), x, y, a == 0 || b == 0 || d == 0)) return false;
+      }
+    return true;
+  }
+  static void corners_of(const int v[3], const TilePoints& points, const LatticePoint* p[3]) {
+    for (int k = 0; k < 3; ++k) p[k] = &points.places[static_cast<std::size_t>(v[k])];
+  }
+
   // Fills those of the cells whose centre lies in a triangle; false when it may not be one of the whole cloud.
   bool draw(const Window& cells, int edge, const int v[3], const TilePoints& points, const Bounds& box,
             NaturalNeighbours& natural) {
-    const LatticePoint* p[3] = {&points.places[static_cast<std::size_t>(v[0])],
-                                &points.places[static_cast<std::size_t>(v[1])],
-                                &points.places[static_cast<std::size_t>(v[2])]};
+    const LatticePoint* p[3];
+    corners_of(v, points, p);
     const float* z[3] = {&points.heights[static_cast<std::size_t>(v[0])],
                          &points.heights[static_cast<std::size_t>(v[1])],
                          &points.heights[static_cast<std::size_t>(v[2])]};
     const Plane plane(p, z);
     const Corners corners(p, v, points.sources);
     bool checked = false;
-    for (std::int64_t r = cells.row; r < cells.row + cells.rows; ++r)
-      for (std::int64_t c = cells.col; c < cells.col + cells.cols; ++c) {
-        const double x = x_[static_cast<std::size_t>(c)] - points.base_x,
-                     y = y_[static_cast<std::size_t>(r)] - points.base_y;
-        bool on_edge = false;
-        const double a = inside_of_edge(*p[0], *p[1], *p[2], x, y, on_edge),
-                     b = inside_of_edge(*p[1], *p[2], *p[0], x, y, on_edge),
-                     d = inside_of_edge(*p[2], *p[0], *p[1], x, y, on_edge);
-        if (a < 0 || b < 0 || d < 0) continue;
-        if (!checked && !is_certain(p, points, box)) return false;
-        checked = true;
-        const auto at = static_cast<std::size_t>(r * w_.cols + c);
-        const bool border = a == 0 || b == 0 || d == 0;
-        const bool measured = how_of(out_.origin[at]) == How::Measured;
-        const Origin origin = measured ? out_.origin[at] : corners.origin_at(x, y);
-        if (!border) out_.origin[at] = origin;
-        for (std::size_t m = 0; m < out_.planes.size(); ++m) {
-          bool sure = true;
-          const float value =
-              plan_.options.methods[m].method == PointMethod::Natural
-                  ? natural.at(x, y, edge, [&](const VoronoiCircle& k) { return sure = is_certain(k, points, box); })
-                  : plane.at(x, y);
-          if (!sure) return false;
-          if (border)
-            late_.push_back({m, at, value, origin});
-          else
-            out_.planes[m][at] = value;
-        }
+    return for_each_inside(cells, p, points, [&](std::size_t at, double x, double y, bool border) {
+      if (!checked && !is_certain(p, points, box)) return false;
+      checked = true;
+      const bool measured = how_of(out_.origin[at]) == How::Measured;
+      const Origin origin = measured ? out_.origin[at] : corners.origin_at(x, y);
+      if (!border) out_.origin[at] = origin;
+      if (!border && !settled_.empty()) settled_[at] = 1;
+      for (std::size_t m = 0; m < out_.planes.size(); ++m) {
+        bool sure = true;
+        const float value =
+            plan_.options.methods[m].method == PointMethod::Natural
+                ? natural.at(x, y, edge, [&](const VoronoiCircle& k) { return sure = is_certain(k, points, box); })
+                : plane.at(x, y);
+        if (!sure) return false;
+        if (border)
+          late_.push_back({m, at, value, origin});
+        else
+          out_.planes[m][at] = value;
       }
-    return true;
+      return true;
+    });
   }
 
   // The next whole number at or above, and at or below.
@@ -337,6 +395,8 @@ class TinTile {
   std::vector<double> x_, y_;     // centres of its columns and rows, in lattice steps
   double x0_ = 0, y0_ = 0;        // centre of the first cell, as the points are told
   double per_x_ = 0, per_y_ = 0;  // cells a lattice step
+  // By cell, of a narrow rim: its value stands, or it is void, whatever lies beyond.
+  std::vector<std::uint8_t> settled_;
   std::vector<Late> late_;
 };
 
