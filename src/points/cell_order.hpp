@@ -7,16 +7,20 @@
 #include <bit>
 #include <cstddef>
 #include <cstdint>
+#include <utility>
 #include <vector>
+
+#include "katoptra/base/parallel.hpp"
 
 namespace katoptra {
 
 class CellOrder {
  public:
   // Puts points (anything with whole x and y) in that order, those of one cell by `less`. Counts and places: time does
-  // not grow faster than their number, but for points that crowd in few cells.
+  // not grow faster than their number, but for points that crowd in few cells. `pieces`: into how many the work is cut
+  // for the threads of the run that is under way.
   template <class P, class Less>
-  CellOrder(std::vector<P>& points, const Less& less);
+  CellOrder(std::vector<P>& points, const Less& less, std::size_t pieces = 1);
 
   // How often the box is halved; there are 2^depth cells.
   int depth() const { return depth_; }
@@ -88,23 +92,43 @@ std::array<CellOrder::Axis, 2> CellOrder::axes_of(const std::vector<P>& points) 
 }
 
 template <class P, class Less>
-CellOrder::CellOrder(std::vector<P>& points, const Less& less) {
+CellOrder::CellOrder(std::vector<P>& points, const Less& less, std::size_t pieces) {
   const std::array<Axis, 2> axes = axes_of(points);
   std::vector<std::uint32_t> cell(points.size());
-  begins_.assign(cells() + 1, 0);
-  for (std::size_t i = 0; i < points.size(); ++i) {
-    cell[i] = axes[0].at(points[i].x) | axes[1].at(points[i].y);
-    ++begins_[cell[i] + 1];
+  // Each piece counts on its own, and has places of its own in each cell: points stay in the order they came in.
+  std::vector<std::vector<std::uint32_t>> places(pieces);
+  const auto each = [&](std::size_t n, const auto& body) {
+    const auto part = [&](std::size_t k) { body(k, k * n / pieces, (k + 1) * n / pieces); };
+    if (pieces == 1)
+      part(0);
+    else
+      parallel_within(pieces, part);
+  };
+  each(points.size(), [&](std::size_t piece, std::size_t first, std::size_t end) {
+    std::vector<std::uint32_t>& count = places[piece];
+    count.assign(cells(), 0);
+    for (std::size_t i = first; i < end; ++i) {
+      cell[i] = axes[0].at(points[i].x) | axes[1].at(points[i].y);
+      ++count[cell[i]];
+    }
+  });
+  begins_.resize(cells() + 1);
+  std::uint32_t sum = 0;
+  for (std::size_t c = 0; c < cells(); ++c) {
+    begins_[c] = sum;
+    for (std::vector<std::uint32_t>& place : places) sum += std::exchange(place[c], sum);
   }
-  for (std::size_t c = 0; c < cells(); ++c) begins_[c + 1] += begins_[c];
+  begins_[cells()] = sum;
   std::vector<P> ordered(points.size());
-  for (std::size_t i = 0; i < points.size(); ++i) ordered[begins_[cell[i]]++] = points[i];
+  each(points.size(), [&](std::size_t piece, std::size_t first, std::size_t end) {
+    for (std::size_t i = first; i < end; ++i) ordered[places[piece][cell[i]]++] = points[i];
+  });
   points.swap(ordered);
-  // Each begin has moved on to the next one's place.
-  for (std::size_t c = cells(); c > 0; --c) begins_[c] = begins_[c - 1];
-  begins_[0] = 0;
-  for (std::size_t c = 0; c < cells(); ++c)
-    if (begins_[c + 1] - begins_[c] > 1) std::sort(points.begin() + begins_[c], points.begin() + begins_[c + 1], less);
+  each(cells(), [&](std::size_t, std::size_t first, std::size_t end) {
+    for (std::size_t c = first; c < end; ++c)
+      if (begins_[c + 1] - begins_[c] > 1)
+        std::sort(points.begin() + begins_[c], points.begin() + begins_[c + 1], less);
+  });
 }
 
 template <class P, class Same>
@@ -114,7 +138,10 @@ void CellOrder::drop_repeated(std::vector<P>& points, const Same& same) {
     const std::size_t first = kept, end = begins_[c + 1];
     begins_[c] = static_cast<std::uint32_t>(first);
     for (; i < end; ++i)
-      if (kept == first || !same(points[kept - 1], points[i])) points[kept++] = points[i];
+      if (kept == first || !same(points[kept - 1], points[i])) {
+        if (kept != i) points[kept] = points[i];
+        ++kept;
+      }
   }
   begins_[cells()] = static_cast<std::uint32_t>(kept);
   points.resize(kept);

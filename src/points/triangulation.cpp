@@ -232,6 +232,11 @@ Triangulation::Triangulation(std::span<const LatticePoint> points, const RunOpti
 }
 
 void Triangulation::build(const RunOptions* run) {
+  if (!run) return build_on(1);
+  parallel_for(1, *run, [&](std::size_t) { build_on(static_cast<std::size_t>(thread_count(*run))); });
+}
+
+void Triangulation::build_on(std::size_t threads) {
   sorted_.reserve(given_.size());
   for (std::size_t i = 0; i < given_.size(); ++i) {
     const LatticePoint& p = given_[i];
@@ -240,21 +245,19 @@ void Triangulation::build(const RunOptions* run) {
                   "take them in parts, or in coarser steps");
     sorted_.push_back({p.x, p.y, static_cast<std::int32_t>(i)});
   }
-  CellOrder order(sorted_, [](const Vertex& a, const Vertex& b) {
-    return a.x != b.x ? a.x < b.x : a.y != b.y ? a.y < b.y : a.id < b.id;
-  });
+  constexpr std::size_t kWorthAPiece = 100'000, kMostPieces = 8;
+  CellOrder order(
+      sorted_,
+      [](const Vertex& a, const Vertex& b) { return a.x != b.x   ? a.x < b.x
+                                                    : a.y != b.y ? a.y < b.y
+                                                                 : a.id < b.id; },
+      std::clamp<std::size_t>(sorted_.size() / kWorthAPiece, 1, std::min(threads, kMostPieces)));
   // Points at one place: the first of them stays.
   order.drop_repeated(sorted_, [](const Vertex& a, const Vertex& b) { return a.x == b.x && a.y == b.y; });
   if (sorted_.size() < 2) return;
   edges_.resize(6 * sorted_.size());
-  TriangulationBuilder builder(*this, order);
   // A few pieces a thread, for halves need not hold as many points.
-  if (run)
-    parallel_for(1, *run, [&](std::size_t) {
-      outside_has_three_ = builder.build(thread_count(*run) > 1 ? 4 * thread_count(*run) : 1);
-    });
-  else
-    outside_has_three_ = builder.build(1);
+  outside_has_three_ = TriangulationBuilder(*this, order).build(threads > 1 ? static_cast<int>(4 * threads) : 1);
 }
 
 bool Triangulation::turns_left(int a, int b, int c) const { return turn(vertex(a), vertex(b), vertex(c)) > 0; }

@@ -145,6 +145,32 @@ TEST(CellOrder, HalvesOfHalvesAreNeighbours) {
   }
 }
 
+TEST(CellOrder, IsTheSameInHoweverManyPieces) {
+  for (unsigned seed = 1; seed <= 14; ++seed) {
+    const std::vector<LatticePoint> given = uneven_points(seed);
+    struct Numbered {
+      std::int32_t x, y, number;
+    };
+    std::vector<std::vector<int>> orders;
+    for (const std::size_t pieces : {1, 2, 3, 8}) {
+      std::vector<Numbered> p;
+      for (const LatticePoint& q : given) p.push_back({q.x, q.y, static_cast<int>(p.size())});
+      parallel_for(1, {.threads = 3}, [&](std::size_t) {
+        const CellOrder order(
+            p,
+            [](const Numbered& a, const Numbered& b) {
+              return a.x != b.x ? a.x < b.x : a.y != b.y ? a.y < b.y : a.number < b.number;
+            },
+            pieces);
+        EXPECT_EQ(order.begin(order.cells()), p.size());
+      });
+      orders.emplace_back();
+      for (const Numbered& q : p) orders.back().push_back(q.number);
+    }
+    for (const std::vector<int>& o : orders) EXPECT_EQ(o, orders.front()) << seed;
+  }
+}
+
 TEST(CellOrder, OfFewPointsOrNone) {
   for (std::size_t n = 0; n < 5; ++n) {
     std::vector<LatticePoint> p(n, LatticePoint{3, -3});
@@ -175,6 +201,9 @@ TEST(Triangulation, IsTheSameInWhateverOrderAndOnWhateverThreads) {
   std::reverse(p.begin(), p.end());
   EXPECT_EQ(places(Triangulation(p)), one);
   EXPECT_EQ(places(Triangulation(p, RunOptions{.threads = 4})), one);
+  for (int i = 0; i < 400'000; ++i) p.push_back({static_cast<int>(r(100'000)), static_cast<int>(r(90'000))});
+  const Triangulation alone(p), together(p, RunOptions{.threads = 4});
+  EXPECT_EQ(triangles_of(together), triangles_of(alone));
 }
 
 TEST(Triangulation, ExactWhereDoublesAreNot) {

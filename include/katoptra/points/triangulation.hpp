@@ -103,6 +103,7 @@ class Triangulation {
     std::int32_t from, after, before;  // -1: in no use; the next and the last edge around `from`, counter-clockwise
   };
   void build(const RunOptions* run);
+  void build_on(std::size_t threads);
   // Of a half-edge and the next two: the outside has three edges, too, when all points lie in one triangle.
   bool is_triangle(int a, int b, int c) const {
     return next_left(c) == a && b != (a ^ 1) && (!outside_has_three_ || turns_left(a, b, c));
