@@ -299,8 +299,9 @@ Grid in_unit(const Grid& grid, LengthUnit unit) {
 // ----------------------------------------------------------------------------------------------------------- bands
 
 std::int64_t band_rows(std::int64_t cols, const RunOptions& options) {
-  // A few bands a thread are under way at once; an eighth of the budget is theirs.
-  const auto room = static_cast<std::int64_t>(options.memory / 8) / (2 * thread_count(options));
+  // A few bands a thread are under way at once; a quarter of the budget is theirs, with a second plane. Thin bands of
+  // wide grids are dear: each is read with the rows around it.
+  const auto room = static_cast<std::int64_t>(options.memory / 4) / (2 * thread_count(options));
   return std::clamp<std::int64_t>(room / (cols * 8), 1, std::max(1, options.block));
 }
 

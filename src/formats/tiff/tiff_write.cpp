@@ -219,19 +219,23 @@ class TiffWriter {
     for (std::int64_t r = 0; r < h; ++r) std::copy_n(half.data() + r * h, h, to + r * stride);
     const Level& above = levels_[which - 1];
     if (col + 1 < above.across || (row % 2 == 0 && row + 1 < above.down)) return;
-    std::vector<Finished> finished(static_cast<std::size_t>(l.across));
-    parallel_within(finished.size(), [&](std::size_t t) {
-      std::vector<float> tile(static_cast<std::size_t>(edge() * edge()));
-      for (std::int64_t r = 0; r < edge(); ++r)
-        std::copy_n(strip.cells.data() + r * stride + static_cast<std::int64_t>(t) * edge(), edge(),
-                    tile.data() + r * edge());
-      finished[t].bytes = packed_tile(tile.data(), edge(), target_, overview_coding_, path_.string());
-      if (which + 1 < levels_.size()) finished[t].half = halved(tile.data());
-    });
-    for (std::int64_t t = 0; t < l.across; ++t) {
-      const Finished& f = finished[static_cast<std::size_t>(t)];
-      put(l, plane, static_cast<std::size_t>(strip.row * l.across + t), f.bytes);
-      if (which + 1 < levels_.size()) paste(which + 1, plane, t, strip.row, f.half);
+    // A few at a time: a row of them all is as large as the row of tiles itself.
+    constexpr std::int64_t kAtOnce = 16;
+    for (std::int64_t first = 0; first < l.across; first += kAtOnce) {
+      std::vector<Finished> finished(static_cast<std::size_t>(std::min(kAtOnce, l.across - first)));
+      parallel_within(finished.size(), [&](std::size_t i) {
+        const std::int64_t t = first + static_cast<std::int64_t>(i);
+        std::vector<float> tile(static_cast<std::size_t>(edge() * edge()));
+        for (std::int64_t r = 0; r < edge(); ++r)
+          std::copy_n(strip.cells.data() + r * stride + t * edge(), edge(), tile.data() + r * edge());
+        finished[i].bytes = packed_tile(tile.data(), edge(), target_, overview_coding_, path_.string());
+        if (which + 1 < levels_.size()) finished[i].half = halved(tile.data());
+      });
+      for (std::size_t i = 0; i < finished.size(); ++i) {
+        const std::int64_t t = first + static_cast<std::int64_t>(i);
+        put(l, plane, static_cast<std::size_t>(strip.row * l.across + t), finished[i].bytes);
+        if (which + 1 < levels_.size()) paste(which + 1, plane, t, strip.row, finished[i].half);
+      }
     }
     ++strip.row;
     std::fill(strip.cells.begin(), strip.cells.end(), kVoid);
