@@ -417,7 +417,7 @@ int run_canopy(const PointCloud& cloud, const GridCommand& o, std::vector<std::s
   PointCloud heights = cloud;
   if (o.above.empty()) {
     RunOptions quiet = run;
-    quiet.progress = nullptr;
+    quiet.silent = true;
     const Grid ground = grid_points(select(cloud, {.area = nullptr, .classes = {2}}),
                                     {.cell = cell, .surface = SurfaceKind::Ground, .run = quiet})
                             .grids[0];
@@ -435,7 +435,7 @@ void write_uncertainty(const PointCloud& cloud, const Grid& floor, const GridCom
     return;
   }
   RunOptions quiet = o.run();
-  quiet.progress = nullptr;
+  quiet.silent = true;
   const Grid u = sounding_uncertainty(cloud, floor.frame(), quiet);
   write_grid(u, o.uncertainty, o.write_options());
   const S44Shares s = s44_shares(u, floor, quiet);
@@ -504,7 +504,7 @@ int run_grid(GridCommand o) {
     Grid grid = made.grids[i];
     if (o.with_uncertainty) {
       RunOptions quiet = o.run();
-      quiet.progress = nullptr;
+      quiet.silent = true;
       if (is_estimate(g.methods[i].method))
         grid = with_point_uncertainty(grid, cloud, quiet);
       else

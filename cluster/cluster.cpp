@@ -319,7 +319,7 @@ class Cluster::First {
       }
       ++run.placed;
       moved = true;
-      if (run.work.options.progress)
+      if (run.work.options.progress && !run.work.options.silent)
         run.work.options.progress->report(static_cast<double>(run.placed) / static_cast<double>(run.work.n));
       hand_out(run);
     }

@@ -81,7 +81,7 @@ void parallel_ordered(std::size_t n, std::size_t in_flight, const RunOptions& op
                                                               }) &
                    tbb::make_filter<std::size_t, void>(tbb::filter_mode::serial_in_order, [&](std::size_t i) {
                      place(i, std::move(slots[i % lanes]));
-                     if (options.progress)
+                     if (options.progress && !options.silent)
                        options.progress->report(static_cast<double>(i + 1) / static_cast<double>(n));
                    }));
   });

@@ -105,7 +105,8 @@ class Ordered {
       lock.unlock();
       try {
         place_(i, std::move(result));
-        if (options_.progress) options_.progress->report(static_cast<double>(i + 1) / static_cast<double>(n_));
+        if (options_.progress && !options_.silent)
+          options_.progress->report(static_cast<double>(i + 1) / static_cast<double>(n_));
       } catch (...) {
         error_.keep(std::current_exception());
       }

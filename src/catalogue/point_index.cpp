@@ -154,7 +154,7 @@ PointCloud with_kept_index(const PointCloud& cloud, const fs::path& file, const 
   std::vector<Bounds> boxes = kept.empty() ? std::vector<Bounds>() : kept_boxes(kept, stamp);
   if (boxes.empty()) {
     RunOptions quiet = run;
-    quiet.progress = nullptr;
+    quiet.silent = true;
     boxes = part_boxes(cloud, quiet);
     if (!kept.empty()) keep(kept, stamp, boxes);
   }

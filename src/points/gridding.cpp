@@ -197,7 +197,7 @@ GriddedPoints grid_points(const PointCloud& cloud, const PointGridding& o) {
   PointInfo info = cloud.info();
   const auto count_points = [&] {
     RunOptions quiet = o.run;
-    quiet.progress = nullptr;
+    quiet.silent = true;
     // By the points, whatever their header says.
     const PointTally there = tally(relabelled(cloud, [](PointInfo& i) { i.exact = false; }), quiet);
     info.count = there.count;

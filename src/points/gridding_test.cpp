@@ -7,6 +7,7 @@
 #include <map>
 #include <tuple>
 
+#include "katoptra/base/progress.hpp"
 #include "katoptra/points/ground.hpp"
 #include "katoptra/points/select.hpp"
 #include "katoptra/points/soundings.hpp"
@@ -475,6 +476,23 @@ TEST(Ground, WaterIsToldApartByItsLevelAndClassesThatAreThereStay) {
   EXPECT_GT(water, 100u);
   EXPECT_GT(right, water * 95 / 100);
   EXPECT_EQ(error_of([&] { classify_ground(part, {.slope = 0}); }), ErrorCode::BadArgument);
+}
+
+// Looks at all points that nobody is told of went on to their end when somebody wanted them to stop.
+TEST(Ground, LooksThatAreNotToldCanBeStopped) {
+  const PointCloud cloud = strewn(3000, 60, 5, waves);
+  Progress stopped([](double) { ADD_FAILURE() << "it was told"; });
+  stopped.cancel();
+  const RunOptions run{.progress = &stopped};
+  EXPECT_EQ(error_of([&] { classify_ground(cloud, {.run = run}); }), ErrorCode::Cancelled);
+  EXPECT_EQ(error_of([&] { thinned(cloud, {.keep = ThinBy::Lowest, .cell = 3_m}, run); }), ErrorCode::Cancelled);
+  EXPECT_EQ(error_of([&] { has_class(cloud, 200, run); }), ErrorCode::Cancelled);
+  EXPECT_EQ(error_of([&] { canopy_height(cloud, 1_m, run); }), ErrorCode::Cancelled);
+  // Not told, and not stopped: as ever.
+  int told = 0;
+  Progress listener([&](double) { ++told; });
+  EXPECT_GT(all_points(classify_ground(cloud, {.run = {.progress = &listener}})).size(), 0U);
+  EXPECT_EQ(told, 0);
 }
 
 TEST(Ground, TheCanopyHasNoPits) {

@@ -285,7 +285,7 @@ PointCloud classify_ground(const PointCloud& cloud, const GroundFilter& o) {
                 "leave them at their defaults");
   const double unit = metres_per(info.quantity.unit);
   RunOptions quiet = o.run;
-  quiet.progress = nullptr;
+  quiet.silent = true;
   const PointCloud again = decoded_once(cloud, PointFields::Return | PointFields::Class);
   const PointTally there = tally(again, quiet);
   const GroundScale scale =
@@ -387,7 +387,7 @@ Grid canopy_height(const PointCloud& heights, Length cell, const RunOptions& run
                                ? select(heights, {.area = nullptr, .returns = Returns::First, .drop_noise = true})
                                : select(heights, {.area = nullptr, .drop_noise = true});
   RunOptions quiet = run;
-  quiet.progress = nullptr;
+  quiet.silent = true;
   const GriddedPoints all = grid_points(
       first, {.methods = {{PointMethod::Tin, 50}}, .cell = cell, .surface = SurfaceKind::FirstReturn, .run = quiet});
   std::vector<Grid> layers{all.grids[0]};

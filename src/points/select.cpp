@@ -337,7 +337,7 @@ PointCloud select(const PointCloud& cloud, const PointSelection& selection) {
 
 bool has_class(const PointCloud& cloud, int classification, const RunOptions& run) {
   RunOptions quiet = run;
-  quiet.progress = nullptr;
+  quiet.silent = true;
   std::atomic<bool> found = false;
   parallel_for(cloud.parts(), quiet, [&](std::size_t i) {
     if (found) return;

@@ -172,7 +172,7 @@ PointCloud thinned(const PointCloud& cloud, const Thinning& t, const RunOptions&
   const GroundScale scale =
       info.crs ? GroundRuler(info.crs).at(info.bounds.empty() ? Point{} : info.bounds.centre()) : GroundScale{};
   RunOptions quiet = run;
-  quiet.progress = nullptr;  // the pass that writes tells how far it is
+  quiet.silent = true;  // the pass that writes tells how far it is
   const Thinner thinner(cloud, t, t.cell.metres() / scale.x, t.cell.metres() / scale.y, quiet);
   return PointCloud(
       std::make_shared<ChangedPoints>(cloud, PointFields::None, PointFields::None,

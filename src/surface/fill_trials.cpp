@@ -167,7 +167,7 @@ FillTrials::FillTrials(const VoidCells& voids, Setting s) : by_class_(kClasses),
       samples.push_back(list[k * list.size() / std::min(kSamples, list.size())]);
   std::vector<Sample> results(samples.size());
   RunOptions quiet = s.run;
-  quiet.progress = nullptr;
+  quiet.silent = true;
   parallel_for(samples.size(), quiet, [&](std::size_t i) { results[i] = tried(voids, s, samples[i]); });
   for (std::size_t i = 0; i < samples.size(); ++i) {
     if (!results[i].tried) continue;

@@ -403,7 +403,7 @@ std::vector<ContourBand> contour_bands(const Grid& surface, const ContourOptions
   const Frame& f = surface.frame();
   BorderFinder border(f.cols());
   std::vector<std::int32_t> steps(static_cast<std::size_t>(f.cols()));
-  run.progress = nullptr;
+  run.silent = true;
   for_each_band(surface, Planes::Values, run, [&](const Block& b) {
     for (std::int64_t r = 0; r < b.window().rows; ++r) {
       levels.steps(b.row(r), f.cols(), steps.data());

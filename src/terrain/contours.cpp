@@ -36,7 +36,7 @@ bool is_shorter(const LineString& line, const GroundRuler& ruler, double metres)
 [[noreturn]] void refuse_so_many(const Grid& surface, const Levels& levels, const RunOptions& run) {
   float low = std::numeric_limits<float>::infinity(), high = -low;
   RunOptions quiet = run;
-  quiet.progress = nullptr;
+  quiet.silent = true;
   for_each_band(surface, Planes::Values, quiet, [&](const Block& b) {
     for (std::int64_t i = 0; i < b.window().cells(); ++i)
       if (const float z = b.row(0)[i]; !std::isnan(z)) {

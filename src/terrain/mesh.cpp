@@ -206,7 +206,7 @@ class Network {
   void each_row(std::int64_t step, std::int64_t first, const RunOptions& run, const Do& what) const {
     if (rows_ <= first) return;
     RunOptions quiet = run;
-    quiet.progress = nullptr;
+    quiet.silent = true;
     parallel_for(static_cast<std::size_t>((rows_ - 1 - first) / step + 1), quiet,
                  [&](std::size_t i) { what(first + static_cast<std::int64_t>(i) * step); });
   }

@@ -93,7 +93,7 @@ class PointColours {
     const std::uint64_t every = std::max<std::uint64_t>(1, info.count / kSampled);
     std::uint64_t n = 0;
     RunOptions quiet = run;
-    quiet.progress = nullptr;
+    quiet.silent = true;
     for_each_batch(cloud, field_of(by), quiet, [&](const PointBatch& b) {
       for (std::size_t i = 0; i < b.size(); ++i) {
         if (is_kind()) ++kinds_[static_cast<int>(value(b, i))];
@@ -363,7 +363,7 @@ std::pair<PointCloud, View> view_of_slice(const PointCloud& cloud, const PointSl
   PointCloud inside = info.crs ? select(cloud, {.area = &area, .drop_noise = true}) : cloud;
   double low = std::numeric_limits<double>::infinity(), high = -low;
   RunOptions quiet = run;
-  quiet.progress = nullptr;
+  quiet.silent = true;
   for_each_batch(inside, PointFields::None, quiet, [&](const PointBatch& b) {
     for (double z : b.z) {
       low = std::min(low, z);

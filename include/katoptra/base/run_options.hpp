@@ -13,6 +13,7 @@ struct RunOptions {
   std::size_t memory = 512u * 1024 * 1024;  // budget in bytes for blocks under way and the block cache
   int block = 512;                          // edge of a working block in cells, where the output format leaves it open
   Progress* progress = nullptr;
+  bool silent = false;  // it hears nothing of this, and is asked all the same whether to stop
 };
 
 // The number of threads that `options` stands for on this machine.
