@@ -338,11 +338,11 @@ class TinTile {
   }
 
   void mark_measured(const TilePoints& points) {
-    struct Nearest {
+    struct PointNearby {
       double d2 = std::numeric_limits<double>::infinity();
       std::size_t point = 0;
     };
-    std::vector<Nearest> nearest(out_.origin.size());
+    std::vector<PointNearby> nearest(out_.origin.size());
     const CellFinder find(plan_);
     for (std::size_t i = 0; i < points.places.size(); ++i) {
       const double x = points.places[i].x + points.base_x, y = points.places[i].y + points.base_y;
@@ -351,7 +351,7 @@ class TinTile {
       const auto at = static_cast<std::size_t>(r * w_.cols + c);
       const double dx = x - x_[static_cast<std::size_t>(c)], dy = y - y_[static_cast<std::size_t>(r)],
                    d2 = dx * dx + dy * dy;
-      Nearest& best = nearest[at];
+      PointNearby& best = nearest[at];
       // Of two as near the one that comes first in order of place, whatever tile asks.
       if (d2 > best.d2 || (d2 == best.d2 && exact::comes_before(points.places[best.point], points.places[i]))) continue;
       best = {d2, i};

@@ -417,11 +417,28 @@ struct ChunkCoder::Impl {
     return at;
   }
 
-  void encode_layers(const std::uint8_t* records, std::size_t count, std::vector<std::uint8_t>& out) {
+  // A layer in which nothing changes is left out of the file; it need not be coded to see that.
+  [[gnu::noinline]] void leave_out_what_stays(const std::uint8_t* records, std::size_t count) {
+    const auto stays = [&](std::size_t at, std::size_t bytes, std::uint8_t mask) {
+      for (std::size_t i = 1; i < count; ++i)
+        for (std::size_t k = at; k < at + bytes; ++k)
+          if ((records[i * length + k] ^ records[k]) & mask) return false;
+      return true;
+    };
+    constexpr std::uint8_t kAll = 0xFF, kWithoutChannel = 0xCF;
+    layers_out->want(kIntensity, !stays(12, 2, kAll));
+    layers_out->want(kFlags, !stays(15, 1, kWithoutChannel));
+    layers_out->want(kClass, !stays(16, 1, kAll));
+    layers_out->want(kUser, !stays(17, 1, kAll));
+  }
+
+  KATOPTRA_FLAT_CLONES void encode_layers(const std::uint8_t* records, std::size_t count,
+                                          std::vector<std::uint8_t>& out) {
     if (!layers_out) layers_out = std::make_unique<LayeredRecords<Encoder>>(format);
     auto& coders = layers_out->coders();
     for (Encoder& c : coders) c.start();
     layers_out->reset(records);
+    leave_out_what_stays(records, count);
     std::vector<std::uint8_t> r(length);
     for (std::size_t i = 1; i < count; ++i) {
       std::memcpy(r.data(), records + i * length, length);
@@ -433,7 +450,7 @@ struct ChunkCoder::Impl {
     for (std::size_t i = 0; i < coders.size(); ++i) {
       std::uint32_t size = 0;
       if (layers_out->changed(i)) {
-        const auto& bytes = coders[i].finish();
+        const auto bytes = coders[i].finish();
         size = static_cast<std::uint32_t>(bytes.size());
         out.insert(out.end(), bytes.begin(), bytes.end());
       }
@@ -478,7 +495,7 @@ std::vector<std::uint8_t> ChunkCoder::encode(const std::uint8_t* records, std::s
     std::memcpy(r.data(), records + i * n, n);
     impl_->stream_out->code(c, r.data());
   }
-  const auto& bytes = c.finish();
+  const auto bytes = c.finish();
   out.insert(out.end(), bytes.begin(), bytes.end());
   return out;
 }
@@ -510,7 +527,7 @@ std::vector<std::uint8_t> encode_chunk_table(const std::vector<ChunkSize>& chunk
   c.start();
   std::vector<ChunkSize> copy = chunks;
   code_table(c, copy, varies);
-  const auto& bytes = c.finish();
+  const auto bytes = c.finish();
   out.insert(out.end(), bytes.begin(), bytes.end());
   return out;
 }

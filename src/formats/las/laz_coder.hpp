@@ -135,7 +135,9 @@ class Encoder {
   static constexpr bool kDecodes = false;
 
   void start() {
-    bytes_.clear();
+    if (bytes_.empty()) bytes_.resize(kRoom);
+    at_ = bytes_.data();
+    room_end_ = at_ + bytes_.size() - kMostAtOnce;
     base_ = 0;
     length_ = kLongest;
   }
@@ -170,7 +172,7 @@ class Encoder {
   std::uint32_t word(std::uint32_t value) { return bits(32, value); }
 
   // All that was coded; another start follows.
-  const std::vector<std::uint8_t>& finish() {
+  std::span<const std::uint8_t> finish() {
     bool another = true;
     if (length_ > 2 * kShortest) {
       forward(kShortest, kShortest >> 1);
@@ -178,8 +180,10 @@ class Encoder {
       forward(kShortest >> 1, kShortest >> 9);
       another = false;
     }
-    bytes_.insert(bytes_.end(), another ? 3 : 2, 0);
-    return bytes_;
+    if (at_ > room_end_) grow();
+    const std::ptrdiff_t zeros = another ? 3 : 2;
+    std::memset(at_, 0, static_cast<std::size_t>(zeros));
+    return {bytes_.data(), static_cast<std::size_t>(at_ + zeros - bytes_.data())};
   }
 
  private:
@@ -187,18 +191,34 @@ class Encoder {
     const std::uint32_t before = base_;
     base_ += by;
     length_ = length;
-    if (before > base_)
-      for (std::size_t i = bytes_.size(); i > 0 && ++bytes_[i - 1] == 0;) --i;
+    if (before > base_) [[unlikely]]
+      carry();
     settle();
   }
-  void settle() {
-    while (length_ < kShortest) {
-      bytes_.push_back(static_cast<std::uint8_t>(base_ >> 24));
-      base_ <<= 8;
-      length_ <<= 8;
-    }
+  void carry() {
+    for (std::uint8_t* p = at_; p > bytes_.data() && ++p[-1] == 0;) --p;
   }
+  // Gives as many bytes as the length has become short of, without deciding how many: four are written, and those of
+  // them that do not count yet are written over.
+  void settle() {
+    if (at_ > room_end_) [[unlikely]]
+      grow();
+    const int n = std::countl_zero(length_) & 24;
+    const std::uint32_t word = __builtin_bswap32(base_);
+    std::memcpy(at_, &word, sizeof word);
+    at_ += n / 8;
+    base_ <<= n;
+    length_ <<= n;
+  }
+  [[gnu::noinline]] void grow() {
+    const std::ptrdiff_t used = at_ - bytes_.data();
+    bytes_.resize(2 * bytes_.size());
+    at_ = bytes_.data() + used;
+    room_end_ = bytes_.data() + bytes_.size() - kMostAtOnce;
+  }
+  static constexpr std::size_t kRoom = 4096, kMostAtOnce = 4;
   std::vector<std::uint8_t> bytes_;
+  std::uint8_t *at_ = nullptr, *room_end_ = nullptr;
   std::uint32_t base_ = 0, length_ = kLongest;
 };
 
