@@ -45,7 +45,7 @@ PointBatch some_points(unsigned seed, std::size_t n) {
 template <class T>
 void expect_same(const std::vector<T>& a, const std::vector<T>& b) {
   ASSERT_EQ(a.size(), b.size());
-  if (!a.empty()) EXPECT_EQ(std::memcmp(a.data(), b.data(), a.size() * sizeof(T)), 0);
+  EXPECT_TRUE(a.empty() || std::memcmp(a.data(), b.data(), a.size() * sizeof(T)) == 0);
 }
 void expect_same(const PointBatch& a, const PointBatch& b) {
   expect_same(a.x, b.x);
