@@ -4,6 +4,7 @@
 #include <functional>
 #include <nlohmann/json.hpp>
 #include <optional>
+#include <set>
 #include <span>
 #include <string>
 #include <vector>
@@ -72,7 +73,7 @@ void add_confidence(CLI::App& verb, Common& c);
 void add_leaving_out(CLI::App& verb, Common& c);
 void add_area(CLI::App& verb, Common& c, bool required = false);  // --area --margin
 void add_writing(CLI::App& verb, Common& c);                      // --void --codec --dry-run
-void add_sheets(CLI::App& verb, Common& c);                       // --sheets --part, of verbs that write one grid
+void add_sheets(CLI::App& verb, Common& c);                       // --sheets --part, of verbs that write grids
 void add_running(CLI::App& verb, Common& c);                      // --threads --memory --json --quiet
 // All of these groups but --area, of verbs that write a surface made of others.
 void add_surface_writing(CLI::App& verb, Common& c);
@@ -160,8 +161,9 @@ void show_progress(bool on);
 
 // Before the verbs: what was said, by which sheets of another run are known (--sheets).
 void remember_words(int argc, char** argv);
-// Of a grid that --sheets wants in parts.
-void write_as_sheets(const Grid& grid, const Common& c, const WriteOptions& options, Statement& s);
+// Of a grid that --sheets wants in parts. `others`: words of the command that are about other grids.
+void write_as_sheets(const Grid& grid, const Common& c, const WriteOptions& options, Statement& s,
+                     const std::set<std::string>& others = {});
 // Writes a grid with the verb's options and puts what came out into the statement; with --dry-run only what would.
 void write_or_plan(const Grid& grid, const Common& c, Statement& s, bool lineage);
 // The same with the statement printed.

@@ -245,11 +245,37 @@ void make_folder(const std::string& folder) {
     throw Error(ErrorCode::Io, "is no folder and cannot be made one", folder, "name a folder for the files with -o");
 }
 
+// Each product as sheets in a folder of its own, by a reading of its own.
+int derive_in_sheets(const DeriveCommand& o, const Grid& in, const std::vector<GridTarget>& targets,
+                     const std::vector<std::string>& notes) {
+  ordered_json files = ordered_json::array();
+  for (std::size_t i = 0; i < targets.size(); ++i) {
+    DeriveCommand one = o;
+    const std::filesystem::path name = targets[i].path.stem();
+    one.out = (std::filesystem::path(o.out) / name / targets[i].path.filename()).string();
+    // The sheets of a product do not depend on what else is derived.
+    std::set<std::string> others(o.products.begin(), o.products.end());
+    others.erase(o.products[i]);
+    Statement s(one);
+    write_as_sheets(targets[i].make(in), one, o.write_options(), s, others);
+    for (const std::string& n : notes) s.note(n);
+    files.push_back(s.json());
+    if (!o.json) s.print();
+  }
+  if (!o.json) return 0;
+  Statement all(o);
+  all.fact("files", std::move(files));
+  if (o.dry_run) all.fact("dry_run", true);
+  all.print();
+  return 0;
+}
+
 int run_derive(const DeriveCommand& o) {
   std::vector<std::string> notes;
   const std::vector<GridTarget> targets = derive_targets(o, notes);
   const Grid in = open_product_input(o, notes);
   for (const GridTarget& t : targets) t.make(in);  // what cannot be made is refused before there is a folder
+  if (!o.sheets.empty() || !o.part.empty()) return derive_in_sheets(o, in, targets, notes);
   Statement s(o);
   s.title(o.out);
   ordered_json files = ordered_json::array();
@@ -296,6 +322,7 @@ void add_derive(CLI::App& app, int& status) {
   add_output(*v, *o);
   v->get_option("--out")->description("the folder for the files, made when it is not there");
   add_writing(*v, *o);
+  add_sheets(*v, *o);
   add_running(*v, *o);
   v->callback([o, &status] { status = run_derive(*o); });
 }

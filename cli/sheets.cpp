@@ -59,11 +59,12 @@ bool add_files(const std::string& word, std::string& text) {
 }
 
 // All that a grid is made from: the command, and the files it names as they are now.
-std::string made_from() {
+std::string made_from(const std::set<std::string>& others) {
   std::string text;
   const std::vector<std::string>& all = words();
   for (std::size_t i = 1; i < all.size(); ++i) {
     std::string word = all[i];
+    if (others.contains(word)) continue;
     if (is_about_running(word, true)) {
       ++i;
       continue;
@@ -165,12 +166,13 @@ void add_sheets(CLI::App& verb, Common& c) {
       ->group(kOutputOptions);
 }
 
-void write_as_sheets(const Grid& grid, const Common& c, const WriteOptions& options, Statement& s) {
+void write_as_sheets(const Grid& grid, const Common& c, const WriteOptions& options, Statement& s,
+                     const std::set<std::string>& others) {
   if (c.sheets.empty())
     throw Error(ErrorCode::BadArgument, "parts are made of sheets", "--part", "say how large they are with --sheets");
   SheetsOptions o;
   o.edge = parse_cell_edge(c.sheets);
-  o.made_from = made_from();
+  o.made_from = made_from(others);
   std::tie(o.part, o.parts) = part_of(c.part);
   o.write = options;
   const Frame& f = grid.frame();

@@ -29,6 +29,24 @@ class Sheets(ToolTest):
                     out[os.path.relpath(f, self.path(folder))] = file.read()
         return out
 
+    def test_several_products(self):
+        self.run_tool("slope", TRUTH, "-o", "one/slope.tif", "--sheets", "300m")
+        said = self.run_json("derive", TRUTH, "slope", "hillshade:altitude=30deg", "-o", "all", "--sheets", "300m", "--part", "1/2")
+        self.assertEqual([f["missing"] > 0 for f in said["files"]], [True, True])
+        text = self.run_tool("derive", TRUTH, "slope", "hillshade:altitude=30deg", "-o", "all", "--sheets", "300m", "--part", "2/2").stdout
+        for name in ("slope", "hillshade-30deg"):
+            self.assertIn(f"all/{name}/{name}.sheets.geojson", text)
+        self.assertEqual({f: b for f, b in self.contents("all/slope").items() if f.endswith(".tif")},
+                         {f: b for f, b in self.contents("one").items() if f.endswith(".tif")})
+        # What is derived beside it, and in which order, does not make a product another one.
+        before = self.times("all/slope")
+        said = self.run_json("derive", TRUTH, "aspect", "slope", "-o", "all", "--sheets", "300m")
+        self.assertEqual([f["whole_already"] > 0 for f in said["files"]], [False, True])
+        self.assertEqual(self.times("all/slope"), before)
+        self.run_tool("derive", TRUTH, "slope:as=percent", "curvature", "-o", "all", "--sheets", "300m", "--dry-run")
+        self.assertEqual(sorted(os.listdir(self.path("all"))), ["aspect", "hillshade-30deg", "slope"])
+        self.assertIn("--sheets", self.refused("derive", TRUTH, "slope", "-o", "all", "--part", "1/2", status=2))
+
     def test_more_of_them_than_the_system_lets_be_open(self):
         made = self.run_json("clip", ISLAND[0], "-o", "s/ground.tif", "--sheets", "20m")["made"]
         self.assertGreater(made, 300)
