@@ -147,6 +147,60 @@ class CountedPoints : public PointSource {
   PointCloud in_;
 };
 
+// Where edges may be far longer than points are apart a tile looks at few points around it first. Gaps across its
+// border, islands of points, strays and the rim of the cloud are where too few would tell something else.
+TEST(Gridding, LongEdgesAcrossTheBordersOfTilesAreSeen) {
+  for (unsigned seed = 1; seed <= 12; ++seed) {
+    SCOPED_TRACE(seed);
+    Dice r(seed);
+    const double edge = 120;
+    PointBatch b;
+    const auto add = [&](double x, double y) {
+      b.x.push_back(677000 + std::round(x * 1000) / 1000);
+      b.y.push_back(5842000 + std::round(y * 1000) / 1000);
+      b.z.push_back(waves(b.x.back(), b.y.back()));
+    };
+    struct Gap {
+      double x, y, radius;
+    };
+    std::vector<Gap> gaps;
+    for (int i = 0; i < 6; ++i) gaps.push_back({r(120) * 1.0, r(120) * 1.0, 2 + r(14) * 1.0});
+    while (b.size() < 9000) {
+      const double x = r(120'000) * 0.001, y = r(120'000) * 0.001;
+      const bool in_gap =
+          std::any_of(gaps.begin(), gaps.end(), [&](const Gap& g) { return std::hypot(x - g.x, y - g.y) < g.radius; });
+      // Half of the area is one cloud, the other islands of it.
+      const bool beyond = seed % 3 == 0 && x > 60 && std::fmod(x, 25) + std::fmod(y, 31) > 24;
+      if (!in_gap && !beyond) add(x, y);
+    }
+    for (int i = 0; i < 5; ++i) add(r(120) * 1.0, r(120) * 1.0);  // in gaps, too
+    PointInfo info = point_info(6);
+    info.lattice->step[0] = info.lattice->step[1] = 0.001;
+    const PointCloud cloud = points_from_batch(b, info, 500);
+    const Frame frame(Crs::parse("EPSG:32725"), 676995, 5842000 + edge + 5, {1, 1}, 130, 130);
+    const auto made = [&](std::int64_t tile) {
+      return grid_points(cloud, {.methods = {{PointMethod::Tin}, {PointMethod::Natural}},
+                                 .frame = frame,
+                                 .longest_edge = Length::metres(4 + 6.0 * (seed % 6)),
+                                 .tile = tile})
+          .grids;
+    };
+    const std::vector<Grid> whole = made(256);
+    for (const std::int64_t tile : {16, 31, 64}) {
+      const std::vector<Grid> tiles = made(tile);
+      for (std::size_t k = 0; k < 2; ++k) {
+        const Block a = whole[k].read(frame.window(), Planes::ValuesAndOrigin),
+                    c = tiles[k].read(frame.window(), Planes::ValuesAndOrigin);
+        for (std::int64_t row = 0; row < 130; ++row)
+          for (std::int64_t col = 0; col < 130; ++col) {
+            ASSERT_TRUE(same_bits(a.at(col, row), c.at(col, row))) << tile << " " << k << ": " << col << ", " << row;
+            ASSERT_EQ(a.origin_row(row)[col], c.origin_row(row)[col]) << tile << " " << k << ": " << col << ", " << row;
+          }
+      }
+    }
+  }
+}
+
 TEST(Gridding, OfAnAreaReadsOnlyThePartsAroundIt) {
   // Strips one after the other, as flight lines come.
   const PointBatch all = all_points(strewn(40000, 400, 8, waves));
