@@ -102,11 +102,12 @@ int DiskFile::acquire() const {
   if (fd < 0)
     throw Error(ErrorCode::Io, std::string("cannot be opened again: ") + std::strerror(errno), name_,
                 "leave it where it is while it is read");
-  struct stat st {};
-  if (::fstat(fd, &st) != 0 || st.st_dev != state_.device || st.st_ino != state_.number) {
+  // By size and time: some disks in the network number a file anew whenever it is opened.
+  try {
+    state_.expect_in(fd, name_);
+  } catch (...) {
     ::close(fd);
-    throw Error(ErrorCode::BadFile, "was changed while it was read", name_,
-                "wait until it is whole, and run this again");
+    throw;
   }
   std::unique_lock lock(ones.mutex);
   if (fd_ >= 0) {  // another thread was quicker

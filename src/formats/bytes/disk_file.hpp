@@ -22,7 +22,7 @@ class DiskFile {
   const FileState& state() const { return state_; }
 
   // Its descriptor, open while this lives. From any thread. Io when the file cannot be opened again, BadFile when
-  // another stands in its place.
+  // its size or time is another.
   class Descriptor {
    public:
     explicit Descriptor(const DiskFile& file) : file_(file), fd_(file.acquire()) {}

@@ -65,7 +65,7 @@ TEST(DiskFile, AnotherFileInItsPlaceIsToldWhenItIsOpenedAgain) {
   const auto files = files_in(folder.path(), 4);
   std::vector<std::uint8_t> bytes(4);
   EXPECT_EQ(files[0]->read_at(0, bytes), 4U);
-  write_text_file(folder.path() / "other", text_of(0));
+  write_text_file(folder.path() / "other", text_of(0) + "more");
   fs::rename(folder.path() / "other", folder.path() / "0");
   std::string told;
   EXPECT_EQ(error_of([&] { files[0]->read_at(0, bytes); }, &told), ErrorCode::BadFile);
