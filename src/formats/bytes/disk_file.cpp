@@ -5,7 +5,7 @@
 #include <cstring>
 #include <mutex>
 #include <sys/resource.h>
-#include <vector>
+#include <utility>
 
 namespace katoptra {
 namespace fs = std::filesystem;
@@ -13,7 +13,7 @@ namespace {
 
 struct OpenOnes {
   std::mutex mutex;
-  std::list<const DiskFile*> idle;  // front: used last
+  std::list<const DiskFile*> idle;  // front: used last; files bring the nodes, so that nothing is allocated
   std::size_t open = 0, most = 0;
 
   OpenOnes() {
@@ -28,10 +28,6 @@ struct OpenOnes {
 OpenOnes& all() {
   static OpenOnes& ones = *new OpenOnes();
   return ones;
-}
-
-void close_all(const std::vector<int>& descriptors) {
-  for (int fd : descriptors) ::close(fd);
 }
 
 }  // namespace
@@ -65,37 +61,51 @@ DiskFile::~DiskFile() {
   int fd = -1;
   {
     std::lock_guard lock(all().mutex);
-    if (fd_ < 0) return;
-    all().idle.erase(place_);
-    --all().open;
-    fd = fd_;
+    if (fd_ >= 0) fd = given_up();
   }
-  ::close(fd);
+  if (fd >= 0) ::close(fd);
 }
 
-// Where the system has no room left, after all idle ones were closed.
-int DiskFile::opened() const {
-  int fd = ::open(absolute_.c_str(), O_RDONLY | O_CLOEXEC);
-  if (fd >= 0 || (errno != EMFILE && errno != ENFILE)) return fd;
-  std::vector<int> given_up;
-  {
-    std::lock_guard lock(all().mutex);
-    for (const DiskFile* file : all().idle) given_up.push_back(std::exchange(file->fd_, -1));
-    all().open -= all().idle.size();
-    all().idle.clear();
+// Its descriptor, which is idle, for the caller to close without the lock.
+int DiskFile::given_up() const {
+  node_.splice(node_.begin(), all().idle, place_);
+  --all().open;
+  return std::exchange(fd_, -1);
+}
+
+// Closes those that have been idle longest until no more than so many are open.
+void DiskFile::close_idle(std::size_t most) {
+  OpenOnes& ones = all();
+  for (;;) {
+    int fd = -1;
+    {
+      std::lock_guard lock(ones.mutex);
+      if (ones.open <= most || ones.idle.empty()) return;
+      fd = ones.idle.back()->given_up();
+    }
+    ::close(fd);
   }
-  close_all(given_up);
+}
+
+// Once more where the system has no room left, after all idle ones were closed.
+int DiskFile::opened() const {
+  const int fd = ::open(absolute_.c_str(), O_RDONLY | O_CLOEXEC);
+  if (fd >= 0 || (errno != EMFILE && errno != ENFILE)) return fd;
+  close_idle(0);
   return ::open(absolute_.c_str(), O_RDONLY | O_CLOEXEC);
+}
+
+// Under the lock, of one that is open.
+int DiskFile::used() const {
+  if (users_++ == 0) node_.splice(node_.begin(), all().idle, place_);
+  return fd_;
 }
 
 int DiskFile::acquire() const {
   OpenOnes& ones = all();
   {
     std::lock_guard lock(ones.mutex);
-    if (fd_ >= 0) {
-      if (users_++ == 0) ones.idle.erase(place_);
-      return fd_;
-    }
+    if (fd_ >= 0) return used();
   }
   // Without the lock: on a disk in the network it takes a while.
   const int fd = opened();
@@ -111,8 +121,7 @@ int DiskFile::acquire() const {
   }
   std::unique_lock lock(ones.mutex);
   if (fd_ >= 0) {  // another thread was quicker
-    if (users_++ == 0) ones.idle.erase(place_);
-    const int theirs = fd_;
+    const int theirs = used();
     lock.unlock();
     ::close(fd);
     return theirs;
@@ -125,23 +134,20 @@ int DiskFile::acquire() const {
 
 void DiskFile::release() const {
   OpenOnes& ones = all();
-  std::vector<int> given_up;
+  std::size_t most = 0;
   {
     std::lock_guard lock(ones.mutex);
     if (--users_ > 0) return;
-    ones.idle.push_front(this);
-    place_ = ones.idle.begin();
-    for (; ones.open > ones.most && !ones.idle.empty(); --ones.open) {
-      given_up.push_back(std::exchange(ones.idle.back()->fd_, -1));
-      ones.idle.pop_back();
-    }
+    ones.idle.splice(ones.idle.begin(), node_);
+    if (ones.open <= ones.most) return;
+    most = ones.most;
   }
-  close_all(given_up);
+  close_idle(most);
 }
 
-void DiskFile::set_most_open(std::size_t files) {
+std::size_t DiskFile::set_most_open(std::size_t files) {
   std::lock_guard lock(all().mutex);
-  all().most = files;
+  return std::exchange(all().most, files);
 }
 
 std::size_t DiskFile::open_now() {

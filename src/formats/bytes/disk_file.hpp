@@ -37,21 +37,26 @@ class DiskFile {
   };
 
   // How many may be open; half of what the system allows, so that others have room, unless it is set (for tests).
-  static void set_most_open(std::size_t files);
+  // What it was is given back.
+  static std::size_t set_most_open(std::size_t files);
   static std::size_t open_now();
 
  private:
-  friend class Descriptor;
   int acquire() const;
   void release() const;
   int opened() const;
+  int used() const;
+  int given_up() const;
+  static void close_idle(std::size_t most);
 
   std::string name_;
   std::filesystem::path absolute_;
   FileState state_;
   // Under the lock of all of them.
   mutable int fd_ = -1, users_ = 0;
-  mutable std::list<const DiskFile*>::iterator place_;  // among the idle, where it is open and nobody uses it
+  // One node: among the idle ones of all files while this is open and nobody uses it, else here.
+  mutable std::list<const DiskFile*> node_{this};
+  std::list<const DiskFile*>::const_iterator place_ = node_.begin();
 };
 
 }  // namespace katoptra

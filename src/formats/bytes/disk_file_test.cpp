@@ -18,8 +18,11 @@ namespace fs = std::filesystem;
 // Back to what it was, whatever a test does.
 class MostOpen {
  public:
-  explicit MostOpen(std::size_t files) { DiskFile::set_most_open(files); }
-  ~MostOpen() { DiskFile::set_most_open(512); }
+  explicit MostOpen(std::size_t files) : before_(DiskFile::set_most_open(files)) {}
+  ~MostOpen() { DiskFile::set_most_open(before_); }
+
+ private:
+  std::size_t before_;
 };
 
 std::string text_of(std::size_t i) { return "file " + std::to_string(i) + " " + std::string(i % 7, 'x'); }
