@@ -245,19 +245,28 @@ void make_folder(const std::string& folder) {
     throw Error(ErrorCode::Io, "is no folder and cannot be made one", folder, "name a folder for the files with -o");
 }
 
-// Each product as sheets in a folder of its own, by a reading of its own.
+Statement product_in_sheets(const DeriveCommand& o, const Grid& in, const std::vector<GridTarget>& targets,
+                            std::size_t which, bool dry_run) {
+  const GridTarget& target = targets[which];
+  DeriveCommand one = o;
+  one.out = (target.path.parent_path() / target.path.stem() / target.path.filename()).string();
+  one.dry_run = dry_run;
+  // The sheets of a product do not depend on what else is derived.
+  std::set<std::string> others(o.products.begin(), o.products.end());
+  others.erase(o.products[which]);
+  Statement s(o);
+  write_as_sheets(target.make(in), one, o.write_options(), s, others);
+  return s;
+}
+
+// Each product as sheets in a folder of its own, by a reading of its own. What one of them meets that can be known is
+// told before any is written.
 int derive_in_sheets(const DeriveCommand& o, const Grid& in, const std::vector<GridTarget>& targets,
                      const std::vector<std::string>& notes) {
+  for (std::size_t i = 0; i < targets.size(); ++i) product_in_sheets(o, in, targets, i, true);
   ordered_json files = ordered_json::array();
   for (std::size_t i = 0; i < targets.size(); ++i) {
-    DeriveCommand one = o;
-    const std::filesystem::path name = targets[i].path.stem();
-    one.out = (std::filesystem::path(o.out) / name / targets[i].path.filename()).string();
-    // The sheets of a product do not depend on what else is derived.
-    std::set<std::string> others(o.products.begin(), o.products.end());
-    others.erase(o.products[i]);
-    Statement s(one);
-    write_as_sheets(targets[i].make(in), one, o.write_options(), s, others);
+    Statement s = product_in_sheets(o, in, targets, i, o.dry_run);
     for (const std::string& n : notes) s.note(n);
     files.push_back(s.json());
     if (!o.json) s.print();

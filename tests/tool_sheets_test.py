@@ -46,6 +46,8 @@ class Sheets(ToolTest):
         self.run_tool("derive", TRUTH, "slope:as=percent", "curvature", "-o", "all", "--sheets", "300m", "--dry-run")
         self.assertEqual(sorted(os.listdir(self.path("all"))), ["aspect", "hillshade-30deg", "slope"])
         self.assertIn("--sheets", self.refused("derive", TRUTH, "slope", "-o", "all", "--part", "1/2", status=2))
+        # Sheets of the second that were made of something else: the first is not begun.
+        self.assertIn("--overwrite", self.refused("derive", ISLAND[0], "curvature", "slope", "-o", "all", "--sheets", "300m", status=4))
 
     def test_more_of_them_than_the_system_lets_be_open(self):
         made = self.run_json("clip", ISLAND[0], "-o", "s/ground.tif", "--sheets", "20m")["made"]

@@ -104,7 +104,9 @@ std::vector<Sheet> sheets_of(const Frame& f, const CellEdge& edge) {
   return out;
 }
 
-std::vector<Sheet> planned_sheets(const Grid& grid, const fs::path& path, const SheetsOptions& options) {
+namespace {
+
+std::vector<Sheet> sheets_of_part(const Grid& grid, const fs::path& path, const SheetsOptions& options) {
   const Format* format = format_of(path, Holds::Grids, Use::Written);
   if (!format || format->fits_range)
     throw Error(ErrorCode::Unsupported,
@@ -122,8 +124,6 @@ std::vector<Sheet> planned_sheets(const Grid& grid, const fs::path& path, const 
     mine.push_back(all[i]);
   return mine;
 }
-
-namespace {
 
 // What is known of a sheet that is there: its record.
 struct Known {
@@ -146,10 +146,18 @@ class Sheets {
         path_(path),
         options_(options),
         all_(sheets_of(grid.frame(), options.edge)),
-        mine_(planned_sheets(grid, path, options)),
+        mine_(sheets_of_part(grid, path, options)),
         key_(key()) {}
 
+  const std::vector<Sheet>& mine() const { return mine_; }
+  // Sheets that were made from something else are told before any is written.
+  void refuse_others() const {
+    if (options_.write.overwrite) return;
+    for (const Sheet& s : mine_) refuse_other(s, record(s));
+  }
+
   SheetsReport write() {
+    if (!only_helps()) refuse_others();
     std::error_code ec;
     const bool fresh = !fs::exists(folder().empty() ? "." : folder(), ec);
     // By the first process, which hands out sheets after it: others must not find a folder that they made themselves.
@@ -269,16 +277,21 @@ class Sheets {
     return k.empty() || (fs::is_regular_file(file(s), ec) && fs::file_size(file(s), ec) == k.bytes);
   }
 
+  bool is_own(const std::optional<Known>& k) const { return k && k->key == key_; }
+  void refuse_other(const Sheet& s, const std::optional<Known>& k) const {
+    std::error_code ec;
+    if (!is_own(k) && !options_.write.overwrite && (k || fs::exists(file(s), ec)))
+      throw Error(ErrorCode::Io, "is there already, and was made from something else", file(s).string(),
+                  "choose another name or say --overwrite");
+  }
+
   // False when it was whole already.
   bool make(std::size_t i) const {
     const Sheet& s = mine_[i];
     const std::optional<Known> before = record(s);
     if (before && is_whole(s, *before)) return false;
-    std::error_code ec;
-    const bool own = before && before->key == key_;
-    if (!own && !options_.write.overwrite && (before || fs::exists(file(s), ec)))
-      throw Error(ErrorCode::Io, "is there already, and was made from something else", file(s).string(),
-                  "choose another name or say --overwrite");
+    refuse_other(s, before);
+    const bool own = is_own(before);
     make_folder(items());
     Known k;
     k.key = key_;
@@ -515,6 +528,12 @@ bool sheets_are_there(const fs::path& index) {
   } catch (const Error&) {
     return false;
   }
+}
+
+std::vector<Sheet> planned_sheets(const Grid& grid, const fs::path& path, const SheetsOptions& options) {
+  const Sheets sheets(grid, path, options);
+  sheets.refuse_others();
+  return sheets.mine();
 }
 
 SheetsReport write_sheets(const Grid& grid, const fs::path& path, const SheetsOptions& options) {
