@@ -2,13 +2,13 @@
 
 #include <atomic>
 #include <bit>
-#include <cstring>
 #include <limits>
 #include <memory>
 #include <vector>
 
 #include "katoptra/base/memory.hpp"
 
+#include "base/packed.hpp"
 #include "base/scratch.hpp"
 #include "derived.hpp"
 
@@ -30,26 +30,6 @@ bool to_integers(const std::vector<double>& v, double step, double origin, std::
   }
   return same;
 }
-
-class Packed {
- public:
-  RawBytes bytes;
-
-  template <class T>
-  void put(const std::vector<T>& column) {
-    const auto* from = reinterpret_cast<const std::uint8_t*>(column.data());
-    bytes.insert(bytes.end(), from, from + column.size() * sizeof(T));
-  }
-  template <class T>
-  void take(std::vector<T>& column, std::size_t n) {
-    column.resize(n);
-    std::memcpy(column.data(), bytes.data() + at_, n * sizeof(T));
-    at_ += n * sizeof(T);
-  }
-
- private:
-  std::size_t at_ = 0;
-};
 
 class DecodedOnce final : public Derived {
  public:
@@ -83,32 +63,25 @@ class DecodedOnce final : public Derived {
   struct Part {
     std::atomic<int> state{kNowhere};
     std::uint64_t at = 0, bytes = 0;
-    std::size_t points = 0;
-    bool integers[3] = {};
-    bool columns[4] = {};  // those that have values
   };
   static constexpr PointFields kColumns = PointFields::Return | PointFields::Class | PointFields::Flags;
 
   // False when there is no room.
   bool keep(Part& part, const PointBatch& b) const {
-    Packed packed;
-    packed.bytes.reserve(b.size() * (3 * sizeof(double) + 4));
+    Packer packed;
+    packed.bytes.reserve(b.size() * (3 * sizeof(double) + 4) + 128);
     std::vector<std::int32_t> integers;
     const std::vector<double>* axes[3] = {&b.x, &b.y, &b.z};
     for (int k = 0; k < 3; ++k) {
-      part.integers[k] =
+      const bool whole =
           info_.lattice && to_integers(*axes[k], info_.lattice->step[k], info_.lattice->origin[k], integers);
-      if (part.integers[k])
+      packed.put(whole);
+      if (whole)
         packed.put(integers);
       else
         packed.put(*axes[k]);
     }
-    int c = 0;
-    for (const auto* column : {&b.return_number, &b.return_count, &b.classification, &b.flags}) {
-      packed.put(*column);
-      part.columns[c++] = !column->empty();
-    }
-    part.points = b.size();
+    for (const auto* column : {&b.return_number, &b.return_count, &b.classification, &b.flags}) packed.put(*column);
     part.bytes = packed.bytes.size();
     part.at = end_.fetch_add(part.bytes);
     if (part.at + part.bytes > most_) return false;
@@ -120,29 +93,27 @@ class DecodedOnce final : public Derived {
     return true;
   }
   bool load(const Part& part, PointBatch& out) const {
-    Packed packed;
-    packed.bytes.resize(part.bytes);
+    RawBytes bytes(part.bytes);
     try {
-      if (read_descriptor(scratch_, part.at, packed.bytes, kName) != part.bytes) return false;
+      if (read_descriptor(scratch_, part.at, bytes, kName) != part.bytes) return false;
     } catch (const Error&) {
       return false;
     }
+    Unpacker packed(bytes);
     out.clear();
-    std::vector<std::int32_t> integers;
     std::vector<double>* axes[3] = {&out.x, &out.y, &out.z};
     for (int k = 0; k < 3; ++k) {
-      if (!part.integers[k]) {
-        packed.take(*axes[k], part.points);
+      if (!packed.take<bool>()) {
+        *axes[k] = packed.take_all<double>();
         continue;
       }
-      packed.take(integers, part.points);
-      axes[k]->resize(part.points);
+      const std::vector<std::int32_t> integers = packed.take_all<std::int32_t>();
+      axes[k]->resize(integers.size());
       const double step = info_.lattice->step[k], origin = info_.lattice->origin[k];
-      for (std::size_t i = 0; i < part.points; ++i) (*axes[k])[i] = integers[i] * step + origin;
+      for (std::size_t i = 0; i < integers.size(); ++i) (*axes[k])[i] = integers[i] * step + origin;
     }
-    int c = 0;
     for (auto* column : {&out.return_number, &out.return_count, &out.classification, &out.flags})
-      if (part.columns[c++]) packed.take(*column, part.points);
+      *column = packed.take_all<std::uint8_t>();
     return true;
   }
 

@@ -250,7 +250,7 @@ Grid ground_surface(const PointCloud& cloud, const std::shared_ptr<const PointMa
               (b.classification.empty() || (b.classification[i] != kLowNoise && b.classification[i] != kHighNoise));
       });
   const Length cell = o.cell > Length() ? o.cell : cell_for_spacing(Length::metres(1.5 * spacing));
-  const Grid seeds = seeds_of(
+  Grid seeds = seeds_of(
       grid_points(last, {.methods = {{PointMethod::Lowest, 50}}, .cell = cell, .run = quiet}).grids[0], o, unit);
   PointCloud ground = changed(last, PointFields::None, PointFields::None,
                               [seeds](std::size_t, PointBatch& b, std::vector<std::uint8_t>& keep) {
@@ -261,6 +261,8 @@ Grid ground_surface(const PointCloud& cloud, const std::shared_ptr<const PointMa
   // Gaps under buildings are bridged; the sea stays open.
   const PointGridding tin{
       .methods = {{PointMethod::Tin, 50}}, .frame = seeds.frame(), .longest_edge = o.widest * 1.5, .run = quiet};
+  // The points of a grid that nobody reads any more are let go: no more than two of them are sorted at a time.
+  seeds = Grid();
   for (int round = 0; round < 2; ++round) {
     surface = grid_points(ground, tin).grids[0];
     ground =

@@ -169,11 +169,12 @@ class TinTile {
     const double spacing = kSpacings * plan_.spacing;
     const double gap = spacing + 2 * plan_.buckets->widest_gap(core_.grown(spacing));
     std::vector<double> out;
-    if (worth(spacing) > (gap > spacing ? kVeryDear : kDear)) out.push_back(spacing);
-    if (gap > spacing && worth(gap) > kVeryDear) out.push_back(gap);
+    if (times_dearer(spacing) > (gap > spacing ? kVeryDear : kDear)) out.push_back(spacing);
+    if (gap > spacing && times_dearer(gap) > kVeryDear) out.push_back(gap);
     return out;
   }
-  double worth(double rim) const { return area(core_.grown(whole_rim())) / area(core_.grown(rim)); }
+  // The whole rim than this one, by the points that are triangulated.
+  double times_dearer(double rim) const { return area(core_.grown(whole_rim())) / area(core_.grown(rim)); }
   static double area(const Bounds& b) { return b.width() * b.height(); }
 
   // False when more must be known. `whole`: the rim holds every corner of a triangle that is not too long.
@@ -205,7 +206,12 @@ class TinTile {
       }
       return certain = draw(cells, e, v, points, box, natural);
     });
-    // Places on an edge that no triangle on its other side has taken.
+    take_late();
+    return certain && (whole || open_cells_are_void(box));
+  }
+
+  // Places on an edge that no triangle on its other side has taken.
+  void take_late() {
     std::map<std::size_t, Origin> taken;
     for (const Late& l : late_) {
       float& cell = out_.planes[l.plane][l.at];
@@ -217,7 +223,6 @@ class TinTile {
     }
     for (const auto& [at, origin] : taken)
       if (how_of(out_.origin[at]) != How::Measured) out_.origin[at] = origin;
-    return certain && (whole || open_cells_are_void(box));
   }
 
   // Of a narrow rim. A cell in a triangle that is one of the whole cloud and too long stays void, whatever else there
@@ -303,8 +308,10 @@ class TinTile {
       checked = true;
       const bool measured = how_of(out_.origin[at]) == How::Measured;
       const Origin origin = measured ? out_.origin[at] : corners.origin_at(x, y);
-      if (!border) out_.origin[at] = origin;
-      if (!border && !settled_.empty()) settled_[at] = 1;
+      if (!border) {
+        out_.origin[at] = origin;
+        if (!settled_.empty()) settled_[at] = 1;
+      }
       for (std::size_t m = 0; m < out_.planes.size(); ++m) {
         bool sure = true;
         const float value =

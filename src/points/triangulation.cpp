@@ -237,6 +237,7 @@ void Triangulation::build(const RunOptions* run) {
 }
 
 void Triangulation::build_on(std::size_t threads) {
+  static_assert(kTriangulationBytes == sizeof(LatticePoint) + sizeof(Vertex) + 6 * sizeof(Edge));
   sorted_.reserve(given_.size());
   for (std::size_t i = 0; i < given_.size(); ++i) {
     const LatticePoint& p = given_[i];

@@ -24,7 +24,7 @@
 
 namespace katoptra {
 
-inline constexpr int kTriangulationBytes = 88;
+inline constexpr int kTriangulationBytes = 92;
 // Coordinates lie within plus and minus this.
 inline constexpr std::int32_t kFarthestLattice = 1 << 26;
 
@@ -115,7 +115,7 @@ class Triangulation {
   std::vector<Edge, RecyclingAllocator<Edge>> edges_;  // set where they are first used, by whichever thread
   bool outside_has_three_ = false;                     // else only triangles have three edges
   std::vector<std::uint8_t> kept_;                     // by edge (half-edge / 2); empty until an edge is kept
-  std::vector<std::int32_t> place_;                    // of a point, its place in sorted_; made when first needed
+  std::vector<std::int32_t> place_;                    // of a point, an edge that leaves it; made when first needed
 };
 
 }  // namespace katoptra
