@@ -17,6 +17,7 @@
 #include <tbb/task_arena.h>
 #include <thread>
 #include <vector>
+#include <zstd.h>
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/base/parallel.hpp"
@@ -55,18 +56,40 @@ constexpr auto kNap = std::chrono::milliseconds(1);
 constexpr auto kSleep = std::chrono::milliseconds(20);
 
 // The head goes behind the bytes, so that neither side has to move them.
-void send(int to, const Head& head, std::vector<std::uint8_t> bytes = {}) {
+std::vector<std::uint8_t> with_head(const Head& head, std::vector<std::uint8_t> bytes) {
   Packer p{std::move(bytes)};
   p.put(head);
   if (p.bytes.size() > 0x7FFFFFFF) throw Error(ErrorCode::TooLarge, "a result is too large to be sent");
-  MPI_Send(p.bytes.data(), static_cast<int>(p.bytes.size()), MPI_BYTE, to, kTag, MPI_COMM_WORLD);
+  return std::move(p.bytes);
 }
 
-// Messages to many that are on their way: who sends does not wait for who is busy.
+// For what is short: who sends waits, on a core of its own, until what is long is taken.
+void send(int to, const Head& head, std::vector<std::uint8_t> bytes = {}) {
+  const std::vector<std::uint8_t> all = with_head(head, std::move(bytes));
+  MPI_Send(all.data(), static_cast<int>(all.size()), MPI_BYTE, to, kTag, MPI_COMM_WORLD);
+}
+
+// What all take over travels packed; tiles of files are that already.
+std::vector<std::uint8_t> packed(const SharedWork& work, std::vector<std::uint8_t> bytes) {
+  if (!work.to_all) return bytes;
+  std::vector<std::uint8_t> out(ZSTD_compressBound(bytes.size()));
+  const std::size_t n = ZSTD_compress(out.data(), out.size(), bytes.data(), bytes.size(), 1);
+  if (ZSTD_isError(n)) throw Error(ErrorCode::TooLarge, "a result is too large to be packed");
+  out.resize(n);
+  return out;
+}
+std::shared_ptr<void> unpacked(const SharedWork& work, std::span<const std::uint8_t> bytes) {
+  if (!work.to_all) return work.unpack(bytes);
+  std::vector<std::uint8_t> out(ZSTD_getFrameContentSize(bytes.data(), bytes.size()));
+  if (ZSTD_decompress(out.data(), out.size(), bytes.data(), bytes.size()) != out.size())
+    throw Error(ErrorCode::Io, "what another process sent is damaged");
+  return work.unpack(out);
+}
+
+// Messages that are on their way: who sends does not wait for who is busy.
 class Outbox {
  public:
   void send(int to, std::shared_ptr<const std::vector<std::uint8_t>> bytes) {
-    if (bytes->size() > 0x7FFFFFFF) throw Error(ErrorCode::TooLarge, "a result is too large to be sent");
     sent_.push_back({std::move(bytes), MPI_REQUEST_NULL});
     Sent& s = sent_.back();
     MPI_Isend(s.bytes->data(), static_cast<int>(s.bytes->size()), MPI_BYTE, to, kTag, MPI_COMM_WORLD, &s.request);
@@ -144,7 +167,7 @@ class Makers {
         const WithinWork within;
         if (work_.options.progress) work_.options.progress->check();
         m.result = work_.make(number);
-        if (packs_) m.packed = work_.pack(std::exchange(m.result, nullptr));
+        if (packs_) m.packed = packed(work_, work_.pack(std::exchange(m.result, nullptr)));
       } catch (...) {
         m.error = std::current_exception();
       }
@@ -309,7 +332,7 @@ class Cluster::First {
       run.waiting.erase(run.waiting.begin());
       if (run.work.to_all) tell_all(run, w);
       const auto began = std::chrono::steady_clock::now();
-      run.work.place(run.placed, w.packed ? run.work.unpack(w.bytes) : std::move(w.result));
+      run.work.place(run.placed, w.packed ? unpacked(run.work, w.bytes) : std::move(w.result));
       if (w.packed) {
         run.sent -= w.bytes.size();
         placed_ += w.bytes.size();
@@ -328,9 +351,9 @@ class Cluster::First {
 
   void tell_all(const Run& run, const Waiting& w) {
     if (std::none_of(helpers_.begin(), helpers_.end(), [](const Helping& h) { return h.there; })) return;
-    Packer p{w.packed ? w.bytes : run.work.pack(w.result)};
-    p.put(Head{.word = Word::Placed, .run = run_, .number = run.placed});
-    const auto bytes = std::make_shared<const std::vector<std::uint8_t>>(std::move(p.bytes));
+    const auto bytes = std::make_shared<const std::vector<std::uint8_t>>(
+        with_head({.word = Word::Placed, .run = run_, .number = run.placed},
+                  w.packed ? w.bytes : packed(run.work, run.work.pack(w.result))));
     for (std::size_t r = 1; r < helpers_.size(); ++r)
       if (helpers_[r].there) outbox_.send(static_cast<int>(r), bytes);
   }
@@ -461,7 +484,7 @@ class Cluster::Helper {
           return;
         }
         if (m->word == Word::Placed && m->run == run_) {
-          work.place(m->number, work.unpack(m->bytes));
+          work.place(m->number, unpacked(work, m->bytes));
           ++placed;
         }
         if (m->word == Word::Make && m->run == run_) makers.make(m->number);
@@ -472,8 +495,10 @@ class Cluster::Helper {
           leave(reason(made->error));
           std::rethrow_exception(made->error);
         }
-        send(0, {.word = Word::Result, .run = run_, .number = made->number}, std::move(made->packed));
+        outbox_.send(0, std::make_shared<const std::vector<std::uint8_t>>(with_head(
+                            {.word = Word::Result, .run = run_, .number = made->number}, std::move(made->packed))));
       }
+      outbox_.waiting();  // lets go of what has arrived
       if (!moved) makers.nap();
     }
   }
@@ -492,6 +517,7 @@ class Cluster::Helper {
  private:
   std::uint64_t run_ = 0;
   bool left_ = false;
+  Outbox outbox_;
 };
 
 // ---- all of them

@@ -9,9 +9,9 @@
 #include <utility>
 
 #include "katoptra/base/error.hpp"
-#include "katoptra/base/parallel.hpp"
 #include "katoptra/terrain/derivatives.hpp"
 
+#include "base/shared_parts.hpp"
 #include "down.hpp"
 #include "outline.hpp"
 
@@ -24,6 +24,10 @@ struct Part {
   double heights = 0, slopes = 0;
   float lowest = 0, highest = 0;
   std::vector<CellRun> runs;
+  template <class Fields>
+  void fields(Fields& f) {
+    f(cells, area, heights, slopes, lowest, highest, runs);
+  }
 };
 
 class BasinFinder {
@@ -197,12 +201,13 @@ class BasinFinder {
     std::vector<std::vector<CellRun>> runs(list_.size());
     std::vector<Part> sums(list_.size());
     std::vector<std::size_t> open;  // basins that have been met and may go on
-    parallel_ordered(
-        planes_.tiling.count(), static_cast<std::size_t>(2 * thread_count(options_.run)), options_.run,
-        [&](std::size_t t) -> std::shared_ptr<void> {
+    using Parts = std::map<std::int32_t, Part>;
+    share_parts<Parts>(
+        planes_.tiling.count(), options_.run,
+        [&](std::size_t t) {
           const Window w = planes_.tiling.window(t);
           const std::vector<std::int32_t> label = label_.read(w, 0);
-          auto parts = std::make_shared<std::map<std::int32_t, Part>>();
+          Parts parts;
           if (std::all_of(label.begin(), label.end(), [](std::int32_t l) { return l == 0; })) return parts;
           const std::vector<std::int64_t> area = whole_areas(areas_, w, planes_.area_step);
           const Block z = flow_.surface().read(w), s = steep.read(w);
@@ -210,7 +215,7 @@ class BasinFinder {
             for (std::int64_t c = 0; c < w.cols; ++c) {
               const auto i = static_cast<std::size_t>(r * w.cols + c);
               if (label[i] == 0) continue;
-              Part& p = (*parts)[label[i]];
+              Part& p = parts[label[i]];
               if (c == 0 || label[i - 1] != label[i]) p.runs.push_back({w.row + r, w.col + c, w.col + c});
               ++p.runs.back().last;
               p.lowest = p.cells == 0 ? z.at(c, r) : std::min(p.lowest, z.at(c, r));
@@ -222,8 +227,8 @@ class BasinFinder {
             }
           return parts;
         },
-        [&](std::size_t t, const std::shared_ptr<void>& made) {
-          for (const auto& [label, p] : *static_cast<std::map<std::int32_t, Part>*>(made.get())) {
+        [&](std::size_t t, const Parts& parts) {
+          for (const auto& [label, p] : parts) {
             const auto b = static_cast<std::size_t>(label - 1);
             runs[b].insert(runs[b].end(), p.runs.begin(), p.runs.end());
             Part& sum = sums[b];

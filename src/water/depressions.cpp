@@ -10,6 +10,7 @@
 #include "katoptra/base/error.hpp"
 #include "katoptra/base/parallel.hpp"
 
+#include "base/shared_parts.hpp"
 #include "channel.hpp"
 #include "flood.hpp"
 #include "grid/cell_areas.hpp"
@@ -244,25 +245,26 @@ std::vector<ChangedCell> channels_for(const Grid& land, const std::vector<const 
   using Cells = std::vector<ChangedCell>;
   Cells all;
   constexpr std::size_t kBatch = 64;
-  parallel_ordered((list.size() + kBatch - 1) / kBatch, static_cast<std::size_t>(2 * thread_count(o.run)), o.run,
-                   [&](std::size_t batch) -> std::shared_ptr<void> {
-                     auto results = std::make_shared<std::vector<Cells>>();
-                     for (std::size_t i = batch * kBatch; i < std::min(list.size(), (batch + 1) * kBatch); ++i) {
-                       const Depression& d = *list[i];
-                       ChannelLimits worth = limits;
-                       if (o.way == TakeOut::Least) worth.volume = d.volume;
-                       Channel c = cheapest_channel(land, d.col, d.row, worth);
-                       const bool wanted = !c.cells.empty() && (o.way == TakeOut::Carve || c.volume < d.volume);
-                       results->push_back(wanted ? std::move(c.cells) : Cells());
-                     }
-                     return results;
-                   },
-                   [&](std::size_t, const std::shared_ptr<void>& made) {
-                     for (const Cells& cells : *static_cast<std::vector<Cells>*>(made.get())) {
-                       *carved += !cells.empty();
-                       all.insert(all.end(), cells.begin(), cells.end());
-                     }
-                   });
+  using Batch = std::vector<Cells>;
+  share_parts<Batch>((list.size() + kBatch - 1) / kBatch, o.run,
+                     [&](std::size_t batch) {
+                       Batch results;
+                       for (std::size_t i = batch * kBatch; i < std::min(list.size(), (batch + 1) * kBatch); ++i) {
+                         const Depression& d = *list[i];
+                         ChannelLimits worth = limits;
+                         if (o.way == TakeOut::Least) worth.volume = d.volume;
+                         Channel c = cheapest_channel(land, d.col, d.row, worth);
+                         const bool wanted = !c.cells.empty() && (o.way == TakeOut::Carve || c.volume < d.volume);
+                         results.push_back(wanted ? std::move(c.cells) : Cells());
+                       }
+                       return results;
+                     },
+                     [&](std::size_t, const Batch& results) {
+                       for (const Cells& cells : results) {
+                         *carved += !cells.empty();
+                         all.insert(all.end(), cells.begin(), cells.end());
+                       }
+                     });
   return deepest_of(std::move(all));
 }
 

@@ -6,7 +6,7 @@
 #include <memory>
 #include <utility>
 
-#include "katoptra/base/parallel.hpp"
+#include "base/shared_parts.hpp"
 
 namespace katoptra {
 namespace {
@@ -197,6 +197,15 @@ class Sums {
 
   std::size_t in_flight() const { return static_cast<std::size_t>(2 * thread_count(run_)); }
 
+  struct Looked {
+    std::vector<Sent> sent;
+    std::vector<Entry> entries;
+    template <class Fields>
+    void fields(Fields& f) {
+      f(sent, entries);
+    }
+  };
+
   // The finest step, a power of two, with which the area of all cells stays below 2^61.
   void choose_step() {
     double widest = 0;
@@ -244,29 +253,24 @@ class Sums {
 
   // What each tile sends on by itself, and where ways through it lead.
   void first_look() {
-    struct Result {
-      std::vector<Sent> sent;
-      std::vector<Entry> entries;
-    };
-    parallel_ordered(
-        planes_.tiling.count(), in_flight(), run_,
-        [&](std::size_t t) -> std::shared_ptr<void> {
+    share_parts<Looked>(
+        planes_.tiling.count(), run_,
+        [&](std::size_t t) {
           TileCodes codes(planes_, planes_.tiling.window(t));
           std::vector<Load> loads = own(codes);
           run_down(codes, loads);
-          auto out = std::make_shared<Result>();
+          Looked out;
           for (std::size_t i = 0; i < codes.size(); ++i)
             if (codes.is_around(i) && loads[i].cells > 0)
-              out->sent.push_back({codes.number(i), loads[i], codes.has(i, kCutOffBit)});
+              out.sent.push_back({codes.number(i), loads[i], codes.has(i, kCutOffBit)});
           const std::vector<std::size_t> entries = codes.entries();
           const std::vector<std::int64_t> ways = ways_from(entries, codes);
-          out->entries.reserve(entries.size());
+          out.entries.reserve(entries.size());
           for (std::size_t k = 0; k < entries.size(); ++k)
-            out->entries.push_back({.cell = codes.number(entries[k]), .load = {}, .onward = ways[k]});
+            out.entries.push_back({.cell = codes.number(entries[k]), .load = {}, .onward = ways[k]});
           return out;
         },
-        [&](std::size_t t, const std::shared_ptr<void>& made) {
-          Result& r = *static_cast<Result*>(made.get());
+        [&](std::size_t t, Looked& r) {
           entries_.of(t) = std::move(r.entries);
           for (const Sent& s : early_[t]) entries_.at(s.to).add(s.load, s.cut_off);
           std::vector<Sent>().swap(early_[t]);
@@ -505,25 +509,23 @@ void find_arrivals(const FlowPlanes& planes, const RunOptions& run,
     is_station(codes.tile(), station);
     return TileLegs(planes, codes, station);
   };
-  const auto in_flight = static_cast<std::size_t>(2 * thread_count(run));
   Entries<Leg> entries(planes);
-  parallel_ordered(
-      planes.tiling.count(), in_flight, run,
-      [&](std::size_t t) -> std::shared_ptr<void> {
+  using Legs = std::vector<Leg>;
+  share_parts<Legs>(
+      planes.tiling.count(), run,
+      [&](std::size_t t) {
         const TileCodes codes(planes, planes.tiling.window(t));
         const TileLegs legs = legs_in(codes);
-        auto out = std::make_shared<std::vector<Leg>>();
+        Legs out;
         const std::vector<std::size_t> places = codes.entries();
-        out->reserve(places.size());
-        for (const std::size_t e : places) out->push_back(leg_at(legs, codes, e));
+        out.reserve(places.size());
+        for (const std::size_t e : places) out.push_back(leg_at(legs, codes, e));
         return out;
       },
-      [&](std::size_t t, const std::shared_ptr<void>& made) {
-        entries.of(t) = std::move(*static_cast<std::vector<Leg>*>(made.get()));
-      });
+      [&](std::size_t t, Legs& legs) { entries.of(t) = std::move(legs); });
   follow_on(entries);
   parallel_ordered(
-      planes.tiling.count(), in_flight, run,
+      planes.tiling.count(), static_cast<std::size_t>(2 * thread_count(run)), run,
       [&](std::size_t t) -> std::shared_ptr<void> {
         const TileCodes codes(planes, planes.tiling.window(t));
         const TileLegs legs = legs_in(codes);

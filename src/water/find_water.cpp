@@ -9,6 +9,7 @@
 #include "base/robust.hpp"
 #include "cell_set.hpp"
 #include "grid/cell_areas.hpp"
+#include "grid/shared_bands.hpp"
 #include "river_levels.hpp"
 #include "surface/void_finder.hpp"
 #include "terrain/product_info.hpp"
@@ -54,13 +55,11 @@ class WaterSearch {
   }
 
   std::vector<WaterBody> find() {
-    map_bands(
+    share_bands<Rows>(
         surface_, Planes::Values, 1, options_.run,
-        [&](Block with_halo, const Window& band) -> std::shared_ptr<void> {
-          return std::make_shared<Rows>(candidates(with_halo, band));
-        },
-        [&](const std::shared_ptr<void>& rows) {
-          for (const auto& row : *static_cast<Rows*>(rows.get())) finder_.add_row(row);
+        [&](const Block& with_halo, const Window& band) { return std::make_shared<Rows>(candidates(with_halo, band)); },
+        [&](const Rows& rows) {
+          for (const auto& row : rows) finder_.add_row(row);
         });
     const VoidMap map = finder_.finish();
     std::vector<std::vector<CellRun>> runs(map.regions.size());

@@ -8,8 +8,8 @@
 #include <utility>
 
 #include "katoptra/base/error.hpp"
-#include "katoptra/base/parallel.hpp"
 
+#include "base/shared_parts.hpp"
 #include "down.hpp"
 
 namespace katoptra {
@@ -37,12 +37,13 @@ std::vector<StreamCell> stream_cells(const Flow& flow, const StreamOptions& o) {
   const FlowPlanes& p = FlowAccess::planes(flow);
   const auto least = static_cast<float>(o.from_area);
   std::vector<StreamCell> all;
-  parallel_ordered(
-      p.tiling.count(), static_cast<std::size_t>(2 * thread_count(o.run)), o.run,
-      [&](std::size_t t) -> std::shared_ptr<void> {
+  using Cells = std::vector<StreamCell>;
+  share_parts<Cells>(
+      p.tiling.count(), o.run,
+      [&](std::size_t t) {
         const Window w = p.tiling.window(t);
         const std::vector<float> area = p.area.read(w, 0);
-        auto out = std::make_shared<std::vector<StreamCell>>();
+        Cells out;
         if (std::none_of(area.begin(), area.end(), [&](float a) { return a >= least; })) return out;
         const std::vector<std::uint8_t> direction = p.direction.read(w, kVoidCell);
         const Block z = flow.surface().read(w);
@@ -51,13 +52,12 @@ std::vector<StreamCell> stream_cells(const Flow& flow, const StreamOptions& o) {
             const auto i = static_cast<std::size_t>(r * w.cols + c);
             const std::uint8_t code = direction[i] & kCodeBits;
             if (area[i] < least || code == kVoidCell) continue;
-            out->push_back(
+            out.push_back(
                 {p.number(w.col + c, w.row + r), area[i], z.at(c, r), code, (direction[i] & kCutOffBit) != 0});
           }
         return out;
       },
-      [&](std::size_t, const std::shared_ptr<void>& made) {
-        const auto& part = *static_cast<std::vector<StreamCell>*>(made.get());
+      [&](std::size_t, const Cells& part) {
         all.insert(all.end(), part.begin(), part.end());
         if (all.size() * kBytesPerCell > std::max<std::size_t>(o.run.memory, 64u << 20))
           throw Error(ErrorCode::TooLarge, fmt::format("more than {} cells are streams", all.size()),

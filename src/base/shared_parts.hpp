@@ -1,0 +1,41 @@
+// Work in parts whose results every process needs: each is made by whichever process is free and told to all, which
+// take them over in order, and so go on with the same.
+#pragma once
+#include <cstdint>
+#include <memory>
+#include <span>
+#include <vector>
+
+#include "katoptra/base/parallel.hpp"
+
+#include "packed.hpp"
+#include "ranks.hpp"
+
+namespace katoptra {
+
+// `make(i)` gives a Part by value, which names its fields (packed.hpp); `take(i, part)` gets them one after the other.
+// Where work is shared, `make` may not change what it reads: the same number may be made twice, or elsewhere.
+template <class Part, class Make, class Take>
+void share_parts(std::size_t n, const RunOptions& run, const Make& make, const Take& take) {
+  const auto part = [](const std::shared_ptr<void>& p) -> Part& { return *static_cast<Part*>(p.get()); };
+  share_ordered({.n = n,
+                 .in_flight = static_cast<std::size_t>(2 * thread_count(run)),
+                 .to_all = true,
+                 .options = run,
+                 .make = [&](std::size_t i) -> std::shared_ptr<void> { return std::make_shared<Part>(make(i)); },
+                 .place = [&](std::size_t i, const std::shared_ptr<void>& p) { take(i, part(p)); },
+                 .pack =
+                     [&](const std::shared_ptr<void>& p) {
+                       Packer to;
+                       FieldPacker{to}(part(p));
+                       return std::move(to.bytes);
+                     },
+                 .unpack = [](std::span<const std::uint8_t> bytes) -> std::shared_ptr<void> {
+                   Unpacker from(bytes);
+                   auto p = std::make_shared<Part>();
+                   FieldUnpacker{from}(*p);
+                   return p;
+                 }});
+}
+
+}  // namespace katoptra
