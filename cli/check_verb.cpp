@@ -38,7 +38,7 @@ Thresholds thresholds_from(const CheckCommand& o) {
   return t;
 }
 
-std::string place_text(Point p, const Crs& crs) {
+std::string spot_text(Point p, const Crs& crs) {
   return crs.is_geographic() ? fmt::format("{:.6f}, {:.6f}", p.x, p.y) : fmt::format("{:.2f}, {:.2f}", p.x, p.y);
 }
 
@@ -120,7 +120,7 @@ class CheckRun {
     text_ += fmt::format(
         "  percentiles 1/25/50/75/99: {:.2f} / {:.2f} / {:.2f} / {:.2f} / {:.2f}; lowest at {}, highest at {}\n",
         s.percentiles[0], s.percentiles[2], s.percentiles[3], s.percentiles[4], s.percentiles[6],
-        place_text(s.lowest_at, grid.frame().crs()), place_text(s.highest_at, grid.frame().crs()));
+        spot_text(s.lowest_at, grid.frame().crs()), spot_text(s.highest_at, grid.frame().crs()));
     ordered_json j{{"file", path}};
     j.update(ordered_json::parse(statistics_json(s, grid.quantity())));
     // The list of seven that has always been here, beside the named ones.

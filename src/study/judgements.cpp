@@ -16,7 +16,7 @@ using json = nlohmann::ordered_json;
 
 json number(double v) { return std::isfinite(v) ? json(v) : json(nullptr); }
 
-std::string text_of(const json& j) { return j.dump(2, ' ', false, json::error_handler_t::replace); }
+std::string json_text(const json& j) { return j.dump(2, ' ', false, json::error_handler_t::replace); }
 
 json errors_of(const ErrorStatistics& s) {
   return {{"count", s.count},
@@ -78,7 +78,7 @@ json coregistration_of(const Coregistration& c) {
 
 }  // namespace
 
-std::string error_statistics_json(const ErrorStatistics& s) { return text_of(errors_of(s)); }
+std::string error_statistics_json(const ErrorStatistics& s) { return json_text(errors_of(s)); }
 
 std::string comparison_json(const Comparison& c) {
   json j{{"first", c.first}, {"second", c.second}, {"unit", unit_name(c.difference.quantity())}};
@@ -105,7 +105,7 @@ std::string comparison_json(const Comparison& c) {
                       {"share", c.detection->share}, {"volume", volume_of(c.detection->volume)}};
   if (c.coregistration) j["coregistration"] = coregistration_of(*c.coregistration);
   j["notes"] = c.notes;
-  return text_of(j);
+  return json_text(j);
 }
 
 std::string standings_json(const std::vector<Standing>& list) {
@@ -116,7 +116,7 @@ std::string standings_json(const std::vector<Standing>& list) {
                  {"offset_m", number(s.offset.metres())},
                  {"spread_m", number(s.spread.metres())},
                  {"odd", s.odd}});
-  return text_of(j);
+  return json_text(j);
 }
 
 std::string levelling_json(const Levelling& l) {
@@ -145,7 +145,7 @@ std::string levelling_json(const Levelling& l) {
                              {"off", o.off},
                              {"fits", o.fits}});
   j["notes"] = l.notes;
-  return text_of(j);
+  return json_text(j);
 }
 
 std::string levelling_text(const SurveyLevel& s) {
@@ -235,7 +235,7 @@ std::string water_json(const std::vector<LaidBody>& bodies) {
                     {"bank_cells", b.bank},
                     {"bank_below", b.bank_below},
                     {"bank_lowest", b.bank_lowest}});
-  return text_of(list);
+  return json_text(list);
 }
 
 std::vector<LaidBody> water_from_json(const std::string& text) {
@@ -291,7 +291,7 @@ std::string control_json(const ControlReport& r) {
   if (const auto& n = r.normalised)
     j["normalised"] = {{"points", n->points}, {"within_95", n->within}, {"rms", n->rms}};
   j["notes"] = r.notes;
-  return text_of(j);
+  return json_text(j);
 }
 
 std::string statistics_json(const Statistics& s, const Quantity& q, int bins) {
@@ -309,7 +309,7 @@ std::string statistics_json(const Statistics& s, const Quantity& q, int bins) {
         {"full", {{"from", s.lowest}, {"to", s.highest}, {"cells", s.sketch.histogram(bins, {s.lowest, s.highest})}}},
         {"robust", {{"from", low}, {"to", high}, {"cells", s.sketch.histogram(bins, {low, high})}}}};
   }
-  return text_of(j);
+  return json_text(j);
 }
 
 std::string zones_json(const std::vector<ZoneStatistics>& zones) {
@@ -326,7 +326,7 @@ std::string zones_json(const std::vector<ZoneStatistics>& zones) {
                  {"p5", number(z.p5)},
                  {"median", number(z.median)},
                  {"p95", number(z.p95)}});
-  return text_of(j);
+  return json_text(j);
 }
 
 std::string levels_json(const std::vector<LevelVolumes>& levels) {
@@ -341,10 +341,10 @@ std::string levels_json(const std::vector<LevelVolumes>& levels) {
                  {"give_or_take_below_m3", number(v.give_or_take_below)},
                  {"known_above", v.known_above},
                  {"known_below", v.known_below}});
-  return text_of(j);
+  return json_text(j);
 }
 
-std::string correction_json(const Correction& c) { return text_of(correction_of(c)); }
+std::string correction_json(const Correction& c) { return json_text(correction_of(c)); }
 
 Correction read_correction(const std::string& text, const std::string& file) {
   try {

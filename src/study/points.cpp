@@ -5,7 +5,6 @@
 #include <mutex>
 
 #include "katoptra/base/error.hpp"
-#include "katoptra/base/progress.hpp"
 #include "katoptra/formats/point_file.hpp"
 #include "katoptra/grid/uncertainty.hpp"
 #include "katoptra/points/ground.hpp"
@@ -47,7 +46,7 @@ class LateSurface : public GridSource {
  public:
   LateSurface(StudyPoints p, PointCloud cloud, const RunOptions& run)
       : points_(std::move(p)), cloud_(std::move(cloud)), run_(run) {
-    run_.progress = nullptr;
+    run_.silent = true;  // it is asked whether to stop, in the middle of what reports its own progress
     points_.gridding.run = run_;
     info_.frame = frame_for_points(cloud_.info(), points_.gridding);
     info_.quantity = cloud_.info().quantity;

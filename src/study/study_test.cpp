@@ -2,8 +2,11 @@
 #include "katoptra/study/study.hpp"
 
 #include <algorithm>
+#include <cmath>
+#include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
+#include "katoptra/base/progress.hpp"
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/grid_file.hpp"
 #include "katoptra/formats/vector_file.hpp"
@@ -244,6 +247,30 @@ TEST(StudyFile, MistakesAreNamedWithTheirLine) {
   }
   write_text_file(folder / "good.toml", good);
   EXPECT_EQ(error_of([&] { plan_study(read_study(folder / "good.toml")); }), ErrorCode::BadArgument);  // no tiles there
+}
+
+// Points are gridded when their surface is read, in the middle of what tells how far it is: that hears when to stop,
+// too.
+TEST(Study, PointsThatAreGriddedLateHearWhenToStop) {
+  TemporaryFolder folder;
+  std::filesystem::create_directories(folder / "data");
+  write_grid(rough_grid(utm_frame(140, 120), 1, 5), folder / "data/one.tif", {.date = "2020-01-01", .run = {}});
+  std::string table = "x,y,z\n";
+  for (int i = 0; i < 900; ++i)
+    table += fmt::format("{},{},{}\n", 676020 + 3 * (i % 30), 5841900 + 2 * (i / 30), i % 7);
+  write_text_file(folder / "points.csv", table);
+  write_text_file(folder / "study.toml",
+                  "[area]\nbox = \"676020,5841900,676100,5841950@EPSG:32725\"\n[[source]]\nfolder = \"data\"\n"
+                  "[[points]]\nfile = \"points.csv\"\ncrs = \"EPSG:32725\"\nheights = \"EGM2008\"\ncell = \"0.5m\"\n"
+                  "[frame]\ncrs = \"EPSG:32725\"\n[mosaic]\nprefer = [\"finest\"]\n");
+  const Study study = read_study(folder / "study.toml");
+  Progress heard;
+  const StudyPlan plan = plan_study(study, {.run = {.progress = &heard}});
+  heard.cancel();
+  EXPECT_EQ(error_of([&] { plan.surface.read(plan.frame.window()); }), ErrorCode::Cancelled);
+  // Another look at the same finds them gridded.
+  const StudyPlan again = plan_study(study);
+  EXPECT_FALSE(std::isnan(again.surface.read(again.frame.window()).at(30, 20)));
 }
 
 // From the record of a survey, or the study file, into the surface and its section; closed voids are sure to what

@@ -89,7 +89,7 @@ class Filling {
   // Everything of a region that is solved as a whole: heights, then how deep each cell lies.
   struct Solution {
     BlockCache::Entry bytes;
-    std::size_t cells;
+    std::size_t cells = 0;
     float height(std::size_t i) const { return at<float>(4 * i); }
     std::uint16_t depth(std::size_t i) const { return at<std::uint16_t>(4 * cells + 2 * i); }
 
@@ -267,8 +267,9 @@ class FillSource final : public GridSource {
  private:
   // What runs of one block share.
   struct Held {
-    Block around;  // the input with a margin of three cells, read only when a mean needs it
-    std::optional<std::pair<std::uint32_t, Filling::Solution>> solved;
+    Block around;              // the input with a margin of three cells, read only when a mean needs it
+    std::int64_t region = -1;  // which is solved
+    Filling::Solution solved;
   };
   // The cells of a run in row `r` of the block; `before`: the number of its first cell within its void.
   void close(const VoidRun& run, std::size_t before, std::int64_t r, Held& held, const BlockView& out) const {
@@ -280,8 +281,10 @@ class FillSource final : public GridSource {
     const bool large = cells > kSolvedCells, wide = large && is_solved_whole(t), whole = is_solved_whole(t) && !wide;
     // How deep cells lie in a void beyond that size is known where it was solved, else its uncertainty is not.
     const bool known_depths = out.uncertainty && (!large || wide);
-    if ((whole || (known_depths && !wide)) && (!held.solved || held.solved->first != run.region))
-      held.solved.emplace(run.region, f.solution(run.region));
+    if ((whole || (known_depths && !wide)) && held.region != std::int64_t{run.region}) {
+      held.solved = f.solution(run.region);
+      held.region = run.region;
+    }
     if (t == Treatment::Mean && held.around.window().empty()) held.around = f.input().read(w.grown(3));
     std::vector<float> heights(wide ? static_cast<std::size_t>(last - first) : 0);
     std::vector<std::uint16_t> depths(wide && known_depths ? heights.size() : 0);
@@ -290,7 +293,7 @@ class FillSource final : public GridSource {
       const auto i = before + static_cast<std::size_t>(c - run.first), k = static_cast<std::size_t>(c - first);
       Treatment by = t;
       float z = wide                   ? heights[k]
-                : whole                ? held.solved->second.height(i)
+                : whole                ? held.solved.height(i)
                 : t == Treatment::Mean ? window_mean(held.around, c - w.col + 3, r + 3)
                                        : kVoid;
       // In the middle of a void that is wider than the widest window there is nothing to take a mean of.
@@ -303,7 +306,7 @@ class FillSource final : public GridSource {
       if (out.origin) out.origin_row(r)[c - w.col] = origin_code(sources_[static_cast<std::size_t>(by)], How::Filled);
       if (known_depths)
         out.uncertainty_row(r)[c - w.col] = rounded_uncertainty(
-            static_cast<double>(f.trials().error(cells, by, wide ? depths[k] : held.solved->second.depth(i))));
+            static_cast<double>(f.trials().error(cells, by, wide ? depths[k] : held.solved.depth(i))));
     }
   }
 

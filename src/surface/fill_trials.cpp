@@ -15,7 +15,7 @@ namespace {
 constexpr std::size_t kSamples = 32;          // voids of a size that are tried
 constexpr std::int64_t kMostCells = 60'000;   // of a void that is tried
 constexpr std::int64_t kMostBox = 4'000'000;  // cells of the box around it
-constexpr std::int64_t kFewest = 20;          // hidden cells that say how large errors are
+constexpr std::int64_t kFewestHidden = 20;    // hidden cells that say how large errors are
 constexpr std::int64_t kFewestToChoose = 8;   // and which way errs less
 constexpr double kGrowth = 0.75;              // power of the depth by which errors grow where no trial goes
 
@@ -269,7 +269,7 @@ float FillTrials::error(std::int64_t cells, Treatment way, std::uint16_t depth) 
   const auto& own = by_class_[size_class(cells)][static_cast<std::size_t>(way)];
   const auto& any = all_[static_cast<std::size_t>(way)];
   for (std::size_t d = depth_class(depth) + 1; d-- > 0;) {
-    const Sum* s = own[d].cells >= kFewest ? &own[d] : any[d].cells >= kFewest ? &any[d] : nullptr;
+    const Sum* s = own[d].cells >= kFewestHidden ? &own[d] : any[d].cells >= kFewestHidden ? &any[d] : nullptr;
     if (!s) continue;
     const double grown =
         d == depth_class(depth) ? 1 : std::pow(std::ldexp(1.0, static_cast<int>(depth_class(depth) - d)), kGrowth);

@@ -18,7 +18,7 @@
 namespace katoptra {
 namespace {
 
-constexpr std::uint32_t kNone = 0xFFFFFFFFu;
+constexpr std::uint32_t kNoPoint = 0xFFFFFFFFu;
 
 // A crossing of a side between two cell centres; it has at most two neighbours along its line.
 struct Crossing {
@@ -29,7 +29,7 @@ struct Crossing {
   bool down, rises;  // from north to south instead of west to east; higher at its end
 };
 
-// Crossings of one band of rows, and where those on its first and last row begin (kNone: none), by column.
+// Crossings of one band of rows, and where those on its first and last row begin (kNoPoint: none), by column.
 struct BandLines {
   std::vector<Crossing> points;
   std::vector<std::uint32_t> first_row, last_row;
@@ -75,12 +75,12 @@ class BandTracer {
   BandLines run() {
     const auto n = static_cast<std::size_t>(cols_);
     std::vector<std::int32_t> above(n), below(n);
-    std::vector<std::uint32_t> top(n, kNone), bottom(n, kNone);
+    std::vector<std::uint32_t> top(n, kNoPoint), bottom(n, kNoPoint);
     steps_of(block_.row(0), above);
     out_.first_steps = above;
     for (std::int64_t r = 0; r + 1 < block_.window().rows; ++r) {
       steps_of(block_.row(r + 1), below);
-      std::fill(bottom.begin(), bottom.end(), kNone);
+      std::fill(bottom.begin(), bottom.end(), kNoPoint);
       const std::size_t before = out_.points.size();
       trace_row(r, above, below, top, bottom);
       bounded_.add_points(out_.points.size() - before);
@@ -110,24 +110,24 @@ class BandTracer {
 
   void trace_row(std::int64_t r, const std::vector<std::int32_t>& above, const std::vector<std::int32_t>& below,
                  std::vector<std::uint32_t>& top, std::vector<std::uint32_t>& bottom) {
-    std::uint32_t left = kNone;
+    std::uint32_t left = kNoPoint;
     for (std::int64_t c = 0; c + 1 < cols_; ++c) {
       const auto i = static_cast<std::size_t>(c);
       const std::int32_t a = above[i], b = above[i + 1], d = below[i], e = below[i + 1];
       if (a == b && b == d && d == e) {
-        left = kNone;
+        left = kNoPoint;
         continue;
       }
       if (a == kVoidStep || b == kVoidStep || d == kVoidStep || e == kVoidStep) {
-        left = kNone;
+        left = kNoPoint;
         continue;
       }
       const float *za = block_.row(r) + c, *zd = block_.row(r + 1) + c;
       const auto row = static_cast<std::uint32_t>(block_.window().row + r),
                  col = static_cast<std::uint32_t>(block_.window().col + c);
-      if (top[i] == kNone && a != b) top[i] = cross(a, b, za[0], za[1], col, row, false);
-      if (left == kNone && a != d) left = cross(a, d, za[0], zd[0], col, row, true);
-      std::uint32_t right = b != e ? cross(b, e, za[1], zd[1], col + 1, row, true) : kNone;
+      if (top[i] == kNoPoint && a != b) top[i] = cross(a, b, za[0], za[1], col, row, false);
+      if (left == kNoPoint && a != d) left = cross(a, d, za[0], zd[0], col, row, true);
+      std::uint32_t right = b != e ? cross(b, e, za[1], zd[1], col + 1, row, true) : kNoPoint;
       if (d != e) bottom[i] = cross(d, e, zd[0], zd[1], col, row + 1, false);
       join(za, zd, a, b, d, e, top[i], left, right, bottom[i]);
       left = right;
@@ -144,7 +144,7 @@ class BandTracer {
                              .col = col,
                              .row = row,
                              .step = k,
-                             .next = {kNone, kNone},
+                             .next = {kNoPoint, kNoPoint},
                              .down = down,
                              .rises = k1 > k0});
     return first;
@@ -153,8 +153,8 @@ class BandTracer {
   void link(std::uint32_t p, std::uint32_t q) {
     auto& a = out_.points[p].next;
     auto& b = out_.points[q].next;
-    (a[0] == kNone ? a[0] : a[1]) = q;
-    (b[0] == kNone ? b[0] : b[1]) = p;
+    (a[0] == kNoPoint ? a[0] : a[1]) = q;
+    (b[0] == kNoPoint ? b[0] : b[1]) = p;
   }
 
   // Corners a (north-west), b (north-east), d (south-west), e (south-east).
@@ -220,23 +220,23 @@ class Stitcher {
 
   void add(BandLines band) {
     const std::size_t shift = points_.size();
-    if (shift + band.points.size() >= kNone)
+    if (shift + band.points.size() >= kNoPoint)
       throw Error(ErrorCode::TooLarge, "the contours have more than 2^32 points", "contours",
                   "take a longer interval, or clip first");
     const auto by = static_cast<std::uint32_t>(shift);
     for (Crossing p : band.points) {
       for (std::uint32_t& n : p.next)
-        if (n != kNone) n += by;
+        if (n != kNoPoint) n += by;
       points_.push_back(p);
     }
     for (std::size_t c = 0; c + 1 < band.first_row.size() && !last_row_.empty(); ++c) {
-      if (last_row_[c] == kNone || band.first_row[c] == kNone) continue;
+      if (last_row_[c] == kNoPoint || band.first_row[c] == kNoPoint) continue;
       const std::int32_t count = std::abs(band.first_steps[c] - band.first_steps[c + 1]);
       for (std::int32_t k = 0; k < count; ++k)
         weld(last_row_[c] + static_cast<std::uint32_t>(k), band.first_row[c] + by + static_cast<std::uint32_t>(k));
     }
     for (std::uint32_t& n : band.last_row)
-      if (n != kNone) n += by;
+      if (n != kNoPoint) n += by;
     last_row_ = std::move(band.last_row);
   }
 
@@ -247,14 +247,14 @@ class Stitcher {
       TracedLine line{.step = points_[start].step, .closed = closed, .points = {}};
       line.first = side_of(points_[start]);
       Higher higher = Higher::Unknown;
-      std::uint32_t at = start, from = kNone;
-      while (at != kNone && !seen[at]) {
+      std::uint32_t at = start, from = kNoPoint;
+      while (at != kNoPoint && !seen[at]) {
         seen[at] = true;
         const Crossing& c = points_[at];
         const Point p = place_of(c);
         if (line.points.empty() || !(line.points.back() == p)) line.points.push_back(p);
         const std::uint32_t to = c.next[0] != from ? c.next[0] : c.next[1];
-        if (higher == Higher::Unknown && to != kNone) higher = side_of_higher(c, p, place_of(points_[to]));
+        if (higher == Higher::Unknown && to != kNoPoint) higher = side_of_higher(c, p, place_of(points_[to]));
         line.last = side_of(c);
         // Two points may be linked twice (a loop around one corner of two cells): then both links are the same.
         from = at;
@@ -266,7 +266,7 @@ class Stitcher {
       emit(std::move(line));
     };
     for (std::uint32_t i = 0; i < points_.size(); ++i)
-      if (!seen[i] && (points_[i].next[0] == kNone || points_[i].next[1] == kNone)) follow(i, false);
+      if (!seen[i] && (points_[i].next[0] == kNoPoint || points_[i].next[1] == kNoPoint)) follow(i, false);
     for (std::uint32_t i = 0; i < points_.size(); ++i)
       if (!seen[i]) follow(i, true);
   }
@@ -289,7 +289,7 @@ class Stitcher {
   void weld(std::uint32_t p, std::uint32_t q) {
     auto put = [&](std::uint32_t at, std::uint32_t other) {
       auto& n = points_[at].next;
-      (n[0] == kNone ? n[0] : n[1]) = other;
+      (n[0] == kNoPoint ? n[0] : n[1]) = other;
     };
     put(p, q);
     put(q, p);

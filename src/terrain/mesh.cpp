@@ -23,7 +23,7 @@ namespace katoptra {
 namespace {
 
 constexpr std::uint64_t kBytesPerCell = 16, kBytesPerTriangle = 100;  // with its sides, and in a file
-constexpr std::uint32_t kNone = 0xFFFFFFFFu;
+constexpr std::uint32_t kNoVertex = 0xFFFFFFFFu;
 
 struct Spot {
   std::int64_t x = 0, y = 0;
@@ -50,7 +50,7 @@ class Network {
 
   SurfaceMesh mesh(const Frame& frame) {
     SurfaceMesh m{.frame = frame, .vertices = {}, .triangles = {}, .floor = {}, .border = {}};
-    numbers_.assign(z_.size(), kNone);
+    numbers_.assign(z_.size(), kNoVertex);
     extract(flags_, m.triangles, &m.vertices);
     m.border = border_of(m.triangles);
     // What the border needs, and what that needs above it.
@@ -279,7 +279,7 @@ class Network {
       std::array<std::uint32_t, 3> corners;
       for (std::size_t i = 0; i < 3; ++i) {
         std::uint32_t& number = numbers_[at(t[i].x, t[i].y)];
-        if (number == kNone && vertices) {
+        if (number == kNoVertex && vertices) {
           number = static_cast<std::uint32_t>(vertices->size());
           vertices->push_back(
               {static_cast<std::int32_t>(t[i].x), static_cast<std::int32_t>(t[i].y), z_[at(t[i].x, t[i].y)]});
@@ -331,7 +331,7 @@ SurfaceMesh surface_mesh(const Grid& surface, const MeshOptions& options) {
     throw Error(ErrorCode::BadArgument, "an error must not be below zero", "mesh", "give for instance 0.1m");
   const Frame& f = surface.frame();
   const auto cells = static_cast<std::uint64_t>(f.cols()) * static_cast<std::uint64_t>(f.rows());
-  if (cells * kBytesPerCell > options.run.memory || cells >= kNone)
+  if (cells * kBytesPerCell > options.run.memory || cells >= kNoVertex)
     throw Error(ErrorCode::TooLarge,
                 fmt::format("{} x {} cells do not fit into the memory allowed", f.cols(), f.rows()),
                 surface.info().name, "bring it to larger cells first, or allow more with --memory");

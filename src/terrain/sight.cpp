@@ -214,8 +214,8 @@ class SkyView final : public SightKernel {
 };
 
 // By how many directions rise and how many fall: fig. 4 of Jasiewicz & Stepiński 2013, in the order of classes_of.
-enum Form : std::uint8_t { None, Flat, Summit, Ridge, Shoulder, Spur, Slope, Hollow, Footslope, Valley, Pit };
-constexpr std::array<std::array<Form, 9>, 9> kForms{{
+enum GroundForm : std::uint8_t { None, Flat, Summit, Ridge, Shoulder, Spur, Slope, Hollow, Footslope, Valley, Pit };
+constexpr std::array<std::array<GroundForm, 9>, 9> kForms{{
     // that rise:  0        1         2         3          4          5       6       7       8      that fall:
     {Flat, Flat, Flat, Footslope, Footslope, Valley, Valley, Valley, Pit},        // 0
     {Flat, Flat, Footslope, Footslope, Footslope, Valley, Valley, Valley, None},  // 1

@@ -19,7 +19,7 @@ namespace katoptra {
 namespace {
 
 using Label = std::uint16_t;
-constexpr Label kOutside = 0, kNone = 0xFFFF;
+constexpr Label kOutside = 0, kNoLabel = 0xFFFF;
 constexpr float kNever = std::numeric_limits<float>::infinity();
 
 // The lowest place where two basins meet.
@@ -112,7 +112,7 @@ class TileFlood {
       : cols_(z.window().cols + 2),
         rows_(z.window().rows + 2),
         level_(size(), kVoid),
-        label_(size(), kNone),
+        label_(size(), kNoLabel),
         closed_(size(), 1) {
     steps_ = {-cols_, -cols_ + 1, 1, cols_ + 1, cols_, cols_ - 1, -1, -cols_ - 1};
     bool any_way_out = false;
@@ -164,7 +164,7 @@ class TileFlood {
     return static_cast<std::size_t>(static_cast<std::int64_t>(i) + step);
   }
   void seed(std::size_t i, Label label) {
-    if (closed_[i] || label_[i] != kNone) return;
+    if (closed_[i] || label_[i] != kNoLabel) return;
     label_[i] = label;
     queue_.push(level_[i], static_cast<std::uint32_t>(i));
   }
@@ -178,15 +178,15 @@ class TileFlood {
   void seed_rim() {
     const std::int64_t last_col = cols_ - 4, last_row = rows_ - 4;
     for (std::int64_t c = 1; c <= last_col; ++c)
-      for (const std::int64_t r : {std::int64_t{1}, last_row}) seed(place(c, r), kNone);
+      for (const std::int64_t r : {std::int64_t{1}, last_row}) seed(place(c, r), kNoLabel);
     for (std::int64_t r = 1; r <= last_row; ++r)
-      for (const std::int64_t c : {std::int64_t{1}, last_col}) seed(place(c, r), kNone);
+      for (const std::int64_t c : {std::int64_t{1}, last_col}) seed(place(c, r), kNoLabel);
   }
 
   // Whether a lower neighbour has not been reached: water may yet come to it by a lower way.
   bool holds_back(std::size_t c) const {
     for (const std::int64_t step : steps_)
-      if (const std::size_t n = beside(c, step); !closed_[n] && label_[n] == kNone && level_[n] < level_[c])
+      if (const std::size_t n = beside(c, step); !closed_[n] && label_[n] == kNoLabel && level_[n] < level_[c])
         return true;
     return false;
   }
@@ -195,12 +195,12 @@ class TileFlood {
   void spread(std::uint32_t c) {
     if (closed_[c]) return;
     closed_[c] = 1;
-    if (label_[c] == kNone) label_[c] = ++labels_;
+    if (label_[c] == kNoLabel) label_[c] = ++labels_;
     const Label own = label_[c];
     const float water = level_[c];
     for (const std::int64_t step : steps_) {
       const std::size_t n = beside(c, step);
-      if (label_[n] != kNone) {
+      if (label_[n] != kNoLabel) {
         if (label_[n] != own) passes_.note(own, label_[n], std::max(water, level_[n]));
         continue;
       }
@@ -281,7 +281,7 @@ class RaisedSource final : public GridSource {
         for (; c < end; ++c) {
           const Label own = label[static_cast<std::size_t>(c)];
           // Voids, which are not below anything, stay as they are.
-          if (own != kOutside && own != kNone && level[c] < spill[own]) level[c] = spill[own];
+          if (own != kOutside && own != kNoLabel && level[c] < spill[own]) level[c] = spill[own];
         }
       }
     }
@@ -325,7 +325,7 @@ class RaisedSource final : public GridSource {
   void join_rows(std::int64_t row, std::vector<Pass>& passes) const {
     const Window w{0, row - 1, tiling_.cols(), 2};
     const std::vector<float> level = level_.read(w, kVoid);
-    const std::vector<Label> label = label_.read(w, kNone);
+    const std::vector<Label> label = label_.read(w, kNoLabel);
     const auto at = [&](std::int64_t c, std::int64_t r) { return static_cast<std::size_t>(r * w.cols + c); };
     for (std::int64_t c = 0; c < w.cols; ++c)
       for (std::int64_t n = std::max<std::int64_t>(c - 1, 0); n <= std::min(c + 1, w.cols - 1); ++n)
@@ -335,7 +335,7 @@ class RaisedSource final : public GridSource {
   void join_columns(std::int64_t col, std::vector<Pass>& passes) const {
     const Window w{col - 1, 0, 2, tiling_.rows()};
     const std::vector<float> level = level_.read(w, kVoid);
-    const std::vector<Label> label = label_.read(w, kNone);
+    const std::vector<Label> label = label_.read(w, kNoLabel);
     const auto at = [](std::int64_t c, std::int64_t r) { return static_cast<std::size_t>(r * 2 + c); };
     for (std::int64_t r = 0; r < w.rows; ++r)
       for (std::int64_t n = std::max<std::int64_t>(r - 1, 0); n <= std::min(r + 1, w.rows - 1); ++n)

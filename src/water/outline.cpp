@@ -130,7 +130,7 @@ std::pair<double, double> cell_beside(const std::vector<Corner>& ring) {
   return {static_cast<double>(a.col) + 0.5 * dc - 0.5 * dr, static_cast<double>(a.row) + 0.5 * dr + 0.5 * dc};
 }
 
-Ring placed(const std::vector<Corner>& ring, const Frame& f) {
+Ring ground_ring(const std::vector<Corner>& ring, const Frame& f) {
   Ring out;
   for (auto c = ring.rbegin(); c != ring.rend(); ++c)
     out.push_back(
@@ -145,7 +145,7 @@ MultiPolygon outline_of(std::span<const CellRun> runs, const Frame& frame) {
   std::vector<std::vector<Corner>> outers, holes;
   for (auto& ring : rings_of(sides_of(runs))) (twice_area(ring) > 0 ? outers : holes).push_back(std::move(ring));
   MultiPolygon shape(outers.size());
-  for (std::size_t i = 0; i < outers.size(); ++i) shape[i].outer = placed(outers[i], frame);
+  for (std::size_t i = 0; i < outers.size(); ++i) shape[i].outer = ground_ring(outers[i], frame);
   for (const auto& hole : holes) {
     // The smallest part that holds a cell beside the hole.
     std::size_t in = 0;
@@ -158,7 +158,7 @@ MultiPolygon outline_of(std::span<const CellRun> runs, const Frame& frame) {
           in = i;
         }
     }
-    shape[in].holes.push_back(placed(hole, frame));
+    shape[in].holes.push_back(ground_ring(hole, frame));
   }
   return shape;
 }

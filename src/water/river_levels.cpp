@@ -15,7 +15,7 @@
 namespace katoptra {
 namespace {
 
-constexpr std::int32_t kNone = -1;
+constexpr std::int32_t kNoCell = -1;
 constexpr double kFar = std::numeric_limits<double>::infinity();
 constexpr float kNoLevel = std::numeric_limits<float>::quiet_NaN();
 
@@ -23,7 +23,7 @@ constexpr float kNoLevel = std::numeric_limits<float>::quiet_NaN();
 using CellLinks = std::vector<std::array<std::int32_t, 4>>;
 
 CellLinks links_of(const CellSet& set) {
-  CellLinks links(set.count(), {kNone, kNone, kNone, kNone});
+  CellLinks links(set.count(), {kNoCell, kNoCell, kNoCell, kNoCell});
   std::size_t above = 0;  // runs of the row above that may touch
   for (std::size_t i = 0; i < set.runs().size(); ++i) {
     const CellRun& run = set.runs()[i];
@@ -70,7 +70,7 @@ class March {
       state_[static_cast<std::size_t>(i)] = queued_ + 1;
       order.push_back(i);
       for (const std::int32_t k : links_[static_cast<std::size_t>(i)]) {
-        if (k == kNone || is_done(k)) continue;
+        if (k == kNoCell || is_done(k)) continue;
         double& old = d[static_cast<std::size_t>(k)];
         if (std::uint32_t& state = state_[static_cast<std::size_t>(k)]; state != queued_) {
           state = queued_;
@@ -88,7 +88,7 @@ class March {
  private:
   bool is_done(std::int32_t k) const { return state_[static_cast<std::size_t>(k)] == queued_ + 1; }
   double reached(std::int32_t k, const std::vector<double>& d) const {
-    return k != kNone && is_done(k) ? d[static_cast<std::size_t>(k)] : kFar;
+    return k != kNoCell && is_done(k) ? d[static_cast<std::size_t>(k)] : kFar;
   }
   double arrival(std::int32_t i, const std::vector<double>& d) const {
     const auto& n = links_[static_cast<std::size_t>(i)];
@@ -130,9 +130,9 @@ class Stretches {
  public:
   Stretches(const RiverGround& ground, const CellLinks& links, const std::vector<double>& d, const RiverPart& reach,
             double step)
-      : ground_(ground), links_(links), d_(d), step_(step), node_(ground.cells.count(), kNone) {
+      : ground_(ground), links_(links), d_(d), step_(step), node_(ground.cells.count(), kNoCell) {
     for (const std::int32_t i : reach.cells)
-      if (node_[static_cast<std::size_t>(i)] == kNone) gather(i);
+      if (node_[static_cast<std::size_t>(i)] == kNoCell) gather(i);
     join();
   }
 
@@ -161,7 +161,7 @@ class Stretches {
     node_[static_cast<std::size_t>(start)] = n;
     for (std::size_t at = 0; at < cells_.back().size(); ++at)
       for (const std::int32_t k : links_[static_cast<std::size_t>(cells_.back()[at])])
-        if (k != kNone && node_[static_cast<std::size_t>(k)] == kNone && bin_of(k) == bin) {
+        if (k != kNoCell && node_[static_cast<std::size_t>(k)] == kNoCell && bin_of(k) == bin) {
           node_[static_cast<std::size_t>(k)] = n;
           cells_.back().push_back(k);
         }
@@ -172,7 +172,7 @@ class Stretches {
     for (std::size_t up = 0; up < n; ++up)
       for (const std::int32_t i : cells_[up])
         for (const std::int32_t k : links_[static_cast<std::size_t>(i)])
-          if (k != kNone && bin_of(k) < bins_[up]) sides.push_back({up, static_cast<std::size_t>(of(k))});
+          if (k != kNoCell && bin_of(k) < bins_[up]) sides.push_back({up, static_cast<std::size_t>(of(k))});
     std::sort(sides.begin(), sides.end());
     parent_.resize(n);
     std::iota(parent_.begin(), parent_.end(), std::size_t{0});

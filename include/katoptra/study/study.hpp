@@ -199,7 +199,7 @@ struct PlanOptions {
   std::filesystem::path cache;  // what is known of folders; empty: kept nowhere
   std::filesystem::path tiles;  // remote tiles are brought here first; empty: they are read where they are
   bool measure = true;          // levels are measured, which reads cells; else that step is only listed
-  RunOptions run;
+  RunOptions run;               // its progress must live as long as the plan: points are gridded when they are read
 };
 StudyPlan plan_study(const Study& study, const PlanOptions& options = {});
 
@@ -233,7 +233,7 @@ struct StudyOptions {
   std::set<std::string> hosts;    // as in PlanOptions
   bool have_key = false;
   std::filesystem::path cache;
-  RunOptions run;
+  RunOptions run;  // its progress must live as long as the plan that comes back
   std::function<void(const std::string&)> say;  // one line at the beginning of each step
 };
 StudyRun run_study(const Study& study, const StudyOptions& options);

@@ -154,9 +154,9 @@ Header read_header(const std::string& text, const std::string& file) {
   return out;
 }
 
-class Rows {
+class FlatRows {
  public:
-  Rows(std::shared_ptr<ByteSource> bytes, const Header& header, std::int64_t band)
+  FlatRows(std::shared_ptr<ByteSource> bytes, const Header& header, std::int64_t band)
       : bytes_(std::move(bytes)), h_(header), band_(static_cast<std::uint64_t>(band)) {}
 
   // Where a row of the band begins.
@@ -247,7 +247,7 @@ GridFile open_flat(const Located& file, const OpenOptions& options) {
   const std::shared_ptr<ByteSource> data = header_named ? data_of(file) : file.bytes;
   const Header h = read_header(text, data->name());
   const std::int64_t band = band_from(options, h.bands, data->name());
-  const Rows rows(data, h, band);
+  const FlatRows rows(data, h, band);
   GridFile out;
   out.facts.format = "flat binary";
   out.facts.layout = fmt::format("{}, {}",

@@ -402,11 +402,11 @@ void pack_cells(std::span<const float> cells, Packer& to) {
 }
 
 std::vector<float> unpacked_cells(Unpacker& from) {
-  constexpr std::size_t kMostCells = std::size_t{1} << 24;  // of the largest tile that is written
+  constexpr std::size_t kMostTileCells = std::size_t{1} << 24;  // of the largest tile that is written
   const auto n = from.take<std::size_t>();
   if (n == 0) return {};
   const auto packed = from.take_all<std::uint8_t>();
-  if (n > kMostCells) throw Error(ErrorCode::Io, "what another process sent is no tile");
+  if (n > kMostTileCells) throw Error(ErrorCode::Io, "what another process sent is no tile");
   std::vector<float> cells(n);
   const std::span bytes(reinterpret_cast<std::uint8_t*>(cells.data()), n * sizeof(float));
   if (!tiff::decompress(packed, tiff::kZstd, bytes)) throw Error(ErrorCode::Io, "what another process sent is damaged");
