@@ -32,7 +32,7 @@ PlaceLattice PlaceLattice::choose(const PointInfo& info, const Frame& frame, std
 }
 
 PointBuckets::PointBuckets(const PointCloud& cloud, const Frame& frame, std::int64_t tile, const RunOptions& run)
-    : lattice_(PlaceLattice::choose(cloud.info(), frame, tile)), tile_(tile), buckets_(run.memory / 3) {
+    : lattice_(PlaceLattice::choose(cloud.info(), frame, tile)), tile_(tile), buckets_(run.memory / 4) {
   cols_ = (frame.cols() + tile - 1) / tile + 2;
   rows_ = (frame.rows() + tile - 1) / tile + 2;
   tile_x_ = static_cast<double>(tile) * frame.cell().x / lattice_.step_x;
