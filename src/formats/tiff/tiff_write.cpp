@@ -17,7 +17,7 @@
 #include "katoptra/version.hpp"
 
 #include "base/packed.hpp"
-#include "base/ranks.hpp"
+#include "base/shared_parts.hpp"
 #include "formats/format_row.hpp"
 #include "formats/lineage_file.hpp"
 #include "formats/writers.hpp"
@@ -363,10 +363,17 @@ Coding tried_coding(const Grid& grid, const WriteOptions& options, const std::st
   if (options.predictor == Predictor::Automatic)
     for (int p : {tiff::kDifference, tiff::kNoPredictor})
       if (p != best.predictor) ways.push_back({.compression = best.compression, .predictor = p, .level = best.level});
+  std::vector<const Block*> blocks;
+  for (const auto& [i, block] : tiles) blocks.push_back(&block);
   std::vector<std::size_t> sizes(ways.size());
-  parallel_for(ways.size(), options.run, [&](std::size_t w) {
-    for (const auto& [i, block] : tiles) sizes[w] += packed_tile(block.row(0), options.tile, as, ways[w], file).size();
-  });
+  RunOptions quiet = options.run;
+  quiet.silent = true;
+  share_parts<std::size_t>(
+      ways.size() * blocks.size(), quiet,
+      [&](std::size_t i) {
+        return packed_tile(blocks[i / ways.size()]->row(0), options.tile, as, ways[i % ways.size()], file).size();
+      },
+      [&](std::size_t i, std::size_t size) { sizes[i % ways.size()] += size; });
   const std::size_t smallest = *std::min_element(sizes.begin(), sizes.end());
   // A way that is hardly smaller is not worth leaving the usual one.
   constexpr double kWorthIt = 0.97;
