@@ -50,19 +50,32 @@ Progress& progress() {
   return p;
 }
 
+namespace {
+
+constexpr std::size_t kMiB = std::size_t{1} << 20;
+
+// What of a budget is for decoded blocks of the input. A larger cache makes nothing faster that reads its input in
+// order; beyond what work under way takes, all the same, what was read once may as well stay.
+std::size_t cache_of(std::size_t memory) {
+  constexpr std::size_t kWork = 320 * kMiB;
+  return std::max(memory / 8 * 3, memory > kWork ? memory - kWork : 0);
+}
+
+}  // namespace
+
 RunOptions Common::run_in_bands() const {
   RunOptions r = run();
-  BlockCache::shared().set_budget(r.memory * 2 / 4 * 3);
   r.memory *= 2;
+  // A row of tiles 40,000 cells wide stays decoded even in a small budget.
+  BlockCache::shared().set_budget(std::max(cache_of(r.memory), std::min(r.memory / 4 * 3, 96 * kMiB)));
   return r;
 }
 
 RunOptions Common::run() const {
   RunOptions r;
   r.threads = threads;
-  r.memory = std::max<std::size_t>(parse_bytes(memory), 32u << 20);
-  // Half of the budget is for decoded blocks of the input, the other half for work under way.
-  BlockCache::shared().set_budget(r.memory / 2);
+  r.memory = std::max<std::size_t>(parse_bytes(memory), 32 * kMiB);
+  BlockCache::shared().set_budget(cache_of(r.memory));
   r.memory /= 2;
   r.progress = &progress();
   show_progress(!quiet && !json && ::isatty(2));
