@@ -331,9 +331,9 @@ ValidRange valid_range(const Reader& r, const Variable& v, const SampleRule& rul
   return out;
 }
 
-class RangeSource final : public GridSource {
+class ValidSource final : public GridSource {
  public:
-  RangeSource(Grid input, ValidRange range) : input_(std::move(input)), range_(range) {}
+  ValidSource(Grid input, ValidRange range) : input_(std::move(input)), range_(range) {}
   const GridInfo& info() const override { return input_.info(); }
   void read(const BlockView& out) const override {
     input_.read_into(out);
@@ -686,7 +686,7 @@ GridFile open_netcdf(const Located& located, const OpenOptions& options) {
   Grid grid = turned(grid_of_rows(std::move(info), rule, rows_per_block, std::move(rows)), lattice);
   for (const auto& hole : {missing, also_default})
     if (hole && hole != rule.hole) grid = with_void(grid, *hole * rule.scale + rule.offset);
-  if (valid.given()) grid = Grid(std::make_shared<RangeSource>(grid, valid));
+  if (valid.given()) grid = Grid(std::make_shared<ValidSource>(grid, valid));
   if (beside) grid = with_uncertainty(grid, open_netcdf(located, plane).grid);
   if (depths) grid = depths_as_heights(grid);
   out.facts.depths_turned = depths;

@@ -262,21 +262,21 @@ struct SolidFormat {
   const char* name;
   Bytes (*bytes)(const Solid&, const SolidWriteOptions&);  // none: 3MF
 };
-constexpr SolidFormat kFormats[] = {
+constexpr SolidFormat kSolidFormats[] = {
     {".stl", "STL", stl}, {".obj", "OBJ", obj}, {".glb", "glTF", glb}, {".3mf", "3MF", nullptr}};
 
-const SolidFormat* format_named(const fs::path& name) {
+const SolidFormat* solid_format_named(const fs::path& name) {
   const std::string ending = lower_extension(name);
-  const auto f = std::find_if(std::begin(kFormats), std::end(kFormats), [&](auto& x) { return ending == x.ending; });
-  return f == std::end(kFormats) ? nullptr : f;
+  const auto f = std::find_if(std::begin(kSolidFormats), std::end(kSolidFormats), [&](auto& x) { return ending == x.ending; });
+  return f == std::end(kSolidFormats) ? nullptr : f;
 }
 
 }  // namespace
 
-bool solid_named(const fs::path& name) { return format_named(name) != nullptr; }
+bool solid_named(const fs::path& name) { return solid_format_named(name) != nullptr; }
 
 SolidReport write_solid(const Solid& solid, const fs::path& path, const SolidWriteOptions& options) {
-  const SolidFormat* f = format_named(path);
+  const SolidFormat* f = solid_format_named(path);
   if (!f)
     throw Error(ErrorCode::Unsupported, fmt::format("solids are not written as '{}'", lower_extension(path)),
                 path.string(), "give a name that ends in .stl, .3mf, .obj or .glb");
