@@ -80,8 +80,10 @@ std::vector<std::uint8_t> packed(const SharedWork& work, std::vector<std::uint8_
 }
 std::shared_ptr<void> unpacked(const SharedWork& work, std::span<const std::uint8_t> bytes) {
   if (!work.to_all) return work.unpack(bytes);
-  std::vector<std::uint8_t> out(ZSTD_getFrameContentSize(bytes.data(), bytes.size()));
-  if (ZSTD_decompress(out.data(), out.size(), bytes.data(), bytes.size()) != out.size())
+  constexpr unsigned long long kMost = 1ull << 32;  // messages are smaller
+  const unsigned long long size = ZSTD_getFrameContentSize(bytes.data(), bytes.size());
+  std::vector<std::uint8_t> out(size <= kMost ? size : 0);
+  if (size > kMost || ZSTD_decompress(out.data(), out.size(), bytes.data(), bytes.size()) != size)
     throw Error(ErrorCode::Io, "what another process sent is damaged");
   return work.unpack(out);
 }
