@@ -1,11 +1,11 @@
-// Kernels marked KATOPTRA_CLONES are compiled once more for wider vectors and chosen when the program starts. With
-// contraction off, both versions give the same bits. KATOPTRA_FLAT_CLONES: with all that they call, for newer machines
-// (AVX2 and the shifts that came with it).
+// Kernels marked KATOPTRA_CLONES are compiled again for wider vectors (AVX2, AVX-512) and chosen when the program
+// starts. With contraction off, all versions give the same bits. KATOPTRA_FLAT_CLONES: with all that they call, for
+// newer machines (AVX2 and the shifts that came with it).
 #pragma once
 #include <cstdint>
 
 #if defined(__x86_64__) && !defined(KATOPTRA_NO_CLONES)
-#define KATOPTRA_CLONES __attribute__((target_clones("avx2", "default")))
+#define KATOPTRA_CLONES __attribute__((target_clones("arch=x86-64-v4", "avx2", "default")))
 #define KATOPTRA_FLAT_CLONES __attribute__((target_clones("arch=x86-64-v3", "default"), flatten))
 #else
 #define KATOPTRA_CLONES
