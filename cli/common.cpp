@@ -54,11 +54,14 @@ namespace {
 
 constexpr std::size_t kMiB = std::size_t{1} << 20;
 
-// What of a budget is for decoded blocks of the input. A larger cache makes nothing faster that reads its input in
-// order; beyond what work under way takes, all the same, what was read once may as well stay.
-std::size_t cache_of(std::size_t memory) {
-  constexpr std::size_t kWork = 320 * kMiB;
-  return std::max(memory / 8 * 3, memory > kWork ? memory - kWork : 0);
+// What of a budget is for decoded blocks of the input: a larger cache makes nothing faster that reads it in order.
+std::size_t usual_cache(std::size_t memory) { return memory / 8 * 3; }
+
+// Where work in bands takes a quarter of the budget: a row of tiles 40,000 cells wide stays decoded in a small one, and
+// in a large one, beyond what there is to do, all that was read once.
+std::size_t cache_beside_bands(std::size_t memory) {
+  constexpr std::size_t kRowOfTiles = 96 * kMiB, kWork = 320 * kMiB;
+  return std::min(memory / 4 * 3, std::max({usual_cache(memory), kRowOfTiles, memory > kWork ? memory - kWork : 0}));
 }
 
 }  // namespace
@@ -66,8 +69,7 @@ std::size_t cache_of(std::size_t memory) {
 RunOptions Common::run_in_bands() const {
   RunOptions r = run();
   r.memory *= 2;
-  // A row of tiles 40,000 cells wide stays decoded even in a small budget.
-  BlockCache::shared().set_budget(std::max(cache_of(r.memory), std::min(r.memory / 4 * 3, 96 * kMiB)));
+  BlockCache::shared().set_budget(cache_beside_bands(r.memory));
   return r;
 }
 
@@ -75,7 +77,7 @@ RunOptions Common::run() const {
   RunOptions r;
   r.threads = threads;
   r.memory = std::max<std::size_t>(parse_bytes(memory), 32 * kMiB);
-  BlockCache::shared().set_budget(cache_of(r.memory));
+  BlockCache::shared().set_budget(usual_cache(r.memory));
   r.memory /= 2;
   r.progress = &progress();
   show_progress(!quiet && !json && ::isatty(2));

@@ -8,7 +8,6 @@
 #include <utility>
 
 #include "katoptra/base/error.hpp"
-#include "katoptra/base/parallel.hpp"
 
 #include "base/shared_parts.hpp"
 #include "channel.hpp"
