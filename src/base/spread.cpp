@@ -50,7 +50,12 @@ void parallel_within(std::size_t n, const std::function<void(std::size_t)>& body
   tbb::task_group_context own(tbb::task_group_context::isolated);
   tbb::this_task_arena::isolate([&] {
     tbb::parallel_for(
-        std::size_t{0}, n, [&](std::size_t i) { body(i); }, own);
+        std::size_t{0}, n,
+        [&](std::size_t i) {
+          const WithinWork within;
+          body(i);
+        },
+        own);
   });
 }
 

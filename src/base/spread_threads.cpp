@@ -146,7 +146,10 @@ void parallel_for(std::size_t n, const RunOptions& options, const std::function<
 }
 
 void parallel_within(std::size_t n, const std::function<void(std::size_t)>& body) {
-  spread(n, static_cast<std::size_t>(thread_count({})), body);
+  spread(n, static_cast<std::size_t>(thread_count({})), [&](std::size_t i) {
+    const WithinWork within;
+    body(i);
+  });
 }
 
 void parallel_ordered(std::size_t n, std::size_t in_flight, const RunOptions& options,

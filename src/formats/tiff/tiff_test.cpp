@@ -1,5 +1,6 @@
 // GeoTIFF both ways: our writer is read back, files of libtiff's making are read, damaged ones are refused.
 #include <fstream>
+#include <map>
 #include <random>
 #include <tiffio.h>
 
@@ -90,6 +91,60 @@ TEST(TiffWrite, BigTiffToo) {
   EXPECT_TRUE(TIFFIsBigTIFF(t));
   EXPECT_TRUE(TIFFSetDirectory(t, 3));
   TIFFClose(t);
+}
+
+std::vector<std::uint64_t> tile_offsets(TIFF* t, int level) {
+  EXPECT_TRUE(TIFFSetDirectory(t, static_cast<tdir_t>(level)));
+  std::uint64_t* offsets = nullptr;
+  TIFFGetField(t, TIFFTAG_TILEOFFSETS, &offsets);
+  return {offsets, offsets + TIFFNumberOfTiles(t)};
+}
+
+// What is looked at together lies together: squares of two by two tiles and their overview; of four by four and five
+// overviews where there are many. All levels are right at odd sizes.
+TEST(TiffWrite, SquaresOfTilesLieTogetherWithTheirOverviews) {
+  TemporaryFolder folder;
+  for (const auto& [cols, rows, side] : {std::tuple{150, 90, 2}, {2070, 2060, 4}}) {
+    const Frame f = utm_frame(cols, rows);
+    const Grid g = rough_grid(f, 8, 9);
+    write_grid(g, folder / "a.tif", {.overwrite = true, .codec = Codec::None, .tile = 16, .run = {}});
+    TIFF* t = TIFFOpen((folder / "a.tif").c_str(), "r");
+    ASSERT_TRUE(t);
+    std::map<std::uint64_t, std::size_t> square_at;  // by place in the file
+    for (int level = 0, n = side; n > 0; ++level, n /= 2) {
+      const auto offsets = tile_offsets(t, level);
+      const std::size_t across = static_cast<std::size_t>((cols + (16 << level) - 1) / (16 << level)),
+                        squares = (across + static_cast<std::size_t>(n) - 1) / static_cast<std::size_t>(n);
+      for (std::size_t i = 0; i < offsets.size(); ++i)
+        square_at[offsets[i]] =
+            i / across / static_cast<std::size_t>(n) * squares + i % across / static_cast<std::size_t>(n);
+    }
+    TIFFClose(t);
+    std::size_t last = 0;
+    for (const auto& [offset, square] : square_at) {
+      EXPECT_TRUE(square == last || square == last + 1) << "at " << offset;
+      last = square;
+    }
+    // Each level from the one above it.
+    Grid fine = open_grid(folder / "a.tif");
+    expect_equal(g, fine);
+    for (auto half = fine.half(); half; half = fine.half()) {
+      const auto z = all_values(fine), means = all_values(*half);
+      const std::int64_t w = fine.frame().cols(), h = fine.frame().rows(), half_w = half->frame().cols();
+      for (std::size_t i = 0; i < means.size(); ++i) {
+        const std::int64_t c = 2 * (static_cast<std::int64_t>(i) % half_w),
+                           r = 2 * (static_cast<std::int64_t>(i) / half_w);
+        float sum = 0;
+        int n = 0;
+        for (std::int64_t y = r; y < std::min(h, r + 2); ++y)
+          for (std::int64_t x = c; x < std::min(w, c + 2); ++x)
+            if (const float v = z[static_cast<std::size_t>(y * w + x)]; !std::isnan(v)) sum += v, ++n;
+        ASSERT_TRUE(same_bits(means[i], n ? sum / static_cast<float>(n) : kVoid)) << "cell " << i << " of " << half_w;
+      }
+      fine = *half;
+    }
+    EXPECT_LE(fine.frame().cols(), 16);
+  }
 }
 
 TEST(TiffWrite, OverviewsAreMeansOfWhatIsKnown) {
@@ -284,9 +339,8 @@ TEST(TiffRead, WhateverLibtiffWrites) {
   int read = 0;
   for (bool tiled : {false, true})
     for (bool big : {false, true})
-      for (int compression :
-           {COMPRESSION_NONE, COMPRESSION_LZW, COMPRESSION_ADOBE_DEFLATE, COMPRESSION_ZSTD, COMPRESSION_PACKBITS,
-            COMPRESSION_LERC, COMPRESSION_LZMA})
+      for (int compression : {COMPRESSION_NONE, COMPRESSION_LZW, COMPRESSION_ADOBE_DEFLATE, COMPRESSION_ZSTD,
+                              COMPRESSION_PACKBITS, COMPRESSION_LERC, COMPRESSION_LZMA})
         for (int predictor : {1, 2, 3})
           for (SampleType type : types()) {
             const bool can_predict = compression != COMPRESSION_NONE && compression != COMPRESSION_PACKBITS &&

@@ -1,8 +1,10 @@
 // GeoTIFF writing: our own layout of the file, so that the header stands first, tiles are coded on every core and
 // overviews are made in the same pass.
 //
-// Order in the file: header, one directory a level (full size first), their tables, then tiles as they are finished.
-// The size of the directories is known from the frame, so their place is kept free and filled in at the end.
+// Order in the file: header, one directory a level (full size first), their tables, then squares of tiles, row by row.
+// A square is made by one maker: two by two tiles (of a large file four by four), then the overview that they become.
+// Overviews beyond those come in between, a row of tiles as soon as it is whole. The size of the directories is known
+// from the frame, so their place is kept free and filled in at the end.
 #include <algorithm>
 #include <cmath>
 #include <cstring>
@@ -37,7 +39,8 @@ struct Level {
   // Of the tiles of the values, then of those of the uncertainty: planes are apart in the file, so that who asks for
   // values alone reads nothing else.
   std::vector<std::uint64_t> offsets, counts;
-  // One row of tiles of this overview, of each plane, while its cells arrive from the level above.
+  // One row of tiles of this overview, of each plane, while its cells arrive from the level above; of overviews that
+  // squares do not hold.
   struct Strip {
     std::vector<float> cells;
     std::int64_t row = 0;
@@ -112,37 +115,62 @@ class TiffWriter {
   const StoredAs& target() const { return target_; }
   // False: GeoTIFF has no terms for the CRS, which must be told beside the file.
   bool tells_crs() const { return geo_tags_.complete; }
-  std::int64_t across() const { return levels_[0].across; }
-  std::int64_t down() const { return levels_[0].down; }
   Window tile_window(std::size_t index) const {
     const auto i = static_cast<std::int64_t>(index);
-    return {i % across() * edge(), i / across() * edge(), edge(), edge()};
+    return {i % levels_[0].across * edge(), i / levels_[0].across * edge(), edge(), edge()};
   }
 
+  std::size_t squares() const {
+    const Level& l = levels_[deep_];
+    return static_cast<std::size_t>(l.across * l.down);
+  }
+  // The tiles of a level that lie in a square, row by row.
+  std::vector<std::size_t> tiles_of(std::size_t square, std::size_t which = 0) const {
+    const Level& l = levels_[which];
+    const std::int64_t side = std::int64_t{1} << (deep_ - which), n = levels_[deep_].across,
+                       col = static_cast<std::int64_t>(square) % n * side,
+                       row = static_cast<std::int64_t>(square) / n * side;
+    std::vector<std::size_t> tiles;
+    for (std::int64_t r = row; r < std::min(row + side, l.down); ++r)
+      for (std::int64_t c = col; c < std::min(col + side, l.across); ++c)
+        tiles.push_back(static_cast<std::size_t>(r * l.across + c));
+    return tiles;
+  }
+
+  // A tile as it stands in the file, and halved for the next level: a quarter of a tile.
+  struct Tile {
+    std::vector<std::uint8_t> bytes;
+    std::vector<float> half;
+  };
   // `values`: one whole tile, voids beyond the frame.
-  std::vector<std::uint8_t> encode(const float* values) const {
-    return packed_tile(values, edge(), target_, coding_, path_.string());
-  }
+  Tile tile(const float* values) const { return tile_of(0, values); }
 
-  // The tile halved, for the next level: a quarter of a tile.
-  std::vector<float> halved(const float* values) const {
-    const std::int64_t half = edge() / 2;
-    std::vector<float> out(static_cast<std::size_t>(half * half));
-    for (std::int64_t r = 0; r < half; ++r)
-      for (std::int64_t c = 0; c < half; ++c) {
-        const float* p = values + 2 * r * edge() + 2 * c;
-        out[static_cast<std::size_t>(r * half + c)] =
-            categories_ ? p[0] : mean_of(p[0], p[1], p[edge()], p[edge() + 1]);
-      }
-    return out;
+  // The tiles of all levels of a square, and half of the one that it ends in.
+  struct Square {
+    std::vector<std::vector<std::uint8_t>> tiles;
+    std::vector<float> half;
+  };
+  // `tiles`: those of the square at full size.
+  Square square(std::size_t index, std::vector<Tile> tiles) const {
+    Square s;
+    for (std::size_t which = 0;; ++which) {
+      for (Tile& t : tiles) s.tiles.push_back(std::move(t.bytes));
+      if (which == deep_) break;
+      tiles = overviews_of(index, which, tiles);
+    }
+    s.half = std::move(tiles[0].half);
+    return s;
   }
 
   // `plane`: 0 for values, 1 for their uncertainty.
-  void place(std::size_t plane, std::size_t index, std::span<const std::uint8_t> encoded,
-             const std::vector<float>& half) {
-    put(levels_[0], plane, index, encoded);
-    if (levels_.size() > 1)
-      paste(1, plane, static_cast<std::int64_t>(index) % across(), static_cast<std::int64_t>(index) / across(), half);
+  void place(std::size_t plane, std::size_t index, const Square& s) {
+    auto next = s.tiles.begin();
+    for (std::size_t which = 0; which <= deep_; ++which)
+      for (const std::size_t t : tiles_of(index, which)) put(levels_[which], plane, t, *next++);
+    if (deep_ + 1 < levels_.size()) {
+      const std::int64_t across = levels_[deep_].across, i = static_cast<std::int64_t>(index);
+      paste(deep_ + 1, plane, i % across, i / across, s.half);
+    }
   }
 
   std::string compression_name() const {
@@ -173,13 +201,64 @@ class TiffWriter {
       const auto n = static_cast<std::size_t>(l.across * l.down);
       l.offsets.assign(planes_ * n, 0);
       l.counts.assign(planes_ * n, 0);
-      if (!levels_.empty())
-        l.strips.assign(planes_, {std::vector<float>(static_cast<std::size_t>(l.across * edge() * edge()), kVoid)});
       levels_.push_back(std::move(l));
-      if (!options_.overviews || (cols <= edge() && rows <= edge())) return;
+      if (!options_.overviews || (cols <= edge() && rows <= edge())) break;
       cols = (cols + 1) / 2;
       rows = (rows + 1) / 2;
     }
+    // Of what one maker leaves over, the one writer makes the rest: a sixteenth is too much where many make.
+    constexpr std::int64_t kManyTiles = 16384;
+    deep_ = std::min<std::size_t>(levels_.size() - 1, levels_[0].across * levels_[0].down >= kManyTiles ? 2 : 1);
+    for (std::size_t which = deep_ + 1; which < levels_.size(); ++which) {
+      Level& l = levels_[which];
+      l.strips.assign(planes_, {std::vector<float>(static_cast<std::size_t>(l.across * edge() * edge()), kVoid)});
+    }
+  }
+
+  Tile tile_of(std::size_t which, const float* values) const {
+    Tile t;
+    t.bytes = packed_tile(values, edge(), target_, which == 0 ? coding_ : overview_coding_, path_.string());
+    if (which + 1 < levels_.size()) t.half = halved(values);
+    return t;
+  }
+
+  std::vector<float> halved(const float* values) const {
+    const std::int64_t half = edge() / 2;
+    std::vector<float> out(static_cast<std::size_t>(half * half));
+    for (std::int64_t r = 0; r < half; ++r)
+      for (std::int64_t c = 0; c < half; ++c) {
+        const float* p = values + 2 * r * edge() + 2 * c;
+        out[static_cast<std::size_t>(r * half + c)] =
+            categories_ ? p[0] : mean_of(p[0], p[1], p[edge()], p[edge() + 1]);
+      }
+    return out;
+  }
+
+  // Puts the quarter that tile (col, row) of the level above became where it belongs; `stride`: cells in a row.
+  void put_quarter(const std::vector<float>& half, std::int64_t col, std::int64_t row, float* cells,
+                   std::int64_t stride) const {
+    const std::int64_t h = edge() / 2;
+    float* to = cells + row * h * stride + col * h;
+    for (std::int64_t r = 0; r < h; ++r) std::copy_n(half.data() + r * h, h, to + r * stride);
+  }
+
+  // What the tiles of a square at one level become at the next.
+  std::vector<Tile> overviews_of(std::size_t square, std::size_t which, const std::vector<Tile>& tiles) const {
+    const std::vector<std::size_t> from = tiles_of(square, which), to = tiles_of(square, which + 1);
+    const auto place = [&](std::size_t level, std::size_t tile) {
+      const auto t = static_cast<std::int64_t>(tile);
+      return std::pair{t % levels_[level].across, t / levels_[level].across};
+    };
+    std::vector<Tile> out(to.size());
+    parallel_within(to.size(), [&](std::size_t i) {
+      const auto [col, row] = place(which + 1, to[i]);
+      std::vector<float> cells(static_cast<std::size_t>(edge() * edge()), kVoid);
+      for (std::size_t j = 0; j < from.size(); ++j)
+        if (const auto [c, r] = place(which, from[j]); c / 2 == col && r / 2 == row)
+          put_quarter(tiles[j].half, c % 2, r % 2, cells.data(), edge());
+      out[i] = tile_of(which + 1, cells.data());
+    });
+    return out;
   }
 
   static float mean_of(float a, float b, float c, float d) {
@@ -204,32 +283,25 @@ class TiffWriter {
       throw Error(ErrorCode::TooLarge, "grew past 4 GiB", path_.string(), "report this: the size was misjudged");
   }
 
-  struct Finished {
-    std::vector<std::uint8_t> bytes;
-    std::vector<float> half;
-  };
-
   // Puts the quarter that tile (col, row) of the level above became into this level; writes the row of tiles when
   // whole.
   void paste(std::size_t which, std::size_t plane, std::int64_t col, std::int64_t row, const std::vector<float>& half) {
     Level& l = levels_[which];
     Level::Strip& strip = l.strips[plane];
-    const std::int64_t h = edge() / 2, stride = l.across * edge();
-    float* to = strip.cells.data() + (row % 2) * h * stride + col * h;
-    for (std::int64_t r = 0; r < h; ++r) std::copy_n(half.data() + r * h, h, to + r * stride);
+    const std::int64_t stride = l.across * edge();
+    put_quarter(half, col, row % 2, strip.cells.data(), stride);
     const Level& above = levels_[which - 1];
     if (col + 1 < above.across || (row % 2 == 0 && row + 1 < above.down)) return;
     // A few at a time: a row of them all is as large as the row of tiles itself.
     constexpr std::int64_t kAtOnce = 16;
     for (std::int64_t first = 0; first < l.across; first += kAtOnce) {
-      std::vector<Finished> finished(static_cast<std::size_t>(std::min(kAtOnce, l.across - first)));
+      std::vector<Tile> finished(static_cast<std::size_t>(std::min(kAtOnce, l.across - first)));
       parallel_within(finished.size(), [&](std::size_t i) {
         const std::int64_t t = first + static_cast<std::int64_t>(i);
-        std::vector<float> tile(static_cast<std::size_t>(edge() * edge()));
+        std::vector<float> cells(static_cast<std::size_t>(edge() * edge()));
         for (std::int64_t r = 0; r < edge(); ++r)
-          std::copy_n(strip.cells.data() + r * stride + t * edge(), edge(), tile.data() + r * edge());
-        finished[i].bytes = packed_tile(tile.data(), edge(), target_, overview_coding_, path_.string());
-        if (which + 1 < levels_.size()) finished[i].half = halved(tile.data());
+          std::copy_n(strip.cells.data() + r * stride + t * edge(), edge(), cells.data() + r * edge());
+        finished[i] = tile_of(which, cells.data());
       });
       for (std::size_t i = 0; i < finished.size(); ++i) {
         const std::int64_t t = first + static_cast<std::int64_t>(i);
@@ -319,6 +391,7 @@ class TiffWriter {
   tiff::GeoTags geo_tags_;
   std::unique_ptr<ByteSink> sink_;
   std::vector<Level> levels_;
+  std::size_t deep_ = 0;  // how many levels a square goes down
   std::uint64_t end_ = 0;
 };
 
@@ -390,11 +463,25 @@ struct TileMeasure {
   std::int64_t cells = 0, voids = 0, by_how[8] = {};
   Sureness sureness;
   float lowest = std::numeric_limits<float>::infinity(), highest = -std::numeric_limits<float>::infinity();
+  void add(const TileMeasure& other) {
+    cells += other.cells;
+    voids += other.voids;
+    for (int h = 0; h < 8; ++h) by_how[h] += other.by_how[h];
+    sureness.add(other.sureness);
+    lowest = std::min(lowest, other.lowest);
+    highest = std::max(highest, other.highest);
+  }
 };
 
-struct Made {
-  std::vector<std::uint8_t> values, uncertainty, codes;
-  std::vector<float> half, uncertainty_half, codes_half;
+// What is made of values, of their uncertainty and of the codes of their origin; those that are not written are empty.
+template <class Of>
+struct Planewise {
+  Of values, uncertainty, codes;
+};
+struct MadeTile : Planewise<TiffWriter::Tile> {
+  TileMeasure measure;
+};
+struct Made : Planewise<TiffWriter::Square> {
   TileMeasure measure;
 };
 
@@ -441,22 +528,16 @@ void measure(const Block& block, const Window& inside, TileMeasure& m) {
 }
 
 // Everything about one tile: measured, packed, halved; with its lineage when that is written.
-std::shared_ptr<Made> make_tile(const Block& block, const Window& inside, const TiffWriter& writer,
-                                const TiffWriter* lineage, bool overviews) {
-  auto made = std::make_shared<Made>();
-  measure(block, inside, made->measure);
-  made->values = writer.encode(block.row(0));
-  if (overviews) made->half = writer.halved(block.row(0));
-  if (const float* u = block.uncertainty_row(0)) {
-    made->uncertainty = writer.encode(u);
-    if (overviews) made->uncertainty_half = writer.halved(u);
-  }
+MadeTile make_tile(const Block& block, const Window& inside, const TiffWriter& writer, const TiffWriter* lineage) {
+  MadeTile made;
+  measure(block, inside, made.measure);
+  made.values = writer.tile(block.row(0));
+  if (const float* u = block.uncertainty_row(0)) made.uncertainty = writer.tile(u);
   if (!lineage) return made;
   std::vector<float> codes(static_cast<std::size_t>(block.window().cells()));
   const Origin* from = block.origin_row(0);
   std::transform(from, from + codes.size(), codes.begin(), [](Origin o) { return o ? static_cast<float>(o) : kVoid; });
-  made->codes = lineage->encode(codes.data());
-  if (overviews) made->codes_half = lineage->halved(codes.data());
+  made.codes = lineage->tile(codes.data());
   return made;
 }
 
@@ -527,51 +608,71 @@ class TiffOutput {
     lineage_ = std::make_unique<TiffWriter>(report_.lineage_path, codes, o, coding_without_trial(o, codes.type), true);
   }
 
-  std::size_t tiles() const { return static_cast<std::size_t>(writer_.across() * writer_.down()); }
-  Window tile_window(std::size_t i) const { return writer_.tile_window(i); }
+  std::size_t squares() const { return writer_.squares(); }
+  std::vector<std::size_t> tiles_of(std::size_t square) const { return writer_.tiles_of(square); }
+  Window tile_window(std::size_t tile) const { return writer_.tile_window(tile); }
   // It was read for the trial and is not read again.
-  bool has_read(std::size_t i) const { return trial_.contains(i); }
+  bool has_read(std::size_t tile) const { return trial_.contains(tile); }
 
-  std::shared_ptr<void> make(std::size_t i) const {
-    const Window w = writer_.tile_window(i), inside = w.intersected(grid_.frame().window());
-    if (const auto known = trial_.find(i); known != trial_.end())
-      return make_tile(known->second, inside, writer_, lineage_.get(), options_.overviews);
-    return make_tile(grid_.read(w, planes_), inside, writer_, lineage_.get(), options_.overviews);
+  MadeTile make(std::size_t tile) const {
+    if (options_.run.progress) options_.run.progress->check();
+    const Window w = writer_.tile_window(tile), inside = w.intersected(grid_.frame().window());
+    if (const auto known = trial_.find(tile); known != trial_.end())
+      return make_tile(known->second, inside, writer_, lineage_.get());
+    return make_tile(grid_.read(w, planes_), inside, writer_, lineage_.get());
   }
 
-  void place(std::size_t i, const std::shared_ptr<void>& made) {
+  // Of all its tiles, in their order.
+  std::shared_ptr<void> joined(std::size_t square, std::vector<MadeTile> tiles) const {
+    auto made = std::make_shared<Made>();
+    const auto all_of = [&](TiffWriter::Tile Planewise<TiffWriter::Tile>::*which) {
+      std::vector<TiffWriter::Tile> of;
+      for (MadeTile& t : tiles) of.push_back(std::move(t.*which));
+      return of;
+    };
+    made->values = writer_.square(square, all_of(&MadeTile::values));
+    if (has_uncertainty(planes_)) made->uncertainty = writer_.square(square, all_of(&MadeTile::uncertainty));
+    if (lineage_) made->codes = lineage_->square(square, all_of(&MadeTile::codes));
+    for (const MadeTile& t : tiles) made->measure.add(t.measure);
+    return made;
+  }
+
+  void place(std::size_t square, const std::shared_ptr<void>& made) {
     const Made& m = *static_cast<Made*>(made.get());
-    writer_.place(0, i, m.values, m.half);
-    if (has_uncertainty(planes_)) writer_.place(1, i, m.uncertainty, m.uncertainty_half);
-    if (lineage_) lineage_->place(0, i, m.codes, m.codes_half);
-    const TileMeasure& told = m.measure;
-    report_.cells += told.cells;
-    report_.voids += told.voids;
-    sureness_.add(told.sureness);
-    for (int h = 0; h < 8; ++h) report_.by_how[h] += told.by_how[h];
-    lowest_ = std::min<double>(lowest_, static_cast<double>(told.lowest));
-    highest_ = std::max<double>(highest_, static_cast<double>(told.highest));
+    writer_.place(0, square, m.values);
+    if (has_uncertainty(planes_)) writer_.place(1, square, m.uncertainty);
+    if (lineage_) lineage_->place(0, square, m.codes);
+    measured_.add(m.measure);
   }
 
   // As it travels.
   void pack(const std::shared_ptr<void>& made, Packer& to) const {
     const Made& m = *static_cast<const Made*>(made.get());
-    for (const auto* bytes : {&m.values, &m.uncertainty, &m.codes}) to.put(*bytes);
-    for (const auto* cells : {&m.half, &m.uncertainty_half, &m.codes_half}) pack_cells(*cells, to);
+    for (const auto* s : {&m.values, &m.uncertainty, &m.codes}) {
+      to.put(s->tiles.size());
+      for (const auto& tile : s->tiles) to.put(tile);
+      pack_cells(s->half, to);
+    }
     to.put(m.measure);
   }
   std::shared_ptr<void> unpack(Unpacker& from) const {
     auto m = std::make_shared<Made>();
-    for (auto* bytes : {&m->values, &m->uncertainty, &m->codes}) *bytes = from.take_all<std::uint8_t>();
-    for (auto* cells : {&m->half, &m->uncertainty_half, &m->codes_half}) *cells = unpacked_cells(from);
+    for (auto* s : {&m->values, &m->uncertainty, &m->codes}) {
+      for (auto n = from.take<std::size_t>(); n > 0; --n) s->tiles.push_back(from.take_all<std::uint8_t>());
+      s->half = unpacked_cells(from);
+    }
     m->measure = from.take<TileMeasure>();
     return m;
   }
 
   WriteReport finish() {
-    report_.lowest = lowest_ <= highest_ ? lowest_ : std::nan("");
-    report_.highest = lowest_ <= highest_ ? highest_ : std::nan("");
-    report_.uncertainty = sureness_.told();
+    const TileMeasure& m = measured_;
+    report_.cells = m.cells;
+    report_.voids = m.voids;
+    std::copy(std::begin(m.by_how), std::end(m.by_how), report_.by_how);
+    report_.lowest = m.lowest <= m.highest ? static_cast<double>(m.lowest) : std::nan("");
+    report_.highest = m.lowest <= m.highest ? static_cast<double>(m.highest) : std::nan("");
+    report_.uncertainty = m.sureness.told();
     report_.type = writer_.target().type;
     if (report_.type != report_.info.type)
       report_.info.notes.push_back(fmt::format("{} values without a void value: written as {}, which has room for one",
@@ -604,13 +705,14 @@ class TiffOutput {
   TiffWriter writer_;
   std::unique_ptr<TiffWriter> lineage_;
   WriteReport report_;
-  Sureness sureness_;
-  double lowest_ = std::numeric_limits<double>::infinity(), highest_ = -std::numeric_limits<double>::infinity();
+  TileMeasure measured_;
 };
 
-std::size_t tiles_in_flight(const WriteOptions& options, std::size_t files) {
-  const std::size_t tile_bytes = static_cast<std::size_t>(options.tile) * static_cast<std::size_t>(options.tile) * 16;
-  return std::clamp<std::size_t>(options.run.memory / 4 / (tile_bytes * files), 1,
+// How many squares of so many tiles may wait for their turn.
+std::size_t squares_in_flight(const WriteOptions& options, std::size_t files, std::size_t tiles) {
+  // Packed no better than plain, with their overviews.
+  const double bytes = 16.0 / 3 * options.tile * options.tile * static_cast<double>(tiles * files);
+  return std::clamp<std::size_t>(static_cast<std::size_t>(static_cast<double>(options.run.memory) / 4 / bytes), 1,
                                  static_cast<std::size_t>(4 * thread_count(options.run)));
 }
 
@@ -647,10 +749,16 @@ WriteReport write_tiff(const Grid& given, const fs::path& path, const WriteOptio
   require_possible(path, options);
   const Grid grid = with_room_for_uncertainty(given, options);
   TiffOutput output(grid, path, options);
-  share_ordered({.n = output.tiles(),
-                 .in_flight = tiles_in_flight(options, 1),
+  share_ordered({.n = output.squares(),
+                 .in_flight = squares_in_flight(options, 1, output.tiles_of(0).size()),
                  .options = options.run,
-                 .make = [&](std::size_t i) { return output.make(i); },
+                 .make =
+                     [&](std::size_t i) {
+                       const std::vector<std::size_t> tiles = output.tiles_of(i);
+                       std::vector<MadeTile> made(tiles.size());
+                       parallel_within(tiles.size(), [&](std::size_t t) { made[t] = output.make(tiles[t]); });
+                       return output.joined(i, std::move(made));
+                     },
                  .place = [&](std::size_t i, const std::shared_ptr<void>& made) { output.place(i, made); },
                  .pack =
                      [&](const std::shared_ptr<void>& made) {
@@ -693,35 +801,41 @@ std::vector<WriteReport> write_tiffs(const Grid& surface, const std::vector<Grid
           std::make_unique<TiffOutput>(grids[i], targets[i].path, with_agreed_facts(options, grids[i].info())));
   }
   using Parts = std::vector<std::shared_ptr<void>>;
-  share_ordered({.n = outputs[0]->tiles(),
-                 .in_flight = tiles_in_flight(options, targets.size() + 1),
-                 .options = options.run,
-                 .make = [&](std::size_t i) -> std::shared_ptr<void> {
-                   std::unique_ptr<SharedReading::Hold> held;
-                   if (!std::all_of(outputs.begin(), outputs.end(), [&](const auto& o) { return o->has_read(i); }))
-                     held = shared.hold(outputs[0]->tile_window(i), planes);
-                   auto parts = std::make_shared<Parts>();
-                   for (const auto& o : outputs) parts->push_back(o->make(i));
-                   return parts;
-                 },
-                 .place =
-                     [&](std::size_t i, const std::shared_ptr<void>& result) {
-                       const Parts& parts = *static_cast<Parts*>(result.get());
-                       for (std::size_t k = 0; k < outputs.size(); ++k) outputs[k]->place(i, parts[k]);
-                     },
-                 .pack =
-                     [&](const std::shared_ptr<void>& result) {
-                       const Parts& parts = *static_cast<Parts*>(result.get());
-                       Packer p;
-                       for (std::size_t k = 0; k < outputs.size(); ++k) outputs[k]->pack(parts[k], p);
-                       return std::move(p.bytes);
-                     },
-                 .unpack = [&](std::span<const std::uint8_t> bytes) -> std::shared_ptr<void> {
-                   Unpacker from(bytes);
-                   auto parts = std::make_shared<Parts>();
-                   for (const auto& o : outputs) parts->push_back(o->unpack(from));
-                   return parts;
-                 }});
+  share_ordered(
+      {.n = outputs[0]->squares(),
+       .in_flight = squares_in_flight(options, targets.size() + 1, outputs[0]->tiles_of(0).size()),
+       .options = options.run,
+       .make = [&](std::size_t i) -> std::shared_ptr<void> {
+         const std::vector<std::size_t> tiles = outputs[0]->tiles_of(i);
+         std::vector<std::vector<MadeTile>> made(outputs.size(), std::vector<MadeTile>(tiles.size()));
+         parallel_within(tiles.size(), [&](std::size_t t) {
+           std::unique_ptr<SharedReading::Hold> held;
+           if (!std::all_of(outputs.begin(), outputs.end(), [&](const auto& o) { return o->has_read(tiles[t]); }))
+             held = shared.hold(outputs[0]->tile_window(tiles[t]), planes);
+           for (std::size_t k = 0; k < outputs.size(); ++k) made[k][t] = outputs[k]->make(tiles[t]);
+         });
+         auto parts = std::make_shared<Parts>();
+         for (std::size_t k = 0; k < outputs.size(); ++k) parts->push_back(outputs[k]->joined(i, std::move(made[k])));
+         return parts;
+       },
+       .place =
+           [&](std::size_t i, const std::shared_ptr<void>& result) {
+             const Parts& parts = *static_cast<Parts*>(result.get());
+             for (std::size_t k = 0; k < outputs.size(); ++k) outputs[k]->place(i, parts[k]);
+           },
+       .pack =
+           [&](const std::shared_ptr<void>& result) {
+             const Parts& parts = *static_cast<Parts*>(result.get());
+             Packer p;
+             for (std::size_t k = 0; k < outputs.size(); ++k) outputs[k]->pack(parts[k], p);
+             return std::move(p.bytes);
+           },
+       .unpack = [&](std::span<const std::uint8_t> bytes) -> std::shared_ptr<void> {
+         Unpacker from(bytes);
+         auto parts = std::make_shared<Parts>();
+         for (const auto& o : outputs) parts->push_back(o->unpack(from));
+         return parts;
+       }});
   std::vector<WriteReport> reports;
   for (const auto& o : outputs) reports.push_back(o->finish());
   return reports;
