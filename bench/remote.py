@@ -45,8 +45,9 @@ class Least:
 
     def of(self, col, row, cols, rows):
         tiles = [r * self.across + c for r in range(row // self.tile, (row + rows - 1) // self.tile + 1) for c in range(col // self.tile, (col + cols - 1) // self.tile + 1)]
-        # Tiles of a row lie side by side; a gap of some bytes is none.
-        runs = sum(i == 0 or not 0 <= self.at[t] - self.at[tiles[i - 1]] - self.size[tiles[i - 1]] <= 64 for i, t in enumerate(tiles))
+        # In the order of the file; a gap of some bytes is none.
+        tiles.sort(key=lambda t: self.at[t])
+        runs = sum(i == 0 or self.at[t] - self.at[tiles[i - 1]] - self.size[tiles[i - 1]] > 64 for i, t in enumerate(tiles))
         return 1 + runs, self.header + sum(self.size[t] for t in tiles)
 
 

@@ -100,51 +100,68 @@ std::vector<std::uint64_t> tile_offsets(TIFF* t, int level) {
   return {offsets, offsets + TIFFNumberOfTiles(t)};
 }
 
-// What is looked at together lies together: squares of two by two tiles and their overview; of four by four and five
-// overviews where there are many. All levels are right at odd sizes.
-TEST(TiffWrite, SquaresOfTilesLieTogetherWithTheirOverviews) {
+// The grid at full size, and each level the means of what is known at the one above it.
+void expect_all_levels(const Grid& g, const std::filesystem::path& path, std::int64_t tile) {
+  Grid fine = open_grid(path);
+  expect_equal(g, fine);
+  for (auto half = fine.half(); half; half = fine.half()) {
+    const auto z = all_values(fine), means = all_values(*half);
+    const std::int64_t w = fine.frame().cols(), h = fine.frame().rows(), half_w = half->frame().cols();
+    for (std::size_t i = 0; i < means.size(); ++i) {
+      const std::int64_t c = 2 * (static_cast<std::int64_t>(i) % half_w),
+                         r = 2 * (static_cast<std::int64_t>(i) / half_w);
+      float sum = 0;
+      int n = 0;
+      for (std::int64_t y = r; y < std::min(h, r + 2); ++y)
+        for (std::int64_t x = c; x < std::min(w, c + 2); ++x)
+          if (const float v = z[static_cast<std::size_t>(y * w + x)]; !std::isnan(v)) sum += v, ++n;
+      ASSERT_TRUE(same_bits(means[i], n ? sum / static_cast<float>(n) : kVoid)) << "cell " << i << " of " << half_w;
+    }
+    fine = *half;
+  }
+  EXPECT_LE(std::max(fine.frame().cols(), fine.frame().rows()), tile);
+}
+
+// Rows of tiles lie one behind the other, so that what is looked at together lies together, and the overviews behind
+// what they were made of; of many tiles four rows go together. All levels are right at odd sizes.
+TEST(TiffWrite, RowsOfTilesLieTogetherAndTheirOverviewsBehindThem) {
   TemporaryFolder folder;
   for (const auto& [cols, rows, side] : {std::tuple{150, 90, 2}, {2070, 2060, 4}}) {
-    const Frame f = utm_frame(cols, rows);
-    const Grid g = rough_grid(f, 8, 9);
+    const Grid g = rough_grid(utm_frame(cols, rows), 8, 9);
     write_grid(g, folder / "a.tif", {.overwrite = true, .codec = Codec::None, .tile = 16, .run = {}});
     TIFF* t = TIFFOpen((folder / "a.tif").c_str(), "r");
     ASSERT_TRUE(t);
-    std::map<std::uint64_t, std::size_t> square_at;  // by place in the file
+    // By place in the file: which rows go together, the level, the number of the tile.
+    std::map<std::uint64_t, std::tuple<std::int64_t, int, std::int64_t>> at;
     for (int level = 0, n = side; n > 0; ++level, n /= 2) {
       const auto offsets = tile_offsets(t, level);
-      const std::size_t across = static_cast<std::size_t>((cols + (16 << level) - 1) / (16 << level)),
-                        squares = (across + static_cast<std::size_t>(n) - 1) / static_cast<std::size_t>(n);
-      for (std::size_t i = 0; i < offsets.size(); ++i)
-        square_at[offsets[i]] =
-            i / across / static_cast<std::size_t>(n) * squares + i % across / static_cast<std::size_t>(n);
+      const std::int64_t across = (cols + (16 << level) - 1) / (16 << level);
+      for (std::size_t i = 0; i < offsets.size(); ++i) {
+        const auto tile = static_cast<std::int64_t>(i);
+        at[offsets[i]] = {tile / across / n, level, tile};
+      }
     }
     TIFFClose(t);
-    std::size_t last = 0;
-    for (const auto& [offset, square] : square_at) {
-      EXPECT_TRUE(square == last || square == last + 1) << "at " << offset;
-      last = square;
+    std::tuple<std::int64_t, int, std::int64_t> last;
+    for (const auto& [offset, place] : at) {
+      EXPECT_LE(last, place) << "at " << offset;
+      last = place;
     }
-    // Each level from the one above it.
-    Grid fine = open_grid(folder / "a.tif");
-    expect_equal(g, fine);
-    for (auto half = fine.half(); half; half = fine.half()) {
-      const auto z = all_values(fine), means = all_values(*half);
-      const std::int64_t w = fine.frame().cols(), h = fine.frame().rows(), half_w = half->frame().cols();
-      for (std::size_t i = 0; i < means.size(); ++i) {
-        const std::int64_t c = 2 * (static_cast<std::int64_t>(i) % half_w),
-                           r = 2 * (static_cast<std::int64_t>(i) / half_w);
-        float sum = 0;
-        int n = 0;
-        for (std::int64_t y = r; y < std::min(h, r + 2); ++y)
-          for (std::int64_t x = c; x < std::min(w, c + 2); ++x)
-            if (const float v = z[static_cast<std::size_t>(y * w + x)]; !std::isnan(v)) sum += v, ++n;
-        ASSERT_TRUE(same_bits(means[i], n ? sum / static_cast<float>(n) : kVoid)) << "cell " << i << " of " << half_w;
-      }
-      fine = *half;
-    }
-    EXPECT_LE(fine.frame().cols(), 16);
+    expect_all_levels(g, folder / "a.tif", 16);
   }
+}
+
+// Of a surface so wide that a row of squares does not wait to be whole.
+TEST(TiffWrite, AWideSurfaceIsWhole) {
+  TemporaryFolder folder;
+  const Grid g = rough_grid(utm_frame(9300, 1060), 8, 9);
+  write_grid(g, folder / "a.tif", {.codec = Codec::None, .run = {}});
+  TIFF* t = TIFFOpen((folder / "a.tif").c_str(), "r");
+  ASSERT_TRUE(t);
+  const auto offsets = tile_offsets(t, 0);
+  TIFFClose(t);
+  EXPECT_LT(offsets[19], offsets[18]) << "nothing left before its row was whole";
+  expect_all_levels(g, folder / "a.tif", 512);
 }
 
 TEST(TiffWrite, OverviewsAreMeansOfWhatIsKnown) {

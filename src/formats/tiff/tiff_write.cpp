@@ -1,10 +1,11 @@
 // GeoTIFF writing: our own layout of the file, so that the header stands first, tiles are coded on every core and
 // overviews are made in the same pass.
 //
-// Order in the file: header, one directory a level (full size first), their tables, then squares of tiles, row by row.
-// A square is made by one maker: two by two tiles (of a large file four by four), then the overview that they become.
-// Overviews beyond those come in between, a row of tiles as soon as it is whole. The size of the directories is known
-// from the frame, so their place is kept free and filled in at the end.
+// Order in the file: header, one directory a level (full size first), their tables, then tiles, row by row, with each
+// row of tiles of an overview behind those that it was made of. One maker makes a square of them: two by two tiles (of
+// a large file four by four), and the overviews that they become; its lower rows wait for the end of the row of
+// squares, or until too much waits, as of the widest surfaces. The size of the directories is known from the frame, so
+// their place is kept free and filled in at the end.
 #include <algorithm>
 #include <cmath>
 #include <cstring>
@@ -163,14 +164,21 @@ class TiffWriter {
   }
 
   // `plane`: 0 for values, 1 for their uncertainty.
-  void place(std::size_t plane, std::size_t index, const Square& s) {
+  void place(std::size_t plane, std::size_t index, Square s) {
+    const std::int64_t across = levels_[deep_].across, i = static_cast<std::int64_t>(index);
     auto next = s.tiles.begin();
     for (std::size_t which = 0; which <= deep_; ++which)
-      for (const std::size_t t : tiles_of(index, which)) put(levels_[which], plane, t, *next++);
-    if (deep_ + 1 < levels_.size()) {
-      const std::int64_t across = levels_[deep_].across, i = static_cast<std::int64_t>(index);
-      paste(deep_ + 1, plane, i % across, i / across, s.half);
-    }
+      for (const std::size_t t : tiles_of(index, which)) {
+        const auto row = static_cast<std::int64_t>(t) / levels_[which].across;
+        if (which == 0 && row % (std::int64_t{1} << deep_) == 0) {
+          put(levels_[0], plane, t, *next++);
+          continue;
+        }
+        held_bytes_ += next->size();
+        held_[{which, row}].push_back({plane, t, std::move(*next++)});
+      }
+    if (held_bytes_ > kMostHeld || (i % across == across - 1 && plane + 1 == planes_)) put_held();
+    if (deep_ + 1 < levels_.size()) paste(deep_ + 1, plane, i % across, i / across, s.half);
   }
 
   std::string compression_name() const {
@@ -283,6 +291,13 @@ class TiffWriter {
       throw Error(ErrorCode::TooLarge, "grew past 4 GiB", path_.string(), "report this: the size was misjudged");
   }
 
+  void put_held() {
+    for (const auto& [level_row, tiles] : held_)
+      for (const Held& h : tiles) put(levels_[level_row.first], h.plane, h.tile, h.bytes);
+    held_.clear();
+    held_bytes_ = 0;
+  }
+
   // Puts the quarter that tile (col, row) of the level above became into this level; writes the row of tiles when
   // whole.
   void paste(std::size_t which, std::size_t plane, std::int64_t col, std::int64_t row, const std::vector<float>& half) {
@@ -392,6 +407,14 @@ class TiffWriter {
   std::unique_ptr<ByteSink> sink_;
   std::vector<Level> levels_;
   std::size_t deep_ = 0;  // how many levels a square goes down
+  // Lower rows of squares, by level and row.
+  struct Held {
+    std::size_t plane, tile;
+    std::vector<std::uint8_t> bytes;
+  };
+  static constexpr std::size_t kMostHeld = std::size_t{24} << 20;
+  std::map<std::pair<std::size_t, std::int64_t>, std::vector<Held>> held_;
+  std::size_t held_bytes_ = 0;
   std::uint64_t end_ = 0;
 };
 
@@ -638,10 +661,10 @@ class TiffOutput {
   }
 
   void place(std::size_t square, const std::shared_ptr<void>& made) {
-    const Made& m = *static_cast<Made*>(made.get());
-    writer_.place(0, square, m.values);
-    if (has_uncertainty(planes_)) writer_.place(1, square, m.uncertainty);
-    if (lineage_) lineage_->place(0, square, m.codes);
+    Made& m = *static_cast<Made*>(made.get());
+    writer_.place(0, square, std::move(m.values));
+    if (has_uncertainty(planes_)) writer_.place(1, square, std::move(m.uncertainty));
+    if (lineage_) lineage_->place(0, square, std::move(m.codes));
     measured_.add(m.measure);
   }
 
