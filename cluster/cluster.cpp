@@ -5,6 +5,7 @@
 #include <condition_variable>
 #include <deque>
 #include <exception>
+#include <fcntl.h>
 #include <fmt/format.h>
 #include <list>
 #include <map>
@@ -16,6 +17,7 @@
 #include <tbb/global_control.h>
 #include <tbb/task_arena.h>
 #include <thread>
+#include <unistd.h>
 #include <vector>
 #include <zstd.h>
 
@@ -25,6 +27,7 @@
 #include "katoptra/base/units.hpp"
 
 #include "base/packed.hpp"
+#include "base/scratch.hpp"
 
 namespace katoptra {
 namespace {
@@ -34,7 +37,13 @@ enum class Word : std::uint32_t {
   Want,    // to the first: this many numbers of a run of so many results
   Result,  // to the first: what was made for a number; another number is wanted in its place
   Left,    // to the first: does not help any more, and why
+  Files,   // from the first: those that long pieces go into
   Make,    // from the first: a number
+  Where,   // from the first: places of long pieces that you keep
+  Drop,    // from the first: a number whose pieces are not needed, for another was done sooner
+  Close,   // from the first: all pieces have their places
+  Closed,  // to the first: all pieces are written
+  Failed,  // to the first: could not be written, and why
   Placed,  // from the first, to all: a result that all place, in order
   Done,    // from the first: nothing is left of this run
   Go,      // from the first: its run is another one than yours; leave
@@ -43,7 +52,8 @@ enum class Word : std::uint32_t {
 
 struct Head {
   Word word = Word::Done;
-  std::uint64_t run = 0, number = 0, count = 0;
+  std::uint64_t run = 0, number = 0;
+  std::uint64_t count = 0;  // of a result: how many bytes of it stay with its maker
 };
 struct Message : Head {
   std::vector<std::uint8_t> bytes;
@@ -54,6 +64,8 @@ constexpr int kTag = 1;
 // How long a process that waits sleeps before it looks again; and one that has nothing more to do.
 constexpr auto kNap = std::chrono::milliseconds(1);
 constexpr auto kSleep = std::chrono::milliseconds(20);
+// Rows of tiles wait until they are whole: so much is kept whatever the budget.
+constexpr std::size_t kAlwaysKept = std::size_t{64} << 20;
 
 // The head goes behind the bytes, so that neither side has to move them.
 std::vector<std::uint8_t> with_head(const Head& head, std::vector<std::uint8_t> bytes) {
@@ -133,13 +145,70 @@ std::optional<Message> received() {
   return m;
 }
 
+// Files of the first process that this one writes pieces of.
+class ReachedFiles {
+ public:
+  ReachedFiles() = default;
+  ~ReachedFiles() {
+    for (const Reached& f : files_) ::close(f.descriptor);
+  }
+  ReachedFiles(const ReachedFiles&) = delete;
+  ReachedFiles& operator=(const ReachedFiles&) = delete;
+
+  // Whether all of them are here: another disk may have a folder of the same name.
+  bool open(const std::vector<SharedFile>& files) {
+    for (const SharedFile& f : files) {
+      const int descriptor = ::open(f.path.c_str(), O_RDWR | O_CLOEXEC | O_NOFOLLOW);
+      if (descriptor < 0) return false;
+      files_.push_back({descriptor, f.path});
+      std::vector<std::uint8_t> there(f.mark.size());
+      if (read_descriptor(descriptor, 0, there, f.path) != there.size() || there != f.mark) return false;
+    }
+    return !files.empty();
+  }
+  void write(std::uint64_t file, std::uint64_t offset, std::span<const std::uint8_t> bytes) const {
+    const Reached& f = files_.at(file);
+    write_descriptor(f.descriptor, offset, bytes, f.path);
+  }
+  void close() {
+    for (const Reached& f : std::exchange(files_, {}))
+      if (::close(f.descriptor) != 0) throw Error(ErrorCode::Io, "cannot be written", f.path, "check the disk");
+  }
+
+ private:
+  struct Reached {
+    int descriptor;
+    std::string path;
+  };
+  std::vector<Reached> files_;
+};
+
+std::vector<std::uint8_t> packed_files(const std::vector<SharedFile>& files) {
+  Packer p;
+  p.put(files.size());
+  for (const SharedFile& f : files) {
+    p.put(std::vector<char>(f.path.begin(), f.path.end()));
+    p.put(f.mark);
+  }
+  return std::move(p.bytes);
+}
+std::vector<SharedFile> unpacked_files(std::span<const std::uint8_t> bytes) {
+  Unpacker u(bytes);
+  std::vector<SharedFile> files;
+  for (auto n = u.take<std::size_t>(); n > 0; --n) {
+    const auto path = u.take_all<char>();
+    files.push_back({std::string(path.begin(), path.end()), u.take_all<std::uint8_t>()});
+  }
+  return files;
+}
+
 // Makes results on threads of its own, and keeps what is done until it is asked for.
 class Makers {
  public:
-  // `packs`: for another process.
-  Makers(const SharedWork& work, bool packs)
+  enum class For { Itself, Another, AnotherWithoutPieces };
+  Makers(const SharedWork& work, For whom)
       : work_(work),
-        packs_(packs),
+        for_(whom),
         at_once_(work.at_once > 0 ? static_cast<int>(work.at_once) : thread_count(work.options)),
         allow_(tbb::global_control::max_allowed_parallelism, static_cast<std::size_t>(thread_count(work.options)) + 1),
         // One place more, for the thread that talks: it does not make anything.
@@ -150,10 +219,12 @@ class Makers {
 
   struct Made {
     std::size_t number = 0;
-    std::shared_ptr<void> result;
+    std::shared_ptr<void> result;  // for itself, or because its pieces stay
     std::vector<std::uint8_t> packed;
     std::exception_ptr error;
   };
+  // Before anything is made.
+  void keep_pieces() { for_ = For::AnotherWithoutPieces; }
 
   // One more than are made at once, so that no thread waits for the next number; but none of those that take long, for
   // another process would wait for it.
@@ -169,7 +240,10 @@ class Makers {
         const WithinWork within;
         if (work_.options.progress) work_.options.progress->check();
         m.result = work_.make(number);
-        if (packs_) m.packed = packed(work_, work_.pack(std::exchange(m.result, nullptr)));
+        if (for_ == For::AnotherWithoutPieces)
+          m.packed = work_.long_pieces->pack(m.result);
+        else if (for_ == For::Another)
+          m.packed = packed(work_, work_.pack(std::exchange(m.result, nullptr)));
       } catch (...) {
         m.error = std::current_exception();
       }
@@ -198,7 +272,7 @@ class Makers {
 
  private:
   const SharedWork& work_;
-  bool packs_;
+  For for_;
   int at_once_;
   tbb::global_control allow_;
   tbb::task_arena arena_;
@@ -238,6 +312,7 @@ class Cluster::First {
       if (auto early = std::exchange(helpers_[r].early, {})) hear(std::move(*early), &run);
     try {
       while (run.placed < work.n) step(run);
+      await_pieces(run);
     } catch (...) {
       run.makers.wait();
       end_run();
@@ -251,7 +326,9 @@ class Cluster::First {
                                 made_here_, made_elsewhere_, format_bytes(static_cast<double>(bytes_)));
     // How much of it one process could place in a second: beyond that many bytes a second more of them do not help.
     if (const double s_placing = std::chrono::duration<double>(placing_).count(); s_placing > 0)
-      s += fmt::format("; placed at {} a second", format_bytes(static_cast<double>(placed_) / s_placing));
+      s += fmt::format("; {} written by others; placed at {} a second",
+                       format_bytes(static_cast<double>(written_elsewhere_)),
+                       format_bytes(static_cast<double>(placed_ + written_elsewhere_) / s_placing));
     for (const auto& [rank, why] : why_left_) s += fmt::format("; process {} left: {}", rank, why);
     return s;
   }
@@ -273,26 +350,34 @@ class Cluster::First {
  private:
   struct Helping {
     bool there = false;
-    std::size_t wants = 0;                // numbers that it could take now
-    std::map<std::size_t, Moment> makes;  // those that it was given, and when
-    std::optional<Message> early;         // what it wants of a run that has not begun here
+    std::size_t wants = 0;                 // numbers that it could take now
+    std::map<std::size_t, Moment> makes;   // those that it was given, and when
+    std::optional<Message> early;          // what it wants of a run that has not begun here
+    std::uint64_t keeps = 0;               // bytes of pieces that have no place yet
+    bool writes = false, closing = false;  // pieces, in this run; and has been told to end that
   };
   // What was sent stays packed until its turn comes.
   struct Waiting {
     std::shared_ptr<void> result;
     std::vector<std::uint8_t> bytes;
     bool packed = false;
+    int keeper = 0;  // who keeps its long pieces; 0: they are here
   };
   struct Run {
     Run(const SharedWork& w, std::size_t ranks)
-        : work(w), window(w.in_flight * ranks), makers(w, false), own(makers.wanted()) {}
+        : work(w), window(w.in_flight * ranks), makers(w, Makers::For::Itself), own(makers.wanted()) {
+      if (w.long_pieces && ranks > 1) files = w.long_pieces->files();
+      if (std::any_of(files.begin(), files.end(), [](const SharedFile& f) { return f.path.empty(); })) files.clear();
+    }
     const SharedWork& work;
     std::size_t window;  // how far numbers are handed out beyond what was placed
     std::size_t next = 0, placed = 0;
     std::set<std::size_t> again;    // numbers of helpers that left
     std::set<std::size_t> doubled;  // numbers of helpers that are made here as well
     std::map<std::size_t, Waiting> waiting;
-    std::size_t made_here = 0, sent = 0;  // of those that wait: how many, and how many bytes
+    std::size_t made_here = 0, sent = 0;   // of those that wait: how many, and how many bytes
+    std::vector<SharedFile> files;         // that long pieces go into; none: all travels
+    std::map<std::uint64_t, int> keepers;  // of results that were placed
     Makers makers;
     std::size_t own;  // numbers that this process could take now
     // How long others took, of results that are made on all threads: what takes long is made twice only where one is
@@ -321,7 +406,7 @@ class Cluster::First {
     while (auto made = run.makers.taken()) {
       if (made->error) std::rethrow_exception(made->error);
       if (const auto begun = run.own_since.extract(made->number)) run.took(begun.mapped());
-      if (keep(run, made->number, {std::move(made->result), {}, false})) ++run.made_here;
+      if (keep(run, made->number, {std::move(made->result), {}})) ++run.made_here;
       ++made_here_;
       ++run.own;
       moved = true;
@@ -335,6 +420,8 @@ class Cluster::First {
       if (run.work.to_all) tell_all(run, w);
       const auto began = std::chrono::steady_clock::now();
       run.work.place(run.placed, w.packed ? unpacked(run.work, w.bytes) : std::move(w.result));
+      if (w.keeper > 0) run.keepers.emplace(run.placed, w.keeper);
+      tell_places(run);
       if (w.packed) {
         run.sent -= w.bytes.size();
         placed_ += w.bytes.size();
@@ -358,6 +445,39 @@ class Cluster::First {
                   w.packed ? w.bytes : packed(run.work, run.work.pack(w.result))));
     for (std::size_t r = 1; r < helpers_.size(); ++r)
       if (helpers_[r].there) outbox_.send(static_cast<int>(r), bytes);
+  }
+
+  // Those who keep pieces learn where to write them.
+  void tell_places(Run& run) {
+    if (run.keepers.empty()) return;
+    std::map<int, std::vector<LongPieces::Place>> by_keeper;
+    for (const LongPieces::Place& p : run.work.long_pieces->places()) {
+      const auto keeper = run.keepers.find(p.number);
+      if (keeper == run.keepers.end()) throw Error(ErrorCode::Io, "a piece that another process made was not sent");
+      by_keeper[keeper->second].push_back(p);
+      helpers_[static_cast<std::size_t>(keeper->second)].keeps -= p.size;
+      written_elsewhere_ += p.size;
+    }
+    for (const auto& [rank, places] : by_keeper) {
+      Packer p;
+      p.put(places);
+      send(rank, {.word = Word::Where, .run = run_}, std::move(p.bytes));
+    }
+  }
+  // Until all that others keep is written.
+  void await_pieces(Run& run) {
+    for (std::size_t r = 1; r < helpers_.size(); ++r)
+      if (helpers_[r].writes) {
+        helpers_[r].closing = true;
+        send(static_cast<int>(r), {.word = Word::Close, .run = run_});
+      }
+    while (std::any_of(helpers_.begin(), helpers_.end(), [](const Helping& h) { return h.closing; })) {
+      if (run.work.options.progress) run.work.options.progress->check();
+      if (auto m = received())
+        hear(std::move(*m), &run);
+      else
+        std::this_thread::sleep_for(kNap);
+    }
   }
 
   // The same number may have been made twice.
@@ -397,7 +517,7 @@ class Cluster::First {
         }
       for (std::size_t r = 1; r < helpers_.size(); ++r) {
         Helping& h = helpers_[r];
-        if (h.wants == 0) continue;
+        if (h.wants == 0 || h.keeps > std::max(run.work.options.memory / 4, kAlwaysKept)) continue;
         const auto i = number(run);
         if (!i) return;
         --h.wants;
@@ -419,7 +539,7 @@ class Cluster::First {
         else if (m.number != run->work.n)
           send(m.from, {.word = Word::Go});
         else
-          h.wants = m.count;
+          begin_helping(m, *run);
         break;
       case Word::Result:
         ++made_elsewhere_;
@@ -430,8 +550,21 @@ class Cluster::First {
           h.makes.erase(made);
         }
         ++h.wants;
-        if (const std::size_t size = m.bytes.size(); keep(*run, m.number, {nullptr, std::move(m.bytes), true}))
+        if (m.count > 0) h.writes = true;
+        if (const std::size_t size = m.bytes.size();
+            keep(*run, m.number, {nullptr, std::move(m.bytes), true, m.count > 0 ? m.from : 0})) {
           run->sent += size;
+          h.keeps += m.count;
+        } else if (m.count > 0) {
+          send(m.from, {.word = Word::Drop, .run = run_, .number = m.number});
+        }
+        break;
+      case Word::Closed:
+        if (run && m.run == run_) h.closing = false;
+        break;
+      case Word::Failed:
+        if (run && m.run == run_)
+          throw Error(ErrorCode::Io, std::string(m.bytes.begin(), m.bytes.end()), fmt::format("process {}", m.from));
         break;
       case Word::Left:
         h.there = false;
@@ -447,12 +580,19 @@ class Cluster::First {
     }
   }
 
+  void begin_helping(const Message& m, Run& run) {
+    Helping& h = helpers_[static_cast<std::size_t>(m.from)];
+    h.wants = m.count;
+    if (!run.files.empty()) send(m.from, {.word = Word::Files, .run = run_}, packed_files(run.files));
+  }
+
   void end_run() {
     for (std::size_t r = 1; r < helpers_.size(); ++r) {
       Helping& h = helpers_[r];
       // Those that have not come yet are told when they ask.
-      if (h.wants > 0 || !h.makes.empty()) send(static_cast<int>(r), {.word = Word::Done, .run = run_});
-      h.wants = 0;
+      if (h.wants > 0 || h.writes || !h.makes.empty()) send(static_cast<int>(r), {.word = Word::Done, .run = run_});
+      h.wants = h.keeps = 0;
+      h.writes = h.closing = false;
       h.makes.clear();
     }
   }
@@ -461,7 +601,7 @@ class Cluster::First {
   std::vector<Helping> helpers_;  // by rank; the first is not used
   Outbox outbox_;
   std::map<int, std::string> why_left_;  // by rank, of those that could not help any more
-  std::uint64_t made_here_ = 0, made_elsewhere_ = 0, bytes_ = 0, placed_ = 0;
+  std::uint64_t made_here_ = 0, made_elsewhere_ = 0, bytes_ = 0, placed_ = 0, written_elsewhere_ = 0;
   std::chrono::steady_clock::duration placing_{};
 };
 
@@ -472,37 +612,15 @@ class Cluster::Helper {
   void share(const SharedWork& work) {
     if (left_) throw Error(ErrorCode::Cancelled, "does not help any more");
     ++run_;
-    Makers makers(work, true);
-    std::size_t placed = 0;
-    send(0, {.word = Word::Want, .run = run_, .number = work.n, .count = makers.wanted()});
-    while (true) {
-      bool moved = false;
-      if (const auto m = received()) {
-        moved = true;
-        if (m->word == Word::Go) throw Error(ErrorCode::Cancelled, "the first process does something else");
-        if (m->word == Word::Done && m->run == run_) {
-          if (work.to_all && placed < work.n)
-            throw Error(ErrorCode::Cancelled, "the first process does something else");
-          return;
-        }
-        if (m->word == Word::Placed && m->run == run_) {
-          work.place(m->number, unpacked(work, m->bytes));
-          ++placed;
-        }
-        if (m->word == Word::Make && m->run == run_) makers.make(m->number);
-      }
-      while (auto made = makers.taken()) {
-        moved = true;
-        if (made->error) {
-          leave(reason(made->error));
-          std::rethrow_exception(made->error);
-        }
-        outbox_.send(0, std::make_shared<const std::vector<std::uint8_t>>(with_head(
-                            {.word = Word::Result, .run = run_, .number = made->number}, std::move(made->packed))));
-      }
-      outbox_.waiting();  // lets go of what has arrived
-      if (!moved) makers.nap();
+    Run run(work);
+    send(0, {.word = Word::Want, .run = run_, .number = work.n, .count = run.makers.wanted()});
+    try {
+      help(run);
+    } catch (...) {
+      if (run.writes) tell_failed();
+      throw;
     }
+    if (run.error) std::rethrow_exception(run.error);
   }
   void leave(const std::string& why) {
     if (!std::exchange(left_, true)) send(0, {.word = Word::Left}, {why.begin(), why.end()});
@@ -517,6 +635,110 @@ class Cluster::Helper {
   }
 
  private:
+  struct Kept {
+    std::shared_ptr<void> result;
+    std::uint64_t bytes = 0;  // that have no place yet
+  };
+  struct Run {
+    explicit Run(const SharedWork& w) : work(w), makers(w, Makers::For::Another) {}
+    const SharedWork& work;
+    Makers makers;
+    std::size_t placed = 0;
+    ReachedFiles files;
+    std::map<std::uint64_t, Kept> kept;  // by number
+    bool writes = false;                 // is waited for until all that it kept is written
+    std::exception_ptr error;
+  };
+
+  void help(Run& run) {
+    while (true) {
+      bool moved = false;
+      if (auto m = received()) {
+        moved = true;
+        if (m->word == Word::Go) throw Error(ErrorCode::Cancelled, "the first process does something else");
+        if (m->run == run_ && !hear(*m, run)) break;
+      }
+      while (auto made = run.makers.taken()) {
+        moved = true;
+        tell(std::move(*made), run);
+      }
+      outbox_.waiting();  // lets go of what has arrived
+      if (!moved) run.makers.nap();
+    }
+  }
+
+  // False: the run is over.
+  bool hear(const Message& m, Run& run) {
+    switch (m.word) {
+      case Word::Files:
+        if (run.files.open(unpacked_files(m.bytes))) run.makers.keep_pieces();
+        break;
+      case Word::Make:
+        if (!left_) run.makers.make(m.number);
+        break;
+      case Word::Where:
+        for (Unpacker u(m.bytes); const auto& p : u.take_all<LongPieces::Place>()) write(p, run);
+        break;
+      case Word::Drop:
+        run.kept.erase(m.number);
+        break;
+      case Word::Close:
+        written([&] { run.files.close(); });
+        send(0, {.word = Word::Closed, .run = run_});
+        break;
+      case Word::Placed:
+        run.work.place(m.number, unpacked(run.work, m.bytes));
+        ++run.placed;
+        break;
+      case Word::Done:
+        if (run.work.to_all && run.placed < run.work.n)
+          throw Error(ErrorCode::Cancelled, "the first process does something else");
+        return false;
+      default:
+        break;
+    }
+    return true;
+  }
+
+  // Who cannot go on making still writes what it keeps.
+  void tell(Makers::Made made, Run& run) {
+    if (made.error) {
+      leave(reason(made.error));
+      if (!run.writes) std::rethrow_exception(made.error);
+      run.error = made.error;
+      return;
+    }
+    std::uint64_t stays = 0;
+    if (made.result) {
+      stays = run.work.long_pieces->size(made.result);
+      run.writes = true;
+      run.kept[made.number] = {std::move(made.result), stays};
+    }
+    outbox_.send(
+        0, std::make_shared<const std::vector<std::uint8_t>>(with_head(
+               {.word = Word::Result, .run = run_, .number = made.number, .count = stays}, std::move(made.packed))));
+  }
+
+  void write(const LongPieces::Place& p, Run& run) {
+    const auto kept = run.kept.find(p.number);
+    if (kept == run.kept.end()) throw Error(ErrorCode::Io, "a place was sent for what is not kept here");
+    written([&] { run.files.write(p.file, p.offset, run.work.long_pieces->bytes(kept->second.result, p.piece)); });
+    if ((kept->second.bytes -= p.size) == 0) run.kept.erase(kept);
+  }
+  template <class Write>
+  void written(const Write& write) {
+    try {
+      write();
+    } catch (const Error&) {
+      tell_failed();
+    }
+  }
+  // What went wrong, inside of a catch: the first process cannot go on without what this one keeps.
+  void tell_failed() const {
+    const std::string why = reason(std::current_exception());
+    send(0, {.word = Word::Failed, .run = run_}, {why.begin(), why.end()});
+  }
+
   std::uint64_t run_ = 0;
   bool left_ = false;
   Outbox outbox_;

@@ -6,6 +6,7 @@
 #include <cstdint>
 #include <functional>
 #include <memory>
+#include <optional>
 #include <span>
 #include <string>
 #include <vector>
@@ -13,6 +14,28 @@
 #include "katoptra/base/run_options.hpp"
 
 namespace katoptra {
+
+// A file that is being written and that other processes may reach: where it lies meanwhile, and what stands at its
+// beginning, by which they know it.
+struct SharedFile {
+  std::string path;
+  std::vector<std::uint8_t> mark;
+};
+
+// What is long in a result need not travel when it ends in files that all processes reach: it stays with its maker, who
+// writes it where the first process says.
+struct LongPieces {
+  struct Place {
+    std::uint64_t number = 0, piece = 0;  // of which result, which of its pieces
+    std::uint64_t file = 0, offset = 0, size = 0;
+  };
+  std::function<std::vector<SharedFile>()> files;  // in the first; one without a path: nothing can be kept back
+  // As SharedWork::pack, with sizes in the place of pieces.
+  std::function<std::vector<std::uint8_t>(const std::shared_ptr<void>& result)> pack;
+  std::function<std::vector<Place>()> places;  // in the first: those that became known since it was asked last
+  std::function<std::span<const std::uint8_t>(const std::shared_ptr<void>& result, std::uint64_t piece)> bytes;
+  std::function<std::uint64_t(const std::shared_ptr<void>& result)> size;  // of all pieces together
+};
 
 // The work of parallel_ordered, with results that can go from one process to another.
 struct SharedWork {
@@ -25,6 +48,7 @@ struct SharedWork {
   std::function<void(std::size_t, std::shared_ptr<void>)> place;  // in the first process only, or in all
   std::function<std::vector<std::uint8_t>(const std::shared_ptr<void>& result)> pack;
   std::function<std::shared_ptr<void>(std::span<const std::uint8_t>)> unpack;
+  std::optional<LongPieces> long_pieces = std::nullopt;
 };
 
 class Ranks {

@@ -10,6 +10,7 @@
 #include <filesystem>
 #include <functional>
 #include <memory>
+#include <optional>
 #include <span>
 #include <string>
 #include <vector>
@@ -49,6 +50,13 @@ class ByteSink {
  public:
   virtual ~ByteSink() = default;
   virtual void write_at(std::uint64_t offset, std::span<const std::uint8_t> bytes) = 0;
+  // Lets other processes write into it, too, before anything is: where it lies meanwhile, and what now stands at its
+  // beginning, by which they know it and which is written over later. Nothing for what lies nowhere.
+  struct Meeting {
+    std::filesystem::path path;
+    std::vector<std::uint8_t> mark;
+  };
+  virtual std::optional<Meeting> meet() { return std::nullopt; }
   // Makes the whole thing appear under its name. Without it, nothing is left behind.
   virtual void commit() = 0;
 };

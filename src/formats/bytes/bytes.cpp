@@ -10,6 +10,7 @@
 #include <map>
 #include <mutex>
 #include <optional>
+#include <random>
 #include <set>
 #include <string_view>
 #include <sys/file.h>
@@ -224,6 +225,17 @@ class FileSink final : public ByteSink {
   }
   void write_at(std::uint64_t offset, std::span<const std::uint8_t> bytes) override {
     write_descriptor(fd_, offset, bytes, path_.string());
+  }
+  std::optional<Meeting> meet() override {
+    std::random_device random;
+    std::vector<std::uint8_t> mark(16);
+    for (std::uint8_t& b : mark) b = static_cast<std::uint8_t>(random());
+    write_at(0, mark);
+    std::error_code ec;
+    const fs::path place = fs::absolute(part_, ec);
+    // On a disk of a network others see only what was sent there.
+    if (ec || ::fsync(fd_) != 0) return std::nullopt;
+    return Meeting{place, mark};
   }
   void commit() override {
     const int closed = ::close(std::exchange(fd_, -1));

@@ -7,6 +7,7 @@
 // squares, or until too much waits, as of the widest surfaces. The size of the directories is known from the frame, so
 // their place is kept free and filled in at the end.
 #include <algorithm>
+#include <array>
 #include <cmath>
 #include <cstring>
 #include <fmt/format.h>
@@ -138,9 +139,14 @@ class TiffWriter {
     return tiles;
   }
 
-  // A tile as it stands in the file, and halved for the next level: a quarter of a tile.
-  struct Tile {
+  // A tile as it stands in the file. Of one that another process keeps and writes only its size is known here.
+  struct Packed {
     std::vector<std::uint8_t> bytes;
+    std::uint64_t size = 0;
+  };
+  // That, and the tile halved for the next level: a quarter of a tile.
+  struct Tile {
+    Packed packed;
     std::vector<float> half;
   };
   // `values`: one whole tile, voids beyond the frame.
@@ -148,14 +154,14 @@ class TiffWriter {
 
   // The tiles of all levels of a square, and half of the one that it ends in.
   struct Square {
-    std::vector<std::vector<std::uint8_t>> tiles;
+    std::vector<Packed> tiles;
     std::vector<float> half;
   };
   // `tiles`: those of the square at full size.
   Square square(std::size_t index, std::vector<Tile> tiles) const {
     Square s;
     for (std::size_t which = 0;; ++which) {
-      for (Tile& t : tiles) s.tiles.push_back(std::move(t.bytes));
+      for (Tile& t : tiles) s.tiles.push_back(std::move(t.packed));
       if (which == deep_) break;
       tiles = overviews_of(index, which, tiles);
     }
@@ -166,20 +172,30 @@ class TiffWriter {
   // `plane`: 0 for values, 1 for their uncertainty.
   void place(std::size_t plane, std::size_t index, Square s) {
     const std::int64_t across = levels_[deep_].across, i = static_cast<std::int64_t>(index);
-    auto next = s.tiles.begin();
+    std::size_t next = 0;
     for (std::size_t which = 0; which <= deep_; ++which)
       for (const std::size_t t : tiles_of(index, which)) {
         const auto row = static_cast<std::int64_t>(t) / levels_[which].across;
         if (which == 0 && row % (std::int64_t{1} << deep_) == 0) {
-          put(levels_[0], plane, t, *next++);
+          put(levels_[0], plane, t, s.tiles.at(next), {index, next});
+          ++next;
           continue;
         }
-        held_bytes_ += next->size();
-        held_[{which, row}].push_back({plane, t, std::move(*next++)});
+        held_bytes_ += s.tiles.at(next).size;
+        held_[{which, row}].push_back({plane, t, std::move(s.tiles[next]), {index, next}});
+        ++next;
       }
     if (held_bytes_ > kMostHeld || (i % across == across - 1 && plane + 1 == planes_)) put_held();
     if (deep_ + 1 < levels_.size()) paste(deep_ + 1, plane, i % across, i / across, s.half);
   }
+
+  std::optional<ByteSink::Meeting> meet() { return sink_->meet(); }
+  // Where tiles belong that others keep, of those that were placed since this was asked last.
+  struct Elsewhere {
+    std::size_t square, plane, tile;
+    std::uint64_t offset, size;
+  };
+  std::vector<Elsewhere> taken_elsewhere() { return std::exchange(elsewhere_, {}); }
 
   std::string compression_name() const {
     const std::string codec = coding_.compression == tiff::kZstd   ? "ZSTD"
@@ -225,7 +241,8 @@ class TiffWriter {
 
   Tile tile_of(std::size_t which, const float* values) const {
     Tile t;
-    t.bytes = packed_tile(values, edge(), target_, which == 0 ? coding_ : overview_coding_, path_.string());
+    t.packed.bytes = packed_tile(values, edge(), target_, which == 0 ? coding_ : overview_coding_, path_.string());
+    t.packed.size = t.packed.bytes.size();
     if (which + 1 < levels_.size()) t.half = halved(values);
     return t;
   }
@@ -280,20 +297,27 @@ class TiffWriter {
     return n ? sum / static_cast<float>(n) : kVoid;
   }
 
-  void put(Level& level, std::size_t plane, std::size_t index, std::span<const std::uint8_t> encoded) {
+  // Which tile of which square it is.
+  struct Piece {
+    std::size_t square, tile;
+  };
+  void put(Level& level, std::size_t plane, std::size_t index, const Packed& packed, const Piece& piece) {
     index += plane * static_cast<std::size_t>(level.across * level.down);
     end_ += end_ & 1;  // TIFF wants data at even places
-    sink_->write_at(end_, encoded);
+    if (packed.bytes.empty())
+      elsewhere_.push_back({piece.square, plane, piece.tile, end_, packed.size});
+    else
+      sink_->write_at(end_, packed.bytes);
     level.offsets[index] = end_;
-    level.counts[index] = encoded.size();
-    end_ += encoded.size();
+    level.counts[index] = packed.size;
+    end_ += packed.size;
     if (!big_ && end_ > 0xFFFFFFF0u)
       throw Error(ErrorCode::TooLarge, "grew past 4 GiB", path_.string(), "report this: the size was misjudged");
   }
 
   void put_held() {
     for (const auto& [level_row, tiles] : held_)
-      for (const Held& h : tiles) put(levels_[level_row.first], h.plane, h.tile, h.bytes);
+      for (const Held& h : tiles) put(levels_[level_row.first], h.plane, h.tile, h.packed, h.piece);
     held_.clear();
     held_bytes_ = 0;
   }
@@ -320,7 +344,7 @@ class TiffWriter {
       });
       for (std::size_t i = 0; i < finished.size(); ++i) {
         const std::int64_t t = first + static_cast<std::int64_t>(i);
-        put(l, plane, static_cast<std::size_t>(strip.row * l.across + t), finished[i].bytes);
+        put(l, plane, static_cast<std::size_t>(strip.row * l.across + t), finished[i].packed, {});
         if (which + 1 < levels_.size()) paste(which + 1, plane, t, strip.row, finished[i].half);
       }
     }
@@ -410,11 +434,13 @@ class TiffWriter {
   // Lower rows of squares, by level and row.
   struct Held {
     std::size_t plane, tile;
-    std::vector<std::uint8_t> bytes;
+    Packed packed;
+    Piece piece;
   };
   static constexpr std::size_t kMostHeld = std::size_t{24} << 20;
   std::map<std::pair<std::size_t, std::int64_t>, std::vector<Held>> held_;
   std::size_t held_bytes_ = 0;
+  std::vector<Elsewhere> elsewhere_;
   std::uint64_t end_ = 0;
 };
 
@@ -506,7 +532,12 @@ struct MadeTile : Planewise<TiffWriter::Tile> {
 };
 struct Made : Planewise<TiffWriter::Square> {
   TileMeasure measure;
+  std::array<const TiffWriter::Square*, 3> squares() const { return {&values, &uncertainty, &codes}; }
 };
+
+// Which piece of a result: of the square of so many an output, in the order of Made::squares, this tile.
+constexpr int kTileBits = 32;
+std::uint64_t piece_of(std::size_t square, std::size_t tile) { return (std::uint64_t{square} << kTileBits) | tile; }
 
 // Cells on their way to another process: packed at once, for a network is slower than that.
 void pack_cells(std::span<const float> cells, Packer& to) {
@@ -529,6 +560,32 @@ std::vector<float> unpacked_cells(Unpacker& from) {
   if (!tiff::decompress(packed, tiff::kZstd, bytes)) throw Error(ErrorCode::Io, "what another process sent is damaged");
   tiff::decode_floating_point(bytes.data(), static_cast<std::int64_t>(n), 1, sizeof(float));
   return cells;
+}
+
+// As it travels; without its tiles, when they stay here.
+void pack(const Made& m, bool tiles_stay, Packer& to) {
+  for (const TiffWriter::Square* s : m.squares()) {
+    to.put(s->tiles.size());
+    for (const TiffWriter::Packed& tile : s->tiles) {
+      to.put(tile.size);
+      to.put(tiles_stay ? std::vector<std::uint8_t>() : tile.bytes);
+    }
+    pack_cells(s->half, to);
+  }
+  to.put(m.measure);
+}
+
+std::shared_ptr<Made> unpack(Unpacker& from) {
+  auto m = std::make_shared<Made>();
+  for (auto* s : {&m->values, &m->uncertainty, &m->codes}) {
+    for (auto n = from.take<std::size_t>(); n > 0; --n) {
+      const auto size = from.take<std::uint64_t>();
+      s->tiles.push_back({from.take_all<std::uint8_t>(), size});
+    }
+    s->half = unpacked_cells(from);
+  }
+  m->measure = from.take<TileMeasure>();
+  return m;
 }
 
 void measure(const Block& block, const Window& inside, TileMeasure& m) {
@@ -646,7 +703,7 @@ class TiffOutput {
   }
 
   // Of all its tiles, in their order.
-  std::shared_ptr<void> joined(std::size_t square, std::vector<MadeTile> tiles) const {
+  std::shared_ptr<Made> joined(std::size_t square, std::vector<MadeTile> tiles) const {
     auto made = std::make_shared<Made>();
     const auto all_of = [&](TiffWriter::Tile Planewise<TiffWriter::Tile>::*which) {
       std::vector<TiffWriter::Tile> of;
@@ -660,32 +717,31 @@ class TiffOutput {
     return made;
   }
 
-  void place(std::size_t square, const std::shared_ptr<void>& made) {
-    Made& m = *static_cast<Made*>(made.get());
+  void place(std::size_t square, const std::shared_ptr<Made>& made) {
+    Made& m = *made;
     writer_.place(0, square, std::move(m.values));
     if (has_uncertainty(planes_)) writer_.place(1, square, std::move(m.uncertainty));
     if (lineage_) lineage_->place(0, square, std::move(m.codes));
     measured_.add(m.measure);
   }
 
-  // As it travels.
-  void pack(const std::shared_ptr<void>& made, Packer& to) const {
-    const Made& m = *static_cast<const Made*>(made.get());
-    for (const auto* s : {&m.values, &m.uncertainty, &m.codes}) {
-      to.put(s->tiles.size());
-      for (const auto& tile : s->tiles) to.put(tile);
-      pack_cells(s->half, to);
+  // Files that others may reach.
+  void share_files(std::vector<SharedFile>& files) {
+    for (TiffWriter* w : writers()) {
+      const auto m = w->meet();
+      files.push_back(m ? SharedFile{m->path.string(), m->mark} : SharedFile{});
     }
-    to.put(m.measure);
   }
-  std::shared_ptr<void> unpack(Unpacker& from) const {
-    auto m = std::make_shared<Made>();
-    for (auto* s : {&m->values, &m->uncertainty, &m->codes}) {
-      for (auto n = from.take<std::size_t>(); n > 0; --n) s->tiles.push_back(from.take_all<std::uint8_t>());
-      s->half = unpacked_cells(from);
-    }
-    m->measure = from.take<TileMeasure>();
-    return m;
+  // `which`: of how many outputs it is.
+  void take_places(std::size_t which, std::vector<LongPieces::Place>& all) {
+    const std::vector<TiffWriter*> files = writers();
+    for (std::size_t f = 0; f < files.size(); ++f)
+      for (const TiffWriter::Elsewhere& e : files[f]->taken_elsewhere())
+        all.push_back({.number = e.square,
+                       .piece = piece_of(3 * which + (f == 1 ? 2 : e.plane), e.tile),
+                       .file = files.size() * which + f,
+                       .offset = e.offset,
+                       .size = e.size});
   }
 
   WriteReport finish() {
@@ -720,6 +776,10 @@ class TiffOutput {
   }
 
  private:
+  std::vector<TiffWriter*> writers() {
+    return lineage_ ? std::vector{&writer_, lineage_.get()} : std::vector{&writer_};
+  }
+
   Grid grid_;
   fs::path path_;
   WriteOptions options_;
@@ -732,12 +792,101 @@ class TiffOutput {
 };
 
 // How many squares of so many tiles may wait for their turn.
-std::size_t squares_in_flight(const WriteOptions& options, std::size_t files, std::size_t tiles) {
+std::size_t squares_in_flight(const WriteOptions& options, std::size_t tiles) {
   // Packed no better than plain, with their overviews.
-  const double bytes = 16.0 / 3 * options.tile * options.tile * static_cast<double>(tiles * files);
+  const double bytes = 16.0 / 3 * options.tile * options.tile * static_cast<double>(tiles);
   return std::clamp<std::size_t>(static_cast<std::size_t>(static_cast<double>(options.run.memory) / 4 / bytes), 1,
                                  static_cast<std::size_t>(4 * thread_count(options.run)));
 }
+
+// Files of the same cells, made together.
+class TiffOutputs {
+ public:
+  using Hold = std::function<std::shared_ptr<void>(const Window& tile)>;
+  // `hold`: keeps what a tile of each is made of, while it lives.
+  TiffOutputs(std::vector<std::unique_ptr<TiffOutput>> outputs, const WriteOptions& options, Hold hold)
+      : outputs_(std::move(outputs)), options_(options), hold_(std::move(hold)) {}
+
+  std::vector<WriteReport> write() {
+    const std::size_t tiles = outputs_[0]->tiles_of(0).size() * (outputs_.size() + (hold_ ? 1 : 0));
+    share_ordered({.n = outputs_[0]->squares(),
+                   .in_flight = squares_in_flight(options_, tiles),
+                   .options = options_.run,
+                   .make = [&](std::size_t i) { return make(i); },
+                   .place =
+                       [&](std::size_t i, const std::shared_ptr<void>& result) {
+                         for (std::size_t k = 0; k < outputs_.size(); ++k) outputs_[k]->place(i, parts(result)[k]);
+                       },
+                   .pack = [&](const std::shared_ptr<void>& result) { return packed(result, false); },
+                   .unpack = [&](std::span<const std::uint8_t> bytes) { return unpacked(bytes); },
+                   .long_pieces = long_pieces()});
+    std::vector<WriteReport> reports;
+    for (const auto& o : outputs_) reports.push_back(o->finish());
+    return reports;
+  }
+
+ private:
+  using Parts = std::vector<std::shared_ptr<Made>>;
+  static Parts& parts(const std::shared_ptr<void>& result) { return *static_cast<Parts*>(result.get()); }
+
+  std::shared_ptr<void> make(std::size_t square) const {
+    const std::vector<std::size_t> tiles = outputs_[0]->tiles_of(square);
+    std::vector<std::vector<MadeTile>> made(outputs_.size(), std::vector<MadeTile>(tiles.size()));
+    parallel_within(tiles.size(), [&](std::size_t t) {
+      std::shared_ptr<void> held;
+      if (hold_ && !std::all_of(outputs_.begin(), outputs_.end(), [&](const auto& o) { return o->has_read(tiles[t]); }))
+        held = hold_(outputs_[0]->tile_window(tiles[t]));
+      for (std::size_t k = 0; k < outputs_.size(); ++k) made[k][t] = outputs_[k]->make(tiles[t]);
+    });
+    auto all = std::make_shared<Parts>();
+    for (std::size_t k = 0; k < outputs_.size(); ++k) all->push_back(outputs_[k]->joined(square, std::move(made[k])));
+    return all;
+  }
+
+  std::vector<std::uint8_t> packed(const std::shared_ptr<void>& result, bool tiles_stay) const {
+    Packer p;
+    for (const auto& made : parts(result)) pack(*made, tiles_stay, p);
+    return std::move(p.bytes);
+  }
+  std::shared_ptr<void> unpacked(std::span<const std::uint8_t> bytes) const {
+    Unpacker from(bytes);
+    auto all = std::make_shared<Parts>();
+    while (all->size() < outputs_.size()) all->push_back(unpack(from));
+    return all;
+  }
+
+  LongPieces long_pieces() {
+    return {.files =
+                [&] {
+                  std::vector<SharedFile> files;
+                  for (const auto& o : outputs_) o->share_files(files);
+                  return files;
+                },
+            .pack = [&](const std::shared_ptr<void>& result) { return packed(result, true); },
+            .places =
+                [&] {
+                  std::vector<LongPieces::Place> all;
+                  for (std::size_t k = 0; k < outputs_.size(); ++k) outputs_[k]->take_places(k, all);
+                  return all;
+                },
+            .bytes = [](const std::shared_ptr<void>& result, std::uint64_t piece) -> std::span<const std::uint8_t> {
+              const std::size_t square = piece >> kTileBits, tile = piece & ((std::uint64_t{1} << kTileBits) - 1);
+              return parts(result).at(square / 3)->squares()[square % 3]->tiles.at(tile).bytes;
+            },
+            .size =
+                [](const std::shared_ptr<void>& result) {
+                  std::uint64_t bytes = 0;
+                  for (const auto& made : parts(result))
+                    for (const TiffWriter::Square* s : made->squares())
+                      for (const TiffWriter::Packed& t : s->tiles) bytes += t.size;
+                  return bytes;
+                }};
+  }
+
+  std::vector<std::unique_ptr<TiffOutput>> outputs_;
+  WriteOptions options_;
+  Hold hold_;
+};
 
 }  // namespace
 
@@ -771,30 +920,9 @@ WriteOptions with_tried_coding(const Grid& given, const fs::path& path, const Wr
 WriteReport write_tiff(const Grid& given, const fs::path& path, const WriteOptions& options) {
   require_possible(path, options);
   const Grid grid = with_room_for_uncertainty(given, options);
-  TiffOutput output(grid, path, options);
-  share_ordered({.n = output.squares(),
-                 .in_flight = squares_in_flight(options, 1, output.tiles_of(0).size()),
-                 .options = options.run,
-                 .make =
-                     [&](std::size_t i) {
-                       const std::vector<std::size_t> tiles = output.tiles_of(i);
-                       std::vector<MadeTile> made(tiles.size());
-                       parallel_within(tiles.size(), [&](std::size_t t) { made[t] = output.make(tiles[t]); });
-                       return output.joined(i, std::move(made));
-                     },
-                 .place = [&](std::size_t i, const std::shared_ptr<void>& made) { output.place(i, made); },
-                 .pack =
-                     [&](const std::shared_ptr<void>& made) {
-                       Packer p;
-                       output.pack(made, p);
-                       return std::move(p.bytes);
-                     },
-                 .unpack =
-                     [&](std::span<const std::uint8_t> bytes) {
-                       Unpacker u(bytes);
-                       return output.unpack(u);
-                     }});
-  return output.finish();
+  std::vector<std::unique_ptr<TiffOutput>> one;
+  one.push_back(std::make_unique<TiffOutput>(grid, path, options));
+  return TiffOutputs(std::move(one), options, nullptr).write()[0];
 }
 
 // A tile of the surface is read and held while every file's tile is made of it.
@@ -823,45 +951,9 @@ std::vector<WriteReport> write_tiffs(const Grid& surface, const std::vector<Grid
       outputs.push_back(
           std::make_unique<TiffOutput>(grids[i], targets[i].path, with_agreed_facts(options, grids[i].info())));
   }
-  using Parts = std::vector<std::shared_ptr<void>>;
-  share_ordered(
-      {.n = outputs[0]->squares(),
-       .in_flight = squares_in_flight(options, targets.size() + 1, outputs[0]->tiles_of(0).size()),
-       .options = options.run,
-       .make = [&](std::size_t i) -> std::shared_ptr<void> {
-         const std::vector<std::size_t> tiles = outputs[0]->tiles_of(i);
-         std::vector<std::vector<MadeTile>> made(outputs.size(), std::vector<MadeTile>(tiles.size()));
-         parallel_within(tiles.size(), [&](std::size_t t) {
-           std::unique_ptr<SharedReading::Hold> held;
-           if (!std::all_of(outputs.begin(), outputs.end(), [&](const auto& o) { return o->has_read(tiles[t]); }))
-             held = shared.hold(outputs[0]->tile_window(tiles[t]), planes);
-           for (std::size_t k = 0; k < outputs.size(); ++k) made[k][t] = outputs[k]->make(tiles[t]);
-         });
-         auto parts = std::make_shared<Parts>();
-         for (std::size_t k = 0; k < outputs.size(); ++k) parts->push_back(outputs[k]->joined(i, std::move(made[k])));
-         return parts;
-       },
-       .place =
-           [&](std::size_t i, const std::shared_ptr<void>& result) {
-             const Parts& parts = *static_cast<Parts*>(result.get());
-             for (std::size_t k = 0; k < outputs.size(); ++k) outputs[k]->place(i, parts[k]);
-           },
-       .pack =
-           [&](const std::shared_ptr<void>& result) {
-             const Parts& parts = *static_cast<Parts*>(result.get());
-             Packer p;
-             for (std::size_t k = 0; k < outputs.size(); ++k) outputs[k]->pack(parts[k], p);
-             return std::move(p.bytes);
-           },
-       .unpack = [&](std::span<const std::uint8_t> bytes) -> std::shared_ptr<void> {
-         Unpacker from(bytes);
-         auto parts = std::make_shared<Parts>();
-         for (const auto& o : outputs) parts->push_back(o->unpack(from));
-         return parts;
-       }});
-  std::vector<WriteReport> reports;
-  for (const auto& o : outputs) reports.push_back(o->finish());
-  return reports;
+  return TiffOutputs(std::move(outputs), options,
+                     [&](const Window& tile) -> std::shared_ptr<void> { return shared.hold(tile, planes); })
+      .write();
 }
 
 }  // namespace katoptra
