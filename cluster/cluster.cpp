@@ -361,20 +361,28 @@ class Cluster::First {
     std::shared_ptr<void> result;
     std::vector<std::uint8_t> bytes;
     bool packed = false;
-    int keeper = 0;  // who keeps its long pieces; 0: they are here
+    int keeper = 0;            // who keeps its long pieces; 0: they are here
+    std::uint64_t pieces = 0;  // bytes of those of the first
   };
   struct Run {
     Run(const SharedWork& w, std::size_t ranks)
-        : work(w), window(w.in_flight * ranks), makers(w, Makers::For::Itself), own(makers.wanted()) {
+        : work(w),
+          window(std::max(w.in_flight * ranks, 2 * w.row)),
+          share((w.row + ranks - 1) / ranks),
+          makers(w, Makers::For::Itself),
+          own(makers.wanted()) {
       if (w.long_pieces && ranks > 1) files = w.long_pieces->files();
       if (std::any_of(files.begin(), files.end(), [](const SharedFile& f) { return f.path.empty(); })) files.clear();
     }
     const SharedWork& work;
     std::size_t window;  // how far numbers are handed out beyond what was placed
+    std::size_t share;   // of a row, for each process
     std::size_t next = 0, placed = 0;
+    std::set<std::size_t> open;     // numbers within the window that nobody has
     std::set<std::size_t> again;    // numbers of helpers that left
     std::set<std::size_t> doubled;  // numbers of helpers that are made here as well
     std::map<std::size_t, Waiting> waiting;
+    std::uint64_t kept_here = 0;           // bytes of long pieces of what was made here and waits
     std::size_t made_here = 0, sent = 0;   // of those that wait: how many, and how many bytes
     std::vector<SharedFile> files;         // that long pieces go into; none: all travels
     std::map<std::uint64_t, int> keepers;  // of results that were placed
@@ -406,7 +414,11 @@ class Cluster::First {
     while (auto made = run.makers.taken()) {
       if (made->error) std::rethrow_exception(made->error);
       if (const auto begun = run.own_since.extract(made->number)) run.took(begun.mapped());
-      if (keep(run, made->number, {std::move(made->result), {}})) ++run.made_here;
+      const std::uint64_t pieces = run.work.long_pieces ? run.work.long_pieces->size(made->result) : 0;
+      if (keep(run, made->number, {std::move(made->result), {}, false, 0, pieces})) {
+        ++run.made_here;
+        run.kept_here += pieces;
+      }
       ++made_here_;
       ++run.own;
       moved = true;
@@ -428,6 +440,7 @@ class Cluster::First {
         placing_ += std::chrono::steady_clock::now() - began;
       } else {
         --run.made_here;
+        run.kept_here -= w.pieces;
       }
       ++run.placed;
       moved = true;
@@ -485,17 +498,25 @@ class Cluster::First {
     return number >= run.placed && run.waiting.try_emplace(number, std::move(result)).second;
   }
 
-  // The next number, if one may be begun: what waits for its turn must find room.
-  static std::optional<std::size_t> number(Run& run) {
+  // The next number for a process, if one may be begun: what waits for its turn must find room.
+  static std::optional<std::size_t> number(Run& run, std::size_t rank) {
     if (!run.again.empty()) return run.again.extract(run.again.begin()).value();
-    if (run.next < run.work.n && run.next < run.placed + run.window && run.sent < run.work.options.memory / 4)
-      return run.next++;
-    return std::nullopt;
+    while (run.next < run.work.n && run.next < run.placed + run.window) run.open.insert(run.next++);
+    if (run.open.empty() || run.sent >= run.work.options.memory / 4) return std::nullopt;
+    auto it = run.open.begin();
+    if (run.work.row > 0)
+      it = std::find_if(it, run.open.end(), [&](std::size_t i) { return i % run.work.row / run.share == rank; });
+    // Rather one of another's than none: it may be slow.
+    return run.open.extract(it == run.open.end() ? run.open.begin() : it).value();
   }
   // When there is none, one that a slow machine holds: whoever is done with it first, the bits are the same.
   std::optional<std::size_t> own_number(Run& run) {
-    if (!run.again.empty() || run.made_here < run.work.in_flight)
-      if (const auto i = number(run)) return i;
+    const bool room =
+        run.work.long_pieces ? run.kept_here < run.work.options.memory / 4 : run.made_here < run.work.in_flight;
+    if (!run.again.empty() || room)
+      if (const auto i = number(run, 0)) return i;
+    // What all wait for, and nobody has room to make.
+    if (!run.open.empty() && *run.open.begin() == run.placed) return run.open.extract(run.open.begin()).value();
     std::optional<std::size_t> held;
     for (const Helping& h : helpers_)
       for (const auto& [i, since] : h.makes)
@@ -518,7 +539,7 @@ class Cluster::First {
       for (std::size_t r = 1; r < helpers_.size(); ++r) {
         Helping& h = helpers_[r];
         if (h.wants == 0 || h.keeps > std::max(run.work.options.memory / 4, kAlwaysKept)) continue;
-        const auto i = number(run);
+        const auto i = number(run, r);
         if (!i) return;
         --h.wants;
         h.makes.emplace(*i, std::chrono::steady_clock::now());

@@ -42,6 +42,9 @@ struct SharedWork {
   std::size_t n = 0, in_flight = 1;
   // How many a process makes at once; 0: as many as it has threads. For results that are made on all threads.
   std::size_t at_once = 0;
+  // How many stand in a row, with the next row below; 0: in no order that matters. Who made one makes those below it:
+  // neighbours need much of the same.
+  std::size_t row = 0;
   bool to_all = false;  // `place` runs in every process, with the same results in the same order
   RunOptions options;
   std::function<std::shared_ptr<void>(std::size_t)> make;

@@ -95,6 +95,32 @@ struct FreeZstd {
   void operator()(ZSTD_DCtx* d) const { ZSTD_freeDCtx(d); }
 };
 
+// Memory to pack into, as long as the longest that may come out; kept for the next time unless it is much.
+class Room {
+ public:
+  std::span<std::uint8_t> of(std::size_t bytes) {
+    if (bytes > size_) {
+      bytes_ = std::make_unique_for_overwrite<std::uint8_t[]>(bytes);
+      size_ = bytes;
+    }
+    return {bytes_.get(), bytes};
+  }
+  // The first so many of them.
+  std::vector<std::uint8_t> taken(std::size_t bytes) {
+    std::vector<std::uint8_t> out(bytes_.get(), bytes_.get() + bytes);
+    constexpr std::size_t kMostKept = std::size_t{8} << 20;
+    if (size_ > kMostKept) {
+      bytes_.reset();
+      size_ = 0;
+    }
+    return out;
+  }
+
+ private:
+  std::unique_ptr<std::uint8_t[]> bytes_;
+  std::size_t size_ = 0;
+};
+
 }  // namespace
 
 bool models(int compression) {
@@ -162,14 +188,14 @@ void swap_samples(std::uint8_t* data, std::size_t samples, int bytes_per) {
 
 std::vector<std::uint8_t> compress(std::span<const std::uint8_t> raw, int compression, int level) {
   if (compression == tiff::kNone) return {raw.begin(), raw.end()};
-  std::vector<std::uint8_t> out;
+  // Into room that the thread keeps: what waits to be written takes no more memory than it is long.
+  thread_local Room room;
   if (compression == kZstd) {
     thread_local std::unique_ptr<ZSTD_CCtx, FreeZstd> context(ZSTD_createCCtx());
-    out.resize(ZSTD_compressBound(raw.size()));
+    const std::span<std::uint8_t> out = room.of(ZSTD_compressBound(raw.size()));
     const std::size_t n = ZSTD_compressCCtx(context.get(), out.data(), out.size(), raw.data(), raw.size(), level);
     if (ZSTD_isError(n)) throw Error(ErrorCode::TooLarge, "a tile could not be compressed", "zstd");
-    out.resize(n);
-    return out;
+    return room.taken(n);
   }
   thread_local int made_for = -1;
   thread_local std::unique_ptr<libdeflate_compressor, FreeCompressor> compressor;
@@ -177,9 +203,8 @@ std::vector<std::uint8_t> compress(std::span<const std::uint8_t> raw, int compre
     compressor.reset(libdeflate_alloc_compressor(level));
     made_for = level;
   }
-  out.resize(libdeflate_zlib_compress_bound(compressor.get(), raw.size()));
-  out.resize(libdeflate_zlib_compress(compressor.get(), raw.data(), raw.size(), out.data(), out.size()));
-  return out;
+  const std::span<std::uint8_t> out = room.of(libdeflate_zlib_compress_bound(compressor.get(), raw.size()));
+  return room.taken(libdeflate_zlib_compress(compressor.get(), raw.data(), raw.size(), out.data(), out.size()));
 }
 
 bool decompress(std::span<const std::uint8_t> packed, int compression, std::span<std::uint8_t> out) {

@@ -59,11 +59,12 @@ std::vector<std::uint8_t> packed_tile(const float* values, std::int64_t edge, co
                                       const std::string& file) {
   const auto n = static_cast<std::size_t>(edge * edge);
   const int bytes_per = bytes_per_sample(as.type);
-  std::vector<std::uint8_t> raw(n * static_cast<std::size_t>(bytes_per));
-  floats_to_samples(values, n, as, raw.data(), file);
-  if (coding.predictor == tiff::kDifference) tiff::encode_difference(raw.data(), edge, edge, bytes_per);
-  if (coding.predictor == tiff::kFloatingPoint) tiff::encode_floating_point(raw.data(), edge, edge, bytes_per);
-  return tiff::compress(raw, coding.compression, coding.level);
+  const std::size_t size = n * static_cast<std::size_t>(bytes_per);
+  const auto raw = std::make_unique_for_overwrite<std::uint8_t[]>(size);
+  floats_to_samples(values, n, as, raw.get(), file);
+  if (coding.predictor == tiff::kDifference) tiff::encode_difference(raw.get(), edge, edge, bytes_per);
+  if (coding.predictor == tiff::kFloatingPoint) tiff::encode_floating_point(raw.get(), edge, edge, bytes_per);
+  return tiff::compress({raw.get(), size}, coding.compression, coding.level);
 }
 
 int compression_of(Codec codec) {
@@ -126,6 +127,7 @@ class TiffWriter {
     const Level& l = levels_[deep_];
     return static_cast<std::size_t>(l.across * l.down);
   }
+  std::size_t squares_across() const { return static_cast<std::size_t>(levels_[deep_].across); }
   // The tiles of a level that lie in a square, row by row.
   std::vector<std::size_t> tiles_of(std::size_t square, std::size_t which = 0) const {
     const Level& l = levels_[which];
@@ -231,7 +233,7 @@ class TiffWriter {
       rows = (rows + 1) / 2;
     }
     // Of what one maker leaves over, the one writer makes the rest: a sixteenth is too much where many make.
-    constexpr std::int64_t kManyTiles = 16384;
+    constexpr std::int64_t kManyTiles = 4096;
     deep_ = std::min<std::size_t>(levels_.size() - 1, levels_[0].across * levels_[0].down >= kManyTiles ? 2 : 1);
     for (std::size_t which = deep_ + 1; which < levels_.size(); ++which) {
       Level& l = levels_[which];
@@ -689,6 +691,7 @@ class TiffOutput {
   }
 
   std::size_t squares() const { return writer_.squares(); }
+  std::size_t squares_across() const { return writer_.squares_across(); }
   std::vector<std::size_t> tiles_of(std::size_t square) const { return writer_.tiles_of(square); }
   Window tile_window(std::size_t tile) const { return writer_.tile_window(tile); }
   // It was read for the trial and is not read again.
@@ -791,12 +794,13 @@ class TiffOutput {
   TileMeasure measured_;
 };
 
-// How many squares of so many tiles may wait for their turn.
-std::size_t squares_in_flight(const WriteOptions& options, std::size_t tiles) {
+// How many squares may be made or wait for their turn: some tiles a thread, and one square more than threads.
+std::size_t squares_in_flight(const WriteOptions& options, std::size_t files, std::size_t tiles) {
   // Packed no better than plain, with their overviews.
-  const double bytes = 16.0 / 3 * options.tile * options.tile * static_cast<double>(tiles);
+  const double bytes = 16.0 / 3 * options.tile * options.tile * static_cast<double>(tiles * files);
+  const auto threads = static_cast<std::size_t>(thread_count(options.run));
   return std::clamp<std::size_t>(static_cast<std::size_t>(static_cast<double>(options.run.memory) / 4 / bytes), 1,
-                                 static_cast<std::size_t>(4 * thread_count(options.run)));
+                                 std::max(threads + 1, 8 * threads / tiles));
 }
 
 // Files of the same cells, made together.
@@ -808,18 +812,19 @@ class TiffOutputs {
       : outputs_(std::move(outputs)), options_(options), hold_(std::move(hold)) {}
 
   std::vector<WriteReport> write() {
-    const std::size_t tiles = outputs_[0]->tiles_of(0).size() * (outputs_.size() + (hold_ ? 1 : 0));
-    share_ordered({.n = outputs_[0]->squares(),
-                   .in_flight = squares_in_flight(options_, tiles),
-                   .options = options_.run,
-                   .make = [&](std::size_t i) { return make(i); },
-                   .place =
-                       [&](std::size_t i, const std::shared_ptr<void>& result) {
-                         for (std::size_t k = 0; k < outputs_.size(); ++k) outputs_[k]->place(i, parts(result)[k]);
-                       },
-                   .pack = [&](const std::shared_ptr<void>& result) { return packed(result, false); },
-                   .unpack = [&](std::span<const std::uint8_t> bytes) { return unpacked(bytes); },
-                   .long_pieces = long_pieces()});
+    share_ordered(
+        {.n = outputs_[0]->squares(),
+         .in_flight = squares_in_flight(options_, outputs_.size() + (hold_ ? 1 : 0), outputs_[0]->tiles_of(0).size()),
+         .row = outputs_[0]->squares_across(),
+         .options = options_.run,
+         .make = [&](std::size_t i) { return make(i); },
+         .place =
+             [&](std::size_t i, const std::shared_ptr<void>& result) {
+               for (std::size_t k = 0; k < outputs_.size(); ++k) outputs_[k]->place(i, parts(result)[k]);
+             },
+         .pack = [&](const std::shared_ptr<void>& result) { return packed(result, false); },
+         .unpack = [&](std::span<const std::uint8_t> bytes) { return unpacked(bytes); },
+         .long_pieces = long_pieces()});
     std::vector<WriteReport> reports;
     for (const auto& o : outputs_) reports.push_back(o->finish());
     return reports;
