@@ -1,6 +1,11 @@
 // Processes that share work (base/ranks.hpp), played by one: results travel as bytes and come in another order.
 #pragma once
 #include <cstdint>
+#include <fstream>
+#include <map>
+#include <memory>
+#include <span>
+#include <string>
 #include <vector>
 
 #include "base/ranks.hpp"
@@ -10,23 +15,56 @@ namespace katoptra::testing {
 // Makes everything from the last to the first, sends it, and places it in order.
 class PlayedRanks final : public Ranks {
  public:
-  explicit PlayedRanks(bool first) : first_(first) { use_ranks(this); }
+  // `keeps`: of every other result long pieces stay with their maker, who writes them.
+  explicit PlayedRanks(bool first, bool keeps = false) : first_(first), keeps_(keeps) { use_ranks(this); }
   ~PlayedRanks() override { use_ranks(nullptr); }
   bool is_first() const override { return first_; }
   void share(const SharedWork& work) override {
     ++runs;
     std::vector<std::vector<std::uint8_t>> sent(work.n);
+    std::map<std::uint64_t, std::shared_ptr<void>> kept;
+    const bool keeps = keeps_ && work.long_pieces;
+    const std::vector<SharedFile> files = keeps ? work.long_pieces->files() : std::vector<SharedFile>();
+    for (const SharedFile& f : files) marks_are_there &= begins_with(f);
     for (std::size_t i = work.n; i-- > 0;) {
       const WithinWork within;
-      sent[i] = work.pack(work.make(i));
+      auto made = work.make(i);
+      if (keeps && i % 2 == 1)
+        sent[i] = work.long_pieces->pack(kept[i] = made);
+      else
+        sent[i] = work.pack(made);
     }
     if (first_ || work.to_all)
-      for (std::size_t i = 0; i < work.n; ++i) work.place(i, work.unpack(sent[i]));
+      for (std::size_t i = 0; i < work.n; ++i) {
+        work.place(i, work.unpack(sent[i]));
+        if (keeps)
+          for (const LongPieces::Place& p : work.long_pieces->places()) {
+            const auto bytes = work.long_pieces->bytes(kept.at(p.number), p.piece);
+            sizes_are_right &= bytes.size() == p.size;
+            write(files.at(p.file).path, p.offset, bytes);
+            written += bytes.size();
+          }
+      }
+    for (const auto& [number, result] : kept) kept_bytes += work.long_pieces->size(result);
   }
   int runs = 0;
+  // Of pieces that stayed with their maker.
+  std::uint64_t written = 0, kept_bytes = 0;
+  bool marks_are_there = true, sizes_are_right = true;
 
  private:
-  bool first_;
+  static bool begins_with(const SharedFile& f) {
+    std::ifstream in(f.path, std::ios::binary);
+    std::vector<std::uint8_t> there(f.mark.size());
+    in.read(reinterpret_cast<char*>(there.data()), static_cast<std::streamsize>(there.size()));
+    return in && there == f.mark && !f.mark.empty();
+  }
+  static void write(const std::string& path, std::uint64_t offset, std::span<const std::uint8_t> bytes) {
+    std::fstream out(path, std::ios::binary | std::ios::in | std::ios::out);
+    out.seekp(static_cast<std::streamoff>(offset));
+    out.write(reinterpret_cast<const char*>(bytes.data()), static_cast<std::streamsize>(bytes.size()));
+  }
+  bool first_, keeps_;
 };
 
 }  // namespace katoptra::testing

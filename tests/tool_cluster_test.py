@@ -67,6 +67,11 @@ class Cluster(ToolTest):
         self.assertGreaterEqual(first + others, -(-made["cols"] // 1024) * -(-made["rows"] // 1024))
         self.assertGreater(others, 0)
         self.assertNotIn("left", told)
+        # Who made tiles writes them, too.
+        sent, written = re.search(r"\((\d+)\.\d MiB sent\); (\d+)\.\d MiB written by others", told).groups()
+        self.assertGreater(int(written), 3 * int(sent))
+        self.run_tool("reproject", SHEETS[0], "--crs", "EPSG:32724", "--cell", "0.1", "-o", "alone.tif")
+        self.assertEqual(self.read("out.tif"), self.read("alone.tif"))
 
     def test_a_look_at_the_whole_is_shared(self):
         self.environment["KATOPTRA_TELL_RANKS"] = "1"
@@ -108,6 +113,14 @@ class Cluster(ToolTest):
         self.assertIn("process 2 left", done.stderr)
         self.assertEqual(self.read("out.tif"), self.read("alone.tif"))
         self.assertEqual(os.listdir(self.path("elsewhere")), [])
+
+    def test_what_one_cannot_write_is_an_error(self):
+        words = [CLUSTER_TOOL, "reproject", SHEETS[0], "--crs", "EPSG:32724", "--cell", "0.1", "-o", "out.tif", "--threads", "1"]
+        full = "trap '' XFSZ; ulimit -f 100; exec \"$@\""
+        done = subprocess.run([*MPIRUN, "-n", "1", *words, ":", "-n", "1", "sh", "-c", full, "sh", *words], capture_output=True, text=True, cwd=self.folder, timeout=240, env=self.environment)
+        self.assertEqual(done.returncode, 4, done.stderr)
+        self.assertRegex(done.stderr, r"(?m)^katoptra: .*process 1.*cannot be written")
+        self.assertEqual(self.files(), [])
 
     def test_who_fails_in_the_middle_drops_out(self):
         import tifffile

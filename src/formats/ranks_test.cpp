@@ -53,6 +53,34 @@ TEST(Ranks, AGridOfSeveralProcessesIsThatOfOne) {
   }
 }
 
+// Tiles stay with who made them, and are written by those; rows wait for one another, in files of values with their
+// uncertainty and of codes.
+TEST(Ranks, WhoMadeTilesWritesThem) {
+  const TemporaryFolder folder;
+  const Grid g = surface();
+  write_grid(g, folder / "alone.tif", options_with(true));
+  write_grids(g,
+              {{[](const Grid& s) { return s; }, folder / "alone-a.tif"},
+               {[](const Grid& s) { return s; }, folder / "alone-b.tif"}},
+              options_with(true));
+  {
+    PlayedRanks ranks(true, true);
+    write_grid(g, folder / "shared.tif", options_with(true));
+    EXPECT_TRUE(ranks.marks_are_there);
+    EXPECT_TRUE(ranks.sizes_are_right);
+    EXPECT_GT(ranks.written, 0u);
+    EXPECT_EQ(ranks.written, ranks.kept_bytes);
+    write_grids(g,
+                {{[](const Grid& s) { return s; }, folder / "shared-a.tif"},
+                 {[](const Grid& s) { return s; }, folder / "shared-b.tif"}},
+                options_with(true));
+    EXPECT_EQ(ranks.written, ranks.kept_bytes);
+  }
+  for (const char* name : {".tif", ".lineage.tif", "-a.tif", "-a.lineage.tif", "-b.tif", "-b.lineage.tif"})
+    EXPECT_EQ(contents(folder / ("shared" + std::string(name))), contents(folder / ("alone" + std::string(name))))
+        << name;
+}
+
 TEST(Ranks, SeveralFilesOfOneReading) {
   const TemporaryFolder folder;
   const Grid g = surface();
