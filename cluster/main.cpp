@@ -16,7 +16,7 @@ namespace {
 
 // Verbs that read files, compute cells and write them: run twice at once they disturb nobody. A product is a verb.
 bool can_help(std::string_view verb) {
-  static constexpr std::string_view kVerbs[] = {"mosaic", "fill",   "clip", "reproject", "correct",
+  static constexpr std::string_view kVerbs[] = {"mosaic", "fill",   "clip", "reproject",  "correct",
                                                 "grid",   "derive", "flow", "statistics", "check"};
   return std::find(std::begin(kVerbs), std::end(kVerbs), verb) != std::end(kVerbs) || katoptra::product_named(verb);
 }
