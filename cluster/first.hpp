@@ -202,10 +202,13 @@ class Cluster::First {
       helpers_[static_cast<std::size_t>(keeper->second)].keeps -= p.size;
       written_elsewhere_ += p.size;
     }
+    // Without waiting: one of them may stand still.
+    outbox_.waiting();
     for (const auto& [rank, places] : by_keeper) {
       Packer p;
       p.put(places);
-      send(rank, {.word = Word::Where, .run = run_}, std::move(p.bytes));
+      outbox_.send(rank, std::make_shared<const std::vector<std::uint8_t>>(
+                             with_head({.word = Word::Where, .run = run_}, std::move(p.bytes))));
     }
   }
   // Until all that others keep is written.

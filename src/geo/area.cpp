@@ -166,6 +166,8 @@ Area parse_area(std::string_view text, std::vector<std::string>* notes) {
   std::vector<Coordinate> c;
   for (std::size_t i = 0; i < (is_box ? 4u : 2u); ++i) {
     if (crs.is_geographic()) {
+      if (const auto plain = parse_number(parts[i]); plain && std::abs(*plain) > 360)
+        refuse(text, fmt::format("{} is too much for degrees, and no other system is named", parts[i]));
       c.push_back(degrees_from(parts[i]));
       continue;
     }

@@ -202,6 +202,13 @@ TEST(Area, NonsenseIsRefused) {
   for (const char* bad : {"box:1,2,3", "box:3,2,1,4", "box:1,2,x,4", "circle:0,0", "circle:0,0,-5m",
                           "box:500000,0,500100,100", "square:1,2,3,4", "box:1,2,3,4@EPSG:1"})
     EXPECT_EQ(error_of([&] { parse_area(bad); }), ErrorCode::BadArgument) << bad;
+  // The usual mistake: metres, and nothing said of which system.
+  std::string text;
+  for (const char* metres : {"box:600000,5890000,610000,5893000", "circle:600000,5890000,500m"}) {
+    EXPECT_EQ(error_of([&] { parse_area(metres); }, &text), ErrorCode::BadArgument);
+    EXPECT_NE(text.find("600000 is too much for degrees"), std::string::npos) << text;
+    EXPECT_NE(text.find("with @CRS"), std::string::npos) << text;
+  }
 }
 
 TEST(AreaText, AnyOrderThatCanBeToldApart) {
