@@ -179,7 +179,7 @@ class Cluster::First {
         run.work.options.progress->report(static_cast<double>(run.placed) / static_cast<double>(run.work.n));
       hand_out(run);
     }
-    if (!moved) run.makers.nap();
+    run.makers.nap(moved);
   }
 
   void tell_all(const Run& run, const Waiting& w) {

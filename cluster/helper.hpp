@@ -116,7 +116,7 @@ class Cluster::Helper {
         tell(std::move(*made), run);
       }
       outbox_.waiting();  // lets go of what has arrived
-      if (!moved) run.makers.nap();
+      run.makers.nap(moved);
     }
   }
 

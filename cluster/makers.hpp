@@ -1,5 +1,7 @@
 // The threads of a process of a cluster, which make results.
 #pragma once
+#include <algorithm>
+#include <chrono>
 #include <condition_variable>
 #include <cstdint>
 #include <deque>
@@ -78,10 +80,12 @@ class Makers {
     done_.pop_front();
     return m;
   }
-  // Until something is done here, or a moment has passed.
-  void nap() {
+  // Until something is done here, or a moment has passed: a longer one each time nothing was heard.
+  void nap(bool heard) {
+    nap_ = heard ? kNap : std::min(2 * nap_, kLongNap);
+    if (heard) return;
     std::unique_lock lock(mutex_);
-    if (done_.empty()) changed_.wait_for(lock, kNap);
+    if (done_.empty()) changed_.wait_for(lock, nap_);
   }
   void wait() {
     std::unique_lock lock(mutex_);
@@ -98,6 +102,7 @@ class Makers {
   std::condition_variable changed_;
   std::deque<Made> done_;
   std::size_t under_way_ = 0;
+  std::chrono::milliseconds nap_ = kNap;
 };
 
 }  // namespace katoptra

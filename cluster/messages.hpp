@@ -43,8 +43,9 @@ struct Message : Head {
   int from = 0;
 };
 
-// How long a process that waits sleeps before it looks again; and one that has nothing more to do.
-inline constexpr auto kNap = std::chrono::milliseconds(1);
+// How long a process that waits sleeps before it looks again, at first and at most (looking each millisecond took a
+// twentieth of a core); and one that has nothing more to do.
+inline constexpr auto kNap = std::chrono::milliseconds(1), kLongNap = std::chrono::milliseconds(8);
 inline constexpr auto kSleep = std::chrono::milliseconds(20);
 
 // The head goes behind the bytes, so that neither side has to move them.
