@@ -53,11 +53,12 @@ void measure(const Block& block, const Window& inside, TileMeasure& m) {
 }  // namespace
 
 void pack_square(const MadeSquare& m, bool tiles_stay, Packer& to) {
+  to.put(tiles_stay);
   for (const TiffWriter::Square* s : m.squares()) {
     to.put(s->tiles.size());
     for (const TiffWriter::Packed& tile : s->tiles) {
       to.put(tile.size);
-      to.put(tiles_stay ? std::vector<std::uint8_t>() : tile.bytes);
+      if (!tiles_stay) to.put(tile.bytes);
     }
     pack_cells(s->half, to);
   }
@@ -66,10 +67,11 @@ void pack_square(const MadeSquare& m, bool tiles_stay, Packer& to) {
 
 std::shared_ptr<MadeSquare> unpack_square(Unpacker& from) {
   auto m = std::make_shared<MadeSquare>();
+  const bool tiles_stay = from.take<bool>();
   for (auto* s : {&m->values, &m->uncertainty, &m->codes}) {
     for (auto n = from.take<std::size_t>(); n > 0; --n) {
       const auto size = from.take<std::uint64_t>();
-      s->tiles.push_back({from.take_all<std::uint8_t>(), size});
+      s->tiles.push_back({tiles_stay ? std::vector<std::uint8_t>() : from.take_all<std::uint8_t>(), size});
     }
     s->half = unpacked_cells(from);
   }

@@ -164,6 +164,16 @@ TEST(TiffWrite, AWideSurfaceIsWhole) {
   expect_all_levels(g, folder / "a.tif", 512);
 }
 
+// Tiles too large for several of them to be held together.
+TEST(TiffWrite, LargeTilesAreMadeOneByOne) {
+  TemporaryFolder folder;
+  const Grid g = rough_grid(utm_frame(2900, 2100), 8, 9);
+  for (int tile : {2048, 1024}) {
+    write_grid(g, folder / "a.tif", {.overwrite = true, .tile = tile, .run = {}});
+    expect_all_levels(g, folder / "a.tif", tile);
+  }
+}
+
 TEST(TiffWrite, OverviewsAreMeansOfWhatIsKnown) {
   TemporaryFolder folder;
   const Grid g = rough_grid(utm_frame(90, 70), 4, 5);

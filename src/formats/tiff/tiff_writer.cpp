@@ -123,6 +123,9 @@ void TiffWriter::make_levels() {
   // Of what one maker leaves over, the one writer makes the rest: a sixteenth is too much where many make.
   constexpr std::int64_t kManyTiles = 4096;
   deep_ = std::min<std::size_t>(levels_.size() - 1, levels_[0].across * levels_[0].down >= kManyTiles ? 2 : 1);
+  // A square is held as a whole while it is made: large tiles stay alone.
+  constexpr std::int64_t kMostCells = 2048;
+  while (deep_ > 0 && edge() << deep_ > kMostCells) --deep_;
   for (std::size_t which = deep_ + 1; which < levels_.size(); ++which) {
     Level& l = levels_[which];
     l.strips.assign(planes_, {std::vector<float>(static_cast<std::size_t>(l.across * edge() * edge()), kVoid)});
