@@ -1,5 +1,5 @@
 // Points: LAZ coded and decoded on one thread, the Delaunay triangulation beside CGAL's, and a large cloud to a grid.
-//   build/bin/points [laz|tin|grid] [POINTS] [FOLDER]
+//   build/bin/points [laz|tin|grid] [POINTS] [FOLDER], or read FILE
 // LAZ is timed per core; the yardstick is copying the same records. CGAL takes part when it was there at build time.
 #include <optional>
 #include <random>
@@ -23,39 +23,49 @@ namespace {
 using namespace katoptra;
 namespace fs = std::filesystem;
 
-void laz(std::size_t n, const fs::path& folder) {
+// All columns of all points.
+std::pair<std::uint64_t, double> pass(const PointCloud& cloud, int threads = 1) {
+  double sum = 0;
+  std::uint64_t count = 0;
+  for_each_batch(cloud, PointFields::All, {.threads = threads}, [&](const PointBatch& b) {
+    count += b.size();
+    for (std::size_t i = 0; i < b.size(); ++i) sum += b.z[i] + b.intensity[i] + b.classification[i];
+  });
+  return {count, sum};
+}
+
+// One pass over a file on one thread, for bench/laz_yardstick.py.
+void read(const fs::path& file) {
+  const PointCloud cloud = open_points(file);
+  std::uint64_t count = 0;
+  const double seconds = bench::seconds_of([&] { count = pass(cloud).first; });
+  fmt::print("{:.3f} M points/s\n", static_cast<double>(count) / seconds / 1e6);
+}
+
+void laz(std::size_t n, int record_format, const fs::path& folder) {
   const double edge = 0.5 * std::floor(std::sqrt(static_cast<double>(n)));
   const PointCloud made(std::make_shared<bench::ScannedGround>(677000, 5842000, edge));
   const fs::path las = folder / "bench.las", packed = folder / "bench.laz";
-  write_points(made, las, {.overwrite = true});
+  write_points(made, las, {.overwrite = true, .record_format = record_format});
   const PointCloud plain = open_points(las);
   const double points = static_cast<double>(plain.info().count);
-  auto pass = [&](const PointCloud& cloud, int threads = 1) {
-    double sum = 0;
-    std::uint64_t count = 0;
-    for_each_batch(cloud, PointFields::All, {.threads = threads}, [&](const PointBatch& b) {
-      count += b.size();
-      for (std::size_t i = 0; i < b.size(); ++i) sum += b.z[i] + b.intensity[i] + b.classification[i];
-    });
-    return std::pair{count, sum};
-  };
-  const auto expected = pass(plain);
-  const double copy =
-      bench::seconds_of([&] { write_points(plain, folder / "copy.las", {.overwrite = true, .run = {.threads = 1}}); });
-  const double encode =
-      bench::seconds_of([&] { write_points(plain, packed, {.overwrite = true, .run = {.threads = 1}}); });
+  const PointWriteOptions alone{.overwrite = true, .record_format = record_format, .run = {.threads = 1}};
+  const auto writing = bench::side_by_side(
+      3, [&] { write_points(plain, packed, alone); }, [&] { write_points(plain, folder / "copy.las", alone); });
   const PointCloud back = open_points(packed);
-  if (pass(back) != expected) throw std::runtime_error("the points came back otherwise");
-  const double read = bench::seconds_of([&] { pass(plain); }), decode = bench::seconds_of([&] { pass(back); }),
-               together = bench::seconds_of([&] { pass(back, 0); });
-  fmt::print("LAZ, point format 6, {:.1f} M points, {:.2f} bytes a point; one thread\n", points / 1e6,
+  if (pass(back) != pass(plain)) throw std::runtime_error("the points came back otherwise");
+  const auto reading = bench::side_by_side(
+      5, [&] { pass(back); }, [&] { pass(plain); });
+  const auto together = bench::side_by_side(
+      5, [&] { pass(back, 0); }, [&] { pass(back); });
+  fmt::print("LAZ, point format {}, {:.1f} M points, {:.2f} bytes a point; one thread\n", record_format, points / 1e6,
              static_cast<double>(fs::file_size(packed)) / points);
-  fmt::print("  write {:6.2f} M points/s   {:.2f} x copying plain LAS ({:.2f} M/s)\n", points / encode / 1e6,
-             encode / copy, points / copy / 1e6);
-  fmt::print("  read  {:6.2f} M points/s   {:.2f} x reading plain LAS ({:.2f} M/s)\n", points / decode / 1e6,
-             decode / read, points / read / 1e6);
-  fmt::print("  read  {:6.2f} M points/s on {} threads\n", points / together / 1e6, thread_count({}));
-  fmt::print("  (tests/npm/laz_perf.mjs {} reads it with an independent decoder)\n", packed.string());
+  fmt::print("  write {:6.2f} M points/s   {:.2f} x copying plain LAS ({:.2f} M/s)\n", points / writing.ours / 1e6,
+             writing.ratio(), points / writing.yardstick / 1e6);
+  fmt::print("  read  {:6.2f} M points/s   {:.2f} x reading plain LAS ({:.2f} M/s)\n", points / reading.ours / 1e6,
+             reading.ratio(), points / reading.yardstick / 1e6);
+  fmt::print("  read  {:6.2f} M points/s on {} threads, {:.2f} x one\n", points / together.ours / 1e6, thread_count({}),
+             1 / together.ratio());
 }
 
 void tin(std::size_t n) {
@@ -73,7 +83,7 @@ void tin(std::size_t n) {
       gains.push_back(ones.back() / twos.back());
     }
     std::sort(gains.begin(), gains.end());
-    const std::size_t ours = t->triangles();
+    [[maybe_unused]] const std::size_t ours = t->triangles();
     const double one = *std::min_element(ones.begin(), ones.end());
     fmt::print("Delaunay, {} {}: {:.2f} M points/s on one thread, {:.2f} times that on two; {} bytes a point\n", n,
                name, static_cast<double>(n) / one / 1e6, gains[2], kTriangulationBytes);
@@ -142,10 +152,15 @@ void grid(std::size_t n, const fs::path& folder) {
 
 int main(int argc, char** argv) {
   const std::string what = argc > 1 ? argv[1] : "all";
-  const auto n = argc > 2 ? static_cast<std::size_t>(std::stod(argv[2])) : std::size_t{2'000'000};
+  const auto n = argc > 2 && what != "read" ? static_cast<std::size_t>(std::stod(argv[2])) : std::size_t{2'000'000};
   const fs::path folder = argc > 3 ? argv[3] : fs::temp_directory_path();
   try {
-    if (what == "laz" || what == "all") laz(n, folder);
+    if (what == "read" && argc > 2) {
+      read(argv[2]);
+      return 0;
+    }
+    if (what == "laz" || what == "all")
+      for (const int record_format : {1, 6}) laz(n, record_format, folder);
     if (what == "tin" || what == "all") tin(n);
     if (what == "grid" || what == "all") grid(n, folder);
   } catch (const std::exception& e) {

@@ -2,7 +2,8 @@
 // returns it, so that what one says the other understands by being the same code. Formats 0 to 3 are one stream, record
 // behind record. Formats 6 and above are layers, a coder for each field: a reader that wants heights alone leaves the
 // other layers untouched, and fields of one record do not wait for one another. The models of a scanner channel begin
-// with its first record in the chunk; the loop is compiled flat, twice (see clones.hpp), for it is where the time goes.
+// with its first record in the chunk; the loops that decode are compiled flat, twice (see clones.hpp), for there the
+// time goes.
 #include "laz_chunk.hpp"
 
 #include <fmt/format.h>
@@ -24,20 +25,21 @@ bool is_layer_item(ItemType t) {
 template <class Coder>
 class BytesCoder {
  public:
-  BytesCoder(std::size_t n, bool d) : models_(n, 256, d), last_(n) {}
+  explicit BytesCoder(std::size_t n) : models_(n), last_(n) {}
   void reset(const std::uint8_t* first) {
-    models_.reset();
+    for (SymbolModel& m : models_) m.forget();
     std::copy_n(first, last_.size(), last_.begin());
   }
   void code(Coder& c, std::uint8_t* r) {
     for (std::size_t i = 0; i < last_.size(); ++i) {
-      last_[i] = wrapped(last_[i] + static_cast<int>(c.symbol(models_[i], wrapped(r[i] - last_[i]))));
+      last_[i] = wrapped(last_[i] +
+                         static_cast<int>(c.symbol(models_[i].ready(256, Coder::kDecodes), wrapped(r[i] - last_[i]))));
       if constexpr (Coder::kDecodes) r[i] = last_[i];
     }
   }
 
  private:
-  ModelSet models_;
+  std::vector<SymbolModel> models_;
   std::vector<std::uint8_t> last_;
 };
 
@@ -46,10 +48,9 @@ class BytesCoder {
 template <class Coder>
 class StreamRecords {
  public:
-  [[gnu::noinline]] explicit StreamRecords(const LazFormat& f)
-      : format_(f), point_(Coder::kDecodes), time_(Coder::kDecodes), colour_(Coder::kDecodes) {
+  [[gnu::noinline]] explicit StreamRecords(const LazFormat& f) : format_(f) {
     for (const Item& i : f.items)
-      if (i.type == ItemType::Bytes) bytes_.emplace_back(i.size, Coder::kDecodes);
+      if (i.type == ItemType::Bytes) bytes_.emplace_back(i.size);
   }
 
   [[gnu::noinline]] void reset(const std::uint8_t* first) {
@@ -137,7 +138,8 @@ class SideItem {
           continue;
         }
         const std::uint8_t v =
-            wrapped(before[i] + static_cast<int>(layers[i].symbol(now->plain[i], wrapped(r[i] - before[i]))));
+            wrapped(before[i] + static_cast<int>(layers[i].symbol(now->plain[i].ready(256, Coder::kDecodes),
+                                                                  wrapped(r[i] - before[i]))));
         if (v != before[i]) changed[i] = true;
         r[i] = v;
       }
@@ -148,14 +150,11 @@ class SideItem {
 
  private:
   struct State {
-    State(std::size_t bytes_in_item, bool is_colour)
-        : colour(Coder::kDecodes),
-          infrared_used(1, 4, Coder::kDecodes),
-          plain(is_colour ? 2 : bytes_in_item, 256, Coder::kDecodes),
-          bytes(bytes_in_item) {}
+    State(std::size_t bytes_in_item, bool is_colour) : plain(is_colour ? 2 : bytes_in_item), bytes(bytes_in_item) {}
     bool used = false;
     ColourCoder<Coder> colour;
-    ModelSet infrared_used, plain;
+    ModelSet<Coder, 1, 4> infrared_used;
+    std::vector<SymbolModel> plain;
     std::vector<std::uint8_t> bytes;
   };
   [[gnu::noinline]] void begin(int channel, const std::uint8_t* first) {
@@ -164,7 +163,7 @@ class SideItem {
     State& s = *channels_[channel];
     s.colour.reset();
     s.infrared_used.reset();
-    s.plain.reset();
+    for (SymbolModel& m : s.plain) m.forget();
     s.bytes = copy;
     s.used = true;
   }
@@ -185,8 +184,8 @@ class SideItem {
     which = layers[1].symbol(s.infrared_used[0], which);
     for (std::size_t i = 0; i < 2; ++i)
       r[6 + i] = which >> i & 1
-                     ? wrapped(before[6 + i] +
-                               static_cast<int>(layers[1].symbol(s.plain[i], wrapped(r[6 + i] - before[6 + i]))))
+                     ? wrapped(before[6 + i] + static_cast<int>(layers[1].symbol(s.plain[i].ready(256, Coder::kDecodes),
+                                                                                 wrapped(r[6 + i] - before[6 + i]))))
                      : before[6 + i];
     if (which) changed[1] = true;
   }
@@ -201,8 +200,7 @@ class SideItem {
 template <class Coder>
 class LayeredRecords {
  public:
-  [[gnu::noinline]] explicit LayeredRecords(const LazFormat& f)
-      : point_(Coder::kDecodes), size_(static_cast<std::size_t>(f.record_length())) {
+  [[gnu::noinline]] explicit LayeredRecords(const LazFormat& f) : size_(static_cast<std::size_t>(f.record_length())) {
     std::size_t at = Point14Coder<Coder>::kSize, layer = kLayers14;
     for (std::size_t i = 1; i < f.items.size(); ++i) {
       sides_.push_back({SideItem<Coder>(f.items[i]), at, layer});
@@ -432,8 +430,7 @@ struct ChunkCoder::Impl {
     layers_out->want(kUser, !stays(17, 1, kAll));
   }
 
-  KATOPTRA_FLAT_CLONES void encode_layers(const std::uint8_t* records, std::size_t count,
-                                          std::vector<std::uint8_t>& out) {
+  void encode_layers(const std::uint8_t* records, std::size_t count, std::vector<std::uint8_t>& out) {
     if (!layers_out) layers_out = std::make_unique<LayeredRecords<Encoder>>(format);
     auto& coders = layers_out->coders();
     for (Encoder& c : coders) c.start();
@@ -505,8 +502,7 @@ std::vector<std::uint8_t> ChunkCoder::encode(const std::uint8_t* records, std::s
 namespace {
 template <class Coder>
 void code_table(Coder& c, std::vector<ChunkSize>& chunks, bool varies) {
-  IntegerModel<32> sizes(2, Coder::kDecodes);
-  sizes.reset();
+  IntegerModel<Coder, 32, 2> sizes;
   ChunkSize last;
   for (ChunkSize& k : chunks) {
     if (varies)

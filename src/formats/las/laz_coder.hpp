@@ -5,6 +5,7 @@
 // A decoder never reads beyond its bytes: it takes zeros there and says so with `overrun`.
 #pragma once
 #include <algorithm>
+#include <array>
 #include <bit>
 #include <cstdint>
 #include <cstring>
@@ -42,17 +43,72 @@ class BitModel {
   std::uint32_t zero_count_ = 1, count_ = 2, probability_ = 1u << (kShift - 1), cycle_ = 4, until_update_ = 4;
 };
 
+// of[i]: 2^26 by 1025 + i, which is less than the reciprocal of any number whose first eleven bits are 1024 + i.
+struct Reciprocals {
+  std::uint16_t of[1024];
+  constexpr Reciprocals() : of() {
+    for (std::uint32_t i = 0; i < 1024; ++i) of[i] = static_cast<std::uint16_t>((1u << 26) / (1025 + i));
+  }
+};
+inline constexpr Reciprocals kReciprocals;
+
 // How often each of a set of symbols was seen; the shares are brought up to date in growing steps.
-class SymbolModel {
+class alignas(64) SymbolModel {
  public:
   static constexpr int kShift = 15;
 
-  // `decoding` adds the table that finds symbols.
+  // The model, made anew where it was forgotten; `decoding` adds the table that finds symbols.
+  [[gnu::always_inline]] SymbolModel& ready(std::uint32_t symbols, bool decoding) {
+    if (!ready_) [[unlikely]]
+      prepare(symbols, decoding);
+    return *this;
+  }
+  bool is_ready() const { return ready_; }
+  void forget() { ready_ = false; }
+  std::uint32_t last() const { return symbols_ - 1; }
+  // The symbol that comes nearly always, where its share begins and how much it is: nothing where there is no such.
+  std::uint32_t usual() const { return usual_; }
+  std::uint32_t usual_begin() const { return usual_begin_; }
+  std::uint32_t usual_share() const { return usual_share_; }
+  // Where the symbol's share begins, in 1/2^kShift; that of the one behind the last is never reached.
+  std::uint32_t begin(std::uint32_t symbol) const { return memory_[symbol]; }
+
+  // A share of the line: a symbol, where its share begins and how long it is, in units of a decoder.
+  struct Share {
+    std::uint32_t symbol, begin, width;
+  };
+  // The share that holds `value`, on a line of `length` (at least 2^24), of which 2^kShift units are told to symbols
+  // and what is left belongs to the last. Without a division: a table of reciprocals leads to a piece of the line that
+  // is this one or a little before it, the piece to the first symbol that it can be, and products of whole numbers
+  // decide.
+  [[gnu::always_inline]] Share find(std::uint32_t value, std::uint32_t length) const {
+    const std::uint16_t* from = memory_.get();
+    const std::uint64_t unit = length >> kShift;
+    const int n = std::countl_zero(length);
+    const std::uint64_t about = std::uint64_t{value << n} * kReciprocals.of[(length << n >> 21) - 1024];
+    std::uint32_t s = table_[about >> from_about_];
+    std::uint64_t x = from[s] * unit, next = from[s + 1] * unit;
+    while (next <= value) {
+      x = next;
+      next = from[++s + 1] * unit;
+    }
+    return {s, static_cast<std::uint32_t>(x),
+            static_cast<std::uint32_t>(std::min<std::uint64_t>(next, length)) - static_cast<std::uint32_t>(x)};
+  }
+  void seen(std::uint32_t symbol) {
+    ++counts_[symbol];
+    if (--until_update_ == 0) [[unlikely]]
+      update();
+  }
+
+ private:
+  static constexpr std::size_t kSpare = 16, kSentinels = 1;
   [[gnu::noinline]] void prepare(std::uint32_t symbols, bool decoding) {
     if (symbols != symbols_) {
       symbols_ = symbols;
-      table_bits_ = !decoding ? 0 : symbols > 64 ? 9 : symbols > 16 ? 7 : 5;
+      table_bits_ = !decoding ? 0 : symbols > 64 ? 8 : symbols > 16 ? 7 : 5;
       piece_ = kShift - table_bits_;
+      from_about_ = 47 - table_bits_;
       memory_ = std::make_unique<std::uint16_t[]>(2 * symbols + kSentinels);
       counts_ = memory_.get() + symbols + kSentinels;
       if (table_bits_) table_ = std::make_unique<std::uint8_t[]>((std::size_t{1} << table_bits_) + kSpare);
@@ -63,31 +119,8 @@ class SymbolModel {
     std::fill_n(memory_.get() + symbols, kSentinels, std::uint16_t{0xFFFF});
     update();
     cycle_ = until_update_ = (symbols + 6) >> 1;
+    ready_ = true;
   }
-  std::uint32_t last() const { return symbols_ - 1; }
-  // The symbol that comes nearly always, and its share, which is none where there is no such.
-  std::uint32_t usual() const { return usual_; }
-  std::uint32_t usual_share() const { return usual_share_; }
-  // Where the symbol's share begins, in 1/2^kShift; that of the one behind the last is never reached.
-  std::uint32_t begin(std::uint32_t symbol) const { return memory_[symbol]; }
-
-  // The symbol whose share holds `place`, which may be a little beyond 2^kShift.
-  std::uint32_t find(std::uint32_t place) const {
-    const std::uint16_t* from = memory_.get();
-    // The table leads to the first symbol that it can be; often it is that or the next one.
-    std::uint32_t s = table_[place >> piece_];
-    s += from[s + 1] <= place;
-    while (from[s + 1] <= place) ++s;
-    return s;
-  }
-  void seen(std::uint32_t symbol) {
-    ++counts_[symbol];
-    if (--until_update_ == 0) [[unlikely]]
-      update();
-  }
-
- private:
-  static constexpr std::size_t kSpare = 16, kSentinels = 1;
   [[gnu::noinline]] void update() {
     std::uint16_t* count = counts_;
     if ((total_ += cycle_) > 1u << kShift) {
@@ -103,8 +136,9 @@ class SymbolModel {
       most = std::max<std::uint32_t>(most, count[i] << 16 | i);
     }
     usual_ = most & 0xFFFF;
+    usual_begin_ = begin(usual_);
     // The last symbol has no end in the table and is left to the search.
-    usual_share_ = 16 * (most >> 16) > 15 * total_ && usual_ + 1 < symbols_ ? begin(usual_ + 1) - begin(usual_) : 0;
+    usual_share_ = 16 * (most >> 16) > 15 * total_ && usual_ < last() ? begin(usual_ + 1) - usual_begin_ : 0;
     if (table_bits_) update_table();
     cycle_ = std::min((5 * cycle_) >> 2, (symbols_ + 6) << 3);
     until_update_ = cycle_;
@@ -123,8 +157,9 @@ class SymbolModel {
     }
   }
 
-  std::uint32_t symbols_ = 0, total_ = 0, cycle_ = 0, until_update_ = 0, usual_ = 0, usual_share_ = 0;
-  int table_bits_ = 0, piece_ = 0;
+  std::uint32_t symbols_ = 0, total_ = 0, cycle_ = 0, until_update_ = 0, usual_ = 0, usual_begin_ = 0, usual_share_ = 0;
+  std::uint8_t table_bits_ = 0, piece_ = 0, from_about_ = 0;
+  bool ready_ = false;
   std::unique_ptr<std::uint16_t[]> memory_;  // begins, counts
   std::uint16_t* counts_ = nullptr;
   std::unique_ptr<std::uint8_t[]> table_;
@@ -157,6 +192,7 @@ class Encoder {
     m.seen(s);
     return s;
   }
+  std::uint32_t symbol_of_many(SymbolModel& m, std::uint32_t s) { return symbol(m, s); }
   std::uint32_t bits(int n, std::uint32_t value) {
     if (n > 19) {
       const std::uint32_t unit = length_ >> 16;
@@ -244,26 +280,25 @@ class Decoder {
   std::uint32_t bit(BitModel& m, std::uint32_t = 0) {
     const std::uint32_t x = m.zeros() * (length_ >> BitModel::kShift);
     const std::uint32_t b = value_ >= x, all = 0u - b;
-    value_ -= x & all;
-    length_ = x + ((length_ - 2 * x) & all);
-    settle();
+    settle(value_ - (x & all), x + ((length_ - 2 * x) & all));
     m.seen(b);
     return b;
   }
   [[gnu::always_inline]] std::uint32_t symbol(SymbolModel& m, std::uint32_t = 0) {
     const std::uint32_t unit = length_ >> SymbolModel::kShift;
-    std::uint32_t s = m.usual(), x = m.begin(s) * unit, width = m.usual_share() * unit;
-    // Without a division: does the value lie in the share of the usual symbol?
-    if (value_ - x >= width) {
-      s = m.find(value_ / unit);
-      x = m.begin(s) * unit;
-      width = (s == m.last() ? length_ : m.begin(s + 1) * unit) - x;
-    }
-    length_ = width;
-    value_ -= x;
-    settle();
-    m.seen(s);
-    return s;
+    // Does the value lie in the share of the usual symbol?
+    SymbolModel::Share share{m.usual(), m.usual_begin() * unit, m.usual_share() * unit};
+    if (value_ - share.begin >= share.width) share = m.find(value_, length_);
+    settle(value_ - share.begin, share.width);
+    m.seen(share.symbol);
+    return share.symbol;
+  }
+  // The same where no symbol comes nearly always.
+  [[gnu::always_inline]] std::uint32_t symbol_of_many(SymbolModel& m, std::uint32_t = 0) {
+    const SymbolModel::Share share = m.find(value_, length_);
+    settle(value_ - share.begin, share.width);
+    m.seen(share.symbol);
+    return share.symbol;
   }
   std::uint32_t bits(int n, std::uint32_t = 0) {
     if (n <= 19) return few_bits(n);
@@ -274,22 +309,20 @@ class Decoder {
 
  private:
   std::uint32_t few_bits(int n) {
-    length_ >>= n;
-    const std::uint32_t v = value_ / length_;
-    value_ -= v * length_;
-    settle();
+    const std::uint32_t unit = length_ >> n, v = value_ / unit;
+    settle(value_ - v * unit, unit);
     return v & ((1u << n) - 1);
   }
   // Takes as many bytes as the length has become short of, without deciding how many.
-  [[gnu::always_inline]] void settle() {
-    const int n = std::countl_zero(length_ | 1) & 24;
+  [[gnu::always_inline]] void settle(std::uint32_t value, std::uint32_t length) {
+    const std::uint32_t n = static_cast<std::uint32_t>(std::countl_zero(length | 1)) & 24;
     std::uint32_t word = 0;
     std::memcpy(&word, at_, 4);
     word = __builtin_bswap32(word);
-    value_ = static_cast<std::uint32_t>(((static_cast<std::uint64_t>(value_) << 32 | word) << n) >> 32);
-    length_ <<= n;
-    at_ += n / 8;
-    at_ = at_ < last_ ? at_ : last_;
+    value_ = static_cast<std::uint32_t>(((std::uint64_t{value} << 32 | word) << n) >> 32);
+    length_ = length << n;
+    const std::uint8_t* at = at_ + n / 8;
+    at_ = at < last_ ? at : last_;
   }
   static constexpr std::ptrdiff_t kBeyond = 16;  // zeros that are given behind the end before it stops there
   std::vector<std::uint8_t> bytes_;              // and zeros behind them
@@ -299,76 +332,77 @@ class Decoder {
 
 // An integer by its difference from what was expected: first how many bits the difference has, then the difference,
 // its upper eight bits by a model and the rest as they are.
-template <int kBits>
+template <class Coder, int kBits, std::size_t kContexts>
 class IntegerModel {
  public:
-  IntegerModel(std::uint32_t contexts, bool decoding) : decoding_(decoding), sizes_(contexts), uppers_(kBits + 1) {}
-
   void reset() {
-    for (Lazy& m : sizes_) m.fresh = false;
-    for (Lazy& m : uppers_) m.fresh = false;
+    for (SymbolModel& m : sizes_) m.forget();
+    for (SymbolModel& m : uppers_) m.forget();
     smallest_.reset();
-    size_ = 0;
   }
-  // How many bits the last difference had.
-  std::uint32_t size() const { return size_; }
 
-  template <class Coder>
-  std::int32_t code(Coder& c, std::int32_t expected, std::int32_t value, std::uint32_t context) {
-    std::uint32_t difference = static_cast<std::uint32_t>(value) - static_cast<std::uint32_t>(expected);
-    if constexpr (kBits < 32) {
-      // Differences count around the circle of the type, from -half to half - 1.
-      const std::uint32_t mask = (1u << kBits) - 1, half = 1u << (kBits - 1);
-      if constexpr (!Coder::kDecodes) difference = ((difference + half) & mask) - half;
+  // A value in three turns, so that other streams can take theirs in between: how many bits its difference has, the
+  // upper ones of them, and the rest.
+  struct Turn {
+    std::uint32_t size = 0, place = 0;
+    std::int32_t difference = 0;
+    void decoded(std::uint32_t at) {
+      place = at;
+      difference = static_cast<std::int32_t>(at + 1 - (((at >> (size - 1)) ^ 1) << size));
     }
-    const std::uint32_t coded =
-        static_cast<std::uint32_t>(difference_of(c, static_cast<std::int32_t>(difference), context));
-    const std::uint32_t result = static_cast<std::uint32_t>(expected) + coded;
+  };
+  [[gnu::always_inline]] Turn code_size(Coder& c, std::int32_t expected, std::int32_t value, std::uint32_t context) {
+    Turn t;
+    if constexpr (!Coder::kDecodes) {
+      std::uint32_t d = static_cast<std::uint32_t>(value) - static_cast<std::uint32_t>(expected);
+      // Differences count around the circle of the type, from -half to half - 1.
+      constexpr std::uint32_t kHalf = 1u << (kBits - 1);
+      if constexpr (kBits < 32) d = ((d + kHalf) & ((1u << kBits) - 1)) - kHalf;
+      t.difference = static_cast<std::int32_t>(d);
+      t.size = static_cast<std::uint32_t>(std::bit_width(t.difference <= 0 ? 0u - d : d - 1));
+    }
+    t.size = c.symbol(sizes_[context].ready(kBits + 1, Coder::kDecodes), t.size);
+    return t;
+  }
+  // A difference of k bits lies in [-(2^k - 1), -2^(k-1)] or [2^(k-1) + 1, 2^k].
+  [[gnu::always_inline]] void code_upper(Coder& c, Turn& t) {
+    const std::uint32_t k = t.size;
+    if (k - 1 >= 31) {
+      t.difference = k == 0 ? static_cast<std::int32_t>(c.bit(smallest_, static_cast<std::uint32_t>(t.difference)))
+                            : std::numeric_limits<std::int32_t>::min();
+      return;
+    }
+    SymbolModel& model = uppers_[k];
+    if (!model.is_ready()) [[unlikely]]
+      model.ready(1u << std::min(k, kUpper), Coder::kDecodes);
+    const std::uint32_t low = std::max(k, kUpper) - kUpper;
+    if constexpr (!Coder::kDecodes)
+      t.place = static_cast<std::uint32_t>(t.difference) + (t.difference < 0 ? (1u << k) - 1 : 0xFFFFFFFF);
+    const std::uint32_t upper = c.symbol_of_many(model, t.place >> low);
+    if constexpr (Coder::kDecodes) t.decoded(upper << low);
+  }
+  [[gnu::always_inline]] std::int32_t code_rest(Coder& c, std::int32_t expected, Turn& t) {
+    const std::uint32_t k = t.size;
+    if (k > kUpper && k < 32) {
+      const int low = static_cast<int>(k - kUpper);
+      const std::uint32_t rest = c.bits(low, t.place & ((1u << low) - 1));
+      if constexpr (Coder::kDecodes) t.decoded(t.place | rest);
+    }
+    const std::uint32_t result = static_cast<std::uint32_t>(expected) + static_cast<std::uint32_t>(t.difference);
     if constexpr (kBits < 32) return static_cast<std::int32_t>(result & ((1u << kBits) - 1));
     return static_cast<std::int32_t>(result);
   }
+  std::int32_t code(Coder& c, std::int32_t expected, std::int32_t value, std::uint32_t context) {
+    Turn t = code_size(c, expected, value, context);
+    code_upper(c, t);
+    return code_rest(c, expected, t);
+  }
 
  private:
-  struct Lazy {
-    SymbolModel model;
-    bool fresh = false;  // reset for this chunk
-  };
-  SymbolModel& ready(Lazy& m, std::uint32_t symbols) {
-    if (!m.fresh) {
-      m.model.prepare(symbols, decoding_);
-      m.fresh = true;
-    }
-    return m.model;
-  }
-  static constexpr int kUpper = 8;
+  static constexpr std::uint32_t kUpper = 8;
 
-  // A difference of k bits lies in [-(2^k - 1), -2^(k-1)] or [2^(k-1) + 1, 2^k].
-  template <class Coder>
-  std::int32_t difference_of(Coder& c, std::int32_t d, std::uint32_t context) {
-    std::uint32_t k = 0;
-    if constexpr (!Coder::kDecodes)
-      k = static_cast<std::uint32_t>(
-          std::bit_width(d <= 0 ? 0u - static_cast<std::uint32_t>(d) : static_cast<std::uint32_t>(d) - 1));
-    k = size_ = c.symbol(ready(sizes_[context], kBits + 1), k);
-    if (k == 0) return static_cast<std::int32_t>(c.bit(smallest_, static_cast<std::uint32_t>(d)));
-    if (k >= 32) return std::numeric_limits<std::int32_t>::min();
-    const std::uint32_t reach = (1u << k) - 1;
-    std::uint32_t place = 0;
-    if constexpr (!Coder::kDecodes)
-      place = d < 0 ? static_cast<std::uint32_t>(d) + reach : static_cast<std::uint32_t>(d) - 1;
-    const int low = static_cast<int>(k) - kUpper;
-    if (low <= 0) {
-      place = c.symbol(ready(uppers_[k], 1u << k), place);
-    } else {
-      const std::uint32_t upper = c.symbol(ready(uppers_[k], 1u << kUpper), place >> low);
-      place = upper << low | c.bits(low, place & ((1u << low) - 1));
-    }
-    return static_cast<std::int32_t>(place >= 1u << (k - 1) ? place + 1 : place - reach);
-  }
-
-  bool decoding_;
-  std::uint32_t size_ = 0;
-  std::vector<Lazy> sizes_, uppers_;
+  std::array<SymbolModel, kContexts> sizes_;
+  std::array<SymbolModel, kBits + 1> uppers_;
   BitModel smallest_;
 };
 

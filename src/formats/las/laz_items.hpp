@@ -25,58 +25,46 @@ void store(std::uint8_t* p, T v) {
 inline std::uint8_t wrapped(int v) { return static_cast<std::uint8_t>(v); }
 inline int clamped(int v) { return std::clamp(v, 0, 255); }
 
-// The lower and the higher of two, by arithmetic: a decision would be guessed wrongly every other time.
-inline std::int32_t lower(std::int32_t a, std::int32_t b) {
-  const std::int64_t d = static_cast<std::int64_t>(a) - b;
-  return static_cast<std::int32_t>(b + (d & (d >> 63)));
-}
-inline std::int32_t higher(std::int32_t a, std::int32_t b) {
-  const std::int64_t d = static_cast<std::int64_t>(a) - b;
-  return static_cast<std::int32_t>(a - (d & (d >> 63)));
-}
-
 // The middle one of the last five values, nearly: values leave at alternating ends.
 class RunningMedian {
  public:
   void reset() { *this = RunningMedian(); }
   std::int32_t get() const { return v_[2]; }
-  // Put in order among the four that stay.
+  // Put in order among the four that stay, all at once: a decision would be guessed wrongly every other time.
   void add(std::int32_t v) {
-    const std::int32_t* stay = v_ + !drop_high_;
-    const std::int32_t a = stay[0], b = stay[1], c = stay[2], d = stay[3], middle = v_[2];
-    drop_high_ = (v < middle) | (!drop_high_ & (v == middle));
-    v_[0] = lower(a, v);
-    v_[1] = higher(a, lower(b, v));
-    v_[2] = higher(b, lower(c, v));
-    v_[3] = higher(c, lower(d, v));
-    v_[4] = higher(d, v);
+    Four stay;
+    std::memcpy(&stay, v_ + !drop_high_, sizeof stay);
+    drop_high_ = (v < v_[2]) | (!drop_high_ & (v == v_[2]));
+    const Four all = {v, v, v, v};
+    const Four lower = stay < all ? stay : all;
+    const Four behind = {lower[1], lower[2], lower[3], v};
+    const Four higher = stay > behind ? stay : behind;
+    v_[0] = lower[0];
+    std::memcpy(v_ + 1, &higher, sizeof higher);
   }
 
  private:
+  using Four = std::int32_t __attribute__((vector_size(16)));
   std::int32_t v_[5] = {};
   bool drop_high_ = true;
 };
 
 // Models of one size that are made when they are first asked for in a chunk.
+template <class Coder, std::size_t kModels, std::uint32_t kSymbols>
 class ModelSet {
  public:
-  ModelSet(std::size_t n, std::uint32_t symbols, bool decoding)
-      : models_(n), fresh_(n, 0), symbols_(symbols), decoding_(decoding) {}
-  void reset() { std::fill(fresh_.begin(), fresh_.end(), std::uint8_t{0}); }
-  SymbolModel& operator[](std::size_t i) {
-    if (!fresh_[i]) {
-      models_[i].prepare(symbols_, decoding_);
-      fresh_[i] = 1;
-    }
-    return models_[i];
+  void reset() {
+    for (SymbolModel& m : models_) m.forget();
   }
+  SymbolModel& operator[](std::size_t i) { return models_[i].ready(kSymbols, Coder::kDecodes); }
 
  private:
-  std::vector<SymbolModel> models_;
-  std::vector<std::uint8_t> fresh_;
-  std::uint32_t symbols_;
-  bool decoding_;
+  std::array<SymbolModel, kModels> models_;
 };
+template <class... Models>
+void reset_all(Models&... models) {
+  (models.reset(), ...);
+}
 
 inline std::int32_t wide_step(std::int32_t step, int times) {
   return static_cast<std::int32_t>(static_cast<std::uint32_t>(step) * static_cast<std::uint32_t>(times));
@@ -97,11 +85,8 @@ class TimeCoder {
   static constexpr int kFirst = kChanges ? 0 : 1;
 
  public:
-  explicit TimeCoder(bool d) : multiples_(1, kAll, d), starts_(1, kFirst + 5, d), steps_(9, d) {}
   void reset(std::uint64_t first) {
-    multiples_.reset();
-    starts_.reset();
-    steps_.reset();
+    reset_all(multiples_, starts_, steps_);
     at_ = newest_ = 0;
     last_ = {first, 0, 0, 0};
     step_ = {};
@@ -212,8 +197,9 @@ class TimeCoder {
     return true;
   }
 
-  ModelSet multiples_, starts_;
-  IntegerModel<32> steps_;
+  ModelSet<Coder, 1, kAll> multiples_;
+  ModelSet<Coder, 1, kFirst + 5> starts_;
+  IntegerModel<Coder, 32, 9> steps_;
   int at_ = 0, newest_ = 0;
   std::array<std::uint64_t, 4> last_{};
   std::array<std::int32_t, 4> step_{};
@@ -225,11 +211,7 @@ class TimeCoder {
 template <class Coder>
 class ColourCoder {
  public:
-  explicit ColourCoder(bool d) : used_(1, 128, d), bytes_(6, 256, d) {}
-  void reset() {
-    used_.reset();
-    bytes_.reset();
-  }
+  void reset() { reset_all(used_, bytes_); }
   void code(Coder& c, const std::uint8_t* last, std::uint8_t* rgb) {
     // Little-endian pairs: byte 2 i is the low one of channel i, byte 2 i + 1 the high one.
     std::uint32_t changed = 0;
@@ -262,7 +244,8 @@ class ColourCoder {
     return wrapped(expected +
                    static_cast<int>(c.symbol(bytes_[static_cast<std::size_t>(model)], wrapped(value - expected))));
   }
-  ModelSet used_, bytes_;
+  ModelSet<Coder, 1, 128> used_;
+  ModelSet<Coder, 6, 256> bytes_;
 };
 
 }  // namespace katoptra::laz

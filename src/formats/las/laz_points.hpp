@@ -8,13 +8,17 @@
 
 namespace katoptra::laz {
 
-// A coordinate by its step from the one before, as against the running median of steps.
-template <class Coder>
-void code_step(Coder& c, IntegerModel<32>& model, RunningMedian& steps, std::uint32_t& last, std::uint32_t now,
-               std::uint32_t context) {
-  const std::int32_t d = model.code(c, steps.get(), static_cast<std::int32_t>(now - last), context);
+// A coordinate by its step from the one before, as against the running median of steps; tells how many bits the
+// difference had.
+template <class Coder, class Model>
+std::uint32_t code_step(Coder& c, Model& model, RunningMedian& steps, std::uint32_t& last, std::uint32_t now,
+                        std::uint32_t context) {
+  auto turn = model.code_size(c, steps.get(), static_cast<std::int32_t>(now - last), context);
+  model.code_upper(c, turn);
+  const std::int32_t d = model.code_rest(c, steps.get(), turn);
   last += static_cast<std::uint32_t>(d);
   steps.add(d);
+  return turn.size;
 }
 
 // ---- point formats 0 to 5
@@ -30,22 +34,9 @@ template <class Coder>
 class Point10Coder {
  public:
   static constexpr std::size_t kSize = 20;
-  explicit Point10Coder(bool d)
-      : changed_(1, 64, d),
-        bits_(256, 256, d),
-        classes_(256, 256, d),
-        users_(256, 256, d),
-        angles_(2, 256, d),
-        intensity_(4, d),
-        source_(1, d),
-        dx_(2, d),
-        dy_(22, d),
-        z_(20, d) {}
 
   [[gnu::noinline]] void reset(const std::uint8_t* first) {
-    for (ModelSet* m : {&changed_, &bits_, &classes_, &users_, &angles_}) m->reset();
-    for (IntegerModel<32>* m : {&dx_, &dy_, &z_}) m->reset();
-    for (IntegerModel<16>* m : {&intensity_, &source_}) m->reset();
+    reset_all(changed_, bits_, classes_, users_, angles_, intensity_, source_, dx_, dy_, z_);
     for (int i = 0; i < 16; ++i) {
       x_steps_[i].reset();
       y_steps_[i].reset();
@@ -87,12 +78,11 @@ class Point10Coder {
                             source_.code(c, load<std::uint16_t>(last_ + 18), load<std::uint16_t>(r + 18), 0)));
 
     auto last_x = load<std::uint32_t>(last_), last_y = load<std::uint32_t>(last_ + 4);
-    code_step(c, dx_, x_steps_[m], last_x, load<std::uint32_t>(r), single);
-    std::uint32_t k = dx_.size();
-    code_step(c, dy_, y_steps_[m], last_y, load<std::uint32_t>(r + 4), single + (k < 20 ? even(k) : 20));
+    std::uint32_t k = code_step(c, dx_, x_steps_[m], last_x, load<std::uint32_t>(r), single);
+    k += code_step(c, dy_, y_steps_[m], last_y, load<std::uint32_t>(r + 4), single + (k < 20 ? even(k) : 20));
+    k /= 2;
     store(last_, last_x);
     store(last_ + 4, last_y);
-    k = (dx_.size() + dy_.size()) / 2;
     std::int32_t& z = last_z_[std::abs(of - number)];
     z = z_.code(c, z, load<std::int32_t>(r + 8), single + (k < 18 ? even(k) : 18));
     store(last_ + 8, z);
@@ -100,9 +90,14 @@ class Point10Coder {
   }
 
  private:
-  ModelSet changed_, bits_, classes_, users_, angles_;
-  IntegerModel<16> intensity_, source_;
-  IntegerModel<32> dx_, dy_, z_;
+  ModelSet<Coder, 1, 64> changed_;
+  ModelSet<Coder, 256, 256> bits_, classes_, users_;
+  ModelSet<Coder, 2, 256> angles_;
+  IntegerModel<Coder, 16, 4> intensity_;
+  IntegerModel<Coder, 16, 1> source_;
+  IntegerModel<Coder, 32, 2> dx_;
+  IntegerModel<Coder, 32, 22> dy_;
+  IntegerModel<Coder, 32, 20> z_;
   RunningMedian x_steps_[16], y_steps_[16];
   std::uint16_t last_intensity_[16] = {};
   std::int32_t last_z_[8] = {};
@@ -165,11 +160,24 @@ struct Fields14 {
   }
 };
 
+// What of the models follows from the return's number and that of returns.
+struct Contexts14 {
+  std::uint8_t median = 0;  // which running median
+  std::uint8_t level = 0;   // how far it is from the last return
+  std::uint8_t place = 0;   // whether it is the first return (2) and the last (1)
+  std::uint8_t single = 0;
+
+  static Contexts14 of(const Fields14& f) {
+    return {kReturn14Map[f.of][f.number], static_cast<std::uint8_t>(std::min(std::abs(f.of - f.number), 7)),
+            static_cast<std::uint8_t>((f.number == 1 ? 2 : 0) + (f.number >= f.of ? 1 : 0)),
+            static_cast<std::uint8_t>(f.of == 1)};
+  }
+};
+
 template <class Coder>
 class Point14Coder {
  public:
   static constexpr std::size_t kSize = 30;
-  explicit Point14Coder(bool d) : decoding_(d) {}
 
   // `layers`: the coders of its nine layers; a layer that is not wanted, or is empty, is left alone.
   [[gnu::noinline]] void reset(const std::uint8_t* first) {
@@ -189,38 +197,51 @@ class Point14Coder {
     Fields14& last = s.last;
     const bool time_changed = changed & 16;
     code_returns(layers[kPlace], s, changed, now);
-    const std::size_t m = std::size_t{kReturn14Map[last.of][last.number]} << 1 | time_changed;
-    const int level = std::min(std::abs(last.of - last.number), 7);
-    const std::uint32_t place = (last.number == 1 ? 2u : 0u) + (last.number >= last.of ? 1u : 0u);
-    const std::uint32_t single = last.of == 1;
+    const auto [median, level, place, single] = s.contexts;
+    const std::size_t m = std::size_t{median} << 1 | time_changed;
 
-    // Layers do not depend on one another: alternating, the machine works on several at a time.
-    code_step(layers[kPlace], s.dx, s.x_steps[m], last.x, now.x, single);
+    // Layers do not depend on one another: taking turns at every symbol, the machine works on several at a time.
+    Coder& places = layers[kPlace];
+    RunningMedian &x_steps = s.x_steps[m], &y_steps = s.y_steps[m];
+    std::uint16_t& i = s.last_intensity[place << 1 | time_changed];
+    std::int32_t& z = s.last_z[level];
+    typename IntegerModel<Coder, 16, 4>::Turn of_i;
+    typename IntegerModel<Coder, 32, 20>::Turn of_z;
+
+    auto of_x = s.dx.code_size(places, x_steps.get(), static_cast<std::int32_t>(now.x - last.x), single);
+    if (wanted[kIntensity]) of_i = s.intensity.code_size(layers[kIntensity], i, now.intensity, place);
+    s.dx.code_upper(places, of_x);
+    if (wanted[kIntensity]) s.intensity.code_upper(layers[kIntensity], of_i);
+    const std::int32_t dx = s.dx.code_rest(places, x_steps.get(), of_x);
     if (wanted[kIntensity]) {
-      std::uint16_t& i = s.last_intensity[place << 1 | time_changed];
-      i = static_cast<std::uint16_t>(s.intensity.code(layers[kIntensity], i, now.intensity, place));
-      layer_changed[kIntensity] |= i != last.intensity;
+      i = static_cast<std::uint16_t>(s.intensity.code_rest(layers[kIntensity], i, of_i));
+      if constexpr (!Coder::kDecodes) layer_changed[kIntensity] |= i != last.intensity;
       last.intensity = i;
     }
-    std::uint32_t k = s.dx.size();
-    code_step(layers[kPlace], s.dy, s.y_steps[m], last.y, now.y, single + (k < 20 ? even(k) : 20));
-    k = (k + s.dy.size()) / 2;
-    if (wanted[kAngle] && (changed & 8)) {
-      last.angle = static_cast<std::int16_t>(s.angle.code(layers[kAngle], last.angle, now.angle, time_changed));
-      layer_changed[kAngle] = true;
-    }
+    last.x += static_cast<std::uint32_t>(dx);
+    std::uint32_t k = of_x.size;
+    auto of_y = s.dy.code_size(places, y_steps.get(), static_cast<std::int32_t>(now.y - last.y),
+                               single + (k < 20 ? even(k) : 20));
     if (wanted[kClass]) {
       const std::size_t context = static_cast<std::size_t>(last.classification & 31) << 1 | (place == 3);
       code_byte(layers[kClass], s.classes[context], last.classification, now.classification, kClass);
     }
-    if (wanted[kHeight]) {
-      std::int32_t& z = s.last_z[level];
-      z = s.z.code(layers[kHeight], z, now.z, single + (k < 18 ? even(k) : 18));
-      last.z = z;
-    }
+    k = (k + of_y.size) / 2;
+    if (wanted[kHeight]) of_z = s.z.code_size(layers[kHeight], z, now.z, single + (k < 18 ? even(k) : 18));
+    s.dy.code_upper(places, of_y);
+    if (wanted[kHeight]) s.z.code_upper(layers[kHeight], of_z);
+    const std::int32_t dy = s.dy.code_rest(places, y_steps.get(), of_y);
+    if (wanted[kHeight]) last.z = z = s.z.code_rest(layers[kHeight], z, of_z);
+    last.y += static_cast<std::uint32_t>(dy);
+    x_steps.add(dx);
+    y_steps.add(dy);
     if (wanted[kTime] && time_changed) {
       last.time = s.time.code(layers[kTime], now.time);
       layer_changed[kTime] = true;
+    }
+    if (wanted[kAngle] && (changed & 8)) {
+      last.angle = static_cast<std::int16_t>(s.angle.code(layers[kAngle], last.angle, now.angle, time_changed));
+      layer_changed[kAngle] = true;
     }
     if (wanted[kFlags]) code_byte(layers[kFlags], s.flags[last.flags], last.flags, now.flags, kFlags);
     if (wanted[kUser]) code_byte(layers[kUser], s.users[last.user / 4], last.user, now.user, kUser);
@@ -237,26 +258,20 @@ class Point14Coder {
  private:
   // What is known of one scanner channel.
   struct State {
-    explicit State(bool d)
-        : changed(8, 128, d),
-          channel(1, 3, d),
-          returns(16, 16, d),
-          numbers(16, 16, d),
-          number_steps(1, 13, d),
-          classes(64, 256, d),
-          flags(64, 64, d),
-          users(64, 256, d),
-          dx(2, d),
-          dy(22, d),
-          z(20, d),
-          intensity(4, d),
-          angle(2, d),
-          source(1, d),
-          time(d) {}
     bool used = false, time_changed = false;
-    ModelSet changed, channel, returns, numbers, number_steps, classes, flags, users;
-    IntegerModel<32> dx, dy, z;
-    IntegerModel<16> intensity, angle, source;
+    Contexts14 contexts;
+    ModelSet<Coder, 8, 128> changed;
+    ModelSet<Coder, 1, 3> channel;
+    ModelSet<Coder, 16, 16> returns, numbers;
+    ModelSet<Coder, 1, 13> number_steps;
+    ModelSet<Coder, 64, 256> classes, users;
+    ModelSet<Coder, 64, 64> flags;
+    IntegerModel<Coder, 32, 2> dx;
+    IntegerModel<Coder, 32, 22> dy;
+    IntegerModel<Coder, 32, 20> z;
+    IntegerModel<Coder, 16, 4> intensity;
+    IntegerModel<Coder, 16, 2> angle;
+    IntegerModel<Coder, 16, 1> source;
     TimeCoder<Coder, true> time;
     RunningMedian x_steps[12], y_steps[12];
     std::int32_t last_z[8] = {};
@@ -267,9 +282,8 @@ class Point14Coder {
   // Which fields changed at all; and on to the channel of this record.
   std::uint32_t code_changes(Coder& c, const Fields14& now, int channel) {
     State* s = channels_[current_].get();
-    const std::uint32_t before = static_cast<std::uint32_t>(s->last.number == 1) |
-                                 static_cast<std::uint32_t>(s->last.number >= s->last.of) << 1 |
-                                 static_cast<std::uint32_t>(s->time_changed) << 2;
+    const std::uint32_t before =
+        (s->contexts.place >> 1 | (s->contexts.place & 1u) << 1) | static_cast<std::uint32_t>(s->time_changed) << 2;
     std::uint32_t changed = 0;
     if constexpr (!Coder::kDecodes) {
       const bool known = channel != current_ && channels_[channel] && channels_[channel]->used;
@@ -297,31 +311,29 @@ class Point14Coder {
     Fields14& last = s.last;
     if (changed & 4) last.of = static_cast<std::uint8_t>(c.symbol(s.returns[last.of], now.of));
     const std::uint32_t how = changed & 3;
-    if (how == 0) return;
-    std::uint32_t number = last.number + (how == 1 ? 1u : 15u);
+    if ((changed & 7) == 0) return;
+    std::uint32_t number = last.number + (how == 0 ? 0u : how == 1 ? 1u : 15u);
     if (how == 3 && (changed & 16))
       number = c.symbol(s.numbers[last.number], now.number);
     else if (how == 3)
       number =
           last.number + 2u + c.symbol(s.number_steps[0], static_cast<std::uint32_t>(now.number - last.number - 2) & 15);
     last.number = static_cast<std::uint8_t>(number & 15);
+    s.contexts = Contexts14::of(last);
   }
 
   void code_byte(Coder& c, SymbolModel& model, std::uint8_t& last, std::uint8_t now, Layer14 layer) {
     const auto v = static_cast<std::uint8_t>(c.symbol(model, now));
-    layer_changed[layer] |= v != last;
+    if constexpr (!Coder::kDecodes) layer_changed[layer] |= v != last;
     last = v;
   }
 
   [[gnu::noinline]] void begin(int channel, const Fields14& from) {
     const Fields14 first = from;
-    if (!channels_[channel]) channels_[channel] = std::make_unique<State>(decoding_);
+    if (!channels_[channel]) channels_[channel] = std::make_unique<State>();
     State& s = *channels_[channel];
-    for (ModelSet* m :
-         {&s.changed, &s.channel, &s.returns, &s.numbers, &s.number_steps, &s.classes, &s.flags, &s.users})
-      m->reset();
-    for (IntegerModel<32>* m : {&s.dx, &s.dy, &s.z}) m->reset();
-    for (IntegerModel<16>* m : {&s.intensity, &s.angle, &s.source}) m->reset();
+    reset_all(s.changed, s.channel, s.returns, s.numbers, s.number_steps, s.classes, s.flags, s.users);
+    reset_all(s.dx, s.dy, s.z, s.intensity, s.angle, s.source);
     for (int i = 0; i < 12; ++i) {
       s.x_steps[i].reset();
       s.y_steps[i].reset();
@@ -330,11 +342,11 @@ class Point14Coder {
     std::fill_n(s.last_intensity, 8, first.intensity);
     s.time.reset(first.time);
     s.last = first;
+    s.contexts = Contexts14::of(first);
     s.time_changed = false;
     s.used = true;
   }
 
-  bool decoding_;
   int current_ = 0;
   std::unique_ptr<State> channels_[4];
 };
