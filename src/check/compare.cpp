@@ -174,20 +174,33 @@ class Comparing {
   }
 
  private:
-  // About where the differences lie, so that the sketch is fine there.
+  // About where the differences lie, so that the sketch is fine there: of small windows spread over the frame, or of
+  // rows where those meet few cells that both know.
   double sampled_median() const {
+    constexpr std::int64_t kSide = 32, kMostWindows = 64, kMostRows = 64, kMostAcross = 4096;
+    constexpr std::size_t kEnough = 1000;
     const Frame& f = out_.frame;
-    std::vector<double> d;
-    const std::int64_t rows = std::min<std::int64_t>(f.rows(), 64);
-    for (std::int64_t i = 0; i < rows; ++i) {
-      const std::int64_t r = (2 * i + 1) * f.rows() / (2 * rows);
-      const Window w{0, r, std::min<std::int64_t>(f.cols(), 4096), 1};
-      const Block b = out_.difference.read({(f.cols() - w.cols) / 2, r, w.cols, 1});
-      for (std::int64_t c = 0; c < w.cols; ++c)
-        if (!std::isnan(b.row(0)[c])) d.push_back(static_cast<double>(b.row(0)[c]));
+    std::vector<double> d = differences_in(spread_windows(f, kSide, kMostWindows));
+    if (d.size() < kEnough) {
+      std::vector<Window> rows;
+      const std::int64_t n = std::min(f.rows(), kMostRows), across = std::min(f.cols(), kMostAcross);
+      for (std::int64_t i = 0; i < n; ++i) rows.push_back({(f.cols() - across) / 2, placed(i, n, f.rows()), across, 1});
+      d = differences_in(rows);
     }
     const double m = median_of(std::move(d));
     return std::isnan(m) ? 0 : m;
+  }
+
+  std::vector<double> differences_in(const std::vector<Window>& windows) const {
+    std::vector<std::vector<double>> parts(windows.size());
+    parallel_for(windows.size(), options_.run, [&](std::size_t i) {
+      const Block b = out_.difference.read(windows[i]);
+      for (std::int64_t k = 0; k < windows[i].cells(); ++k)
+        if (!std::isnan(b.row(0)[k])) parts[i].push_back(static_cast<double>(b.row(0)[k]));
+    });
+    std::vector<double> all;
+    for (const auto& p : parts) all.insert(all.end(), p.begin(), p.end());
+    return all;
   }
 
   // The second over a band; the first with a cell more around, for its gradients.
@@ -298,17 +311,10 @@ class Comparing {
   // How errors of neighbours go together, from windows spread over the difference; what stands off has changed, and is
   // no error.
   ErrorModel error_model() const {
-    constexpr std::int64_t kWindow = 256, kMostWindows = 24;
-    const Frame& f = out_.frame;
-    const std::int64_t nx = (f.cols() + kWindow - 1) / kWindow, ny = (f.rows() + kWindow - 1) / kWindow;
-    const Spread spread = spread_over(nx, ny, kMostWindows);
-    std::vector<Variogram> parts(static_cast<std::size_t>(spread.count()));
+    const std::vector<Window> windows = spread_windows(out_.frame, 256, 24);
+    std::vector<Variogram> parts(windows.size());
     parallel_for(parts.size(), options_.run, [&](std::size_t i) {
-      const std::int64_t k = static_cast<std::int64_t>(i) / spread.across,
-                         l = static_cast<std::int64_t>(i) % spread.across;
-      const Window w =
-          Window{placed(l, spread.across, nx) * kWindow, placed(k, spread.down, ny) * kWindow, kWindow, kWindow}
-              .intersected(f.window());
+      const Window& w = windows[i];
       parts[i].add(errors_in(w), w.cols, w.rows);
     });
     Variogram all;

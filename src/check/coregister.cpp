@@ -4,6 +4,7 @@
 #include <array>
 #include <cmath>
 #include <fmt/format.h>
+#include <functional>
 #include <map>
 #include <numbers>
 #include <span>
@@ -18,6 +19,7 @@
 #include "correlation.hpp"
 #include "least_squares.hpp"
 #include "moments.hpp"
+#include "remembered_reads.hpp"
 
 namespace katoptra {
 namespace {
@@ -25,6 +27,11 @@ namespace {
 constexpr std::int64_t kBlock = 64;
 constexpr int kMostSteps = 20;
 constexpr double kShiftRest = 0.01;  // cells that the last step may be
+// Each step looks at the same blocks, the second surface a little further on: bytes that are kept of each, and cells
+// around a block.
+constexpr std::size_t kKept = std::size_t{32} << 20;
+constexpr std::int64_t kAround = 8;
+constexpr std::size_t kTogether = 1 << 15;  // samples that are summed in a go, whoever does it
 
 // One cell that both surfaces know: reference less surface, the slope there and the place, all in metres. Differences
 // and slopes are of both surfaces smoothed alike (kSmooth), so that what the interpolation between cells does to the
@@ -72,7 +79,7 @@ class Smoothed {
 class Fitting {
  public:
   Fitting(const Grid& reference, const Grid& surface, const CoregisterOptions& options)
-      : a_(reference), b_(surface), options_(options), frame_(reference.frame()) {
+      : a_(remembered(reference, 0)), b_(remembered(surface, kAround)), options_(options), frame_(reference.frame()) {
     const GroundSpacing s = ground_spacing(frame_);
     cell_x_ = s.x.metres();
     cell_y_ = s.y.metres();
@@ -298,37 +305,45 @@ class Fitting {
   }
 
   bool fit(const std::vector<Sample>& samples, Coregistration& c) {
-    double spread = 0, plain_spread = 0;
+    double spread = 0;
     centre_ = 0;
     limit_ = INFINITY;
     auto& x = last_;
     x = {};
     LeastSquares last(unknowns());
+    std::vector<double> left(samples.size());
+    const std::size_t parts = (samples.size() + kTogether - 1) / kTogether;
+    const auto each_part = [&](const std::function<void(std::size_t, std::span<const Sample>)>& of_part) {
+      parallel_for(parts, options_.run, [&](std::size_t p) {
+        of_part(p, std::span(samples).subspan(p * kTogether, std::min(kTogether, samples.size() - p * kTogether)));
+      });
+    };
     for (int round = 0; round < 4; ++round) {
+      std::vector<LeastSquares> sums(parts, LeastSquares(unknowns()));
+      each_part([&](std::size_t p, std::span<const Sample> some) {
+        for (const Sample& s : some)
+          if (const auto r = row(s); !(std::abs(rest_of(s, r) - centre_) > limit_))
+            sums[p].add(r, static_cast<double>(s.difference));
+      });
       LeastSquares l(unknowns());
-      c.cells = 0;
-      for (const Sample& s : samples) {
-        const auto r = row(s);
-        if (std::abs(rest_of(s, r) - centre_) > limit_) continue;
-        l.add(r, static_cast<double>(s.difference));
-        ++c.cells;
-      }
+      for (const LeastSquares& s : sums) l.add(s);
+      c.cells = l.count();
       if (!l.solve()) {
         c.why = "the ground is too even to tell a shift";
         return false;
       }
       last = l;
       for (std::size_t i = 0; i < unknowns(); ++i) x[i] = l.value(i);
-      std::vector<double> left, plain;
-      for (const Sample& s : samples) {
-        left.push_back(rest_of(s, row(s)));
-        plain.push_back(left.back() + static_cast<double>(s.plain) - static_cast<double>(s.difference));
-      }
+      each_part([&](std::size_t p, std::span<const Sample> some) {
+        for (std::size_t i = 0; i < some.size(); ++i) left[p * kTogether + i] = rest_of(some[i], row(some[i]));
+      });
       centre_ = median_of(left);
       spread = robust_deviation(left, centre_);
       limit_ = 3 * std::max(spread, 1e-9);
-      if (round == 3) plain_spread = robust_deviation(plain, median_of(plain));
     }
+    for (std::size_t i = 0; i < samples.size(); ++i)
+      left[i] += static_cast<double>(samples[i].plain) - static_cast<double>(samples[i].difference);
+    const double plain_spread = robust_deviation(left, median_of(left));
     step_x_ = x[0];
     step_y_ = x[1];
     c.offset = Length::metres(x[2]);
@@ -347,7 +362,10 @@ class Fitting {
     return true;
   }
 
-  const Grid &a_, &b_;
+  static Grid remembered(const Grid& g, std::int64_t around) {
+    return Grid(std::make_shared<RememberedReads>(g, around, kKept));
+  }
+  Grid a_, b_;
   const CoregisterOptions& options_;
   const Frame& frame_;
   double cell_x_ = 1, cell_y_ = 1, unit_a_ = 1, unit_b_ = 1;

@@ -4,6 +4,7 @@
 #include <array>
 #include <cmath>
 #include <cstddef>
+#include <cstdint>
 
 namespace katoptra {
 
@@ -18,7 +19,16 @@ class LeastSquares {
       for (std::size_t k = 0; k <= i; ++k) a_[i][k] += row[i] * row[k];
       b_[i] += row[i] * value;
     }
+    ++count_;
   }
+  void add(const LeastSquares& o) {
+    for (std::size_t i = 0; i < n_; ++i) {
+      for (std::size_t k = 0; k <= i; ++k) a_[i][k] += o.a_[i][k];
+      b_[i] += o.b_[i];
+    }
+    count_ += o.count_;
+  }
+  std::int64_t count() const { return count_; }
 
   // False when the unknowns cannot be told apart.
   bool solve() {
@@ -66,6 +76,7 @@ class LeastSquares {
   }
 
   std::size_t n_;
+  std::int64_t count_ = 0;
   std::array<std::array<double, kMost>, kMost> a_{}, l_{};
   std::array<double, kMost> b_{}, x_{};
 };

@@ -35,6 +35,18 @@ Spread spread_over(std::int64_t nx, std::int64_t ny, std::int64_t most) {
   return share(thin);
 }
 
+std::vector<Window> spread_windows(const Frame& frame, std::int64_t side, std::int64_t most) {
+  const std::int64_t nx = (frame.cols() + side - 1) / side, ny = (frame.rows() + side - 1) / side;
+  const Spread spread = spread_over(nx, ny, most);
+  std::vector<Window> windows;
+  for (std::int64_t k = 0; k < spread.down; ++k)
+    for (std::int64_t l = 0; l < spread.across; ++l)
+      windows.push_back(
+          Window{placed(l, spread.across, nx) * side, placed(k, spread.down, ny) * side, side, side}.intersected(
+              frame.window()));
+  return windows;
+}
+
 RobustMean robust_mean(std::vector<double>& values) {
   RobustMean m{middle_of(values), 0};
   std::vector<double> off(values.size());
@@ -110,24 +122,22 @@ OverlapSample sample_overlap(const std::vector<Grid>& tiles, std::pair<std::size
   const std::int64_t densest = spread_over(nx, ny, kMostLooks * most).count();
   for (std::int64_t wanted = most;; wanted *= 2) {
     s.patches.clear();
-    const Spread spread = spread_over(nx, ny, std::min(wanted, kMostLooks * most));
-    for (std::int64_t k = 0; k < spread.down; ++k)
-      for (std::int64_t l = 0; l < spread.across; ++l) {
-        const std::int64_t r = placed(k, spread.down, ny), c = placed(l, spread.across, nx);
-        const Window w = Window{c * side, r * side, side, side}.intersected(f.window());
-        const Block a = here.first.read(w), b = here.second.read(w);
-        d.clear();
-        for (std::int64_t i = 0; i < w.cells(); ++i)
-          if (const double v = (static_cast<double>(a.row(0)[i]) - static_cast<double>(b.row(0)[i])) * unit;
-              !std::isnan(v))
-            d.push_back(v);
-        if (4 * static_cast<std::int64_t>(d.size()) < side * side || d.size() < 4) continue;
-        const RobustMean m = robust_mean(d);
-        s.patches.push_back({f.centre(static_cast<double>(w.col) + static_cast<double>(w.cols - 1) / 2,
-                                      static_cast<double>(w.row) + static_cast<double>(w.rows - 1) / 2),
-                             m.mean, m.spread, static_cast<std::int64_t>(d.size())});
-      }
-    if (spread.count() >= densest || 4 * static_cast<std::int64_t>(s.patches.size()) >= most) break;
+    const std::vector<Window> windows = spread_windows(f, side, std::min(wanted, kMostLooks * most));
+    for (const Window& w : windows) {
+      const Block a = here.first.read(w), b = here.second.read(w);
+      d.clear();
+      for (std::int64_t i = 0; i < w.cells(); ++i)
+        if (const double v = (static_cast<double>(a.row(0)[i]) - static_cast<double>(b.row(0)[i])) * unit;
+            !std::isnan(v))
+          d.push_back(v);
+      if (4 * static_cast<std::int64_t>(d.size()) < side * side || d.size() < 4) continue;
+      const RobustMean m = robust_mean(d);
+      s.patches.push_back({f.centre(static_cast<double>(w.col) + static_cast<double>(w.cols - 1) / 2,
+                                    static_cast<double>(w.row) + static_cast<double>(w.rows - 1) / 2),
+                           m.mean, m.spread, static_cast<std::int64_t>(d.size())});
+    }
+    if (static_cast<std::int64_t>(windows.size()) >= densest || 4 * static_cast<std::int64_t>(s.patches.size()) >= most)
+      break;
   }
   return s;
 }

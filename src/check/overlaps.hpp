@@ -38,6 +38,8 @@ struct Spread {
 Spread spread_over(std::int64_t nx, std::int64_t ny, std::int64_t most);
 // The number of the k-th of m among n.
 constexpr std::int64_t placed(std::int64_t k, std::int64_t m, std::int64_t n) { return (2 * k + 1) * n / (2 * m); }
+// Windows of `side` cells, at most `most` of them, spread over a frame.
+std::vector<Window> spread_windows(const Frame& frame, std::int64_t side, std::int64_t most);
 
 // The mean of values, those that stand off weighed down (bisquare); and their robust deviation from it.
 struct RobustMean {
