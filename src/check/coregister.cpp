@@ -304,6 +304,26 @@ class Fitting {
     return std::max(static_cast<double>(frame_.cols()) * cell_x_, static_cast<double>(frame_.rows()) * cell_y_) / 2;
   }
 
+  void in_parts(std::span<const Sample> samples,
+                const std::function<void(std::size_t, std::span<const Sample>)>& of_part) const {
+    parallel_for((samples.size() + kTogether - 1) / kTogether, options_.run, [&](std::size_t p) {
+      of_part(p, samples.subspan(p * kTogether, std::min(kTogether, samples.size() - p * kTogether)));
+    });
+  }
+
+  // Of the samples that the last fit leaves within its limit; joined in their order.
+  LeastSquares fit_to_what_stays(const std::vector<Sample>& samples) const {
+    std::vector<LeastSquares> sums(samples.size() / kTogether + 1, LeastSquares(unknowns()));
+    in_parts(samples, [&](std::size_t p, std::span<const Sample> some) {
+      for (const Sample& s : some)
+        if (const auto r = row(s); !(std::abs(rest_of(s, r) - centre_) > limit_))
+          sums[p].add(r, static_cast<double>(s.difference));
+    });
+    LeastSquares all(unknowns());
+    for (const LeastSquares& s : sums) all.add(s);
+    return all;
+  }
+
   bool fit(const std::vector<Sample>& samples, Coregistration& c) {
     double spread = 0;
     centre_ = 0;
@@ -312,21 +332,8 @@ class Fitting {
     x = {};
     LeastSquares last(unknowns());
     std::vector<double> left(samples.size());
-    const std::size_t parts = (samples.size() + kTogether - 1) / kTogether;
-    const auto each_part = [&](const std::function<void(std::size_t, std::span<const Sample>)>& of_part) {
-      parallel_for(parts, options_.run, [&](std::size_t p) {
-        of_part(p, std::span(samples).subspan(p * kTogether, std::min(kTogether, samples.size() - p * kTogether)));
-      });
-    };
     for (int round = 0; round < 4; ++round) {
-      std::vector<LeastSquares> sums(parts, LeastSquares(unknowns()));
-      each_part([&](std::size_t p, std::span<const Sample> some) {
-        for (const Sample& s : some)
-          if (const auto r = row(s); !(std::abs(rest_of(s, r) - centre_) > limit_))
-            sums[p].add(r, static_cast<double>(s.difference));
-      });
-      LeastSquares l(unknowns());
-      for (const LeastSquares& s : sums) l.add(s);
+      LeastSquares l = fit_to_what_stays(samples);
       c.cells = l.count();
       if (!l.solve()) {
         c.why = "the ground is too even to tell a shift";
@@ -334,7 +341,7 @@ class Fitting {
       }
       last = l;
       for (std::size_t i = 0; i < unknowns(); ++i) x[i] = l.value(i);
-      each_part([&](std::size_t p, std::span<const Sample> some) {
+      in_parts(samples, [&](std::size_t p, std::span<const Sample> some) {
         for (std::size_t i = 0; i < some.size(); ++i) left[p * kTogether + i] = rest_of(some[i], row(some[i]));
       });
       centre_ = median_of(left);

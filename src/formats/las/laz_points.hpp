@@ -194,63 +194,11 @@ class Point14Coder {
     const Fields14 now = Coder::kDecodes ? Fields14() : Fields14::from(r);
     const std::uint32_t changed = code_changes(layers[kPlace], now, r[15] >> 4 & 3);
     State& s = *channels_[current_];
-    Fields14& last = s.last;
-    const bool time_changed = changed & 16;
     code_returns(layers[kPlace], s, changed, now);
-    const auto [median, level, place, single] = s.contexts;
-    const std::size_t m = std::size_t{median} << 1 | time_changed;
-
-    // Layers do not depend on one another: taking turns at every symbol, the machine works on several at a time.
-    Coder& places = layers[kPlace];
-    RunningMedian &x_steps = s.x_steps[m], &y_steps = s.y_steps[m];
-    std::uint16_t& i = s.last_intensity[place << 1 | time_changed];
-    std::int32_t& z = s.last_z[level];
-    typename IntegerModel<Coder, 16, 4>::Turn of_i;
-    typename IntegerModel<Coder, 32, 20>::Turn of_z;
-
-    auto of_x = s.dx.code_size(places, x_steps.get(), static_cast<std::int32_t>(now.x - last.x), single);
-    if (wanted[kIntensity]) of_i = s.intensity.code_size(layers[kIntensity], i, now.intensity, place);
-    s.dx.code_upper(places, of_x);
-    if (wanted[kIntensity]) s.intensity.code_upper(layers[kIntensity], of_i);
-    const std::int32_t dx = s.dx.code_rest(places, x_steps.get(), of_x);
-    if (wanted[kIntensity]) {
-      i = static_cast<std::uint16_t>(s.intensity.code_rest(layers[kIntensity], i, of_i));
-      if constexpr (!Coder::kDecodes) layer_changed[kIntensity] |= i != last.intensity;
-      last.intensity = i;
-    }
-    last.x += static_cast<std::uint32_t>(dx);
-    std::uint32_t k = of_x.size;
-    auto of_y = s.dy.code_size(places, y_steps.get(), static_cast<std::int32_t>(now.y - last.y),
-                               single + (k < 20 ? even(k) : 20));
-    if (wanted[kClass]) {
-      const std::size_t context = static_cast<std::size_t>(last.classification & 31) << 1 | (place == 3);
-      code_byte(layers[kClass], s.classes[context], last.classification, now.classification, kClass);
-    }
-    k = (k + of_y.size) / 2;
-    if (wanted[kHeight]) of_z = s.z.code_size(layers[kHeight], z, now.z, single + (k < 18 ? even(k) : 18));
-    s.dy.code_upper(places, of_y);
-    if (wanted[kHeight]) s.z.code_upper(layers[kHeight], of_z);
-    const std::int32_t dy = s.dy.code_rest(places, y_steps.get(), of_y);
-    if (wanted[kHeight]) last.z = z = s.z.code_rest(layers[kHeight], z, of_z);
-    last.y += static_cast<std::uint32_t>(dy);
-    x_steps.add(dx);
-    y_steps.add(dy);
-    if (wanted[kTime] && time_changed) {
-      last.time = s.time.code(layers[kTime], now.time);
-      layer_changed[kTime] = true;
-    }
-    if (wanted[kAngle] && (changed & 8)) {
-      last.angle = static_cast<std::int16_t>(s.angle.code(layers[kAngle], last.angle, now.angle, time_changed));
-      layer_changed[kAngle] = true;
-    }
-    if (wanted[kFlags]) code_byte(layers[kFlags], s.flags[last.flags], last.flags, now.flags, kFlags);
-    if (wanted[kUser]) code_byte(layers[kUser], s.users[last.user / 4], last.user, now.user, kUser);
-    if (wanted[kSource] && (changed & 32)) {
-      last.source = static_cast<std::uint16_t>(s.source.code(layers[kSource], last.source, now.source, 0));
-      layer_changed[kSource] = true;
-    }
-    s.time_changed = time_changed;
-    if constexpr (Coder::kDecodes) last.put(r, current_);
+    s.time_changed = changed & 16;
+    code_in_turns(layers, wanted, s, now);
+    code_others(layers, wanted, s, changed, now);
+    if constexpr (Coder::kDecodes) s.last.put(r, current_);
   }
 
   bool layer_changed[kLayers14] = {};
@@ -320,6 +268,67 @@ class Point14Coder {
           last.number + 2u + c.symbol(s.number_steps[0], static_cast<std::uint32_t>(now.number - last.number - 2) & 15);
     last.number = static_cast<std::uint8_t>(number & 15);
     s.contexts = Contexts14::of(last);
+  }
+
+  // Coordinates, intensity and class. Layers do not depend on one another: taking turns at every symbol, the machine
+  // works on several at a time.
+  void code_in_turns(Coder* layers, const std::uint8_t* wanted, State& s, const Fields14& now) {
+    Fields14& last = s.last;
+    const auto [median, level, place, single] = s.contexts;
+    const std::size_t m = std::size_t{median} << 1 | s.time_changed;
+
+    Coder& places = layers[kPlace];
+    RunningMedian &x_steps = s.x_steps[m], &y_steps = s.y_steps[m];
+    std::uint16_t& i = s.last_intensity[place << 1 | s.time_changed];
+    std::int32_t& z = s.last_z[level];
+    typename IntegerModel<Coder, 16, 4>::Turn of_i;
+    typename IntegerModel<Coder, 32, 20>::Turn of_z;
+
+    auto of_x = s.dx.code_size(places, x_steps.get(), static_cast<std::int32_t>(now.x - last.x), single);
+    if (wanted[kIntensity]) of_i = s.intensity.code_size(layers[kIntensity], i, now.intensity, place);
+    s.dx.code_upper(places, of_x);
+    if (wanted[kIntensity]) s.intensity.code_upper(layers[kIntensity], of_i);
+    const std::int32_t dx = s.dx.code_rest(places, x_steps.get(), of_x);
+    if (wanted[kIntensity]) {
+      i = static_cast<std::uint16_t>(s.intensity.code_rest(layers[kIntensity], i, of_i));
+      if constexpr (!Coder::kDecodes) layer_changed[kIntensity] |= i != last.intensity;
+      last.intensity = i;
+    }
+    last.x += static_cast<std::uint32_t>(dx);
+    std::uint32_t k = of_x.size;
+    auto of_y = s.dy.code_size(places, y_steps.get(), static_cast<std::int32_t>(now.y - last.y),
+                               single + (k < 20 ? even(k) : 20));
+    if (wanted[kClass]) {
+      const std::size_t context = static_cast<std::size_t>(last.classification & 31) << 1 | (place == 3);
+      code_byte(layers[kClass], s.classes[context], last.classification, now.classification, kClass);
+    }
+    k = (k + of_y.size) / 2;
+    if (wanted[kHeight]) of_z = s.z.code_size(layers[kHeight], z, now.z, single + (k < 18 ? even(k) : 18));
+    s.dy.code_upper(places, of_y);
+    if (wanted[kHeight]) s.z.code_upper(layers[kHeight], of_z);
+    const std::int32_t dy = s.dy.code_rest(places, y_steps.get(), of_y);
+    if (wanted[kHeight]) last.z = z = s.z.code_rest(layers[kHeight], z, of_z);
+    last.y += static_cast<std::uint32_t>(dy);
+    x_steps.add(dx);
+    y_steps.add(dy);
+  }
+
+  void code_others(Coder* layers, const std::uint8_t* wanted, State& s, std::uint32_t changed, const Fields14& now) {
+    Fields14& last = s.last;
+    if (wanted[kTime] && s.time_changed) {
+      last.time = s.time.code(layers[kTime], now.time);
+      layer_changed[kTime] = true;
+    }
+    if (wanted[kAngle] && (changed & 8)) {
+      last.angle = static_cast<std::int16_t>(s.angle.code(layers[kAngle], last.angle, now.angle, s.time_changed));
+      layer_changed[kAngle] = true;
+    }
+    if (wanted[kFlags]) code_byte(layers[kFlags], s.flags[last.flags], last.flags, now.flags, kFlags);
+    if (wanted[kUser]) code_byte(layers[kUser], s.users[last.user / 4], last.user, now.user, kUser);
+    if (wanted[kSource] && (changed & 32)) {
+      last.source = static_cast<std::uint16_t>(s.source.code(layers[kSource], last.source, now.source, 0));
+      layer_changed[kSource] = true;
+    }
   }
 
   void code_byte(Coder& c, SymbolModel& model, std::uint8_t& last, std::uint8_t now, Layer14 layer) {
