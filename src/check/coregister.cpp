@@ -27,9 +27,9 @@ namespace {
 constexpr std::int64_t kBlock = 64;
 constexpr int kMostSteps = 20;
 constexpr double kShiftRest = 0.01;  // cells that the last step may be
-// Each step looks at the same blocks, the second surface a little further on: bytes that are kept of each, and cells
-// around a block.
-constexpr std::size_t kKept = std::size_t{32} << 20;
+// Each step looks at the same blocks, the second surface a little further on: the share of the budget that is kept of
+// each surface, and cells around a block.
+constexpr std::size_t kKeptShare = 16;
 constexpr std::int64_t kAround = 8;
 constexpr std::size_t kTogether = 1 << 15;  // samples that are summed in a go, whoever does it
 
@@ -79,7 +79,7 @@ class Smoothed {
 class Fitting {
  public:
   Fitting(const Grid& reference, const Grid& surface, const CoregisterOptions& options)
-      : a_(remembered(reference, 0)), b_(remembered(surface, kAround)), options_(options), frame_(reference.frame()) {
+      : options_(options), a_(remembered(reference, 0)), b_(remembered(surface, kAround)), frame_(reference.frame()) {
     const GroundSpacing s = ground_spacing(frame_);
     cell_x_ = s.x.metres();
     cell_y_ = s.y.metres();
@@ -369,11 +369,12 @@ class Fitting {
     return true;
   }
 
-  static Grid remembered(const Grid& g, std::int64_t around) {
-    return Grid(std::make_shared<RememberedReads>(g, around, kKept));
+  Grid remembered(const Grid& g, std::int64_t around) const {
+    return Grid(std::make_shared<RememberedReads>(g, around, options_.run.memory / kKeptShare));
   }
-  Grid a_, b_;
+
   const CoregisterOptions& options_;
+  Grid a_, b_;
   const Frame& frame_;
   double cell_x_ = 1, cell_y_ = 1, unit_a_ = 1, unit_b_ = 1;
   std::vector<Window> blocks_;
