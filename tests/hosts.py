@@ -92,11 +92,14 @@ def hamper(host, until):
 
 
 def whole(folder):
-    """The sheets that have their final name, and when they got it."""
+    """The sheets that have their final name, and when they got it. One in which there is nothing goes again at once."""
     found = {}
     for name in os.listdir(folder) if os.path.isdir(folder) else []:
         if name.endswith(".tif") and not name.startswith("."):
-            found[name] = os.stat(os.path.join(folder, name)).st_mtime_ns
+            try:
+                found[name] = os.stat(os.path.join(folder, name)).st_mtime_ns
+            except FileNotFoundError:
+                pass
     return found
 
 
@@ -130,7 +133,7 @@ def in_sheets(folder):
     said, told = again.communicate(timeout=600)
     assert again.returncode == 0, told
     after = whole(many)
-    kept = sum(after[name] == when for name, when in before.items())
+    kept = sum(after.get(name) == when for name, when in before.items())
     # One a process may have had its name and no record yet.
     assert kept >= len(before) - len(HOSTS), (kept, len(before))
     for name in os.listdir(os.path.join(folder, "one")):
