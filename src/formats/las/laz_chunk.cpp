@@ -200,7 +200,7 @@ class SideItem {
 template <class Coder>
 class LayeredRecords {
  public:
-  [[gnu::noinline]] explicit LayeredRecords(const LazFormat& f) : size_(static_cast<std::size_t>(f.record_length())) {
+  [[gnu::noinline]] explicit LayeredRecords(const LazFormat& f) {
     std::size_t at = Point14Coder<Coder>::kSize, layer = kLayers14;
     for (std::size_t i = 1; i < f.items.size(); ++i) {
       sides_.push_back({SideItem<Coder>(f.items[i]), at, layer});
@@ -247,7 +247,6 @@ class LayeredRecords {
   std::vector<Side> sides_;
   std::vector<Coder> coders_;
   std::vector<std::uint8_t> wanted_;
-  std::size_t size_;
 };
 
 [[noreturn, gnu::noinline]] void damaged(const char* what) {

@@ -107,8 +107,7 @@ class alignas(64) SymbolModel {
     if (symbols != symbols_) {
       symbols_ = symbols;
       table_bits_ = !decoding ? 0 : symbols > 64 ? 8 : symbols > 16 ? 7 : 5;
-      piece_ = kShift - table_bits_;
-      from_about_ = 47 - table_bits_;
+      from_about_ = 26 + 21 - table_bits_;  // reciprocals count in 1/2^26, of lengths in 2^21
       memory_ = std::make_unique<std::uint16_t[]>(2 * symbols + kSentinels);
       counts_ = memory_.get() + symbols + kSentinels;
       if (table_bits_) table_ = std::make_unique<std::uint8_t[]>((std::size_t{1} << table_bits_) + kSpare);
@@ -146,10 +145,11 @@ class alignas(64) SymbolModel {
   // table[t]: the last symbol whose share begins at or before the t-th piece of the line; for alphabets of more than
   // 256 at most the 256th, from which the search goes on.
   void update_table() {
+    const int piece = kShift - table_bits_;
     const std::uint32_t size = (1u << table_bits_) + 4;
     std::uint32_t filled = 0;
     for (std::uint32_t i = 1; i <= symbols_; ++i) {
-      const std::uint32_t until = i == symbols_ ? size : (memory_[i] + (1u << piece_) - 1) >> piece_;
+      const std::uint32_t until = i == symbols_ ? size : (memory_[i] + (1u << piece) - 1) >> piece;
       const std::uint64_t eight = 0x0101010101010101u * std::min(i - 1, 255u);
       std::memcpy(table_.get() + filled, &eight, 8);
       for (filled += 8; filled < until; filled += 8) std::memcpy(table_.get() + filled, &eight, 8);
@@ -158,7 +158,7 @@ class alignas(64) SymbolModel {
   }
 
   std::uint32_t symbols_ = 0, total_ = 0, cycle_ = 0, until_update_ = 0, usual_ = 0, usual_begin_ = 0, usual_share_ = 0;
-  std::uint8_t table_bits_ = 0, piece_ = 0, from_about_ = 0;
+  std::uint8_t table_bits_ = 0, from_about_ = 0;
   bool ready_ = false;
   std::unique_ptr<std::uint16_t[]> memory_;  // begins, counts
   std::uint16_t* counts_ = nullptr;
