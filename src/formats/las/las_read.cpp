@@ -1,16 +1,19 @@
 // From a file to a cloud of parts that can be read alone. LAS is cut into parts of equal size; LAZ by its table of
 // chunks; without a usable table the chunks of layers are walked along by the sizes they tell, and what is one stream
-// is decoded once into a temporary file. COPC goes by its octree where that agrees with the header. A header is
-// believed only as far as the bytes behind it go: promises are bounded before memory is asked for.
+// is decoded once into a temporary file, as is a chunk that is too large to be held. COPC goes by its octree where that
+// agrees with the header. A header is believed only as far as the bytes behind it go: promises are bounded before
+// memory is asked for.
 #include <algorithm>
 #include <cmath>
 #include <cstring>
 #include <fmt/format.h>
+#include <optional>
 
 #include "katoptra/base/error.hpp"
 
 #include "base/pool.hpp"
 #include "formats/bytes/descriptor.hpp"
+#include "large_chunk.hpp"
 #include "las_source.hpp"
 #include "laz_items.hpp"
 
@@ -22,21 +25,31 @@ using laz::LazFormat;
 using laz::load;
 
 constexpr std::uint64_t kPlainPart = 50000;
-// A chunk is decoded whole: one that asks for more than this is refused.
-constexpr std::uint64_t kMostPointsInChunk = 1u << 24, kMostBytesInChunk = std::uint64_t{1} << 30;
 
-// Before a byte is decoded: a header that promises a chunk of a terabyte is damaged, or nothing for a machine of today.
-void require_room(std::uint64_t points, std::uint64_t record_length, const std::string& file) {
-  if (points > kMostBytesInChunk / std::max<std::uint64_t>(1, record_length))
-    throw Error(ErrorCode::TooLarge,
-                fmt::format("a chunk of {} points of {} bytes does not fit into memory", points, record_length), file,
-                "it is damaged, or should be written anew in smaller chunks");
-}
-
+// One that is held while it is decoded; or some of the points of one that is not, from a record of it on.
 struct Chunk {
   std::uint64_t at = 0, bytes = 0, points = 0, first = 0;
   Bounds box;
+  std::shared_ptr<LargeChunk> large = nullptr;
+  std::uint64_t from = 0;
 };
+
+// What of them is too large to be held, in parts.
+std::vector<Chunk> in_parts(const std::shared_ptr<ByteSource>& file, const LazFormat& format, std::vector<Chunk> chunks,
+                            const HeldChunks& held) {
+  const auto length = static_cast<std::uint64_t>(format.record_length());
+  std::vector<Chunk> out;
+  for (Chunk& c : chunks) {
+    if (c.points <= held.points && c.points <= held.bytes / length) {
+      out.push_back(std::move(c));
+      continue;
+    }
+    const auto large = std::make_shared<LargeChunk>(file, format, c.at, c.bytes, c.points);
+    for (std::uint64_t from = 0; from < c.points; from += kPlainPart)
+      out.push_back({c.at, c.bytes, std::min(kPlainPart, c.points - from), c.first + from, c.box, large, from});
+  }
+  return out;
+}
 
 // ---- records as they stand
 
@@ -102,14 +115,18 @@ class ChunkedSource : public PointSource {
     auto work = pool_.take([&] { return Work{ChunkCoder(format_), {}, {}}; });
     std::size_t good = 0;
     const auto n = static_cast<std::size_t>(c.points);
-    require_room(c.points, static_cast<std::uint64_t>(header_.record_length), file_->name());
     work.records.resize(n * static_cast<std::size_t>(header_.record_length));
     try {
-      work.bytes.resize(static_cast<std::size_t>(c.bytes));
-      file_->read_exactly(c.at, work.bytes);
-      work.coder.decode(work.bytes, n, work.records.data(), layers_for(fields), &good);
+      if (c.large) {
+        c.large->read(c.from, n, work.records.data(), good);
+      } else {
+        work.bytes.resize(static_cast<std::size_t>(c.bytes));
+        file_->read_exactly(c.at, work.bytes);
+        work.coder.decode(work.bytes, n, work.records.data(), layers_for(fields), &good);
+      }
       good = n;
     } catch (const Error& e) {
+      if (e.code() != ErrorCode::BadFile) throw;
       if (!salvage_)
         damaged_behind(*file_, fmt::format("{} (points {} to {})", e.problem(), c.first + 1, c.first + c.points));
     }
@@ -162,7 +179,7 @@ std::vector<Chunk> chunks_by_table(const ByteSource& f, const Header& h, const L
       const std::uint64_t points =
           format.varies() ? c.points : std::min<std::uint64_t>(format.chunk_size, h.points - std::min(first, h.points));
       if (c.bytes > table - at) throw Error(ErrorCode::BadFile, "a chunk reaches into the table of chunks");
-      if (points > kMostPointsInChunk) throw Error(ErrorCode::BadFile, "a chunk holds more points than can be");
+      expect_plausible(points, c.bytes);
       if (points > 0) out.push_back({at, c.bytes, points, first, {}});
       at += c.bytes;
       first += points;
@@ -191,7 +208,7 @@ std::vector<Chunk> chunks_by_walking(const ByteSource& f, const Header& h, const
     const std::uint64_t points = load<std::uint32_t>(head.data());
     std::uint64_t bytes = length + head.size();
     for (std::size_t i = 0; i < layers; ++i) bytes += load<std::uint32_t>(head.data() + 4 + 4 * i);
-    if (points == 0 || points > std::min(h.points - first, kMostPointsInChunk) || bytes > f.size() - at) break;
+    if (points == 0 || points > h.points - first || bytes > f.size() - at) break;
     out.push_back({at, bytes, points, first, {}});
     at += bytes;
     first += points;
@@ -206,29 +223,38 @@ std::uint64_t unpack_stream(const ByteSource& f, const Header& h, const LazForma
   const bool whole = format.packing == laz::Packing::Whole;
   const std::uint64_t chunk = whole ? h.points : format.chunk_size;
   std::uint64_t at = h.points_at + (whole ? 0 : 8), done = 0;
-  if (chunk > kMostPointsInChunk)
-    throw Error(ErrorCode::TooLarge, fmt::format("holds {} points in one stream", chunk), f.name(),
-                "write it anew in chunks");
-  ChunkCoder coder(format);
-  std::vector<std::uint8_t> records, bytes;
-  while (done < h.points && at < f.size()) {
-    const auto n = static_cast<std::size_t>(std::min(chunk, h.points - done));
-    // A compressed point is seldom longer than a plain one; a little more for the worst.
-    bytes.resize(static_cast<std::size_t>(std::min<std::uint64_t>(f.size() - at, n * (length + 16) + 1024)));
-    f.read_exactly(at, bytes);
-    require_room(n, length, f.name());
-    records.resize(n * length);
-    std::size_t good = 0;
+  std::vector<std::uint8_t> records;
+  std::vector<laz::PlaceStep> steps;
+  // Whether it went well; else it is told why.
+  const auto went_well = [&](const auto& step) {
     try {
-      at += coder.decode(bytes, n, records.data(), {}, &good);
-      good = n;
+      step();
+      return true;
     } catch (const Error& e) {
-      damage = fmt::format("{} (after point {})", e.problem(), done + good);
+      if (e.code() != ErrorCode::BadFile) throw;
+      damage = e.problem();
+      return false;
     }
-    write_descriptor(fd, done * length, {records.data(), good * length}, "a temporary file");
-    done += good;
-    if (!damage.empty()) break;
+  };
+  bool well = true;
+  while (well && done < h.points && at < f.size()) {
+    const std::uint64_t n = std::min(chunk, h.points - done);
+    std::optional<laz::ChunkStream> stream;
+    well = went_well([&] {
+      stream.emplace(format, n,
+                     [&](std::uint64_t offset, std::span<std::uint8_t> out) { return f.read_at(at + offset, out); });
+    });
+    for (std::uint64_t from = 0; well && from < n; from += kPlainPart) {
+      const auto some = static_cast<std::size_t>(std::min(kPlainPart, n - from));
+      std::size_t good = 0;
+      records.resize(some * length);
+      well = went_well([&] { stream->next(0, some, records.data(), steps, &good); });
+      write_descriptor(fd, done * length, {records.data(), good * length}, "a temporary file");
+      done += good;
+    }
+    if (well) at += stream->taken();
   }
+  if (!well) damage += fmt::format(" (after point {})", done);
   return done;
 }
 
@@ -298,7 +324,7 @@ LazFormat laz_format_of(const ByteSource& file, const Header& h) {
 }
 
 PointCloud open_chunks(const std::shared_ptr<ByteSource>& file, Header& h, PointFile& out,
-                       const PointOpenOptions& options) {
+                       const PointOpenOptions& options, const HeldChunks& held) {
   const LazFormat format = laz_format_of(*file, h);
   out.facts.compression =
       format.packing == laz::Packing::Whole ? "one stream"
@@ -330,12 +356,12 @@ PointCloud open_chunks(const std::shared_ptr<ByteSource>& file, Header& h, Point
     damaged_behind(*file, fmt::format("tells of {} points, and {} can be found{}", h.points, there,
                                       problem.empty() ? "" : " (" + problem + ")"));
   believe_at_most(h, there, out.facts);
-  return PointCloud(std::make_shared<ChunkedSource>(file, h, info_of(h, read_references(h)), format, std::move(chunks),
-                                                    options.salvage));
+  return PointCloud(std::make_shared<ChunkedSource>(file, h, info_of(h, read_references(h)), format,
+                                                    in_parts(file, format, std::move(chunks), held), options.salvage));
 }
 
 PointCloud open_octree(const std::shared_ptr<ByteSource>& file, const Header& h, const Record& copc,
-                       const PointOpenOptions& options) {
+                       const PointOpenOptions& options, const HeldChunks& held) {
   const References refs = read_references(h);
   PointInfo info = info_of(h, refs);
   Bounds box;
@@ -344,7 +370,7 @@ PointCloud open_octree(const std::shared_ptr<ByteSource>& file, const Header& h,
   std::vector<Chunk> chunks;
   std::uint64_t first = 0;
   for (const OctreeNode& n : octree_nodes(*file, copc, box, options.spacing.metres() / unit)) {
-    if (n.points > kMostPointsInChunk) damaged_behind(*file, "a node of its octree holds more points than can be");
+    expect_plausible(n.points, n.bytes);
     chunks.push_back({n.at, n.bytes, n.points, first, n.box});
     first += n.points;
   }
@@ -352,16 +378,17 @@ PointCloud open_octree(const std::shared_ptr<ByteSource>& file, const Header& h,
     info.notes.push_back(fmt::format("{} of {} points are in the nodes that were asked for", first, info.count));
   info.count = first;
   const LazFormat format = laz_format_of(*file, h);
-  return PointCloud(std::make_shared<ChunkedSource>(file, h, info, format, std::move(chunks), options.salvage));
+  return PointCloud(std::make_shared<ChunkedSource>(file, h, info, format,
+                                                    in_parts(file, format, std::move(chunks), held), options.salvage));
 }
 
 constexpr const char* kOctree = "layers, an octree of chunks";
 
 // All points by the octree, so that each part tells where it lies; false where the chunks alone have to do.
 bool open_whole_octree(const std::shared_ptr<ByteSource>& file, const Header& h, const Record& copc, PointFile& out,
-                       const PointOpenOptions& options) {
+                       const PointOpenOptions& options, const HeldChunks& held) {
   try {
-    const PointCloud cloud = open_octree(file, h, copc, options);
+    const PointCloud cloud = open_octree(file, h, copc, options, held);
     if (cloud.info().count != h.points) {
       out.facts.problems.push_back(
           fmt::format("its octree leads to {} of its {} points", cloud.info().count, h.points));
@@ -380,7 +407,7 @@ bool open_whole_octree(const std::shared_ptr<ByteSource>& file, const Header& h,
 
 bool is_las(std::span<const std::uint8_t> head) { return head.size() >= 4 && std::memcmp(head.data(), "LASF", 4) == 0; }
 
-PointFile open_las(const std::shared_ptr<ByteSource>& file, const PointOpenOptions& options) {
+PointFile open_las(const std::shared_ptr<ByteSource>& file, const PointOpenOptions& options, const HeldChunks& held) {
   Header h = read_header(*file);
   PointFile out;
   PointFileFacts& f = out.facts;
@@ -400,11 +427,11 @@ PointFile open_las(const std::shared_ptr<ByteSource>& file, const PointOpenOptio
   f.compression = "none";
   if (octree && (options.area || options.spacing > Length())) {
     f.compression = kOctree;
-    out.cloud = open_octree(file, h, *copc, options);
-  } else if (octree && open_whole_octree(file, h, *copc, out, options)) {
+    out.cloud = open_octree(file, h, *copc, options, held);
+  } else if (octree && open_whole_octree(file, h, *copc, out, options, held)) {
     f.compression = kOctree;
   } else if (h.compressed) {
-    out.cloud = open_chunks(file, h, out, options);
+    out.cloud = open_chunks(file, h, out, options, held);
   } else {
     out.cloud = open_plain(file, h, out, options);
   }

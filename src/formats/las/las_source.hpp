@@ -10,8 +10,14 @@
 namespace katoptra::las {
 
 bool is_las(std::span<const std::uint8_t> head);
+// A chunk of up to so many points and bytes is decoded in memory by whoever reads it; a larger one once, into a
+// temporary file.
+struct HeldChunks {
+  std::uint64_t points = std::uint64_t{1} << 21, bytes = std::uint64_t{1} << 27;
+};
 // The file by itself; what lies beside it and what was assigned is added by the caller.
-PointFile open_las(const std::shared_ptr<ByteSource>& file, const PointOpenOptions& options);
+PointFile open_las(const std::shared_ptr<ByteSource>& file, const PointOpenOptions& options,
+                   const HeldChunks& held = {});
 
 // Nodes of an octree that touch a box, as parts.
 struct OctreeNode {

@@ -216,7 +216,12 @@ class LayeredRecords {
   }
   void code(std::uint8_t* r) {
     point_.code(coders_.data(), wanted_.data(), r);
-    for (Side& s : sides_) s.item.code(coders_.data() + s.layer, wanted_.data() + s.layer, point_.channel(), r + s.at);
+    code_sides(r);
+  }
+  PlaceStep step() const { return point_.step(); }
+  void follow(const PlaceStep& step, std::uint8_t* r) {
+    point_.follow(coders_.data(), wanted_.data(), step, r);
+    code_sides(r);
   }
   bool changed(std::size_t layer) const {
     if (layer < kLayers14) return layer <= kHeight || point_.layer_changed[layer];
@@ -238,11 +243,29 @@ class LayeredRecords {
     return out;
   }
 
+  // Where the field of a layer other than the first stands in a record: its first byte, and how many.
+  struct Field {
+    std::size_t at, bytes;
+  };
+  Field field(std::size_t layer) const {
+    // In the order of Layer14; the byte of the flags holds the channel as well, which every layer knows.
+    constexpr Field kCore[kLayers14] = {{0, 8}, {8, 4}, {16, 1}, {15, 1}, {12, 2}, {18, 2}, {17, 1}, {20, 2}, {22, 8}};
+    if (layer < kLayers14) return kCore[layer];
+    const auto s = std::find_if(sides_.begin(), sides_.end(),
+                                [&](const Side& side) { return layer < side.layer + side.item.layers(); });
+    const std::size_t i = layer - s->layer;
+    if (!s->item.is_colour()) return {s->at + i, 1};
+    return i == 0 ? Field{s->at, 6} : Field{s->at + 6, 2};
+  }
+
  private:
   struct Side {
     SideItem<Coder> item;
     std::size_t at, layer;
   };
+  void code_sides(std::uint8_t* r) {
+    for (Side& s : sides_) s.item.code(coders_.data() + s.layer, wanted_.data() + s.layer, point_.channel(), r + s.at);
+  }
   Point14Coder<Coder> point_;
   std::vector<Side> sides_;
   std::vector<Coder> coders_;
@@ -251,6 +274,48 @@ class LayeredRecords {
 
 [[noreturn, gnu::noinline]] void damaged(const char* what) {
   throw Error(ErrorCode::BadFile, what, {}, "fetch the file again");
+}
+constexpr const char* kEndsEarly = "a chunk of its points ends early";
+
+// The loops that decode records behind the first, which counts as good.
+KATOPTRA_FLAT_CLONES std::exception_ptr decode_records(StreamRecords<Decoder>& stream, Decoder& c, std::size_t length,
+                                                       std::size_t n, std::uint8_t* out, std::size_t& good) {
+  return caught([&] {
+    for (std::size_t i = 0; i < n; ++i) {
+      stream.code(c, out + i * length);
+      if (c.overrun() > 0) damaged(kEndsEarly);
+      ++good;
+    }
+  });
+}
+// `steps`, when given, of as many records.
+KATOPTRA_FLAT_CLONES std::exception_ptr decode_records(LayeredRecords<Decoder>& layers, std::size_t length,
+                                                       std::size_t n, std::uint8_t* out, PlaceStep* steps,
+                                                       std::size_t& good) {
+  return caught([&] {
+    const Decoder& places = layers.coders()[kPlace];
+    for (std::size_t i = 0; i < n; ++i) {
+      layers.code(out + i * length);
+      if (places.overrun() > 0) damaged(kEndsEarly);
+      if (steps) steps[i] = layers.step();
+      ++good;
+    }
+  });
+}
+KATOPTRA_FLAT_CLONES std::exception_ptr follow_records(LayeredRecords<Decoder>& layers, std::size_t length,
+                                                       std::size_t n, std::uint8_t* out, const PlaceStep* steps) {
+  return caught([&] {
+    for (std::size_t i = 0; i < n; ++i) layers.follow(steps[i], out + i * length);
+  });
+}
+
+void expect_count(std::uint64_t there, std::uint64_t count) {
+  if (there != count) damaged("a chunk holds another number of points than the table says");
+}
+bool is_coded(std::size_t layer, std::uint64_t size) { return size > 0 || layer <= kHeight; }
+void expect_whole_layers(LayeredRecords<Decoder>& layers) {
+  for (std::size_t i = 0; i < layers.coders().size(); ++i)
+    if (layers.wants(i) && layers.coders()[i].overrun() > 4) damaged("a layer of its points ends early");
 }
 
 }  // namespace
@@ -372,45 +437,35 @@ struct ChunkCoder::Impl {
   std::unique_ptr<LayeredRecords<Decoder>> layers_in;
   std::unique_ptr<LayeredRecords<Encoder>> layers_out;
 
-  KATOPTRA_FLAT_CLONES std::size_t decode_stream(std::span<const std::uint8_t> chunk, std::size_t count,
-                                                 std::uint8_t* out, std::size_t& good) {
+  std::size_t decode_stream(std::span<const std::uint8_t> chunk, std::size_t count, std::uint8_t* out,
+                            std::size_t& good) {
     if (!stream_in) stream_in = std::make_unique<StreamRecords<Decoder>>(format);
     stream_in->reset(chunk.data());
     Decoder c;
     c.start(chunk.subspan(length));
-    for (std::size_t i = 1; i < count; ++i) {
-      stream_in->code(c, out + i * length);
-      if (c.overrun() > 0) damaged("a chunk of its points ends early");
-      good = i + 1;
-    }
-    return length + c.taken();
+    throw_again(decode_records(*stream_in, c, length, count - 1, out + length, good));
+    return length + static_cast<std::size_t>(c.taken());
   }
 
-  KATOPTRA_FLAT_CLONES std::size_t decode_layers(std::span<const std::uint8_t> chunk, std::size_t count,
-                                                 std::uint8_t* out, const WantedLayers& w, std::size_t& good) {
+  std::size_t decode_layers(std::span<const std::uint8_t> chunk, std::size_t count, std::uint8_t* out,
+                            const WantedLayers& w, std::size_t& good) {
     if (!layers_in) layers_in = std::make_unique<LayeredRecords<Decoder>>(format);
     auto& coders = layers_in->coders();
     const std::size_t head = length + 4 + 4 * coders.size();
-    if (chunk.size() < head) damaged("a chunk of its points ends early");
-    if (load<std::uint32_t>(chunk.data() + length) != count)
-      damaged("a chunk holds another number of points than the table says");
+    if (chunk.size() < head) damaged(kEndsEarly);
+    expect_count(load<std::uint32_t>(chunk.data() + length), count);
     const auto chosen = layers_in->chosen(w);
     std::size_t at = head;
     for (std::size_t i = 0; i < coders.size(); ++i) {
       const std::size_t size = load<std::uint32_t>(chunk.data() + length + 4 + 4 * i);
-      if (size > chunk.size() - at) damaged("a chunk of its points ends early");
-      layers_in->want(i, chosen[i] && (size > 0 || i <= kHeight));
+      if (size > chunk.size() - at) damaged(kEndsEarly);
+      layers_in->want(i, chosen[i] && is_coded(i, size));
       coders[i].start(chunk.subspan(at, size));
       at += size;
     }
     layers_in->reset(chunk.data());
-    for (std::size_t i = 1; i < count; ++i) {
-      layers_in->code(out + i * length);
-      if (coders[kPlace].overrun() > 0) damaged("a chunk of its points ends early");
-      good = i + 1;
-    }
-    for (std::size_t i = 0; i < coders.size(); ++i)
-      if (layers_in->wants(i) && coders[i].overrun() > 4) damaged("a layer of its points ends early");
+    throw_again(decode_records(*layers_in, length, count - 1, out + length, nullptr, good));
+    expect_whole_layers(*layers_in);
     return at;
   }
 
@@ -466,7 +521,7 @@ std::size_t ChunkCoder::decode(std::span<const std::uint8_t> chunk, std::size_t 
   *good = 0;
   if (count == 0) return 0;
   const std::size_t n = impl_->length;
-  if (chunk.size() < n) damaged("a chunk of its points ends early");
+  if (chunk.size() < n) damaged(kEndsEarly);
   std::memcpy(records, chunk.data(), n);
   *good = 1;
   return impl_->format.layered() ? impl_->decode_layers(chunk, count, records, wanted, *good)
@@ -495,6 +550,166 @@ std::vector<std::uint8_t> ChunkCoder::encode(const std::uint8_t* records, std::s
   out.insert(out.end(), bytes.begin(), bytes.end());
   return out;
 }
+
+// ---- chunks of any size
+
+struct ChunkStream::Impl {
+  // Decoders ask for more so many records apart. A record takes less than this of a layer, or of one stream, beside
+  // what it takes of bytes that are coded by themselves: of a symbol three bytes at most.
+  static constexpr std::size_t kMostBetween = 256, kLayerBytes = 96, kStreamBytes = 256, kSymbolBytes = 3;
+
+  struct Group {
+    explicit Group(const LazFormat& f) : records(f) {}
+    LayeredRecords<Decoder> records;
+    std::vector<std::size_t> layers;  // that it decodes
+    std::uint64_t done = 0;
+  };
+
+  Impl(const LazFormat& f, std::uint64_t n, Read r, std::size_t most_groups)
+      : length(static_cast<std::size_t>(f.record_length())),
+        between(std::clamp<std::size_t>(65536 / length, 1, kMostBetween)),
+        count(n),
+        read(std::move(r)),
+        first(length) {
+    expect_bytes(0, first);
+    if (f.layered()) {
+      begin_layers(f, most_groups);
+    } else {
+      stream = std::make_unique<StreamRecords<Decoder>>(f);
+      stream->reset(first.data());
+      ahead = {between * (kStreamBytes + kSymbolBytes * length)};
+      feeds.push_back(feed(length, ~std::uint64_t{0}));
+      coder.start(feeds[0], ahead[0]);
+    }
+  }
+
+  void expect_bytes(std::uint64_t at, std::span<std::uint8_t> out) const {
+    if (read(at, out) < out.size()) damaged(kEndsEarly);
+  }
+  Feed feed(std::uint64_t at, std::uint64_t size) const {
+    return [this, at, left = size](std::span<std::uint8_t> out) mutable {
+      const std::size_t n = read(at, out.first(static_cast<std::size_t>(std::min<std::uint64_t>(out.size(), left))));
+      at += n;
+      left -= n;
+      return n;
+    };
+  }
+
+  void begin_layers(const LazFormat& f, std::size_t most_groups) {
+    groups.push_back(std::make_unique<Group>(f));
+    const std::size_t layers = groups[0]->records.coders().size();
+    std::vector<std::uint8_t> head(4 + 4 * layers);
+    expect_bytes(length, head);
+    expect_count(load<std::uint32_t>(head.data()), count);
+    std::vector<std::uint64_t> sizes(layers);
+    std::uint64_t at = length + head.size();
+    for (std::size_t i = 0; i < layers; ++i) {
+      sizes[i] = load<std::uint32_t>(head.data() + 4 + 4 * i);
+      feeds.push_back(feed(at, sizes[i]));
+      const bool is_byte = i >= kLayers14 && groups[0]->records.field(i).bytes == 1;
+      ahead.push_back(between * (is_byte ? kSymbolBytes : kLayerBytes));
+      at += sizes[i];
+    }
+    bytes = at;
+    share_layers(f, sizes, most_groups);
+    for (auto& g : groups) {
+      for (std::size_t i = 0; i < layers; ++i) g->records.want(i, false);
+      g->records.reset(first.data());
+      for (const std::size_t i : g->layers) {
+        g->records.want(i, true);
+        g->records.coders()[i].start(feeds[i], ahead[i]);
+      }
+    }
+  }
+  // The largest first, each to the group that has least; the first group has the place of records alone, where there
+  // are others.
+  void share_layers(const LazFormat& f, const std::vector<std::uint64_t>& sizes, std::size_t most_groups) {
+    std::vector<std::size_t> order;
+    for (std::size_t i = 1; i < sizes.size(); ++i)
+      if (is_coded(i, sizes[i])) order.push_back(i);
+    std::stable_sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) { return sizes[a] > sizes[b]; });
+    groups[0]->layers = {kPlace};
+    while (groups.size() < std::min(most_groups, order.size() + 1)) groups.push_back(std::make_unique<Group>(f));
+    std::vector<std::uint64_t> load_of(groups.size(), 0);
+    for (const std::size_t i : order) {
+      const auto least = groups.size() == 1 ? load_of.begin() : std::min_element(load_of.begin() + 1, load_of.end());
+      *least += sizes[i] + 1;
+      groups[static_cast<std::size_t>(least - load_of.begin())]->layers.push_back(i);
+    }
+  }
+
+  void next(std::size_t n, std::uint8_t* out, std::size_t& good) {
+    for (const std::size_t end = good + n; good < end;) {
+      const std::size_t i = n - (end - good), some = std::min(between, end - good);
+      coder.refill(feeds[0], ahead[0]);
+      throw_again(decode_records(*stream, coder, length, some, out + i * length, good));
+    }
+  }
+  void next(Group& g, std::size_t n, std::uint8_t* out, PlaceStep* steps, std::size_t& good) {
+    for (const std::size_t end = good + n; good < end;) {
+      const std::size_t i = n - (end - good), some = std::min(between, end - good);
+      for (const std::size_t layer : g.layers) g.records.coders()[layer].refill(feeds[layer], ahead[layer]);
+      if (&g == groups[0].get()) {
+        throw_again(decode_records(g.records, length, some, out + i * length, steps + i, good));
+      } else {
+        throw_again(follow_records(g.records, length, some, out + i * length, steps + i));
+        good += some;
+      }
+    }
+  }
+
+  std::size_t length, between;
+  std::uint64_t count, bytes = 0, done = 0;
+  Read read;
+  std::vector<std::uint8_t> first;
+  std::vector<Feed> feeds;         // by layer
+  std::vector<std::size_t> ahead;  // by layer
+  std::unique_ptr<StreamRecords<Decoder>> stream;
+  Decoder coder;
+  std::vector<std::unique_ptr<Group>> groups;
+};
+
+ChunkStream::ChunkStream(const LazFormat& format, std::uint64_t count, Read read, std::size_t most_groups)
+    : impl_(std::make_unique<Impl>(format, count, std::move(read), most_groups)) {}
+ChunkStream::~ChunkStream() = default;
+ChunkStream::ChunkStream(ChunkStream&&) noexcept = default;
+
+std::size_t ChunkStream::groups() const { return std::max<std::size_t>(1, impl_->groups.size()); }
+
+void ChunkStream::next(std::size_t group, std::size_t n, std::uint8_t* records, std::vector<PlaceStep>& steps,
+                       std::size_t* good) {
+  Impl& m = *impl_;
+  Impl::Group* g = m.stream ? nullptr : m.groups[group].get();
+  std::uint64_t& done = g ? g->done : m.done;
+  std::size_t whole = 0;
+  if (!good) good = &whole;
+  *good = 0;
+  if (n == 0) return;
+  if (done == 0) {
+    std::copy(m.first.begin(), m.first.end(), records);
+    *good = 1;
+  }
+  if (g && group == 0) steps.resize(n);
+  const std::size_t from = *good;
+  std::uint8_t* out = records + from * m.length;
+  if (g)
+    m.next(*g, n - from, out, steps.data() + from, *good);
+  else
+    m.next(n - from, out, *good);
+  done += n;
+  if (g && done == m.count) expect_whole_layers(g->records);
+}
+
+void ChunkStream::join(std::size_t group, std::size_t n, const std::uint8_t* from, std::uint8_t* records) const {
+  const Impl::Group& g = *impl_->groups[group];
+  for (const std::size_t layer : g.layers) {
+    const auto [at, bytes] = g.records.field(layer);
+    for (std::size_t i = 0; i < n; ++i)
+      std::memcpy(records + i * impl_->length + at, from + i * impl_->length + at, bytes);
+  }
+}
+
+std::uint64_t ChunkStream::taken() const { return impl_->stream ? impl_->length + impl_->coder.taken() : impl_->bytes; }
 
 // ---- the table
 

@@ -10,6 +10,7 @@
 #pragma once
 #include <cstddef>
 #include <cstdint>
+#include <functional>
 #include <memory>
 #include <span>
 #include <vector>
@@ -69,6 +70,38 @@ class ChunkCoder {
   std::size_t decode(std::span<const std::uint8_t> chunk, std::size_t count, std::uint8_t* records,
                      const WantedLayers& wanted = {}, std::size_t* good = nullptr);
   std::vector<std::uint8_t> encode(const std::uint8_t* records, std::size_t count);
+
+ private:
+  struct Impl;
+  std::unique_ptr<Impl> impl_;
+};
+
+// What the other layers of a record need to know of the layer of its place.
+struct PlaceStep {
+  std::uint8_t changed = 0, channel = 0, bits = 0, median = 0, level = 0, place = 0, single = 0;
+};
+
+// A chunk of any size, a number of records at a time: neither its bytes nor its records are all in memory. Layers can
+// be decoded in groups, the place of each record in the first, on as many threads.
+class ChunkStream {
+ public:
+  // Bytes from `offset` on of what begins with the chunk; fewer than asked for only where that ends. For every group
+  // from the thread of that.
+  using Read = std::function<std::size_t(std::uint64_t offset, std::span<std::uint8_t> out)>;
+  // BadFile when it ends within its head or holds another number of records than `count`.
+  ChunkStream(const LazFormat& format, std::uint64_t count, Read read, std::size_t most_groups = 1);
+  ~ChunkStream();
+  ChunkStream(ChunkStream&&) noexcept;
+
+  std::size_t groups() const;
+  // The next `n` of them, of which the fields of a group are set, by the steps that group 0 gave for the same records.
+  // BadFile and `good` as ChunkCoder::decode; what a layer lacks at its end is told with the last record.
+  void next(std::size_t group, std::size_t n, std::uint8_t* records, std::vector<PlaceStep>& steps,
+            std::size_t* good = nullptr);
+  // Sets the fields of a group, other than 0, in records of group 0.
+  void join(std::size_t group, std::size_t n, const std::uint8_t* from, std::uint8_t* records) const;
+  // Bytes of the chunk, when all has been read.
+  std::uint64_t taken() const;
 
  private:
   struct Impl;

@@ -9,6 +9,7 @@
 #include <bit>
 #include <cstdint>
 #include <cstring>
+#include <functional>
 #include <limits>
 #include <memory>
 #include <span>
@@ -258,24 +259,44 @@ class Encoder {
   std::uint32_t base_ = 0, length_ = kLongest;
 };
 
+// The next bytes of a stream: as many as there is room for, fewer only at its end.
+using Feed = std::function<std::size_t(std::span<std::uint8_t>)>;
+
 class Decoder {
  public:
   static constexpr bool kDecodes = true;
 
   [[gnu::noinline]] void start(std::span<const std::uint8_t> bytes) {
     bytes_.assign(bytes.begin(), bytes.end());
-    bytes_.resize(bytes.size() + kBeyond + 4, 0);
-    at_ = bytes_.data();
-    last_ = at_ + bytes.size() + kBeyond;
-    length_ = kLongest;
-    value_ = 0;
-    for (int i = 0; i < 4; ++i) value_ = value_ << 8 | *at_++;
-    // Below the length, as everything behind this relies on; damaged data may begin otherwise.
-    value_ = std::min(value_, length_ - 1);
+    end_after(bytes.size());
+    dropped_ = 0;
+    ended_ = true;
+    begin();
+  }
+  // Of a stream that comes little by little: `ahead` bytes are there until it is refilled, or all that are left.
+  [[gnu::noinline]] void start(const Feed& feed, std::size_t ahead) {
+    bytes_.clear();
+    end_after(0);
+    dropped_ = 0;
+    ended_ = false;
+    refill(feed, ahead);
+    begin();
+  }
+  [[gnu::noinline]] void refill(const Feed& feed, std::size_t ahead) {
+    const std::ptrdiff_t left = last_ - kBeyond - at_;
+    if (ended_ || left >= static_cast<std::ptrdiff_t>(ahead)) return;
+    const std::ptrdiff_t used = at_ - bytes_.data();
+    bytes_.erase(bytes_.begin(), bytes_.begin() + used);
+    dropped_ += static_cast<std::uint64_t>(used);
+    const std::size_t kept = static_cast<std::size_t>(left), asked = 4 * ahead;
+    bytes_.resize(kept + asked);
+    const std::size_t came = feed(std::span(bytes_).subspan(kept));
+    ended_ = came < asked;
+    end_after(kept + came);
   }
   // Bytes asked for beyond the end (kBeyond for more than that), and bytes taken in all.
   std::size_t overrun() const { return static_cast<std::size_t>(std::max<std::ptrdiff_t>(at_ - last_ + kBeyond, 0)); }
-  std::size_t taken() const { return static_cast<std::size_t>(at_ - bytes_.data()) - overrun(); }
+  std::uint64_t taken() const { return dropped_ + static_cast<std::uint64_t>(at_ - bytes_.data()) - overrun(); }
 
   std::uint32_t bit(BitModel& m, std::uint32_t = 0) {
     const std::uint32_t x = m.zeros() * (length_ >> BitModel::kShift);
@@ -308,6 +329,20 @@ class Decoder {
   std::uint32_t word(std::uint32_t = 0) { return bits(32); }
 
  private:
+  // Zeros behind the bytes that are there, and to the first of them.
+  void end_after(std::size_t size) {
+    bytes_.resize(size);
+    bytes_.resize(size + kBeyond + 4, 0);
+    at_ = bytes_.data();
+    last_ = at_ + size + kBeyond;
+  }
+  void begin() {
+    length_ = kLongest;
+    value_ = 0;
+    for (int i = 0; i < 4; ++i) value_ = value_ << 8 | *at_++;
+    // Below the length, as everything behind this relies on; damaged data may begin otherwise.
+    value_ = std::min(value_, length_ - 1);
+  }
   std::uint32_t few_bits(int n) {
     const std::uint32_t unit = length_ >> n, v = value_ / unit;
     settle(value_ - v * unit, unit);
@@ -328,6 +363,8 @@ class Decoder {
   std::vector<std::uint8_t> bytes_;              // and zeros behind them
   const std::uint8_t *at_ = nullptr, *last_ = nullptr;
   std::uint32_t value_ = 0, length_ = kLongest;
+  std::uint64_t dropped_ = 0;  // bytes before those that are there
+  bool ended_ = true;          // nothing comes behind them
 };
 
 // An integer by its difference from what was expected: first how many bits the difference has, then the difference,

@@ -199,6 +199,40 @@ class Point14Coder {
     code_in_turns(layers, wanted, s, now);
     code_others(layers, wanted, s, changed, now);
     if constexpr (Coder::kDecodes) s.last.put(r, current_);
+    changed_ = changed;
+  }
+  // What of the place of that record its other layers need.
+  PlaceStep step() const {
+    const auto [median, level, place, single] = channels_[current_]->contexts;
+    return {static_cast<std::uint8_t>(changed_),
+            static_cast<std::uint8_t>(current_),
+            static_cast<std::uint8_t>(bits_),
+            median,
+            level,
+            place,
+            single};
+  }
+
+  // The layers other than that of the place, which has been decoded elsewhere: they do not depend on one another.
+  void follow(Coder* layers, const std::uint8_t* wanted, const PlaceStep& step, std::uint8_t* r) {
+    static_assert(Coder::kDecodes);
+    if (step.channel != current_) go_to(step.channel);
+    State& s = *channels_[current_];
+    s.contexts = {step.median, step.level, step.place, step.single};
+    s.time_changed = step.changed & 16;
+    Fields14& last = s.last;
+    const Fields14 now;
+    if (wanted[kIntensity]) {
+      std::uint16_t& i = s.last_intensity[step.place << 1 | s.time_changed];
+      last.intensity = i = static_cast<std::uint16_t>(s.intensity.code(layers[kIntensity], i, 0, step.place));
+    }
+    if (wanted[kClass]) code_class(layers, s, now);
+    if (wanted[kHeight]) {
+      std::int32_t& z = s.last_z[step.level];
+      last.z = z = s.z.code(layers[kHeight], z, 0, height_context(s, step.bits));
+    }
+    code_others(layers, wanted, s, step.changed, now);
+    last.put(r, current_);
   }
 
   bool layer_changed[kLayers14] = {};
@@ -247,11 +281,13 @@ class Point14Coder {
     changed = c.symbol(s->changed[before], changed);
     if (changed & 64) {
       const auto on = c.symbol(s->channel[0], static_cast<std::uint32_t>((channel - current_ + 3) & 3));
-      const int next = (current_ + static_cast<int>(on) + 1) & 3;
-      if (!channels_[next] || !channels_[next]->used) begin(next, s->last);
-      current_ = next;
+      go_to((current_ + static_cast<int>(on) + 1) & 3);
     }
     return changed;
+  }
+  void go_to(int channel) {
+    if (!channels_[channel] || !channels_[channel]->used) begin(channel, channels_[current_]->last);
+    current_ = channel;
   }
 
   // The number of the return and that of returns.
@@ -298,12 +334,9 @@ class Point14Coder {
     std::uint32_t k = of_x.size;
     auto of_y = s.dy.code_size(places, y_steps.get(), static_cast<std::int32_t>(now.y - last.y),
                                single + (k < 20 ? even(k) : 20));
-    if (wanted[kClass]) {
-      const std::size_t context = static_cast<std::size_t>(last.classification & 31) << 1 | (place == 3);
-      code_byte(layers[kClass], s.classes[context], last.classification, now.classification, kClass);
-    }
+    if (wanted[kClass]) code_class(layers, s, now);
     k = (k + of_y.size) / 2;
-    if (wanted[kHeight]) of_z = s.z.code_size(layers[kHeight], z, now.z, single + (k < 18 ? even(k) : 18));
+    if (wanted[kHeight]) of_z = s.z.code_size(layers[kHeight], z, now.z, height_context(s, k));
     s.dy.code_upper(places, of_y);
     if (wanted[kHeight]) s.z.code_upper(layers[kHeight], of_z);
     const std::int32_t dy = s.dy.code_rest(places, y_steps.get(), of_y);
@@ -311,6 +344,15 @@ class Point14Coder {
     last.y += static_cast<std::uint32_t>(dy);
     x_steps.add(dx);
     y_steps.add(dy);
+    bits_ = k;
+  }
+  static std::uint32_t height_context(const State& s, std::uint32_t bits) {
+    return s.contexts.single + (bits < 18 ? even(bits) : 18);
+  }
+  void code_class(Coder* layers, State& s, const Fields14& now) {
+    std::uint8_t& last = s.last.classification;
+    const std::size_t context = static_cast<std::size_t>(last & 31) << 1 | (s.contexts.place == 3);
+    code_byte(layers[kClass], s.classes[context], last, now.classification, kClass);
   }
 
   void code_others(Coder* layers, const std::uint8_t* wanted, State& s, std::uint32_t changed, const Fields14& now) {
@@ -357,6 +399,7 @@ class Point14Coder {
   }
 
   int current_ = 0;
+  std::uint32_t changed_ = 0, bits_ = 0;  // of the record that was coded last: which fields, and the steps in x and y
   std::unique_ptr<State> channels_[4];
 };
 
