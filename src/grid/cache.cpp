@@ -8,7 +8,6 @@
 #include <utility>
 #include <vector>
 
-#include "block_codec.hpp"
 #include "cache_scratch.hpp"
 
 namespace katoptra {
@@ -39,6 +38,7 @@ struct BlockCache::Impl {
   struct Leaving {
     Key key;
     Entry data;
+    CacheScratch::Place place;
   };
   // Those that shall be written are given back: that is done without the lock.
   std::vector<Leaving> shrink() {
@@ -46,28 +46,24 @@ struct BlockCache::Impl {
     while (bytes > budget && !recent.empty()) {
       const auto last = slots.find(recent.back());
       const Key key = last->first;
-      if (scratch.dropped(key, recent.size())) leaving.push_back({key, last->second.data});
+      if (const auto place = scratch.dropped(key, last->second.data->size(), recent.size()))
+        leaving.push_back({key, last->second.data, *place});
       drop(last);
     }
     return leaving;
   }
   // Null when it was overwritten meanwhile.
   Entry read_again(const Key& key, const CacheScratch::Place& place) {
-    Bytes block(place.whole);
+    Bytes block(place.size);
     if (!scratch.read(place, block)) return nullptr;
     std::lock_guard lock(mutex);
     return scratch.holds(key, place) ? std::make_shared<const Bytes>(std::move(block)) : nullptr;
   }
   void write(const std::vector<Leaving>& leaving) {
     for (const Leaving& l : leaving) {
-      const Bytes packed = packed_block(*l.data);
-      std::unique_lock lock(mutex);
-      const auto place = scratch.room_for(packed.size(), l.data->size());
-      if (!place) continue;
-      lock.unlock();
-      const bool good = scratch.write(*place, packed);
-      lock.lock();
-      scratch.written(l.key, *place, good);
+      const bool good = scratch.write(l.place, *l.data);
+      std::lock_guard lock(mutex);
+      scratch.written(l.key, l.place, good);
     }
   }
   void drop(std::unordered_map<Key, Slot, HashBlockKey>::iterator it) {

@@ -5,7 +5,6 @@
 #include <unistd.h>
 
 #include "base/scratch.hpp"
-#include "block_codec.hpp"
 
 namespace katoptra {
 namespace {
@@ -15,7 +14,6 @@ namespace {
 constexpr std::size_t kRemembered = 16, kFewest = 64;
 constexpr std::uint32_t kWatched = 64;  // misses after which it is judged whether blocks come back
 constexpr std::uint64_t kTried = 512;   // writes after which it is judged whether they were of use
-constexpr const char* kName = "blocks of the cache";
 
 }  // namespace
 
@@ -36,7 +34,7 @@ std::optional<CacheScratch::Place> CacheScratch::missed(const BlockKey& key) {
   return found->second;
 }
 
-bool CacheScratch::dropped(const BlockKey& key, std::size_t kept) {
+std::optional<CacheScratch::Place> CacheScratch::dropped(const BlockKey& key, std::uint64_t size, std::size_t kept) {
   order_.push_back(key);
   ++dropped_[key];
   while (order_.size() > std::max(kFewest, kRemembered * kept)) {
@@ -44,13 +42,13 @@ bool CacheScratch::dropped(const BlockKey& key, std::size_t kept) {
     if (--oldest->second == 0) dropped_.erase(oldest);
     order_.pop_front();
   }
-  if (!returning_ || useless_ || places_.contains(key) || !opened()) return false;
+  if (!returning_ || useless_ || size == 0 || places_.contains(key) || !opened()) return std::nullopt;
   // Where more comes back than there is room for, what is written is overwritten before it is read.
   if (++writes_ == kTried) {
     useless_ = hits_ * 4 < writes_;
     writes_ = hits_ = 0;
   }
-  return !useless_;
+  return room_for(size);
 }
 
 bool CacheScratch::opened() {
@@ -59,7 +57,7 @@ bool CacheScratch::opened() {
   if (::statvfs(temporary_folder().c_str(), &s) == 0)
     most_ = std::min(most_, std::uint64_t{s.f_bavail} * s.f_frsize / 4);
   try {
-    descriptor_ = open_unnamed_file(kName);
+    descriptor_ = open_unnamed_file("blocks of the cache");
   } catch (const Error&) {
     useless_ = true;  // as it was before there was a scratch file
   }
@@ -67,15 +65,15 @@ bool CacheScratch::opened() {
 }
 
 // Round and round in the file: what lies in the way is the oldest.
-std::optional<CacheScratch::Place> CacheScratch::room_for(std::uint64_t size, std::uint64_t whole) {
-  if (size == 0 || size > most_) return std::nullopt;
+std::optional<CacheScratch::Place> CacheScratch::room_for(std::uint64_t size) {
+  if (size > most_) return std::nullopt;
   if (end_ + size > most_) {
     end_ = 0;
     ++turn_;
     // What the last round left at the end of the file, from the one before.
     while (!ring_.empty() && ring_.front().place.turn + 1 < turn_) pop_oldest();
   }
-  const Place place{end_, size, turn_, whole};
+  const Place place{end_, size, turn_};
   // Another thread is still writing there.
   if (std::any_of(being_written_.begin(), being_written_.end(),
                   [&](const Place& p) { return p.offset < place.offset + size && place.offset < p.offset + p.size; }))
@@ -117,18 +115,17 @@ void CacheScratch::forget(std::uint64_t owner) {
   std::erase_if(places_, [&](const auto& p) { return p.first.owner == owner; });
 }
 
-bool CacheScratch::read(const Place& place, std::span<std::uint8_t> out) const {
-  RawBytes packed(place.size);
+bool CacheScratch::read(const Place& place, BlockCache::Bytes& out) const {
   try {
-    return read_descriptor(descriptor_, place.offset, packed, kName) == packed.size() && unpack_block(packed, out);
+    return read_descriptor(descriptor_, place.offset, {out.data(), out.size()}, "blocks of the cache") == out.size();
   } catch (const Error&) {
     return false;
   }
 }
 
-bool CacheScratch::write(const Place& place, std::span<const std::uint8_t> packed) const {
+bool CacheScratch::write(const Place& place, const BlockCache::Bytes& block) const {
   try {
-    write_descriptor(descriptor_, place.offset, packed, kName);
+    write_descriptor(descriptor_, place.offset, {block.data(), block.size()}, "blocks of the cache");
     return true;
   } catch (const Error&) {
     return false;

@@ -6,7 +6,6 @@
 #include <deque>
 #include <memory>
 #include <optional>
-#include <span>
 #include <unordered_map>
 #include <vector>
 
@@ -36,28 +35,26 @@ class CacheScratch {
   CacheScratch(const CacheScratch&) = delete;
   CacheScratch& operator=(const CacheScratch&) = delete;
 
-  // `size`: in the file, where blocks are packed; `whole`: of the block.
   struct Place {
-    std::uint64_t offset = 0, size = 0, turn = 0, whole = 0;
+    std::uint64_t offset = 0, size = 0, turn = 0;
   };
   // A block was asked for that is not in the cache. Where it waits, if it does.
   std::optional<Place> missed(const BlockKey& key);
-  // It was dropped from the cache, which keeps so many others. Whether it shall be written: blocks keep coming back,
+  // It was dropped from the cache, which keeps so many others. Where it shall be written, if blocks keep coming back
   // and it is not there yet.
-  bool dropped(const BlockKey& key, std::size_t kept);
-  // Where so many bytes, a block of `whole`, shall be written, if there is room.
-  std::optional<Place> room_for(std::uint64_t size, std::uint64_t whole);
+  std::optional<Place> dropped(const BlockKey& key, std::uint64_t size, std::size_t kept);
   void written(const BlockKey& key, const Place& place, bool good);
   // Whether a place still holds what it held when it was told.
   bool holds(const BlockKey& key, const Place& place) const;
   void forget(std::uint64_t owner);
 
-  // False when the file does not give or take it. `out`: a whole block; `packed`: as by packed_block.
-  bool read(const Place& place, std::span<std::uint8_t> out) const;
-  bool write(const Place& place, std::span<const std::uint8_t> packed) const;
+  // False when the file does not give or take it.
+  bool read(const Place& place, BlockCache::Bytes& out) const;
+  bool write(const Place& place, const BlockCache::Bytes& block) const;
 
  private:
   bool opened();
+  std::optional<Place> room_for(std::uint64_t size);
 
   std::uint64_t most_, end_ = 0, turn_ = 0;
   int descriptor_ = -1;
