@@ -81,6 +81,7 @@ class Cluster::First {
 
   struct Helping {
     bool there = false;
+    bool follows = false;                  // this run, though perhaps it makes nothing of it
     std::size_t wants = 0;                 // numbers that it could take now
     std::map<std::size_t, Moment> makes;   // those that it was given, and when
     std::optional<Message> early;          // what it wants of a run that has not begun here
@@ -98,7 +99,7 @@ class Cluster::First {
   struct Run {
     Run(const SharedWork& w, std::size_t ranks)
         : work(w),
-          window(std::max(w.in_flight * ranks, 2 * w.row)),
+          window(std::max((w.to_all ? 4 : 1) * w.in_flight * ranks, 2 * w.row)),
           share((w.row + ranks - 1) / ranks),
           makers(w, Makers::For::Itself),
           own(makers.wanted()) {
@@ -119,8 +120,7 @@ class Cluster::First {
     std::map<std::uint64_t, int> keepers;  // of results that were placed
     Makers makers;
     std::size_t own;  // numbers that this process could take now
-    // How long others took, of results that are made on all threads: what takes long is made twice only where one is
-    // much slower than they are.
+    // How long they took, from being given out.
     double seconds = 0;
     std::size_t timed = 0;
     std::map<std::size_t, Moment> own_since;
@@ -129,7 +129,6 @@ class Cluster::First {
       ++timed;
     }
     bool is_late(Moment since) const {
-      if (work.at_once == 0) return true;
       const double held = std::chrono::duration<double>(std::chrono::steady_clock::now() - since).count();
       return timed > 0 && held > 2 * seconds / static_cast<double>(timed);
     }
@@ -243,7 +242,9 @@ class Cluster::First {
     // Rather one of another's than none: it may be slow.
     return run.open.extract(it == run.open.end() ? run.open.begin() : it).value();
   }
-  // When there is none, one that a slow machine holds: whoever is done with it first, the bits are the same.
+  // When there is none, one that another process holds: whoever is done with it first, the bits are the same. While
+  // there will be more to do only what is late, and what all wait for first; at the end, of what does not take long,
+  // whatever is held, and first what was given out last, for it is begun last.
   std::optional<std::size_t> own_number(Run& run) {
     const bool room =
         run.work.long_pieces ? run.kept_here < run.work.options.memory / 4 : run.made_here < run.work.in_flight;
@@ -251,11 +252,16 @@ class Cluster::First {
       if (const auto i = number(run, 0)) return i;
     // What all wait for, and nobody has room to make.
     if (!run.open.empty() && *run.open.begin() == run.placed) return run.open.extract(run.open.begin()).value();
+    const bool at_end = run.open.empty() && run.next == run.work.n && run.work.at_once == 0;
     std::optional<std::size_t> held;
+    Moment given;
     for (const Helping& h : helpers_)
       for (const auto& [i, since] : h.makes)
-        if (!run.doubled.contains(i) && !run.waiting.contains(i) && (!held || i < *held) && run.is_late(since))
-          held = i;
+        if (!run.doubled.contains(i) && !run.waiting.contains(i) && (at_end || run.is_late(since)))
+          if (!held || (at_end ? since > given : i < *held)) {
+            held = i;
+            given = since;
+          }
     if (held) run.doubled.insert(*held);
     return held;
   }
@@ -338,6 +344,7 @@ class Cluster::First {
   void begin_helping(const Message& m, Run& run) {
     Helping& h = helpers_[static_cast<std::size_t>(m.from)];
     h.wants = m.count;
+    h.follows = true;
     if (!run.files.empty()) send(m.from, {.word = Word::Files, .run = run_}, packed_files(run.files));
   }
 
@@ -345,9 +352,9 @@ class Cluster::First {
     for (std::size_t r = 1; r < helpers_.size(); ++r) {
       Helping& h = helpers_[r];
       // Those that have not come yet are told when they ask.
-      if (h.wants > 0 || h.writes || !h.makes.empty()) send(static_cast<int>(r), {.word = Word::Done, .run = run_});
+      if (h.follows && (h.there || h.writes)) send(static_cast<int>(r), {.word = Word::Done, .run = run_});
       h.wants = h.keeps = 0;
-      h.writes = h.closing = false;
+      h.follows = h.writes = h.closing = false;
       h.makes.clear();
     }
   }

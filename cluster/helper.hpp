@@ -1,10 +1,13 @@
 // The other processes of a cluster: make what they are asked for, and write what stays with them.
 #pragma once
+#include <algorithm>
 #include <cstdint>
+#include <deque>
 #include <exception>
 #include <fcntl.h>
 #include <map>
 #include <memory>
+#include <optional>
 #include <span>
 #include <string>
 #include <thread>
@@ -66,7 +69,7 @@ class Cluster::Helper {
     if (left_) throw Error(ErrorCode::Cancelled, "does not help any more");
     ++run_;
     Run run(work);
-    send(0, {.word = Word::Want, .run = run_, .number = work.n, .count = run.makers.wanted()});
+    send(0, {.word = Word::Want, .run = run_, .number = work.n, .count = work.listens ? 0 : run.makers.wanted()});
     try {
       help(run);
     } catch (...) {
@@ -106,7 +109,7 @@ class Cluster::Helper {
   void help(Run& run) {
     while (true) {
       bool moved = false;
-      if (auto m = received()) {
+      if (auto m = next_message()) {
         moved = true;
         if (m->word == Word::Go) throw Error(ErrorCode::Cancelled, "the first process does something else");
         if (m->run == run_ && !hear(*m, run)) break;
@@ -118,6 +121,22 @@ class Cluster::Helper {
       outbox_.waiting();  // lets go of what has arrived
       run.makers.nap(moved);
     }
+  }
+
+  // What belongs to a run that has not begun here, for the first process was through with this one before it asked,
+  // waits until then.
+  std::optional<Message> next_message() {
+    const auto due = std::find_if(early_.begin(), early_.end(), [&](const Message& m) { return m.run == run_; });
+    if (due != early_.end()) {
+      Message m = std::move(*due);
+      early_.erase(due);
+      return m;
+    }
+    while (auto m = received()) {
+      if (m->run <= run_) return m;
+      early_.push_back(std::move(*m));
+    }
+    return std::nullopt;
   }
 
   // False: the run is over.
@@ -194,6 +213,7 @@ class Cluster::Helper {
 
   std::uint64_t run_ = 0;
   bool left_ = false;
+  std::deque<Message> early_;
   Outbox outbox_;
 };
 

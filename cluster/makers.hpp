@@ -1,6 +1,7 @@
 // The threads of a process of a cluster, which make results.
 #pragma once
 #include <algorithm>
+#include <atomic>
 #include <chrono>
 #include <condition_variable>
 #include <cstdint>
@@ -33,7 +34,11 @@ class Makers {
         allow_(tbb::global_control::max_allowed_parallelism, static_cast<std::size_t>(thread_count(work.options)) + 1),
         // One place more, for the thread that talks: it does not make anything.
         arena_(at_once_ + 1, 1) {}
-  ~Makers() { wait(); }
+  // What has not been begun is not made any more.
+  ~Makers() {
+    ends_ = true;
+    wait();
+  }
   Makers(const Makers&) = delete;
   Makers& operator=(const Makers&) = delete;
 
@@ -46,9 +51,11 @@ class Makers {
   // Before anything is made.
   void keep_pieces() { for_ = For::AnotherWithoutPieces; }
 
-  // One more than are made at once, so that no thread waits for the next number; but none of those that take long, for
-  // another process would wait for it.
-  std::size_t wanted() const { return static_cast<std::size_t>(at_once_) + (work_.at_once > 0 ? 0 : 1); }
+  // More than are made at once, so that no thread waits for the next number, least of all where parts are small; but
+  // none of those that take long, for another process would wait for it.
+  std::size_t wanted() const {
+    return static_cast<std::size_t>(at_once_) + (work_.at_once > 0 ? 0 : work_.to_all ? 3 : 1);
+  }
   void make(std::size_t number) {
     {
       std::lock_guard lock(mutex_);
@@ -56,6 +63,12 @@ class Makers {
     }
     arena_.enqueue([this, number] {
       Made m{.number = number, .result = nullptr, .packed = {}, .error = nullptr};
+      if (ends_) {
+        std::lock_guard lock(mutex_);
+        --under_way_;
+        changed_.notify_all();
+        return;
+      }
       try {
         const WithinWork within;
         if (work_.options.progress) work_.options.progress->check();
@@ -102,6 +115,7 @@ class Makers {
   std::condition_variable changed_;
   std::deque<Made> done_;
   std::size_t under_way_ = 0;
+  std::atomic<bool> ends_{false};
   std::chrono::milliseconds nap_ = kNap;
 };
 

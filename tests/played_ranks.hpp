@@ -12,7 +12,8 @@
 
 namespace katoptra::testing {
 
-// Makes everything from the last to the first, sends it, and places it in order.
+// Makes everything from the last to the first, sends it, and places it in order. What all take is then made once more,
+// as by one who is late: nothing may come of it.
 class PlayedRanks final : public Ranks {
  public:
   // `keeps`: of every other result long pieces stay with their maker, who writes them.
@@ -21,6 +22,7 @@ class PlayedRanks final : public Ranks {
   bool is_first() const override { return first_; }
   void share(const SharedWork& work) override {
     ++runs;
+    listened += work.listens;
     std::vector<std::vector<std::uint8_t>> sent(work.n);
     std::map<std::uint64_t, std::shared_ptr<void>> kept;
     const bool keeps = keeps_ && work.long_pieces;
@@ -34,6 +36,7 @@ class PlayedRanks final : public Ranks {
       else
         sent[i] = work.pack(made);
     }
+    if (disk_is_elsewhere && tells_of_folder(work)) sent[0].back() ^= 1;
     if (first_ || work.to_all)
       for (std::size_t i = 0; i < work.n; ++i) {
         work.place(i, work.unpack(sent[i]));
@@ -45,14 +48,21 @@ class PlayedRanks final : public Ranks {
             written += bytes.size();
           }
       }
+    for (std::size_t i = 0; i < work.n && work.to_all && !tells_of_folder(work); ++i) {
+      const WithinWork within;
+      work.make(i);
+    }
     for (const auto& [number, result] : kept) kept_bytes += work.long_pieces->size(result);
   }
-  int runs = 0;
+  int runs = 0, listened = 0;  // of which this process made nothing
+  // The mark of a folder that another made is not the one that is there.
+  bool disk_is_elsewhere = false;
   // Of pieces that stayed with their maker.
   std::uint64_t written = 0, kept_bytes = 0;
   bool marks_are_there = true, sizes_are_right = true;
 
  private:
+  static bool tells_of_folder(const SharedWork& w) { return w.n == 1 && w.to_all && w.options.silent; }
   static bool begins_with(const SharedFile& f) {
     std::ifstream in(f.path, std::ios::binary);
     std::vector<std::uint8_t> there(f.mark.size());

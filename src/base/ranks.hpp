@@ -46,6 +46,7 @@ struct SharedWork {
   // neighbours need much of the same.
   std::size_t row = 0;
   bool to_all = false;  // `place` runs in every process, with the same results in the same order
+  bool listens = false;  // this process makes nothing of it
   RunOptions options;
   std::function<std::shared_ptr<void>(std::size_t)> make;
   std::function<void(std::size_t, std::shared_ptr<void>)> place;  // in the first process only, or in all

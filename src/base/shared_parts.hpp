@@ -8,6 +8,7 @@
 
 #include "katoptra/base/parallel.hpp"
 
+#include "common_folder.hpp"
 #include "packed.hpp"
 #include "ranks.hpp"
 
@@ -15,12 +16,14 @@ namespace katoptra {
 
 // `make(i)` gives a Part by value, which names its fields (packed.hpp); `take(i, part)` gets them one after the other.
 // Where work is shared, `make` may not change what it reads: the same number may be made twice, or elsewhere.
+// `listens`: this process makes nothing.
 template <class Part, class Make, class Take>
-void share_parts(std::size_t n, const RunOptions& run, const Make& make, const Take& take) {
+void share_parts(std::size_t n, const RunOptions& run, const Make& make, const Take& take, bool listens = false) {
   const auto part = [](const std::shared_ptr<void>& p) -> Part& { return *static_cast<Part*>(p.get()); };
   share_ordered({.n = n,
                  .in_flight = static_cast<std::size_t>(2 * thread_count(run)),
                  .to_all = true,
+                 .listens = listens,
                  .options = run,
                  .make = [&](std::size_t i) -> std::shared_ptr<void> { return std::make_shared<Part>(make(i)); },
                  .place = [&](std::size_t i, const std::shared_ptr<void>& p) { take(i, part(p)); },
@@ -36,6 +39,16 @@ void share_parts(std::size_t n, const RunOptions& run, const Make& make, const T
                    FieldUnpacker{from}(*p);
                    return p;
                  }});
+}
+
+// The same where `make` also writes what is too much to be told into files of a common folder (null: of this process).
+// A process that does not see the folder takes what the others tell, and makes its files by itself.
+template <class Part, class Make, class Take>
+void share_written(std::size_t n, const RunOptions& run, const std::shared_ptr<const CommonFolder>& folder,
+                   const Make& make, const Take& take) {
+  const bool apart = folder && !folder->is_seen();
+  share_parts<Part>(n, run, make, take, apart);
+  if (apart) parallel_for(n, run, [&](std::size_t i) { make(i); });
 }
 
 }  // namespace katoptra

@@ -137,7 +137,7 @@ class BasinFinder {
     const Window w = cell_window(cell_[static_cast<std::size_t>(b.number - 1)]);
     b.outlet = planes_.frame.centre(static_cast<double>(w.col), static_cast<double>(w.row));
     b.upstream_area = static_cast<double>(planes_.area.read(w, 0)[0]);
-    b.cut_off = (planes_.direction.read(w, kVoidCell)[0] & kCutOffBit) != 0;
+    b.cut_off = (planes_.direction->read(w, kVoidCell)[0] & kCutOffBit) != 0;
   }
 
   // Writes the basin of each cell, from 1, and its way to the outlet.

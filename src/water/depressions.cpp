@@ -4,6 +4,7 @@
 #include <cmath>
 #include <fmt/format.h>
 #include <memory>
+#include <span>
 #include <tuple>
 #include <utility>
 
@@ -13,6 +14,7 @@
 #include "channel.hpp"
 #include "flood.hpp"
 #include "grid/cell_areas.hpp"
+#include "grid/shared_bands.hpp"
 #include "land.hpp"
 #include "outline.hpp"
 #include "terrain/product_info.hpp"
@@ -40,35 +42,56 @@ class LessSource final : public GridSource {
   Grid a_, b_;
 };
 
+// Cells beside one another in a row that were raised: columns [first, last).
+struct RaisedRun {
+  std::int64_t row = 0, first = 0, last = 0;
+  std::int64_t deepest = 0;  // the column, the first of several
+  double depth = 0;          // there
+  double area = 0, volume = 0;
+};
+
+// `depth` in units that are so many metres.
+std::vector<RaisedRun> raised_runs(const Block& depth, const CellAreas& areas, double vertical) {
+  std::vector<RaisedRun> out;
+  for (std::int64_t r = 0; r < depth.window().rows; ++r) {
+    const std::int64_t row = depth.window().row + r;
+    std::optional<CellAreas::Row> area;
+    for (std::int64_t c = 0; c < depth.window().cols; ++c) {
+      const auto d = static_cast<double>(depth.at(c, r));
+      if (!(d > 0)) continue;
+      if (!area) area = areas.row(row);
+      if (out.empty() || out.back().row != row || out.back().last != c) out.push_back({.row = row, .first = c});
+      RaisedRun& run = out.back();
+      run.last = c + 1;
+      run.area += area->at(c);
+      run.volume += area->at(c) * d * vertical;
+      if (d > run.depth) {
+        run.depth = d;
+        run.deepest = c;
+      }
+    }
+  }
+  return out;
+}
+
 // Regions of cells that were raised, row by row from the north: what no run of the last row belongs to is complete, so
 // that only open regions, and the list, are held.
 class DepressionFinder {
  public:
-  DepressionFinder(const Grid& land, const Grid& level, bool shapes)
-      : frame_(land.frame()),
-        areas_(frame_),
-        vertical_(metres_per(land.quantity().unit)),
-        level_(level),
-        shapes_(shapes) {}
+  DepressionFinder(const Frame& frame, const Grid& level, bool shapes)
+      : frame_(frame), level_(level), shapes_(shapes) {}
 
-  void add_row(const float* depth, std::int64_t row) {
+  void add_row(std::span<const RaisedRun> raised, std::int64_t row) {
     std::vector<Run> runs;
-    std::optional<CellAreas::Row> area;
-    for (std::int64_t c = 0; c < frame_.cols(); ++c) {
-      if (!(depth[c] > 0)) continue;
-      if (!area) area = areas_.row(row);
-      if (runs.empty() || runs.back().last != c) runs.push_back({c, c, begin()});
-      Run& run = runs.back();
-      run.last = c + 1;
-      Depression& d = regions_[run.region].found;
-      ++d.cells;
-      d.area += area->at(c);
-      d.volume += area->at(c) * static_cast<double>(depth[c]) * vertical_;
-      if (static_cast<double>(depth[c]) > d.depth) {
-        d.depth = static_cast<double>(depth[c]);
-        d.col = c;
-        d.row = row;
-      }
+    for (const RaisedRun& r : raised) {
+      runs.push_back({r.first, r.last, begin()});
+      Depression& d = regions_[runs.back().region].found;
+      d.cells = r.last - r.first;
+      d.area = r.area;
+      d.volume = r.volume;
+      d.depth = r.depth;
+      d.col = r.deepest;
+      d.row = row;
     }
     std::size_t first = 0;
     for (Run& run : runs) {
@@ -88,8 +111,7 @@ class DepressionFinder {
     above_.swap(runs);
   }
   std::vector<Depression> finish() {
-    const std::vector<float> nothing(static_cast<std::size_t>(frame_.cols()), 0.0f);
-    add_row(nothing.data(), frame_.rows());
+    add_row({}, frame_.rows());
     return std::move(list_);
   }
 
@@ -157,8 +179,6 @@ class DepressionFinder {
   }
 
   Frame frame_;
-  CellAreas areas_;
-  double vertical_;
   const Grid& level_;
   bool shapes_;
   std::vector<Region> regions_;
@@ -167,13 +187,34 @@ class DepressionFinder {
   std::vector<Depression> list_;
 };
 
+// Of a band of rows.
+struct RaisedRows {
+  std::int64_t row = 0, rows = 0;
+  std::vector<RaisedRun> runs;
+  template <class Fields>
+  void fields(Fields& f) {
+    f(row, rows, runs);
+  }
+};
+
 // With shapes on demand.
 std::vector<Depression> find_depressions(const Grid& land, const Grid& level, bool shapes, const RunOptions& run) {
-  DepressionFinder finder(land, level, shapes);
-  std::int64_t row = 0;
-  for_each_band(Grid(std::make_shared<LessSource>(level, land)), Planes::Values, run, [&](const Block& depth) {
-    for (std::int64_t r = 0; r < depth.window().rows; ++r) finder.add_row(depth.row(r), row++);
-  });
+  DepressionFinder finder(land.frame(), level, shapes);
+  const CellAreas areas(land.frame());
+  const double vertical = metres_per(land.quantity().unit);
+  share_bands<RaisedRows>(
+      Grid(std::make_shared<LessSource>(level, land)), Planes::Values, 0, run,
+      [&](const Block& depth, const Window& band) {
+        return std::make_shared<RaisedRows>(RaisedRows{band.row, band.rows, raised_runs(depth, areas, vertical)});
+      },
+      [&](const RaisedRows& r) {
+        auto from = r.runs.begin();
+        for (std::int64_t row = r.row; row < r.row + r.rows; ++row) {
+          const auto end = std::find_if(from, r.runs.end(), [&](const RaisedRun& run_of) { return run_of.row != row; });
+          finder.add_row({from, end}, row);
+          from = end;
+        }
+      });
   return finder.finish();
 }
 
@@ -267,22 +308,40 @@ std::vector<ChangedCell> channels_for(const Grid& land, const std::vector<const 
   return deepest_of(std::move(all));
 }
 
+struct Changes {
+  std::int64_t raised = 0, lowered = 0;
+  double volume_raised = 0, volume_lowered = 0;
+};
+
 void count_changes(const Grid& drained, const Grid& land, const RunOptions& run, DrainReport& report) {
+  using Rows = std::vector<Changes>;
   const CellAreas areas(land.frame());
   const double vertical = metres_per(land.quantity().unit);
-  std::int64_t row = 0;
-  for_each_band(Grid(std::make_shared<LessSource>(drained, land)), Planes::Values, run, [&](const Block& b) {
-    for (std::int64_t r = 0; r < b.window().rows; ++r, ++row) {
-      std::optional<CellAreas::Row> area;
-      for (std::int64_t c = 0; c < b.window().cols; ++c) {
-        const auto change = static_cast<double>(b.at(c, r));
-        if (std::isnan(change) || change == 0) continue;
-        if (!area) area = areas.row(row);
-        (change > 0 ? report.cells_raised : report.cells_lowered) += 1;
-        (change > 0 ? report.volume_raised : report.volume_lowered) += std::abs(change) * vertical * area->at(c);
-      }
-    }
-  });
+  share_bands<Rows>(
+      Grid(std::make_shared<LessSource>(drained, land)), Planes::Values, 0, run,
+      [&](const Block& b, const Window& band) {
+        auto rows = std::make_shared<Rows>(static_cast<std::size_t>(band.rows));
+        for (std::int64_t r = 0; r < band.rows; ++r) {
+          Changes& of_row = (*rows)[static_cast<std::size_t>(r)];
+          std::optional<CellAreas::Row> area;
+          for (std::int64_t c = 0; c < band.cols; ++c) {
+            const auto change = static_cast<double>(b.at(c, r));
+            if (std::isnan(change) || change == 0) continue;
+            if (!area) area = areas.row(band.row + r);
+            (change > 0 ? of_row.raised : of_row.lowered) += 1;
+            (change > 0 ? of_row.volume_raised : of_row.volume_lowered) += std::abs(change) * vertical * area->at(c);
+          }
+        }
+        return rows;
+      },
+      [&](const Rows& rows) {
+        for (const Changes& c : rows) {
+          report.cells_raised += c.raised;
+          report.cells_lowered += c.lowered;
+          report.volume_raised += c.volume_raised;
+          report.volume_lowered += c.volume_lowered;
+        }
+      });
 }
 
 }  // namespace

@@ -8,12 +8,14 @@
 #include <cmath>
 #include <memory>
 #include <mutex>
+#include <numeric>
 #include <shared_mutex>
 #include <utility>
 
 #include "katoptra/base/parallel.hpp"
 
 #include "base/clones.hpp"
+#include "base/shared_parts.hpp"
 #include "flood.hpp"
 #include "flow_planes.hpp"
 #include "land.hpp"
@@ -288,8 +290,10 @@ class OpenPatch {
 
 class DirectionFinder {
  public:
-  DirectionFinder(const Grid& surface, const std::vector<Sink>& sinks, FlowPlanes& planes, const RunOptions& run)
+  DirectionFinder(const Grid& surface, const std::vector<Sink>& sinks, FlowPlanes& planes, const RunOptions& run,
+                  const Grid* before)
       : surface_(surface),
+        before_(before),
         sinks_(sinks),
         ruler_(surface.frame().crs()),
         planes_(planes),
@@ -299,35 +303,42 @@ class DirectionFinder {
               surface.info().name) {}
 
   std::int64_t find() {
-    struct Result {
-      std::int64_t level = 0;
-      std::vector<OpenCell> open;
-    };
     std::int64_t cells = 0;
     std::vector<std::size_t> round;
-    parallel_ordered(
-        planes_.tiling.count(), in_flight(), run_,
-        [&](std::size_t t) -> std::shared_ptr<void> {
+    share_written<Looked>(
+        planes_.tiling.count(), run_, planes_.folder,
+        [&](std::size_t t) {
           TileWays ways(surface_, ruler_, planes_.tiling.window(t), sinks_);
-          auto out = std::make_shared<Result>();
-          if (!ways.level().empty()) out->open = first_look(ways, &out->level);
-          planes_.direction.write(planes_.tiling.window(t), ways.inner().data());
+          Looked out;
+          if (!ways.level().empty()) out.open = first_look(ways, &out.level);
+          planes_.found->write(planes_.tiling.window(t), ways.inner().data());
           return out;
         },
-        [&](std::size_t t, const std::shared_ptr<void>& made) {
-          const Result& r = *static_cast<Result*>(made.get());
+        [&](std::size_t t, const Looked& r) {
           cells += r.level;
           if (r.open.empty()) return;
           keep(t, r.open);
           round.push_back(t);
         });
-    const std::vector<std::size_t> all = round;
+    std::vector<std::size_t> changed = round;
     while (!round.empty()) round = measure(round);
-    direct(all);
+    if (before_ || planes_.settled != planes_.found) {
+      changed.resize(planes_.tiling.count());
+      std::iota(changed.begin(), changed.end(), std::size_t{0});
+    }
+    settle(changed);
     return cells;
   }
 
  private:
+  struct Looked {
+    std::int64_t level = 0;
+    std::vector<OpenCell> open;
+    template <class Fields>
+    void fields(Fields& f) {
+      f(level, open);
+    }
+  };
   // What is kept in memory of a tile: how many open cells it has, and those on its rim.
   struct OpenTile {
     std::int64_t cells = 0;
@@ -450,20 +461,37 @@ class DirectionFinder {
     return next;
   }
 
-  void direct(const std::vector<std::size_t>& tiles) {
-    parallel_for(tiles.size(), run_, [&](std::size_t i) {
-      const Window tile = planes_.tiling.window(tiles[i]);
-      const OpenPatch patch(kept(tiles[i]), around(tiles[i]));
-      const std::vector<OpenCell> cells = patch.own();
-      std::vector<std::uint8_t> codes = planes_.direction.read(tile, kVoidCell);
-      for (std::size_t k = 0; k < cells.size(); ++k)
-        if (!cells[k].directed)
-          codes[static_cast<std::size_t>(cells[k].row * tile.cols + cells[k].col)] = patch.way_out(k) | kLevelBit;
-      planes_.direction.write(tile, codes.data());
-    });
+  void settle(const std::vector<std::size_t>& tiles) {
+    share_written<std::uint8_t>(
+        tiles.size(), run_, planes_.folder,
+        [&](std::size_t i) {
+          const Window w = planes_.tiling.window(tiles[i]);
+          std::vector<std::uint8_t> codes = planes_.found->read(w, kVoidCell);
+          if (open_[tiles[i]].cells > 0) direct(tiles[i], codes);
+          if (before_) mark_dry(w, codes);
+          planes_.settled->write(w, codes.data());
+          return std::uint8_t{0};
+        },
+        [](std::size_t, std::uint8_t) {});
+  }
+  void direct(std::size_t t, std::vector<std::uint8_t>& codes) const {
+    const OpenPatch patch(kept(t), around(t));
+    const std::vector<OpenCell> cells = patch.own();
+    const std::int64_t cols = planes_.tiling.window(t).cols;
+    for (std::size_t k = 0; k < cells.size(); ++k)
+      if (!cells[k].directed)
+        codes[static_cast<std::size_t>(cells[k].row * cols + cells[k].col)] = patch.way_out(k) | kLevelBit;
+  }
+  // What has a height and no direction, and walls: no water comes from there.
+  void mark_dry(const Window& w, std::vector<std::uint8_t>& codes) const {
+    if (std::find(codes.begin(), codes.end(), kVoidCell) == codes.end()) return;
+    const Block z = before_->read(w), own = surface_.read(w);
+    for (std::size_t i = 0; i < codes.size(); ++i)
+      if (codes[i] == kVoidCell && (!std::isnan(z.row(0)[i]) || is_wall(own.row(0)[i]))) codes[i] = kLevelBit;
   }
 
   const Grid& surface_;
+  const Grid* before_;
   const std::vector<Sink>& sinks_;
   GroundRuler ruler_;
   FlowPlanes& planes_;
@@ -476,8 +504,8 @@ class DirectionFinder {
 }  // namespace
 
 std::int64_t find_directions(const Grid& surface, const std::vector<Sink>& sinks, FlowPlanes& planes,
-                             const RunOptions& run) {
-  return DirectionFinder(surface, sinks, planes, run).find();
+                             const RunOptions& run, const Grid* before) {
+  return DirectionFinder(surface, sinks, planes, run, before).find();
 }
 
 }  // namespace katoptra

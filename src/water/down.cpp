@@ -17,8 +17,9 @@ constexpr std::uint8_t kAroundBit = 64;
 // The directions of a tile and of a cell more on every side. Cells are numbered with those around, row by row.
 class TileCodes {
  public:
-  TileCodes(const FlowPlanes& planes, const Window& tile)
-      : planes_(planes), tile_(tile), wide_(tile.cols + 2), code_(planes.direction.read(tile.grown(1), kVoidCell)) {
+  // `known`: as far as directions are known.
+  TileCodes(const FlowPlanes& planes, const FlowPlanes::Codes& known, const Window& tile)
+      : planes_(planes), tile_(tile), wide_(tile.cols + 2), code_(known.read(tile.grown(1), kVoidCell)) {
     for (int k = 0; k < 8; ++k) step_[static_cast<std::size_t>(k) + 1] = kRowStep[k] * wide_ + kColStep[k];
     // What neighbours have found out meanwhile is not looked at.
     for (std::uint8_t& c : code_) c &= kCodeBits | kLevelBit;
@@ -195,8 +196,6 @@ class Sums {
     bool cut_off;
   };
 
-  std::size_t in_flight() const { return static_cast<std::size_t>(2 * thread_count(run_)); }
-
   struct Looked {
     std::vector<Sent> sent;
     std::vector<Entry> entries;
@@ -204,6 +203,10 @@ class Sums {
     void fields(Fields& f) {
       f(sent, entries);
     }
+  };
+
+  struct Written {
+    std::int64_t cells = 0, leaving = 0, ending = 0, cut_off = 0, area = 0, gone = 0;
   };
 
   // The finest step, a power of two, with which the area of all cells stays below 2^61.
@@ -256,7 +259,7 @@ class Sums {
     share_parts<Looked>(
         planes_.tiling.count(), run_,
         [&](std::size_t t) {
-          TileCodes codes(planes_, planes_.tiling.window(t));
+          TileCodes codes(planes_, *planes_.settled, planes_.tiling.window(t));
           std::vector<Load> loads = own(codes);
           run_down(codes, loads);
           Looked out;
@@ -302,19 +305,15 @@ class Sums {
   }
 
   void write(FlowReport& report) {
-    struct Result {
-      FlowReport report;
-      std::int64_t area = 0, gone = 0;
-    };
     std::int64_t area = 0, leaving = 0;
-    parallel_ordered(
-        planes_.tiling.count(), in_flight(), run_,
-        [&](std::size_t t) -> std::shared_ptr<void> {
+    share_written<Written>(
+        planes_.tiling.count(), run_, planes_.folder,
+        [&](std::size_t t) {
           const Window tile = planes_.tiling.window(t);
-          TileCodes codes(planes_, tile);
+          TileCodes codes(planes_, *planes_.settled, tile);
           std::vector<Load> loads = own(codes);
-          auto out = std::make_shared<Result>();
-          for (const Load& l : loads) out->area += l.area;
+          Written out;
+          for (const Load& l : loads) out.area += l.area;
           for (const Entry& e : entries_.of(t)) {
             const std::size_t i = codes.place_of(e.cell);
             loads[i].add(e.load);
@@ -324,29 +323,27 @@ class Sums {
           const auto n = static_cast<std::size_t>(tile.cells());
           std::vector<float> cells(n), areas(n);
           std::vector<std::uint8_t> whole(n);
-          FlowReport& part = out->report;
           codes.for_cells([&](std::size_t i, std::size_t k) {
             cells[k] = static_cast<float>(loads[i].cells);
             areas[k] = static_cast<float>(static_cast<double>(loads[i].area) * planes_.area_step);
             whole[k] = codes.whole(i);
             const std::uint8_t code = codes.code(i);
-            part.cells += code != kVoidCell;
-            part.leaving += code == kLeaves;
-            part.ending += code == kEnds;
-            part.cut_off += codes.has(i, kCutOffBit);
-            if (code == kLeaves || code == kEnds) out->gone += loads[i].area;
+            out.cells += code != kVoidCell;
+            out.leaving += code == kLeaves;
+            out.ending += code == kEnds;
+            out.cut_off += codes.has(i, kCutOffBit);
+            if (code == kLeaves || code == kEnds) out.gone += loads[i].area;
           });
           planes_.cells.write(tile, cells.data());
           planes_.area.write(tile, areas.data());
-          planes_.direction.write(tile, whole.data());
+          planes_.direction->write(tile, whole.data());
           return out;
         },
-        [&](std::size_t, const std::shared_ptr<void>& made) {
-          const Result& r = *static_cast<Result*>(made.get());
-          report.cells += r.report.cells;
-          report.leaving += r.report.leaving;
-          report.ending += r.report.ending;
-          report.cut_off += r.report.cut_off;
+        [&](std::size_t, const Written& r) {
+          report.cells += r.cells;
+          report.leaving += r.leaving;
+          report.ending += r.ending;
+          report.cut_off += r.cut_off;
           area += r.area;
           leaving += r.gone;
         });
@@ -514,7 +511,7 @@ void find_arrivals(const FlowPlanes& planes, const RunOptions& run,
   share_parts<Legs>(
       planes.tiling.count(), run,
       [&](std::size_t t) {
-        const TileCodes codes(planes, planes.tiling.window(t));
+        const TileCodes codes(planes, *planes.direction, planes.tiling.window(t));
         const TileLegs legs = legs_in(codes);
         Legs out;
         const std::vector<std::size_t> places = codes.entries();
@@ -527,7 +524,7 @@ void find_arrivals(const FlowPlanes& planes, const RunOptions& run,
   parallel_ordered(
       planes.tiling.count(), static_cast<std::size_t>(2 * thread_count(run)), run,
       [&](std::size_t t) -> std::shared_ptr<void> {
-        const TileCodes codes(planes, planes.tiling.window(t));
+        const TileCodes codes(planes, *planes.direction, planes.tiling.window(t));
         const TileLegs legs = legs_in(codes);
         return std::make_shared<std::vector<Arrival>>(arrivals_of(codes, legs, entries));
       },

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <array>
+#include <atomic>
 #include <cmath>
 #include <limits>
 #include <memory>
@@ -11,6 +12,7 @@
 
 #include "katoptra/base/parallel.hpp"
 
+#include "base/shared_parts.hpp"
 #include "land.hpp"
 #include "rising_queue.hpp"
 #include "scratch_plane.hpp"
@@ -250,12 +252,13 @@ std::vector<float> spill_levels(std::size_t basins, std::vector<Pass> passes) {
 
 class RaisedSource final : public GridSource {
  public:
-  RaisedSource(Grid land, std::int64_t edge)
+  RaisedSource(Grid land, std::int64_t edge, const RunOptions& run)
       : land_(std::move(land)),
         info_(land_.info()),
         tiling_(info_.frame.cols(), info_.frame.rows(), edge),
-        level_(tiling_.cols(), tiling_.rows(), info_.name),
-        label_(tiling_.cols(), tiling_.rows(), info_.name) {}
+        folder_(CommonFolder::made(run, info_.name)),
+        level_(tiling_.cols(), tiling_.rows(), info_.name, folder_, "level"),
+        label_(tiling_.cols(), tiling_.rows(), info_.name, folder_, "label") {}
   const GridInfo& info() const override { return info_; }
 
   void solve(const RunOptions& run) {
@@ -268,18 +271,17 @@ class RaisedSource final : public GridSource {
   void read(const BlockView& out) const override {
     const Window& w = out.window;
     if (out.origin) land_.read_into(out);
-    std::vector<Label> label(static_cast<std::size_t>(w.cols));
+    level_.read(w, kVoid, out.values, out.stride);
+    const std::vector<Label> labels = label_.read(w, kOutside);
     for (std::int64_t r = 0; r < w.rows; ++r) {
-      const Window row{w.col, w.row + r, w.cols, 1};
       float* level = out.row(r);
-      level_.read(row, kVoid, level);
-      label_.read(row, kOutside, label.data());
+      const Label* label = labels.data() + r * w.cols;
       // A tile at a time, as basins are numbered by tiles.
       for (std::int64_t c = 0; c < w.cols;) {
         const std::int64_t end = std::min(w.cols, ((w.col + c) / tiling_.edge() + 1) * tiling_.edge() - w.col);
-        const float* spill = spill_.data() + first_[tiling_.tile_of(w.col + c, row.row)];
+        const float* spill = spill_.data() + first_[tiling_.tile_of(w.col + c, w.row + r)];
         for (; c < end; ++c) {
-          const Label own = label[static_cast<std::size_t>(c)];
+          const Label own = label[c];
           // Voids, which are not below anything, stay as they are.
           if (own != kOutside && own != kNoLabel && level[c] < spill[own]) level[c] = spill[own];
         }
@@ -288,30 +290,34 @@ class RaisedSource final : public GridSource {
   }
 
  private:
+  struct Flooded {
+    Label labels = 0;
+    std::vector<Pass> passes;
+    template <class Fields>
+    void fields(Fields& f) {
+      f(labels, passes);
+    }
+  };
+
   // Basins of all tiles in one row of numbers; 0 is outside.
   std::uint32_t basin(std::int64_t col, std::int64_t row, Label label) const {
     return label == kOutside ? 0 : first_[tiling_.tile_of(col, row)] + label;
   }
 
   std::vector<Pass> flood_tiles(const RunOptions& run) {
-    struct Result {
-      Label labels;
-      std::vector<Pass> passes;
-    };
     std::vector<Pass> all;
     first_.assign(tiling_.count(), 0);
     std::size_t basins = 1;
-    parallel_ordered(
-        tiling_.count(), static_cast<std::size_t>(2 * thread_count(run)), run,
-        [&](std::size_t t) -> std::shared_ptr<void> {
+    share_written<Flooded>(
+        tiling_.count(), run, folder_,
+        [&](std::size_t t) {
           const Window w = tiling_.window(t);
           TileFlood flood(land_.read(w.grown(1)));
           flood.run();
           flood.write(w, level_, label_);
-          return std::make_shared<Result>(Result{flood.labels(), flood.passes()});
+          return Flooded{flood.labels(), flood.passes()};
         },
-        [&](std::size_t t, const std::shared_ptr<void>& made) {
-          const Result& r = *static_cast<Result*>(made.get());
+        [&](std::size_t t, const Flooded& r) {
           first_[t] = static_cast<std::uint32_t>(basins - 1);
           basins += r.labels;
           const auto number = [&](std::uint32_t label) { return label == kOutside ? 0 : first_[t] + label; };
@@ -356,6 +362,7 @@ class RaisedSource final : public GridSource {
   Grid land_;
   GridInfo info_;
   Tiling tiling_;
+  std::shared_ptr<const CommonFolder> folder_;
   ScratchPlane<float> level_;
   ScratchPlane<Label> label_;
   std::vector<std::uint32_t> first_;
@@ -366,14 +373,18 @@ class RaisedSource final : public GridSource {
 // A level that sinks where the land was lowered, or where water ends. Nothing rises, so that only cells which come to
 // stand lower are looked at: each tile passes on what it can, and what changes at its rim is taken up by the tiles
 // around, round by round, until nothing sinks any more. The level is then the only one there is, in whatever order.
+// The first round, over all tiles, is shared; in the others each process follows what goes on sinking.
 class SunkSource final : public GridSource {
  public:
   SunkSource(const Grid& level, const Grid& land, std::vector<ChangedCell> lowered, std::vector<Sink> sinks,
-             std::int64_t edge)
+             std::int64_t edge, const RunOptions& run)
       : land_(land),
         info_(land.info()),
         tiling_(info_.frame.cols(), info_.frame.rows(), edge),
-        level_(tiling_.cols(), tiling_.rows(), info_.name),
+        folder_(CommonFolder::made(run, info_.name)),
+        level_(std::make_shared<Levels>(tiling_.cols(), tiling_.rows(), info_.name, folder_, "sunk")),
+        own_(is_seen(folder_) ? std::make_shared<Levels>(tiling_.cols(), tiling_.rows(), info_.name) : level_),
+        is_own_(tiling_.count()),
         before_(level),
         lowered_(std::move(lowered)),
         sinks_(std::move(sinks)) {
@@ -382,16 +393,18 @@ class SunkSource final : public GridSource {
   const GridInfo& info() const override { return info_; }
   void read(const BlockView& out) const override {
     if (out.origin) land_.read_into(out);
-    for (std::int64_t r = 0; r < out.window.rows; ++r)
-      level_.read({out.window.col, out.window.row + r, out.window.cols, 1}, kVoid, out.row(r));
+    read_level(out.window, out.values, out.stride);
   }
 
   void solve(const RunOptions& run) {
-    std::vector<std::size_t> round(tiling_.count());
-    std::iota(round.begin(), round.end(), std::size_t{0});
-    for (bool first = true; !round.empty(); first = false) {
-      std::vector<std::uint8_t> rim_sank(tiling_.count(), 0);
-      parallel_for(round.size(), run, [&](std::size_t i) { rim_sank[round[i]] = visit(round[i], first); });
+    std::vector<std::uint8_t> rim_sank(tiling_.count(), 0);
+    share_written<std::uint8_t>(
+        tiling_.count(), run, folder_, [&](std::size_t t) { return visit(t, true); },
+        [&](std::size_t t, std::uint8_t sank) { rim_sank[t] = sank; });
+    std::vector<std::size_t> round = around(rim_sank);
+    while (!round.empty()) {
+      rim_sank.assign(tiling_.count(), 0);
+      parallel_for(round.size(), run, [&](std::size_t i) { rim_sank[round[i]] = visit(round[i], false); });
       round = around(rim_sank);
     }
     before_ = Grid();
@@ -399,6 +412,22 @@ class SunkSource final : public GridSource {
   }
 
  private:
+  using Levels = ScratchPlane<float>;
+
+  void read_level(const Window& w, float* out, std::int64_t stride) const {
+    level_->read(w, kVoid, out, stride);
+    if (own_ == level_) return;
+    for (std::int64_t row = std::max<std::int64_t>(w.row, 0) / tiling_.edge() * tiling_.edge();
+         row < std::min(w.row + w.rows, tiling_.rows()); row += tiling_.edge())
+      for (std::int64_t col = std::max<std::int64_t>(w.col, 0) / tiling_.edge() * tiling_.edge();
+           col < std::min(w.col + w.cols, tiling_.cols()); col += tiling_.edge()) {
+        const std::size_t t = tiling_.tile_of(col, row);
+        if (!is_own_[t]) continue;
+        const Window in = tiling_.window(t).intersected(w);
+        own_->read(in, kVoid, out + (in.row - w.row) * stride + (in.col - w.col), stride);
+      }
+  }
+
   // What is known of a tile while it is visited, with a cell more on every side.
   struct Tile {
     Window window, wide;
@@ -428,7 +457,8 @@ class SunkSource final : public GridSource {
       tile.level.assign(before.row(0), before.row(0) + wide.cells());
       sink_changed(tile);
     } else {
-      tile.level = level_.read(wide, kVoid);
+      tile.level.resize(static_cast<std::size_t>(wide.cells()));
+      read_level(wide, tile.level.data(), wide.cols);
     }
     for (std::int64_t r = 0; r < w.rows; ++r)
       for (std::int64_t c = 0; c < w.cols; c += (r == 0 || r + 1 == w.rows || w.cols == 1) ? 1 : w.cols - 1)
@@ -443,7 +473,9 @@ class SunkSource final : public GridSource {
       for (int k = 0; k < 8; ++k)
         if (tile.inside(c + kColStep[k], r + kRowStep[k])) tile.sink(c + kColStep[k], r + kRowStep[k], water);
     }
-    if (any) level_.write(w, tile.level.data() + tile.place(0, 0), wide.cols);
+    if (!any) return rim_sank;
+    (first ? level_ : own_)->write(w, tile.level.data() + tile.place(0, 0), wide.cols);
+    if (!first) is_own_[t] = true;
     return rim_sank;
   }
 
@@ -506,7 +538,9 @@ class SunkSource final : public GridSource {
   Grid land_;
   GridInfo info_;
   Tiling tiling_;
-  ScratchPlane<float> level_;
+  std::shared_ptr<const CommonFolder> folder_;
+  std::shared_ptr<Levels> level_, own_;  // after the first round; and of tiles that sank after that
+  std::vector<std::atomic<bool>> is_own_;
   Grid before_;
   std::vector<ChangedCell> lowered_;
   std::vector<Sink> sinks_;
@@ -515,14 +549,14 @@ class SunkSource final : public GridSource {
 }  // namespace
 
 Grid raised(const Grid& land, const RunOptions& run, std::int64_t tile_edge) {
-  auto source = std::make_shared<RaisedSource>(land, tile_edge);
+  auto source = std::make_shared<RaisedSource>(land, tile_edge, run);
   source->solve(run);
   return Grid(source);
 }
 
 Grid sunk(const Grid& level, const Grid& land, std::vector<ChangedCell> lowered, const std::vector<Sink>& sinks,
           const RunOptions& run, std::int64_t tile_edge) {
-  auto source = std::make_shared<SunkSource>(level, land, std::move(lowered), sinks, tile_edge);
+  auto source = std::make_shared<SunkSource>(level, land, std::move(lowered), sinks, tile_edge, run);
   source->solve(run);
   return Grid(source);
 }

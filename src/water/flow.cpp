@@ -60,23 +60,6 @@ std::vector<float> areas_of(const FlowPlanes& p, const Window& w) { return p.are
 
 }  // namespace
 
-namespace {
-
-// What has a height and no direction, and walls: no water comes from there.
-void mark_dry(const Grid& surface, const Grid& land, FlowPlanes& planes, const RunOptions& run) {
-  parallel_for(planes.tiling.count(), run, [&](std::size_t t) {
-    const Window w = planes.tiling.window(t);
-    std::vector<std::uint8_t> codes = planes.direction.read(w, kVoidCell);
-    if (std::find(codes.begin(), codes.end(), kVoidCell) == codes.end()) return;
-    const Block z = surface.read(w), own = land.read(w);
-    for (std::size_t i = 0; i < codes.size(); ++i)
-      if (codes[i] == kVoidCell && (!std::isnan(z.row(0)[i]) || is_wall(own.row(0)[i]))) codes[i] = kLevelBit;
-    planes.direction.write(w, codes.data());
-  });
-}
-
-}  // namespace
-
 Flow flow(const Grid& surface, const DrainOptions& options) {
   return FlowAccess::in_tiles(surface, options, Tiling::kEdge);
 }
@@ -88,9 +71,9 @@ Flow FlowAccess::in_tiles(const Grid& surface, const DrainOptions& options, std:
   out.drained_ = land.report;
   std::vector<Sink> sinks;
   for (const Depression& d : land.kept) sinks.push_back({d.col, d.row});
-  auto planes = std::make_shared<FlowPlanes>(surface.frame(), surface.info().name, edge);
-  out.report_.level = find_directions(land.surface, sinks, *planes, options.run);
-  if (options.sea || options.voids == AtVoids::RunsAround) mark_dry(surface, land.surface, *planes, options.run);
+  auto planes = std::make_shared<FlowPlanes>(surface.frame(), surface.info().name, edge, options.run);
+  const bool has_dry_cells = options.sea || options.voids == AtVoids::RunsAround;
+  out.report_.level = find_directions(land.surface, sinks, *planes, options.run, has_dry_cells ? &surface : nullptr);
   find_sums(*planes, out.report_, options.run);
   out.planes_ = std::move(planes);
   return out;

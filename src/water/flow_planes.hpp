@@ -24,16 +24,21 @@ inline bool runs_on(std::uint8_t direction) { return direction >= 1 && direction
 
 class FlowPlanes {
  public:
-  FlowPlanes(const Frame& f, const std::string& name, std::int64_t edge)
+  using Codes = ScratchPlane<std::uint8_t>;
+
+  FlowPlanes(const Frame& f, const std::string& name, std::int64_t edge, const RunOptions& run)
       : frame(f),
         tiling(f.cols(), f.rows(), edge),
-        direction(f.cols(), f.rows(), name),
-        cells(f.cols(), f.rows(), name),
-        area(f.cols(), f.rows(), name) {}
+        folder(CommonFolder::made(run, name)),
+        found(codes(name, "found")),
+        settled(is_seen(folder) ? codes(name, "settled") : found),
+        direction(is_seen(folder) ? codes(name, "direction") : found),
+        cells(f.cols(), f.rows(), name, folder, "cells"),
+        area(f.cols(), f.rows(), name, folder, "area") {}
 
   // Codes of a window.
   std::vector<std::uint8_t> directions(const Window& w) const {
-    std::vector<std::uint8_t> codes = direction.read(w, kVoidCell);
+    std::vector<std::uint8_t> codes = direction->read(w, kVoidCell);
     for (std::uint8_t& c : codes) c &= kCodeBits;
     return codes;
   }
@@ -41,11 +46,19 @@ class FlowPlanes {
 
   Frame frame;
   Tiling tiling;
-  ScratchPlane<std::uint8_t> direction;  // with the bits beside it: see directions()
+  std::shared_ptr<const CommonFolder> folder;
+  // As far as each tile knows; with level ground, over whatever tiles; and with all bits beside the codes. In files of
+  // this process alone they are the same.
+  std::shared_ptr<Codes> found, settled, direction;
   // Upstream, rounded from whole numbers: what is written is no finer.
   ScratchPlane<float> cells;
   ScratchPlane<float> area;  // square metres
   double area_step = 1;      // of areas while they are added up
+
+ private:
+  std::shared_ptr<Codes> codes(const std::string& name, const char* file) const {
+    return std::make_shared<Codes>(frame.cols(), frame.rows(), name, folder, file);
+  }
 };
 
 class FlowAccess {
@@ -57,9 +70,10 @@ class FlowAccess {
 };
 
 // Directions of all cells of `surface`, from which every cell has a way out or to a sink. Returns how many cells are on
-// level ground.
+// level ground. `before`, when given: the surface with the cells from which no water can be missing, for they have a
+// height there and no direction, or are walls.
 std::int64_t find_directions(const Grid& surface, const std::vector<Sink>& sinks, FlowPlanes& planes,
-                             const RunOptions& run);
+                             const RunOptions& run, const Grid* before = nullptr);
 // Sums of cells and areas down the directions.
 void find_sums(FlowPlanes& planes, FlowReport& report, const RunOptions& run);
 

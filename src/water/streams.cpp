@@ -45,7 +45,7 @@ std::vector<StreamCell> stream_cells(const Flow& flow, const StreamOptions& o) {
         const std::vector<float> area = p.area.read(w, 0);
         Cells out;
         if (std::none_of(area.begin(), area.end(), [&](float a) { return a >= least; })) return out;
-        const std::vector<std::uint8_t> direction = p.direction.read(w, kVoidCell);
+        const std::vector<std::uint8_t> direction = p.direction->read(w, kVoidCell);
         const Block z = flow.surface().read(w);
         for (std::int64_t r = 0; r < w.rows; ++r)
           for (std::int64_t c = 0; c < w.cols; ++c) {
