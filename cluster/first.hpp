@@ -63,6 +63,10 @@ class Cluster::First {
 
   // Until nobody helps any more.
   void leave() {
+    over_ = true;
+    // Who is behind need not come after.
+    for (std::size_t r = 1; r < helpers_.size(); ++r)
+      if (helpers_[r].there) send(static_cast<int>(r), {.word = Word::Go});
     while (std::any_of(helpers_.begin(), helpers_.end(), [](const Helping& h) { return h.there; })) {
       for (std::size_t r = 1; r < helpers_.size(); ++r)
         if (std::exchange(helpers_[r].early, {})) send(static_cast<int>(r), {.word = Word::Go});
@@ -329,7 +333,9 @@ class Cluster::First {
         break;
       case Word::Left:
         h.there = false;
-        if (!m.bytes.empty()) why_left_.emplace(m.from, std::string(m.bytes.begin(), m.bytes.end()));
+        // Who is late may find that what it still reads is gone; that is no reason.
+        if (!m.bytes.empty() && !(over_ && m.run > 0))
+          why_left_.emplace(m.from, std::string(m.bytes.begin(), m.bytes.end()));
         h.wants = 0;
         if (run)
           for (const auto& [i, since] : h.makes)
@@ -360,6 +366,7 @@ class Cluster::First {
   }
 
   std::uint64_t run_ = 0;
+  bool over_ = false;             // the command is
   std::vector<Helping> helpers_;  // by rank; the first is not used
   Outbox outbox_;
   std::map<int, std::string> why_left_;  // by rank, of those that could not help any more

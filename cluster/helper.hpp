@@ -79,7 +79,7 @@ class Cluster::Helper {
     if (run.error) std::rethrow_exception(run.error);
   }
   void leave(const std::string& why) {
-    if (!std::exchange(left_, true)) send(0, {.word = Word::Left}, {why.begin(), why.end()});
+    if (!std::exchange(left_, true)) send(0, {.word = Word::Left, .run = run_}, {why.begin(), why.end()});
   }
   // Until the first has nothing more to do: ending earlier would end the job. Without keeping a core busy.
   void wait() {
@@ -111,7 +111,6 @@ class Cluster::Helper {
       bool moved = false;
       if (auto m = next_message()) {
         moved = true;
-        if (m->word == Word::Go) throw Error(ErrorCode::Cancelled, "the first process does something else");
         if (m->run == run_ && !hear(*m, run)) break;
       }
       while (auto made = run.makers.taken()) {
@@ -123,20 +122,18 @@ class Cluster::Helper {
     }
   }
 
-  // What belongs to a run that has not begun here, for the first process was through with this one before it asked,
-  // waits until then.
+  // The next for this run. What belongs to one that has not begun here, for the first process was through with this one
+  // before it asked, waits until then. That the first is done with all comes before anything else.
   std::optional<Message> next_message() {
-    const auto due = std::find_if(early_.begin(), early_.end(), [&](const Message& m) { return m.run == run_; });
-    if (due != early_.end()) {
-      Message m = std::move(*due);
-      early_.erase(due);
-      return m;
-    }
     while (auto m = received()) {
-      if (m->run <= run_) return m;
-      early_.push_back(std::move(*m));
+      if (m->word == Word::Go) throw Error(ErrorCode::Cancelled, "the first process does something else");
+      if (m->run >= run_) came_.push_back(std::move(*m));
     }
-    return std::nullopt;
+    const auto due = std::find_if(came_.begin(), came_.end(), [&](const Message& m) { return m.run <= run_; });
+    if (due == came_.end()) return std::nullopt;
+    Message m = std::move(*due);
+    came_.erase(due);
+    return m;
   }
 
   // False: the run is over.
@@ -213,7 +210,7 @@ class Cluster::Helper {
 
   std::uint64_t run_ = 0;
   bool left_ = false;
-  std::deque<Message> early_;
+  std::deque<Message> came_;
   Outbox outbox_;
 };
 

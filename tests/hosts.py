@@ -66,17 +66,17 @@ def of_host(host):
     return tools
 
 
-def job(folder, out, *more):
+def job(folder, out, *more, words=WORDS, temporary="/tmp"):
     agent = os.path.join(folder, "agent")
     with open(agent, "w") as f:
         f.write(AGENT.replace("{folder}", folder))
     os.chmod(agent, 0o755)
     hosts = ",".join(f"10.77.0.{n}:1" for n in range(1, len(HOSTS) + 1))
     mpirun = ["mpirun", "--allow-run-as-root", "--quiet", "--bind-to", "none", "--mca", "plm_rsh_agent", agent, "--mca", "btl", "tcp,self",
-              "--mca", "btl_tcp_if_include", "eth0", "--mca", "oob_tcp_if_include", "eth0", "--host", hosts, "-x", "KATOPTRA_TELL_RANKS",
-              os.path.join(BUILD, "bin", "katoptra-mpi"), *WORDS, *more, "-o", out]
+              "--mca", "btl_tcp_if_include", "eth0", "--mca", "oob_tcp_if_include", "eth0", "--host", hosts, "-x", "KATOPTRA_TELL_RANKS", "-x", "TMPDIR",
+              os.path.join(BUILD, "bin", "katoptra-mpi"), *words, *more, "-o", out]
     inside = ["ip", "netns", "exec", HOSTS[0], "unshare", "--uts", "sh", "-c", f'hostname {HOSTS[0]}; exec "$@"', "sh", *mpirun]
-    return subprocess.Popen(inside, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, cwd=folder, env=dict(os.environ, KATOPTRA_TELL_RANKS="1"))
+    return subprocess.Popen(inside, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, cwd=folder, env=dict(os.environ, KATOPTRA_TELL_RANKS="1", TMPDIR=temporary))
 
 
 def hamper(host, until):
@@ -111,6 +111,30 @@ def on_another_disk(folder, alone):
     assert "left" not in told, told
     run("cmp", alone, os.path.join(folder, "apart", "out.tif"))
     print(f"one of three hosts does not reach the result: the same bytes; {told.strip()}")
+
+
+def flow(folder, surface):
+    """Planes of a flow lie in temporary files: all see them and the third host is slow, or they lie on a disk that it does not see."""
+    words = ["flow", surface, "--as", "cells", "--threads", "1", "--overwrite"]
+    run(os.path.join(BUILD, "bin", "katoptra"), *words, "--quiet", "-o", os.path.join(folder, "flow_alone.tif"))
+    for temporary, slow in (("/tmp", False), ("/tmp", True), (os.path.join(folder, "apart"), False)):
+        ended = threading.Event()
+        if slow:
+            threading.Thread(target=hamper, args=(HOSTS[2], ended), daemon=True).start()
+        begin = time.time()
+        result = os.path.join(folder, f"flow_{len(os.listdir(folder))}.tif")
+        done = job(folder, result, words=words, temporary=temporary)
+        while not os.path.exists(result) and done.poll() is None:
+            time.sleep(0.05)
+        whole_after = time.time() - begin
+        _, told = done.communicate(timeout=600)
+        ended.set()
+        assert done.returncode == 0, told
+        assert slow or "left" not in told, told  # who is far behind finds files gone
+        run("cmp", os.path.join(folder, "flow_alone.tif"), result)
+        assert not any(name.startswith("katoptra-") for name in os.listdir(os.path.join(folder, "apart")))
+        what = "the third slow" if slow else f"temporary files in {temporary}"
+        print(f"a flow on three hosts, {what}: there after {whole_after:.1f} s, ended after {time.time() - begin:.1f}, the same bytes; {told.strip()}")
 
 
 def in_sheets(folder):
@@ -180,6 +204,7 @@ def main():
         run("cmp", alone, os.path.join(folder, "killed.tif"))
         print("again: the same bytes")
         on_another_disk(folder, alone)
+        flow(folder, alone)
         in_sheets(folder)
     finally:
         ended.set()
