@@ -6,7 +6,7 @@
 namespace katoptra {
 namespace {
 
-constexpr std::uint16_t kDeepest = 65'535;
+constexpr std::uint16_t kEndlessDepth = 65'535;
 constexpr std::int64_t kDepthsHeld = std::int64_t{1} << 22;  // cells that are passed before they are let go of
 
 const VoidCells& where_there_is_room(const VoidCells& voids, std::uint32_t region, std::uint64_t bytes) {
@@ -27,19 +27,19 @@ WideDepths::WideDepths(const VoidCells& voids, std::uint32_t region, const Frame
   // Beyond the grid there is no rim.
   const Window inside = box_.intersected(frame.window());
   for (const std::int64_t r : {box_.row, box_.row + box_.rows - 1})
-    if (r < inside.row || r >= inside.row + inside.rows) std::fill_n(row(r) + box_.col, box_.cols, kDeepest);
+    if (r < inside.row || r >= inside.row + inside.rows) std::fill_n(row(r) + box_.col, box_.cols, kEndlessDepth);
   std::vector<VoidRun> runs;
   const auto pass = [&](std::int64_t r, bool down) {
     std::uint16_t* d = row(r);
-    if (inside.col > box_.col) d[box_.col] = kDeepest;
-    if (inside.col + inside.cols < box_.col + box_.cols) d[box_.col + box_.cols - 1] = kDeepest;
+    if (inside.col > box_.col) d[box_.col] = kEndlessDepth;
+    if (inside.col + inside.cols < box_.col + box_.cols) d[box_.col + box_.cols - 1] = kEndlessDepth;
     runs.clear();
     voids.for_runs(r, box_.col, box_.col + box_.cols, [&](const VoidRun& run, std::size_t) {
       if (run.region == region) runs.push_back(run);
     });
     const std::int64_t back = down ? -1 : 1, passed = back * box_.cols;
     const auto visit = [&](std::int64_t c) {
-      int least = down ? kDeepest : d[c];
+      int least = down ? kEndlessDepth : d[c];
       for (const std::int64_t step : {back, passed - 1, passed, passed + 1}) least = std::min(least, d[c + step] + 1);
       d[c] = static_cast<std::uint16_t>(least);
     };

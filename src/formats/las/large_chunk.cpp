@@ -87,15 +87,15 @@ void LargeChunk::help_until(std::unique_lock<std::mutex>& lock, std::uint64_t po
     }
   } catch (...) {
     if (!lock.owns_lock()) lock.lock();
-    end_by(there_, true);
+    failed_ = true;
+    end_by(std::current_exception(), there_);
   }
 }
 
-void LargeChunk::end_by(std::uint64_t from, bool at_once) {
-  failed_ = failed_ || at_once;
+void LargeChunk::end_by(const std::exception_ptr& error, std::uint64_t from) {
   ended_ = true;
   if (!damage_) {
-    damage_ = std::current_exception();
+    damage_ = error;
     damaged_from_ = from;
   }
   moved_.notify_all();
@@ -120,11 +120,7 @@ void LargeChunk::decode(std::unique_lock<std::mutex>& lock, std::size_t group) {
   busy_[group] = false;
   if (error) {
     // Of the first group what came whole counts; the others say at the end that they missed something.
-    try {
-      std::rethrow_exception(error);
-    } catch (...) {
-      end_by(group == 0 && good < r.points ? first + good : points_ - 1, false);
-    }
+    end_by(error, group == 0 && good < r.points ? first + good : points_ - 1);
     if (group == 0) r.points = good;
   }
   ++done_[group];

@@ -49,7 +49,7 @@ class LargeChunk {
   void help_until(std::unique_lock<std::mutex>& lock, std::uint64_t points);
   void decode(std::unique_lock<std::mutex>& lock, std::size_t group);
   void write(std::unique_lock<std::mutex>& lock);
-  void end_by(std::uint64_t from, bool at_once);
+  void end_by(const std::exception_ptr& error, std::uint64_t from);
 
   std::shared_ptr<const ByteSource> file_;
   laz::LazFormat format_;
