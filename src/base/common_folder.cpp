@@ -59,9 +59,14 @@ std::shared_ptr<const CommonFolder> CommonFolder::made(const RunOptions& run, co
   return f;
 }
 
+// Under another name first: one who is late would make files in it again.
 CommonFolder::~CommonFolder() {
-  std::error_code ignored;
-  if (!own_.empty()) std::filesystem::remove_all(own_, ignored);
+  if (own_.empty()) return;
+  std::error_code failed;
+  std::filesystem::path gone = own_;
+  gone += "-gone";
+  std::filesystem::rename(own_, gone, failed);
+  std::filesystem::remove_all(failed ? own_ : gone, failed);
 }
 
 ScratchFile::ScratchFile(std::string wanted_for, const std::shared_ptr<const CommonFolder>& folder,
