@@ -7,6 +7,7 @@
 // Bands are filtered and deflated by themselves and are one stream behind one another: deflate ends at whole bytes
 // where it is flushed. The first row of a band is filtered without the one above.
 #pragma once
+#include <algorithm>
 #include <cstdint>
 #include <cstdlib>
 #include <functional>
@@ -99,14 +100,15 @@ class PngBands {
   }
   void put(std::initializer_list<std::uint8_t> bytes) { take_(std::span(bytes.begin(), bytes.size())); }
   void chunk(const char* name, std::span<const std::uint8_t> bytes) {
-    std::vector<std::uint8_t> out;
-    auto number = [&](std::uint64_t v) {
-      for (int shift = 24; shift >= 0; shift -= 8) out.push_back(static_cast<std::uint8_t>(v >> shift));
+    const std::size_t n = bytes.size();
+    std::vector<std::uint8_t> out(n + 12);
+    const auto number = [&](std::size_t at, std::uint64_t v) {
+      for (std::size_t k = 0; k < 4; ++k) out[at + k] = static_cast<std::uint8_t>(v >> (24 - 8 * k));
     };
-    number(bytes.size());
-    out.insert(out.end(), name, name + 4);
-    out.insert(out.end(), bytes.begin(), bytes.end());
-    number(crc32(0, out.data() + 4, static_cast<uInt>(out.size() - 4)));
+    number(0, n);
+    std::copy_n(name, 4, out.begin() + 4);
+    std::copy(bytes.begin(), bytes.end(), out.begin() + 8);
+    number(n + 8, crc32(0, out.data() + 4, static_cast<uInt>(n + 4)));
     take_(out);
   }
 

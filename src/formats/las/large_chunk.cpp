@@ -11,10 +11,11 @@
 
 namespace katoptra::las {
 
+// All models at their surest take a hundredth of a bit a point.
+std::uint64_t most_points_in(std::uint64_t bytes) { return 4096 * bytes; }
+
 void expect_plausible(std::uint64_t points, std::uint64_t bytes) {
-  // All models at their surest take a hundredth of a bit a point.
-  constexpr std::uint64_t kMostPointsInByte = 4096;
-  if (points / kMostPointsInByte > bytes)
+  if (points > most_points_in(bytes))
     throw Error(ErrorCode::BadFile, fmt::format("a chunk of {} bytes cannot hold {} points", bytes, points), {},
                 "fetch the file again");
 }
@@ -44,7 +45,7 @@ void LargeChunk::read(std::uint64_t from, std::size_t n, std::uint8_t* records, 
 }
 
 void LargeChunk::begin() {
-  katoptra::require_room(points_ * length_, file_->name());
+  require_room(points_ * length_, file_->name());
   descriptor_ = open_unnamed_file(file_->name());
   stream_ = std::make_unique<laz::ChunkStream>(
       format_, points_,
@@ -139,7 +140,8 @@ void LargeChunk::write(std::unique_lock<std::mutex>& lock) {
   writes_ = false;
   ++written_;
   there_ += r.points;
-  if (is_over()) {
+  // Where it failed another thread may still be decoding.
+  if (is_over() && !failed_) {
     stream_.reset();
     rounds_.clear();
   }

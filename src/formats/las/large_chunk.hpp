@@ -16,7 +16,9 @@
 
 namespace katoptra::las {
 
-// BadFile, without a file, where no chunk of so many bytes can hold so many points: the coder cannot say less of one.
+// How many points so many bytes can hold at most: the coder cannot say less of one. And BadFile, without a file, where
+// a chunk is said to hold more.
+std::uint64_t most_points_in(std::uint64_t bytes);
 void expect_plausible(std::uint64_t points, std::uint64_t bytes);
 
 class LargeChunk {

@@ -208,7 +208,7 @@ std::vector<Chunk> chunks_by_walking(const ByteSource& f, const Header& h, const
     const std::uint64_t points = load<std::uint32_t>(head.data());
     std::uint64_t bytes = length + head.size();
     for (std::size_t i = 0; i < layers; ++i) bytes += load<std::uint32_t>(head.data() + 4 + 4 * i);
-    if (points == 0 || points > h.points - first || bytes > f.size() - at) break;
+    if (points == 0 || points > std::min(h.points - first, most_points_in(bytes)) || bytes > f.size() - at) break;
     out.push_back({at, bytes, points, first, {}});
     at += bytes;
     first += points;
@@ -223,6 +223,7 @@ std::uint64_t unpack_stream(const ByteSource& f, const Header& h, const LazForma
   const bool whole = format.packing == laz::Packing::Whole;
   const std::uint64_t chunk = whole ? h.points : format.chunk_size;
   std::uint64_t at = h.points_at + (whole ? 0 : 8), done = 0;
+  require_room(std::min(h.points, most_points_in(f.size())) * length, f.name());
   std::vector<std::uint8_t> records;
   std::vector<laz::PlaceStep> steps;
   // Whether it went well; else it is told why.

@@ -1,3 +1,4 @@
+#include <atomic>
 #include <cstdlib>
 #include <fmt/format.h>
 #include <fstream>
@@ -6,12 +7,14 @@
 #include <set>
 
 #include "katoptra/base/checksum.hpp"
+#include "katoptra/base/parallel.hpp"
 #include "katoptra/formats/bytes.hpp"
 #include "katoptra/formats/point_file.hpp"
 #include "katoptra/points/select.hpp"
 
 #include "base/clones.hpp"
 #include "fake_server.hpp"
+#include "large_chunk.hpp"
 #include "las_header.hpp"
 #include "las_source.hpp"
 #include "las_write.hpp"
@@ -352,6 +355,56 @@ TEST(LargeChunk, DamageIsAnErrorAndThePointsBeforeItAreSaved) {
   }
 }
 
+// A file that cannot be read any more from some byte on.
+class BrokenSource final : public ByteSource {
+ public:
+  BrokenSource(std::vector<std::uint8_t> bytes, std::uint64_t until) : bytes_(std::move(bytes)), until_(until) {}
+  std::uint64_t size() const override { return bytes_.size(); }
+  const std::string& name() const override { return name_; }
+  std::size_t read_at(std::uint64_t offset, std::span<std::uint8_t> out) const override {
+    const std::size_t n = std::min<std::size_t>(out.size(), bytes_.size() - std::min(offset, size()));
+    if (offset + n > until_) throw Error(ErrorCode::Io, "cannot be read", name_);
+    std::copy_n(bytes_.begin() + static_cast<std::ptrdiff_t>(offset), n, out.begin());
+    return n;
+  }
+
+ private:
+  std::vector<std::uint8_t> bytes_;
+  std::uint64_t until_;
+  std::string name_ = "broken.laz";
+};
+
+TEST(LargeChunk, ADiskThatFailsIsToldAsSuchToAllThatWait) {
+  const laz::LazFormat format = laz::LazFormat::for_records(6, 30);
+  const std::size_t n = 200'000;
+  las::Header h;
+  h.point_format = 6;
+  h.record_length = 30;
+  h.lattice = *point_info(6, 0).lattice;
+  std::vector<std::uint8_t> records(n * 30);
+  las::batch_to_records(h, mixed_points(n, 6, 0, 23, true), records.data());
+  const std::vector<std::uint8_t> bytes = laz::ChunkCoder(format).encode(records.data(), n);
+  std::mt19937 random(3);
+  for (int i = 0; i < 8; ++i) {
+    const std::size_t until = i == 0 ? 10 : bytes.size() / 3 + random() % (bytes.size() / 2);
+    las::LargeChunk chunk(std::make_shared<BrokenSource>(bytes, until), format, 0, bytes.size(), n);
+    std::atomic<int> failed{0}, wrong{0};
+    parallel_for(50, {.threads = 4}, [&](std::size_t part) {
+      std::vector<std::uint8_t> out(4000 * 30);
+      std::size_t good = 0;
+      try {
+        chunk.read(part * 4000, 4000, out.data(), good);
+      } catch (const Error& e) {
+        failed += e.code() == ErrorCode::Io;
+      }
+      wrong += !std::equal(out.begin(), out.begin() + static_cast<std::ptrdiff_t>(good * 30),
+                           records.begin() + static_cast<std::ptrdiff_t>(part * 4000 * 30));
+    });
+    EXPECT_GT(failed, 0);
+    EXPECT_EQ(wrong, 0);
+  }
+}
+
 TEST(LargeChunk, CannotHoldMoreThanItsBytesCanSay) {
   TemporaryFolder folder;
   write_points(cloud_of(300, 6, 0, 8), folder / "a.laz", {.chunk = 300});
@@ -365,6 +418,12 @@ TEST(LargeChunk, CannotHoldMoreThanItsBytesCanSay) {
   EXPECT_EQ(error_of([&] { all_points(las::open_las(bytes_in_memory("a.laz", bytes), {}).cloud); }, &text),
             ErrorCode::BadFile);
   EXPECT_NE(text.find("cannot hold 4000000000 points"), text.npos) << text;
+  // The same without a table, told by the chunk itself.
+  const auto at = load<std::uint32_t>(bytes.data() + 96);
+  store<std::uint32_t>(bytes.data() + at + 8 + 30, 4'000'000'000u);
+  store<std::int64_t>(bytes.data() + at, -1);
+  EXPECT_EQ(error_of([&] { las::open_las(bytes_in_memory("a.laz", bytes), {}); }, &text), ErrorCode::BadFile);
+  EXPECT_NE(text.find("0 can be found"), text.npos) << text;
 }
 
 TEST(Laz, AVersionFourOfColoursGoesOnFromItsOwnChannel) {
