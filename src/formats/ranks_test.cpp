@@ -81,6 +81,22 @@ TEST(Ranks, WhoMadeTilesWritesThem) {
         << name;
 }
 
+// Of very many tiles, of which eight by eight are made together.
+TEST(Ranks, WhoMadeManyTilesWritesThem) {
+  const TemporaryFolder folder;
+  const Grid g = rough_grid(utm_frame(2100, 2070), 8, 9);
+  WriteOptions options = options_with(false);
+  options.tile = 16;
+  for (const std::size_t memory : {std::size_t{1} << 20, std::size_t{256} << 20}) {
+    options.run.memory = memory;
+    write_grid(g, folder / "alone.tif", options);
+    PlayedRanks ranks(true, true);
+    write_grid(g, folder / "shared.tif", options);
+    EXPECT_EQ(ranks.written, ranks.kept_bytes);
+    EXPECT_EQ(contents(folder / "shared.tif"), contents(folder / "alone.tif"));
+  }
+}
+
 TEST(Ranks, SeveralFilesOfOneReading) {
   const TemporaryFolder folder;
   const Grid g = surface();

@@ -123,10 +123,10 @@ void expect_all_levels(const Grid& g, const std::filesystem::path& path, std::in
 }
 
 // Rows of tiles lie one behind the other, so that what is looked at together lies together, and the overviews behind
-// what they were made of; of many tiles four rows go together. All levels are right at odd sizes.
+// what they were made of; of many tiles four rows go together, of very many eight. All levels are right at odd sizes.
 TEST(TiffWrite, RowsOfTilesLieTogetherAndTheirOverviewsBehindThem) {
   TemporaryFolder folder;
-  for (const auto& [cols, rows, side] : {std::tuple{150, 90, 2}, {1050, 1040, 4}}) {
+  for (const auto& [cols, rows, side] : {std::tuple{150, 90, 2}, {1050, 1040, 4}, {2100, 2070, 8}}) {
     const Grid g = rough_grid(utm_frame(cols, rows), 8, 9);
     write_grid(g, folder / "a.tif", {.overwrite = true, .codec = Codec::None, .tile = 16, .run = {}});
     TIFF* t = TIFFOpen((folder / "a.tif").c_str(), "r");

@@ -120,12 +120,14 @@ void TiffWriter::make_levels() {
     cols = (cols + 1) / 2;
     rows = (rows + 1) / 2;
   }
-  // Of what one maker leaves over, the one writer makes the rest: a sixteenth is too much where many make.
-  constexpr std::int64_t kManyTiles = 4096;
-  deep_ = std::min<std::size_t>(levels_.size() - 1, levels_[0].across * levels_[0].down >= kManyTiles ? 2 : 1);
-  // A square is held as a whole while it is made: large tiles stay alone.
-  constexpr std::int64_t kMostCells = 2048;
-  while (deep_ > 0 && edge() << deep_ > kMostCells) --deep_;
+  // Of what one maker leaves over, the one writer makes the rest: a sixteenth is too much where many make, a fiftieth
+  // where very many do. A square is held as a whole while it is made, and its rows of what has rows: never more than
+  // what the file is large enough for, so large tiles stay alone.
+  constexpr std::int64_t kManyTiles = 4096, kVeryMany = 4 * kManyTiles, kMostCells = 2048;
+  const std::int64_t tiles = levels_[0].across * levels_[0].down;
+  deep_ = std::min<std::size_t>(levels_.size() - 1, tiles >= kVeryMany ? 3 : tiles >= kManyTiles ? 2 : 1);
+  const std::int64_t most = tiles >= kVeryMany ? 2 * kMostCells : kMostCells;
+  while (deep_ > 0 && edge() << deep_ > most) --deep_;
   for (std::size_t which = deep_ + 1; which < levels_.size(); ++which) {
     Level& l = levels_[which];
     l.strips.assign(planes_, {std::vector<float>(static_cast<std::size_t>(l.across * edge() * edge()), kVoid)});

@@ -2,9 +2,9 @@
 //
 // Order in the file: header, one directory a level (full size first), their tables, then tiles, row by row, with each
 // row of tiles of an overview behind those that it was made of. One maker makes a square of them: two by two tiles (of
-// a large file four by four), and the overviews that they become; its lower rows wait for the end of the row of
-// squares, or until too much waits, as of the widest surfaces. The size of the directories is known from the frame, so
-// their place is kept free and filled in at the end.
+// a large file four by four, of the largest eight by eight), and the overviews that they become; its lower rows wait
+// for the end of the row of squares, or until too much waits, as of the widest surfaces. The size of the directories is
+// known from the frame, so their place is kept free and filled in at the end.
 #pragma once
 #include <cstdint>
 #include <filesystem>
