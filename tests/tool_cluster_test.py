@@ -72,6 +72,11 @@ class Cluster(ToolTest):
         self.assertGreater(int(written), 3 * int(sent))
         self.run_tool("reproject", SHEETS[0], "--crs", "EPSG:32724", "--cell", "0.1", "-o", "alone.tif")
         self.assertEqual(self.read("out.tif"), self.read("alone.tif"))
+        # With little memory nobody keeps many tiles until they have a place.
+        told = self.run_ranks("reproject", SHEETS[0], "--crs", "EPSG:32724", "--cell", "0.1", "-o", "out.tif", "--overwrite", "--memory", "16M").stderr
+        self.assertGreater(int(re.search(r"(\d+) by others", told)[1]), 0)
+        self.assertNotIn("left", told)
+        self.assertEqual(self.read("out.tif"), self.read("alone.tif"))
 
     def test_a_look_at_the_whole_is_shared(self):
         self.environment["KATOPTRA_TELL_RANKS"] = "1"

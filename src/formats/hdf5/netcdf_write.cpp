@@ -234,7 +234,8 @@ class NetcdfWriter final : public RowWriter {
     std::string meanings;
     for (const char* name : names) {
       codes.push_back(static_cast<float>(codes.size() + 1));
-      meanings += (meanings.empty() ? "" : " ") + one_word(name);
+      if (!meanings.empty()) meanings += ' ';
+      meanings += one_word(name);
     }
     std::vector<std::uint8_t> bytes(8 * codes.size());
     floats_to_samples(codes.data(), codes.size(), as_, bytes.data(), path_.string());
