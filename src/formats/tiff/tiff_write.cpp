@@ -260,11 +260,10 @@ std::size_t squares_in_flight(const WriteOptions& options, std::size_t files, st
   // Packed no better than plain, with their overviews.
   const double bytes = 16.0 / 3 * options.tile * options.tile * static_cast<double>(tiles * files);
   const auto threads = static_cast<std::size_t>(thread_count(options.run));
-  const std::size_t most = std::max(threads + 1, 8 * threads / tiles);
-  // Even where memory is short a second begins while the first ends; most are packed to half of that, or less.
-  const std::size_t least = bytes < static_cast<double>(options.run.memory) / 4 ? 2 : 1;
-  return std::clamp<std::size_t>(static_cast<std::size_t>(static_cast<double>(options.run.memory) / 4 / bytes), least,
-                                 most);
+  const double fit = static_cast<double>(options.run.memory) / 4 / bytes;
+  // Where one fits a second begins while the first ends: most are packed to half of that, or less.
+  return std::clamp<std::size_t>(static_cast<std::size_t>(fit), fit >= 1 ? 2 : 1,
+                                 std::max(threads + 1, 8 * threads / tiles));
 }
 
 // Files of the same cells, made together.

@@ -121,8 +121,8 @@ void TiffWriter::make_levels() {
     rows = (rows + 1) / 2;
   }
   // Of what one maker leaves over, the one writer makes the rest: a sixteenth is too much where many make, a fiftieth
-  // where very many do. A square is held as a whole while it is made, and its rows of what has rows: never more than
-  // what the file is large enough for, so large tiles stay alone.
+  // where very many do. A square is held as a whole while it is made, and of a source in strips its rows are read at
+  // their whole width: large tiles stay alone, and only the largest files have squares of twice that width.
   constexpr std::int64_t kManyTiles = 4096, kVeryMany = 4 * kManyTiles, kMostCells = 2048;
   const std::int64_t tiles = levels_[0].across * levels_[0].down;
   deep_ = std::min<std::size_t>(levels_.size() - 1, tiles >= kVeryMany ? 3 : tiles >= kManyTiles ? 2 : 1);
