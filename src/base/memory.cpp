@@ -10,7 +10,7 @@
 namespace katoptra {
 namespace {
 
-constexpr std::size_t kSmall = 16u << 10, kMostShelved = 16u << 20;
+constexpr std::size_t kSmall = 16u << 10, kMostShelved = 20u << 20;
 // In front of each larger piece: how many bytes it really has.
 constexpr std::size_t kHead = std::max(alignof(std::max_align_t), sizeof(std::size_t));
 
@@ -58,7 +58,12 @@ void give_memory(void* memory, std::size_t bytes) noexcept {
   std::size_t size = 0;
   std::memcpy(&size, piece.get(), sizeof size);
   Shelf* s = shelf();
-  if (!s || s->bytes + size > kMostShelved) return;
+  if (!s || size > kMostShelved) return;
+  // The oldest goes: what a thread gives back more often than it takes would fill the shelf, and stay.
+  while (s->bytes + size > kMostShelved) {
+    s->bytes -= s->pieces.front().bytes;
+    s->pieces.erase(s->pieces.begin());
+  }
   try {
     s->pieces.push_back({size, std::move(piece)});
     s->bytes += size;

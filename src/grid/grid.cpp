@@ -89,9 +89,29 @@ Block::Block(const Window& window, Planes planes) : window_(window) {
   }
 }
 
+namespace {
+
+// All of a view outside a window, which lies within it or is empty.
+void void_around(const BlockView& v, const Window& inside) {
+  if (inside == v.window) return;
+  if (inside.empty()) return make_void(v);
+  const auto part = [&](std::int64_t col, std::int64_t row, std::int64_t end_col, std::int64_t end_row) {
+    if (const Window w{col, row, end_col - col, end_row - row}; !w.empty()) make_void(v.part(w));
+  };
+  const std::int64_t left = v.window.col, right = left + v.window.cols, top = v.window.row,
+                     bottom = top + v.window.rows, end_col = inside.col + inside.cols,
+                     end_row = inside.row + inside.rows;
+  part(left, top, right, inside.row);
+  part(left, inside.row, inside.col, end_row);
+  part(end_col, inside.row, right, end_row);
+  part(left, end_row, right, bottom);
+}
+
+}  // namespace
+
 void Grid::read_into(const BlockView& out) const {
   const Window inside = out.window.intersected(frame().window());
-  if (!(inside == out.window)) make_void(out);
+  void_around(out, inside);
   if (inside.empty()) return;
   BlockView part = out.part(inside);
   if (part.uncertainty && !carries_uncertainty()) {
@@ -300,9 +320,12 @@ Grid in_unit(const Grid& grid, LengthUnit unit) {
 
 std::int64_t band_rows(std::int64_t cols, const RunOptions& options) {
   // A few bands a thread are under way at once; a quarter of the budget is theirs, with a second plane. Thin bands of
-  // wide grids are dear: each is read with the rows around it.
+  // wide grids are dear: each is read with the rows around it. Thick ones bring fresh memory each time (take_memory
+  // keeps 20 MiB a thread), which the system clears, and nothing of them is near when it is wanted.
+  constexpr std::int64_t kHandy = 3 << 19, kThin = 32;
   const auto room = static_cast<std::int64_t>(options.memory / 4) / (2 * thread_count(options));
-  return std::clamp<std::int64_t>(room / (cols * 8), 1, std::max(1, options.block));
+  const std::int64_t most = std::min<std::int64_t>(options.block, std::max(kThin, kHandy / cols));
+  return std::clamp<std::int64_t>(room / (cols * 8), 1, std::max<std::int64_t>(1, most));
 }
 
 void map_bands(const Grid& grid, Planes planes, std::int64_t halo, const RunOptions& options,

@@ -1,5 +1,5 @@
 // Memory that comes and goes by the block: what a thread gives back waits for its next request of about that size, up
-// to 16 MiB a thread, instead of being returned to the system, cleared there and faulted in anew.
+// to 20 MiB a thread, instead of being returned to the system, cleared there and faulted in anew.
 //
 //   RawBytes tile(256 * 256 * 4);     // not set to anything
 //   RawBytes rows(1000, 0);           // zeros
