@@ -21,13 +21,16 @@
 #include "correlation.hpp"
 #include "difference_rows.hpp"
 #include "overlaps.hpp"
+#include "remembered_reads.hpp"
+#include "shift_places.hpp"
 #include "terrain/gradients.hpp"
 
 namespace katoptra {
 namespace {
 
 constexpr double kMeanFromHere = 1.5;
-constexpr double kStandsOff = 4;  // robust deviations from the median: beyond, the ground has changed
+constexpr std::size_t kKeptShare = 12;  // of the memory, for places of each surface that are wanted again
+constexpr double kStandsOff = 4;        // robust deviations from the median: beyond, the ground has changed
 
 class DifferenceSource final : public GridSource {
  public:
@@ -132,6 +135,9 @@ std::vector<double> in_degrees(const std::vector<Angle>& angles) {
   return d;
 }
 
+// How errors of neighbours go together is told from these.
+std::vector<Window> error_windows(const Frame& frame) { return spread_windows(frame, 256, 24); }
+
 class Comparing {
  public:
   Comparing(const CompareOptions& o, Comparison& c)
@@ -209,17 +215,14 @@ class Comparing {
     const Block a = out_.first_here.read(band.grown(1), Planes::ValuesAndOrigin);
     const GradientField gradients(out_.frame, ruler_, scale_step_, unit_, false, band);
     const auto n = static_cast<std::size_t>(band.cols);
-    std::vector<float> p(n), q(n), slopes(n), aspects(n);
+    std::vector<float> p(n), q(n);
     std::vector<double> levels(detecting_ ? n : 0);
     const Block u1 = uncertainties_[0].read(band), u2 = uncertainties_[1].read(band);
     for (std::int64_t r = 0; r < band.rows; ++r) {
       gradients.row(a, r, p.data(), q.data());
-      slopes_in_degrees(p.data(), q.data(), band.cols, slopes.data());
-      aspects_in_degrees(p.data(), q.data(), band.cols, aspects.data());
       if (detecting_) levels_of(u1, u2, r, levels);
-      rows_.add(
-          {a.row(r + 1) + 1, a.origin_row(r + 1) + 1, b.row(r), slopes.data(), aspects.data(), levels, band.row + r},
-          spans(band.row + r), *part);
+      rows_.add({a.row(r + 1) + 1, a.origin_row(r + 1) + 1, b.row(r), p.data(), q.data(), levels, band.row + r},
+                spans(band.row + r), *part);
     }
     rows_.finish(*part);
     return part;
@@ -311,7 +314,7 @@ class Comparing {
   // How errors of neighbours go together, from windows spread over the difference; what stands off has changed, and is
   // no error.
   ErrorModel error_model() const {
-    const std::vector<Window> windows = spread_windows(out_.frame, 256, 24);
+    const std::vector<Window> windows = error_windows(out_.frame);
     std::vector<Variogram> parts(windows.size());
     parallel_for(parts.size(), options_.run, [&](std::size_t i) {
       const Window& w = windows[i];
@@ -389,21 +392,49 @@ std::pair<double, double> Comparison::robust_range() const {
   return high > low ? std::pair{low, high} : std::pair{-1.0, 1.0};
 }
 
+namespace {
+
+// Where a shift is looked for, and errors of neighbours: places that lie in most tiles of a file, and are read after
+// all of it. Of a second surface on other cells nothing is kept: it is resampled.
+void keep_what_is_wanted_again(const Comparison& c, const CompareOptions& options, KeptInPassing& first,
+                               KeptInPassing& second) {
+  const auto in_second = second.info().frame.window_of(c.frame);
+  std::vector<Window> of_first, of_second;
+  const auto add = [&](const Window& w, std::int64_t around_first, std::int64_t around_second) {
+    of_first.push_back(w.grown(around_first));
+    if (in_second)
+      of_second.push_back(Window{w.col + in_second->col, w.row + in_second->row, w.cols, w.rows}.grown(around_second));
+  };
+  if (options.coregister)
+    for (const Window& w : shift_places(c.frame, kShiftCells)) add(w, kAroundReference, kAroundSurface);
+  for (const Window& w : error_windows(c.frame)) add(w, 0, 0);
+  first.keep(of_first, options.run.memory / kKeptShare);
+  second.keep(of_second, options.run.memory / kKeptShare);
+}
+
+}  // namespace
+
 Comparison compare(const Grid& first, const Grid& second, const CompareOptions& options) {
   Comparison c;
   c.first = first.info().name;
   c.second = second.info().name;
-  std::tie(c.first_here, c.second_here) = brought_together(first, second, c.notes);
+  const auto of_second = std::make_shared<KeptInPassing>(second);
+  std::tie(c.first_here, c.second_here) = brought_together(first, Grid(of_second), c.notes);
   c.frame = c.first_here.frame();
+  const auto of_first = std::make_shared<KeptInPassing>(c.first_here);
+  c.first_here = Grid(of_first);
+  keep_what_is_wanted_again(c, options, *of_first, *of_second);
   c.difference = difference_of(c.first_here, c.second_here);
   Comparing(options, c).run();
   if (options.coregister) {
     // The second with its own cells, so that it is resampled once only.
-    Grid b = second;
+    Grid b(of_second);
     if (c.second_here.quantity().heights.known()) b = to_heights(b, c.second_here.quantity().heights);
     const Grid a = options.area ? clip(c.first_here, *options.area) : c.first_here;
     c.coregistration = coregister(a, b, {.rotation = options.rotation, .run = options.run});
   }
+  of_first->forget();
+  of_second->forget();
   return c;
 }
 

@@ -20,6 +20,7 @@
 #include "least_squares.hpp"
 #include "moments.hpp"
 #include "remembered_reads.hpp"
+#include "shift_places.hpp"
 
 namespace katoptra {
 namespace {
@@ -30,7 +31,7 @@ constexpr double kShiftRest = 0.01;  // cells that the last step may be
 // Each step looks at the same blocks, the second surface a little further on: the share of the budget that is kept of
 // each surface, and cells around a block.
 constexpr std::size_t kKeptShare = 16;
-constexpr std::int64_t kAround = 8;
+constexpr std::int64_t kFurtherOn = 8;
 constexpr std::size_t kTogether = 1 << 15;  // samples that are summed in a go, whoever does it
 
 // One cell that both surfaces know: reference less surface, the slope there and the place, all in metres. Differences
@@ -44,6 +45,25 @@ struct Sample {
 constexpr std::int64_t kHalfSmooth = 2;
 constexpr double kSmooth[] = {1.0 / 16, 4.0 / 16, 6.0 / 16, 4.0 / 16, 1.0 / 16}, kAsItIs[] = {1};
 constexpr std::size_t kFewCells = 200;  // fewer tell no shift
+static_assert(kAroundReference == 1 + kHalfSmooth && kAroundSurface == kAroundReference + kFurtherOn);
+
+std::int64_t blocks_in(std::int64_t cells) { return (cells + kBlock - 1) / kBlock; }
+
+// Every so manieth block, so that about `cells` are looked at.
+std::int64_t first_stride(const Frame& frame, std::int64_t cells) {
+  const double share = static_cast<double>(cells) /
+                       static_cast<double>(blocks_in(frame.cols()) * blocks_in(frame.rows()) * kBlock * kBlock);
+  return share >= 1 ? 1 : static_cast<std::int64_t>(std::ceil(1 / std::sqrt(share)));
+}
+
+std::vector<Window> blocks_of(const Frame& frame, std::int64_t stride) {
+  std::vector<Window> blocks;
+  for (std::int64_t r = stride / 2; r < blocks_in(frame.rows()); r += stride)
+    for (std::int64_t c = stride / 2; c < blocks_in(frame.cols()); c += stride)
+      blocks.push_back(Window{c * kBlock, r * kBlock, kBlock, kBlock}.intersected(frame.window()));
+  if (blocks.empty()) blocks.push_back(frame.window().intersected({0, 0, kBlock, kBlock}));
+  return blocks;
+}
 
 // A window of values, each the weighted mean of those around it; void beside voids. `in` is wider by `half`, which is
 // kHalfSmooth, or zero for values as they are.
@@ -79,7 +99,10 @@ class Smoothed {
 class Fitting {
  public:
   Fitting(const Grid& reference, const Grid& surface, const CoregisterOptions& options)
-      : options_(options), a_(remembered(reference, 0)), b_(remembered(surface, kAround)), frame_(reference.frame()) {
+      : options_(options),
+        a_(remembered(reference, 0)),
+        b_(remembered(surface, kFurtherOn)),
+        frame_(reference.frame()) {
     const GroundSpacing s = ground_spacing(frame_);
     cell_x_ = s.x.metres();
     cell_y_ = s.y.metres();
@@ -141,29 +164,15 @@ class Fitting {
   }
 
  private:
-  // All cells of a small surface, every so manieth block, across and down, of a large one.
-  void take_blocks(std::int64_t step) {
-    stride_ = step;
-    blocks_.clear();
-    for (std::int64_t r = step / 2; r < blocks_down(); r += step)
-      for (std::int64_t c = step / 2; c < blocks_across(); c += step)
-        blocks_.push_back(Window{c * kBlock, r * kBlock, kBlock, kBlock}.intersected(frame_.window()));
-    if (blocks_.empty()) blocks_.push_back(frame_.window().intersected({0, 0, kBlock, kBlock}));
-  }
-
-  std::int64_t blocks_across() const { return (frame_.cols() + kBlock - 1) / kBlock; }
-  std::int64_t blocks_down() const { return (frame_.rows() + kBlock - 1) / kBlock; }
-
-  std::int64_t first_stride() const {
-    const double share =
-        static_cast<double>(options_.cells) / static_cast<double>(blocks_across() * blocks_down() * kBlock * kBlock);
-    return share >= 1 ? 1 : static_cast<std::int64_t>(std::ceil(1 / std::sqrt(share)));
+  void take_blocks(std::int64_t stride) {
+    stride_ = stride;
+    blocks_ = blocks_of(frame_, stride);
   }
 
   // Where the surfaces meet in strips or patches only, few of the blocks hold any of them: then blocks are taken more
   // densely, or a handful of them would speak for all. Step by step, for what lies between them may be full.
   std::vector<Sample> first_samples() {
-    take_blocks(first_stride());
+    take_blocks(first_stride(frame_, options_.cells));
     std::vector<Sample> samples = gather(0, 0, 0);
     while (stride_ > 1 && 4 * static_cast<std::int64_t>(samples.size()) < options_.cells) {
       take_blocks((stride_ + 1) / 2);
@@ -388,6 +397,10 @@ class Fitting {
 };
 
 }  // namespace
+
+std::vector<Window> shift_places(const Frame& frame, std::int64_t cells) {
+  return blocks_of(frame, first_stride(frame, cells));
+}
 
 Correction Coregistration::correction() const {
   return {.offset = offset,

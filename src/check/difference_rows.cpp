@@ -1,11 +1,13 @@
 // A row is gone through in pieces that stay in the nearest cache: differences and their bins, then sums patch by patch
-// in vectors, then classes. Where a way of dividing cells has all of a piece in one class, as lineage and level mostly
-// have, the sums of the piece are the class's; else cells are counted one by one.
+// in vectors, then classes. Slope and aspect are told apart by gradients, without an angle, and cells are summed by
+// both at once. Where another way of dividing cells has all of a piece in one class, as lineage and level mostly have,
+// the sums of the piece are the class's; else cells are counted one by one.
 #include "difference_rows.hpp"
 
 #include <algorithm>
 #include <cstring>
 #include <fmt/format.h>
+#include <numbers>
 
 #include "base/clones.hpp"
 #include "sectors.hpp"
@@ -14,7 +16,8 @@ namespace katoptra {
 namespace {
 
 constexpr int kAllBits = 11, kClassBits = 9;  // quantiles of a class to 1/512 of their distance from the median
-constexpr std::int32_t kNoClass = -1;
+constexpr std::int32_t kNoClass = -1, kNoSector = 8, kSectors = 9;
+constexpr float kTanOfSixteenth = 0.41421356f;  // of the circle, where the first sector ends
 constexpr std::int64_t kPiece = 512;
 static_assert(kPiece % kVolumePatch == 0);
 
@@ -42,8 +45,24 @@ KATOPTRA_CLONES void bounds_reached(const float* __restrict z, const float* __re
     for (std::int64_t i = 0; i < n; ++i) k[i] += z[i] >= bound ? 1 : 0;
   for (std::int64_t i = 0; i < n; ++i) k[i] = (z[i] == z[i]) & (d[i] == d[i]) ? k[i] : kNoClass;
 }
-KATOPTRA_CLONES void sectors_of_bounds(std::int64_t n, std::int32_t from, std::int32_t* __restrict k) {
-  for (std::int64_t i = 0; i < n; ++i) k[i] = k[i] < 0 ? k[i] : from + k[i] % 8;
+KATOPTRA_CLONES void squares_of(const float* __restrict p, const float* __restrict q, std::int64_t n,
+                                float* __restrict s) {
+  for (std::int64_t i = 0; i < n; ++i) s[i] = p[i] * p[i] + q[i] * q[i];
+}
+// The sector of aspect that gradients fall towards; kNoSector where the ground is flat.
+KATOPTRA_CLONES void sectors_of(const float* __restrict p, const float* __restrict q, std::int64_t n,
+                                std::int32_t* __restrict k) {
+  for (std::int64_t i = 0; i < n; ++i) {
+    const float across = std::abs(p[i]), along = std::abs(q[i]);
+    std::int32_t from_north = (across >= kTanOfSixteenth * along ? 1 : 0) + (across * kTanOfSixteenth >= along ? 1 : 0);
+    from_north = q[i] > 0 ? 4 - from_north : from_north;
+    from_north = p[i] > 0 ? (8 - from_north) % 8 : from_north;
+    k[i] = (p[i] == 0) & (q[i] == 0) ? kNoSector : from_north;
+  }
+}
+KATOPTRA_CLONES void land_and_sea(const float* __restrict z, const float* __restrict d, std::int64_t n, float sea,
+                                  std::int32_t land, std::int32_t* __restrict k) {
+  for (std::int64_t i = 0; i < n; ++i) k[i] = (z[i] == z[i]) & (d[i] == d[i]) ? land + (z[i] >= sea ? 0 : 1) : kNoClass;
 }
 KATOPTRA_CLONES void ways_of(const Origin* __restrict origin, const float* __restrict d, std::int64_t n,
                              std::int32_t from, std::int32_t* __restrict k) {
@@ -62,6 +81,14 @@ float edge_of(double v) {
   const auto f = static_cast<float>(v);
   return static_cast<double>(f) < v ? std::nextafter(f, INFINITY) : f;
 }
+// Of a slope: the least square of a gradient that is not below it.
+float square_at(double degrees) {
+  if (degrees <= 0) return 0;
+  if (degrees >= 90) return INFINITY;
+  const double rise = std::tan(degrees * std::numbers::pi / 180);
+  return edge_of(rise * rise);
+}
+
 struct PatchSums {
   Sums about_origin;
   VolumeRow volume;
@@ -190,23 +217,32 @@ struct DifferenceRows::Piece {
   std::array<float, kPiece> d;
   std::array<std::uint32_t, kPiece> bins;
   std::array<double, kPiece> areas;
-  std::array<std::int32_t, kPiece> classes;  // of one kind
+  std::array<std::int32_t, kPiece> classes, sectors;  // classes of one kind
+  Sums sums;
+  float lowest = INFINITY, highest = -INFINITY;
+};
+
+struct GroundSums {
   Sums sums;
   float lowest = INFINITY, highest = -INFINITY;
 };
 
 struct DifferenceRows::RowSums {
-  explicit RowSums(std::size_t classes) : alike(classes) { apart.fill(std::vector<Sums>(classes)); }
+  explicit RowSums(const DifferenceClasses& classes) : alike(classes.all() + 1) {
+    apart.fill(std::vector<Sums>(alike.size()));
+    ground.fill(std::vector<GroundSums>(classes.slopes() * kSectors));
+  }
   std::vector<Sums> alike;  // by class
   // Neighbours are often in one class: those counted one by one take turns, so that none waits for the one before.
   std::array<std::vector<Sums>, 2> apart;
+  std::array<std::vector<GroundSums>, 2> ground;  // by slope and sector
   std::vector<PatchRow> patches;
   VolumeRow volume;
 };
 
 DifferenceRows::DifferenceRows(const Frame& frame, DifferenceClasses classes, double sea, double origin)
     : cols_(frame.cols()), classes_(std::move(classes)), areas_(frame), origin_(origin), sea_edge_(edge_of(sea)) {
-  for (double bound : classes_.slope_bounds) slope_edges_.push_back(edge_of(bound));
+  for (double bound : classes_.slope_bounds) slope_edges_.push_back(square_at(bound));
 }
 
 DifferencePart DifferenceRows::part() const {
@@ -222,7 +258,7 @@ void DifferenceRows::finish(DifferencePart& part) const {
 }
 
 void DifferenceRows::add(const Row& in, const Spans& spans, DifferencePart& part) const {
-  RowSums sums(classes_.all() + 1);
+  RowSums sums(classes_);
   sums.patches.resize(static_cast<std::size_t>((cols_ + kVolumePatch - 1) / kVolumePatch));
   DetectedRow detected;
   const CellAreas::Row areas = areas_.row(in.row);
@@ -241,6 +277,7 @@ void DifferenceRows::add(const Row& in, const Spans& spans, DifferencePart& part
             detected.add(static_cast<double>(p.d[i]), in.level[static_cast<std::size_t>(c) + i], p.areas[i]);
       c += p.n;
     }
+  join_ground(part, sums);
   for (std::size_t k = 0; k < sums.alike.size(); ++k) {
     Sums s = sums.alike[k];
     for (const auto& turn : sums.apart) {
@@ -276,7 +313,8 @@ void DifferenceRows::add_piece(const Row& in, Piece& p, DifferencePart& part, Ro
     i = end;
   }
   if (p.sums.n == 0) return;
-  for (const Kind kind : {kSlope, kAspect, kLevel, kLineage})
+  count_by_ground(in, p, part, sums);
+  for (const Kind kind : {kLevel, kLineage})
     if (classify(kind, in, p))
       count_alike(kind, p, part, sums);
     else
@@ -287,24 +325,48 @@ void DifferenceRows::add_piece(const Row& in, Piece& p, DifferencePart& part, Ro
   all.sketch.add_bins(p.bins.data(), p.n);
 }
 
-// The class of each cell of a piece, numbered through all kinds. True when all are in one; slope and aspect, which not
-// every cell has, are always counted one by one.
+// By slope and by aspect, which a cell on flat ground has not.
+void DifferenceRows::count_by_ground(const Row& in, Piece& p, DifferencePart& part, RowSums& sums) const {
+  std::array<float, kPiece> squares;
+  squares_of(in.p + p.first, in.q + p.first, p.n, squares.data());
+  bounds_reached(squares.data(), p.d.data(), p.n, slope_edges_, p.classes.data());
+  sectors_of(in.p + p.first, in.q + p.first, p.n, p.sectors.data());
+  ClassPart *slopes = part.classes.data() + 1, *aspects = slopes + classes_.aspects();
+  GroundSums* turns[] = {sums.ground[0].data(), sums.ground[1].data()};
+  for (std::size_t i = 0; i < static_cast<std::size_t>(p.n); ++i) {
+    const std::int32_t slope = p.classes[i], sector = p.sectors[i];
+    if (slope == kNoClass) continue;
+    const std::uint32_t bin = p.bins[i] >> (kAllBits - kClassBits);
+    slopes[slope].errors.sketch.count_in(bin);
+    if (sector != kNoSector) aspects[sector].errors.sketch.count_in(bin);
+    GroundSums& s = turns[i % 2][slope * kSectors + sector];
+    const float d = p.d[i];
+    const double off = static_cast<double>(d) - origin_;
+    s.sums.add({off, off * off, 1});
+    if (d < s.lowest) s.lowest = d;
+    if (d > s.highest) s.highest = d;
+  }
+}
+
+void DifferenceRows::join_ground(DifferencePart& part, RowSums& sums) const {
+  const auto join = [&](std::size_t k, const GroundSums& s) {
+    ClassPart& to = part.classes[k + 1];
+    to.errors.meet(static_cast<double>(s.lowest), static_cast<double>(s.highest));
+    sums.apart[0][k + 1].add(s.sums);
+  };
+  for (std::size_t i = 0; i < sums.ground[0].size(); ++i)
+    for (const auto& turn : sums.ground) {
+      if (turn[i].sums.n == 0) continue;
+      join(i / kSectors, turn[i]);
+      if (i % kSectors != kNoSector) join(classes_.aspects() + i % kSectors, turn[i]);
+    }
+}
+
+// The class of each cell of a piece, numbered through all kinds. True when all are in one.
 bool DifferenceRows::classify(Kind kind, const Row& in, Piece& p) const {
   std::int32_t* k = p.classes.data();
-  if (kind == kSlope) {
-    bounds_reached(in.slope + p.first, p.d.data(), p.n, slope_edges_, k);
-    return false;
-  }
-  if (kind == kAspect) {
-    bounds_reached(in.aspect + p.first, p.d.data(), p.n, kSectorEdges, k);
-    sectors_of_bounds(p.n, static_cast<std::int32_t>(classes_.aspects()), k);
-    return false;
-  }
   if (kind == kLevel) {
-    bounds_reached(in.a + p.first, p.d.data(), p.n, {&sea_edge_, 1}, k);
-    // Land is the first of the two.
-    for (std::int64_t i = 0; i < p.n; ++i)
-      k[i] = k[i] < 0 ? k[i] : static_cast<std::int32_t>(classes_.levels()) + 1 - k[i];
+    land_and_sea(in.a + p.first, p.d.data(), p.n, sea_edge_, static_cast<std::int32_t>(classes_.levels()), k);
   } else {
     ways_of(in.origin + p.first, p.d.data(), p.n, static_cast<std::int32_t>(classes_.ways()), k);
   }

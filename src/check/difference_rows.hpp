@@ -66,9 +66,9 @@ struct DifferencePart {
   std::vector<std::vector<PatchRow>> patches;
   std::vector<VolumeRow> volume;
   std::vector<DetectedRow> detected;
-  // By way of dividing cells (slope, aspect, level, lineage): the class that all have been in so far, or -1. Its sketch
-  // is that of all cells, and is not made before another class comes.
-  std::array<std::int32_t, 4> only;
+  // By way of dividing cells (level, lineage): the class that all have been in so far, or -1. Its sketch is that of all
+  // cells, and is not made before another class comes.
+  std::array<std::int32_t, 2> only;
 };
 
 class DifferenceRows {
@@ -79,8 +79,8 @@ class DifferenceRows {
   struct Row {
     const float* a;
     const Origin* origin;
-    const float *b, *slope, *aspect;  // of the first surface, in degrees
-    std::span<const double> level;    // of detection, by cell; NaN where it is not known; may be empty
+    const float *b, *p, *q;         // the first surface's rise to the east and to the north, height over distance
+    std::span<const double> level;  // of detection, by cell; NaN where it is not known; may be empty
     std::int64_t row;
   };
   using Spans = std::vector<std::pair<std::int64_t, std::int64_t>>;  // of columns
@@ -92,11 +92,13 @@ class DifferenceRows {
   const DifferenceClasses& classes() const { return classes_; }
 
  private:
-  enum Kind { kSlope, kAspect, kLevel, kLineage };
+  enum Kind { kLevel, kLineage };
   struct Piece;
   struct RowSums;
 
   void add_piece(const Row& in, Piece& p, DifferencePart& part, RowSums& sums) const;
+  void count_by_ground(const Row& in, Piece& p, DifferencePart& part, RowSums& sums) const;
+  void join_ground(DifferencePart& part, RowSums& sums) const;
   bool classify(Kind kind, const Row& in, Piece& p) const;
   void count_alike(Kind kind, const Piece& p, DifferencePart& part, RowSums& sums) const;
   void count_apart(Kind kind, const Piece& p, DifferencePart& part, RowSums& sums) const;
@@ -105,7 +107,7 @@ class DifferenceRows {
   DifferenceClasses classes_;
   CellAreas areas_;
   double origin_;
-  std::vector<float> slope_edges_;
+  std::vector<float> slope_edges_;  // squared gradients at which classes begin
   float sea_edge_;
 };
 

@@ -38,4 +38,53 @@ std::size_t RememberedReads::kept() const {
   return bytes_;
 }
 
+// ------------------------------------------------------------------------------------------------- kept in passing
+
+void KeptInPassing::keep(const std::vector<Window>& places, std::size_t room) {
+  for (const Window& place : places) {
+    const Window w = place.intersected(info().frame.window());
+    const std::size_t bytes = static_cast<std::size_t>(w.cells()) * sizeof(float);
+    if (w.empty() || bytes > room) continue;
+    room -= bytes;
+    places_.push_back(std::make_unique<Place>(w));
+  }
+}
+
+std::shared_ptr<const GridSource> KeptInPassing::half() const {
+  const auto grid = grid_.half();
+  return grid ? std::make_shared<KeptInPassing>(*grid) : nullptr;
+}
+
+void KeptInPassing::read(const BlockView& out) const {
+  if (out.planes() == Planes::Values)
+    for (const auto& place : places_)
+      if (place->window.contains(out.window) && place->gives(out)) return;
+  grid_.read_into(out);
+  for (const auto& place : places_)
+    if (const Window w = out.window.intersected(place->window); !w.empty() && w.cols == place->window.cols)
+      place->take(out);
+}
+
+void KeptInPassing::Place::take(const BlockView& from) {
+  const Window shared = from.window.intersected(window);
+  const std::lock_guard lock(mutex);
+  for (std::int64_t row = shared.row; row < shared.row + shared.rows; ++row) {
+    const std::int64_t r = row - window.row;
+    if (passed[static_cast<std::size_t>(r)]) continue;
+    passed[static_cast<std::size_t>(r)] = true;
+    --missing;
+    std::copy_n(from.row(row - from.window.row) + window.col - from.window.col, window.cols,
+                values.begin() + r * window.cols);
+  }
+}
+
+bool KeptInPassing::Place::gives(const BlockView& out) {
+  const std::lock_guard lock(mutex);
+  if (missing > 0) return false;
+  for (std::int64_t r = 0; r < out.window.rows; ++r)
+    std::copy_n(values.begin() + (out.window.row + r - window.row) * window.cols + out.window.col - window.col,
+                out.window.cols, out.row(r));
+  return true;
+}
+
 }  // namespace katoptra

@@ -150,17 +150,6 @@ KATOPTRA_CLONES void aspect_degrees(const float* __restrict p, const float* __re
   }
 }
 
-}  // namespace
-
-void slopes_in_degrees(const float* p, const float* q, std::int64_t n, float* out) {
-  slope_degrees(p, q, n, nullptr, out);
-}
-void aspects_in_degrees(const float* p, const float* q, std::int64_t n, float* out) {
-  aspect_degrees(p, q, n, nullptr, out);
-}
-
-namespace {
-
 class GradientSource final : public GridSource {
  public:
   GradientSource(Grid input, GridInfo info, double vertical, const GradientProduct& what)

@@ -34,10 +34,6 @@ class GradientField {
   bool of_four_;
 };
 
-// What slope and aspect tell of gradients, in degrees; an aspect is NaN where the ground is flat.
-void slopes_in_degrees(const float* p, const float* q, std::int64_t n, float* out);
-void aspects_in_degrees(const float* p, const float* q, std::int64_t n, float* out);
-
 // One value of each pair of gradients.
 using GradientRow = void (*)(const float* p, const float* q, std::int64_t n, const float* parameters, float* out);
 
