@@ -183,7 +183,7 @@ class Comparing {
   // About where the differences lie, so that the sketch is fine there: of small windows spread over the frame, or of
   // rows where those meet few cells that both know.
   double sampled_median() const {
-    constexpr std::int64_t kSide = 32, kMostWindows = 64, kMostRows = 64, kMostAcross = 4096;
+    constexpr std::int64_t kSide = 64, kMostWindows = 16, kMostRows = 64, kMostAcross = 4096;
     constexpr std::size_t kEnough = 1000;
     const Frame& f = out_.frame;
     std::vector<double> d = differences_in(spread_windows(f, kSide, kMostWindows));
