@@ -29,7 +29,7 @@ namespace katoptra {
 namespace {
 
 constexpr double kMeanFromHere = 1.5;
-constexpr std::size_t kKeptShare = 12;  // of the memory, for places of each surface that are wanted again
+constexpr std::size_t kWantedAgainShare = 12;  // of the memory, for places of each surface that are wanted again
 constexpr double kStandsOff = 4;        // robust deviations from the median: beyond, the ground has changed
 
 class DifferenceSource final : public GridSource {
@@ -408,8 +408,8 @@ void keep_what_is_wanted_again(const Comparison& c, const CompareOptions& option
   if (options.coregister)
     for (const Window& w : shift_places(c.frame, kShiftCells)) add(w, kAroundReference, kAroundSurface);
   for (const Window& w : error_windows(c.frame)) add(w, 0, 0);
-  first.keep(of_first, options.run.memory / kKeptShare);
-  second.keep(of_second, options.run.memory / kKeptShare);
+  first.keep(of_first, options.run.memory / kWantedAgainShare);
+  second.keep(of_second, options.run.memory / kWantedAgainShare);
 }
 
 }  // namespace

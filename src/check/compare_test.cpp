@@ -406,6 +406,29 @@ TEST(Compare, ClassesAreThoseOfAPlainLoop) {
   }
 }
 
+// Of whole metres: ground that is flat, or rises along a row, a column or a diagonal alone.
+TEST(Compare, AspectsOfWholeMetresAreThoseOfTheProduct) {
+  const Frame f = utm_frame(700, 60);
+  std::mt19937 random(5);
+  std::vector<float> z;
+  for (std::int64_t i = 0; i < f.window().cells(); ++i) z.push_back(static_cast<float>(random() % 3));
+  const Grid a = grid_from_values(f, z, metres_above_egm2008());
+  std::map<std::string, std::int64_t> expected;
+  for (const float degrees : all_values(aspect(a)))
+    if (!std::isnan(degrees)) ++expected[sector_name(sector_of(static_cast<double>(degrees)))];
+  EXPECT_EQ(expected.size(), 8u);
+  const Comparison c = compare(a, a, {.coregister = false});
+  std::int64_t of_an_aspect = 0, met = 0;
+  for (const DifferenceClass& k : c.classes)
+    if (k.of == "aspect") {
+      EXPECT_EQ(k.statistics.count, expected[k.name]) << k.name;
+      of_an_aspect += k.statistics.count;
+      ++met;
+    }
+  EXPECT_EQ(met, 8);
+  EXPECT_LT(of_an_aspect, c.overall.count) << "flat ground has none";
+}
+
 TEST(Compare, TheOddOneOut) {
   const Frame f = utm_frame(150, 150);
   std::vector<Grid> all;
