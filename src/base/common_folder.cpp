@@ -4,6 +4,7 @@
 #include <fstream>
 #include <iterator>
 #include <random>
+#include <sys/stat.h>
 #include <system_error>
 #include <vector>
 
@@ -100,6 +101,15 @@ void ScratchFile::Turn::write(std::uint64_t offset, std::span<const std::uint8_t
 void ScratchFile::Turn::read(std::uint64_t offset, std::span<std::uint8_t> out) {
   if (read_descriptor(descriptor_, offset, out, file_.wanted_for_) != out.size())
     throw Error(ErrorCode::Io, "the temporary file ends early", file_.wanted_for_, "check the disk");
+}
+void ScratchFile::Turn::reach(std::uint64_t bytes) {
+  struct stat s = {};
+  // Several processes may do so at once, for the same size.
+  if (::fstat(descriptor_, &s) == 0 && static_cast<std::uint64_t>(s.st_size) >= bytes) return;
+  if (::ftruncate(descriptor_, static_cast<off_t>(bytes)) != 0)
+    throw Error(ErrorCode::Io,
+                fmt::format("its temporary file of {} MiB cannot be made: {}", (bytes >> 20) + 1, std::strerror(errno)),
+                file_.wanted_for_, "set TMPDIR to a folder with more room");
 }
 void ScratchFile::Turn::end() {
   if (file_.own_ >= 0) return;

@@ -53,6 +53,8 @@ class ScratchFile {
     Turn(const Turn&) = delete;
     Turn& operator=(const Turn&) = delete;
     void write(std::uint64_t offset, std::span<const std::uint8_t> bytes);
+    // The file has so many bytes at least, zeros where nothing was written.
+    void reach(std::uint64_t bytes);
     // All of out.size() bytes.
     void read(std::uint64_t offset, std::span<std::uint8_t> out);
     // After writing: now it is told when that failed.

@@ -300,7 +300,7 @@ class DirectionFinder {
         run_(run),
         open_(planes.tiling.count()),
         kept_(planes.tiling.edge() * planes.tiling.edge(), static_cast<std::int64_t>(planes.tiling.count()),
-              surface.info().name) {}
+              surface.info().name, nullptr, {}, PlaneLayout::Rows) {}
 
   std::int64_t find() {
     std::int64_t cells = 0;

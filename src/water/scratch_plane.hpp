@@ -8,11 +8,17 @@
 #include <utility>
 #include <vector>
 
+#include "katoptra/base/memory.hpp"
 #include "katoptra/grid/frame.hpp"
 
 #include "base/common_folder.hpp"
 
 namespace katoptra {
+
+// How the cells of a plane lie in its file. Blocks of a few columns: a tile is written in a few turns and read with
+// the cells around it in some more, and nobody asks the system for each row of each tile. Rows: where each row is
+// something by itself, and is read from its begin.
+enum class PlaneLayout { Blocks, Rows };
 
 // Any thread may read and write at once; windows written at once must not overlap.
 template <class T>
@@ -22,15 +28,40 @@ class ScratchPlane {
  public:
   // `wanted_for`: the file in an Error. In a folder that is seen: of all processes, by a name.
   ScratchPlane(std::int64_t cols, std::int64_t rows, std::string wanted_for,
-               const std::shared_ptr<const CommonFolder>& folder = nullptr, const std::string& name = {})
-      : cols_(cols), rows_(rows), file_(std::move(wanted_for), folder, name) {}
+               const std::shared_ptr<const CommonFolder>& folder = nullptr, const std::string& name = {},
+               PlaneLayout layout = PlaneLayout::Blocks)
+      : cols_(cols),
+        rows_(rows),
+        wide_(layout == PlaneLayout::Blocks ? kWide : cols),
+        tall_(layout == PlaneLayout::Blocks ? kTall : 1),
+        across_((cols + wide_ - 1) / wide_),
+        file_(std::move(wanted_for), folder, name) {
+    ScratchFile::Turn turn(file_);
+    turn.reach(static_cast<std::uint64_t>((rows_ + tall_ - 1) / tall_ * across_ * tall_ * wide_) * sizeof(T));
+    turn.end();
+  }
 
   // `stride`: cells from one row to the next, where they stand in a wider array.
   void write(const Window& w, const T* cells, std::int64_t stride = 0) {
+    if (stride == 0) stride = w.cols;
     ScratchFile::Turn turn(file_);
-    for (std::int64_t r = 0; r < w.rows; ++r)
-      turn.write(at(w.col, w.row + r),
-                 {reinterpret_cast<const std::uint8_t*>(cells + r * (stride > 0 ? stride : w.cols)), bytes(w.cols)});
+    Cells block;
+    each_block(w, [&](const Window& part) {
+      const T* from = cells + (part.row - w.row) * stride + (part.col - w.col);
+      const std::int64_t end = part.col + part.cols;
+      // Beside what lies there already, row by row; behind the last column nobody has anything.
+      if (part.rows == 1 || part.col % wide_ != 0 || (end % wide_ != 0 && end != cols_)) {
+        for (std::int64_t r = 0; r < part.rows; ++r)
+          turn.write(at(part.col, part.row + r),
+                     {reinterpret_cast<const std::uint8_t*>(from + r * stride), bytes(part.cols)});
+        return;
+      }
+      block.resize(static_cast<std::size_t>(part.rows * wide_));
+      if (part.cols < wide_) std::fill(block.begin(), block.end(), T());
+      for (std::int64_t r = 0; r < part.rows; ++r) std::copy_n(from + r * stride, part.cols, block.data() + r * wide_);
+      turn.write(at(part.col, part.row),
+                 {reinterpret_cast<const std::uint8_t*>(block.data()), bytes(std::ssize(block))});
+    });
     turn.end();
   }
 
@@ -42,9 +73,19 @@ class ScratchPlane {
       for (std::int64_t r = 0; r < w.rows; ++r) std::fill_n(cells + r * stride, w.cols, outside);
     if (in.rows <= 0 || in.cols <= 0) return;
     ScratchFile::Turn turn(file_);
-    for (std::int64_t r = in.row; r < in.row + in.rows; ++r)
-      turn.read(at(in.col, r),
-                {reinterpret_cast<std::uint8_t*>(cells + (r - w.row) * stride + (in.col - w.col)), bytes(in.cols)});
+    Cells block;
+    each_block(in, [&](const Window& part) {
+      T* to = cells + (part.row - w.row) * stride + (part.col - w.col);
+      if (part.rows == 1) {
+        turn.read(at(part.col, part.row), {reinterpret_cast<std::uint8_t*>(to), bytes(part.cols)});
+        return;
+      }
+      block.resize(static_cast<std::size_t>(part.rows * wide_));
+      turn.read(at(part.col / wide_ * wide_, part.row),
+                {reinterpret_cast<std::uint8_t*>(block.data()), bytes(std::ssize(block))});
+      for (std::int64_t r = 0; r < part.rows; ++r)
+        std::copy_n(block.data() + r * wide_ + part.col % wide_, part.cols, to + r * stride);
+    });
   }
   std::vector<T> read(const Window& w, T outside) const {
     std::vector<T> cells(static_cast<std::size_t>(w.cells()));
@@ -53,12 +94,29 @@ class ScratchPlane {
   }
 
  private:
+  using Cells = std::vector<T, RecyclingAllocator<T>>;
+  static constexpr std::int64_t kWide = 64, kTall = 512;
+
   static std::size_t bytes(std::int64_t n) { return static_cast<std::size_t>(n) * sizeof(T); }
   std::uint64_t at(std::int64_t col, std::int64_t row) const {
-    return static_cast<std::uint64_t>(row * cols_ + col) * sizeof(T);
+    const std::int64_t block = row / tall_ * across_ + col / wide_;
+    return static_cast<std::uint64_t>((block * tall_ + row % tall_) * wide_ + col % wide_) * sizeof(T);
+  }
+  // The parts of a window that lie in one block each.
+  template <class Body>
+  void each_block(const Window& w, const Body& body) const {
+    for (std::int64_t row = w.row, below; row < w.row + w.rows; row = below) {
+      below = std::min(w.row + w.rows, (row / tall_ + 1) * tall_);
+      for (std::int64_t col = w.col, beyond; col < w.col + w.cols; col = beyond) {
+        beyond = std::min(w.col + w.cols, (col / wide_ + 1) * wide_);
+        body(Window{col, row, beyond - col, below - row});
+      }
+    }
   }
 
   std::int64_t cols_, rows_;
+  std::int64_t wide_, tall_;  // cells of a block; the last ones reach beyond the plane
+  std::int64_t across_;       // blocks
   ScratchFile file_;
 };
 
