@@ -96,7 +96,12 @@ ScratchFile::Turn::~Turn() {
   if (file_.own_ < 0 && descriptor_ >= 0) ::close(descriptor_);
 }
 void ScratchFile::Turn::write(std::uint64_t offset, std::span<const std::uint8_t> bytes) {
-  write_descriptor(descriptor_, offset, bytes, file_.wanted_for_);
+  try {
+    write_descriptor(descriptor_, offset, bytes, file_.wanted_for_);
+  } catch (const Error& e) {
+    throw Error(e.code(), "its temporary file " + e.problem(), file_.wanted_for_,
+                "make room there, or set TMPDIR to a folder with more");
+  }
 }
 void ScratchFile::Turn::read(std::uint64_t offset, std::span<std::uint8_t> out) {
   if (read_descriptor(descriptor_, offset, out, file_.wanted_for_) != out.size())

@@ -1,8 +1,10 @@
 // Files that processes have in common, and what becomes of them where one does not see them.
 #include "base/common_folder.hpp"
 
+#include <csignal>
 #include <cstdlib>
 #include <gtest/gtest.h>
+#include <sys/resource.h>
 
 #include "katoptra/base/error.hpp"
 
@@ -102,6 +104,28 @@ TEST_F(CommonFolders, WithoutAFolderForTemporaryFilesTheErrorSaysSo) {
   std::string text;
   EXPECT_EQ(error_of([&] { CommonFolder::made({}, "ground.tif"); }, &text), ErrorCode::Io);
   EXPECT_NE(text.find("set TMPDIR"), text.npos) << text;
+}
+
+// The file named is the one it was wanted for, which nobody writes.
+TEST_F(CommonFolders, WithoutRoomTheErrorSaysThatItIsATemporaryFile) {
+  const auto before = std::signal(SIGXFSZ, SIG_IGN);
+  rlimit limit{}, small{};
+  ASSERT_EQ(::getrlimit(RLIMIT_FSIZE, &limit), 0);
+  small = limit;
+  small.rlim_cur = 100;
+  ASSERT_EQ(::setrlimit(RLIMIT_FSIZE, &small), 0);
+  const ScratchFile file("ground.tif");
+  std::string written, made;
+  EXPECT_EQ(error_of([&] { write(file, 99, {1, 2, 3}); }, &written), ErrorCode::Io);
+  EXPECT_EQ(error_of([&] { ScratchFile::Turn(file).reach(200); }, &made), ErrorCode::Io);
+  EXPECT_EQ(::setrlimit(RLIMIT_FSIZE, &limit), 0);
+  std::signal(SIGXFSZ, before);
+  for (const std::string& text : {written, made}) {
+    EXPECT_NE(text.find("ground.tif: its temporary file"), text.npos) << text;
+    EXPECT_NE(text.find("TMPDIR"), text.npos) << text;
+  }
+  write(file, 99, {1, 2, 3});
+  EXPECT_EQ(read(file, 100, 2), (std::vector<std::uint8_t>{2, 3}));
 }
 
 }  // namespace
