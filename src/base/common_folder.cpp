@@ -100,7 +100,7 @@ void ScratchFile::Turn::write(std::uint64_t offset, std::span<const std::uint8_t
     write_descriptor(descriptor_, offset, bytes, file_.wanted_for_);
   } catch (const Error& e) {
     throw Error(e.code(), "its temporary file " + e.problem(), file_.wanted_for_,
-                "make room there, or set TMPDIR to a folder with more");
+                e.advice() + ", or set TMPDIR to another folder");
   }
 }
 void ScratchFile::Turn::read(std::uint64_t offset, std::span<std::uint8_t> out) {

@@ -89,6 +89,12 @@ float square_at(double degrees) {
   return edge_of(rise * rise);
 }
 
+// Of the cells of a row that are of one slope and one sector.
+struct GroundSums {
+  Sums sums;
+  float lowest = INFINITY, highest = -INFINITY;
+};
+
 struct PatchSums {
   Sums about_origin;
   VolumeRow volume;
@@ -218,11 +224,6 @@ struct DifferenceRows::Piece {
   std::array<std::uint32_t, kPiece> bins;
   std::array<double, kPiece> areas;
   std::array<std::int32_t, kPiece> classes, sectors;  // classes of one kind
-  Sums sums;
-  float lowest = INFINITY, highest = -INFINITY;
-};
-
-struct GroundSums {
   Sums sums;
   float lowest = INFINITY, highest = -INFINITY;
 };

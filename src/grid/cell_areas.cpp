@@ -42,11 +42,8 @@ CellAreas::Row CellAreas::row(std::int64_t r, std::int64_t from, std::int64_t en
   out.nodes_.assign(begin, begin + count);
   if (past == 0) return out;
   const auto below = node_row(above + 1);
-  for (std::size_t i = 0; i < out.nodes_.size(); ++i) {
-    double& a = out.nodes_[i];
-    a += ((*below)[i + static_cast<std::size_t>(out.first_)] - a) / static_cast<double>(step_) *
-         static_cast<double>(past);
-  }
+  for (std::size_t i = 0; i < out.nodes_.size(); ++i)
+    out.nodes_[i] = between(out.nodes_[i], (*below)[i + static_cast<std::size_t>(out.first_)], step_, past);
   return out;
 }
 

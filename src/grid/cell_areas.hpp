@@ -24,18 +24,15 @@ class CellAreas {
    public:
     double at(std::int64_t col) const {
       if (step_ == 0) return nodes_[0];
-      const std::int64_t i = col / step_ - first_;
-      return between(static_cast<std::size_t>(i), col - (i + first_) * step_);
+      const std::int64_t i = col / step_ - first_, past = col - (i + first_) * step_;
+      const auto node = nodes_.begin() + i;
+      return past == 0 ? *node : between(node[0], node[1], step_, past);
     }
     // Of as many columns as `out` holds.
     void read(std::int64_t from, std::span<double> out) const;
 
    private:
     friend class CellAreas;
-    double between(std::size_t node, std::int64_t past) const {
-      const double a = nodes_[node];
-      return past == 0 ? a : a + (nodes_[node + 1] - a) / static_cast<double>(step_) * static_cast<double>(past);
-    }
     std::vector<double> nodes_;
     std::int64_t step_ = 0;   // 0: one area for the whole row
     std::int64_t first_ = 0;  // which node of the row is the first here
@@ -52,6 +49,10 @@ class CellAreas {
     std::vector<std::pair<std::int64_t, std::shared_ptr<const Nodes>>> rows;
   };
 
+  // `past` cells beyond the first of two nodes.
+  static double between(double a, double b, std::int64_t step, std::int64_t past) {
+    return a + (b - a) / static_cast<double>(step) * static_cast<double>(past);
+  }
   Nodes nodes_of(std::int64_t r, std::int64_t first, std::int64_t count) const;
   std::shared_ptr<const Nodes> node_row(std::int64_t number) const;
 
