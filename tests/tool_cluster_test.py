@@ -16,7 +16,7 @@ class Cluster(ToolTest):
     def setUp(self):
         super().setUp()
         # Tests may run as any user, in a container, too.
-        self.environment.update(OMPI_ALLOW_RUN_AS_ROOT="1", OMPI_ALLOW_RUN_AS_ROOT_CONFIRM="1", OMPI_MCA_btl_vader_single_copy_mechanism="none")
+        self.environment.update(OMPI_ALLOW_RUN_AS_ROOT="1", OMPI_ALLOW_RUN_AS_ROOT_CONFIRM="1")
 
     def run_ranks(self, *words, ranks=3, status=0):
         done = subprocess.run([*MPIRUN, "-n", str(ranks), CLUSTER_TOOL, *map(str, words)], capture_output=True, text=True, cwd=self.folder, timeout=240, env=self.environment)
@@ -77,6 +77,17 @@ class Cluster(ToolTest):
         self.assertGreater(int(re.search(r"(\d+) by others", told)[1]), 0)
         self.assertNotIn("left", told)
         self.assertEqual(self.read("out.tif"), self.read("alone.tif"))
+
+    def test_on_one_machine_no_network_is_looked_for(self):
+        def opened(framework):
+            self.environment[f"OMPI_MCA_{framework}_base_verbose"] = "100"
+            told = self.run_ranks("--version", ranks=2).stderr
+            return set(re.findall(r"found loaded component (\w+)", told))
+
+        self.assertEqual(opened("btl"), {"self", "tcp", "vader"})
+        # Who asks for another way gets it.
+        self.environment.update(OMPI_MCA_btl="self,tcp")
+        self.assertEqual(opened("btl"), {"self", "tcp"})
 
     def test_a_look_at_the_whole_is_shared(self):
         self.environment["KATOPTRA_TELL_RANKS"] = "1"
