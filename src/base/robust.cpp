@@ -21,6 +21,12 @@ double median_of(std::vector<double> v) {
   return (*mid + *std::max_element(v.begin(), mid)) / 2;
 }
 
+double upper_median_of(std::vector<double>& v) {
+  const auto half = v.begin() + static_cast<std::ptrdiff_t>(v.size() / 2);
+  std::nth_element(v.begin(), half, v.end());
+  return *half;
+}
+
 double robust_deviation(const std::vector<double>& v, double median) {
   std::vector<double> d;
   d.reserve(v.size());

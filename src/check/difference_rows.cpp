@@ -22,10 +22,10 @@ constexpr std::int64_t kPiece = 512;
 static_assert(kPiece % kVolumePatch == 0);
 
 // Of differences about an origin.
-struct Sums {
+struct ClassSums {
   double sum = 0, squares = 0;
   std::int64_t n = 0;
-  void add(const Sums& o) {
+  void add(const ClassSums& o) {
     sum += o.sum;
     squares += o.squares;
     n += o.n;
@@ -91,12 +91,12 @@ float square_at(double degrees) {
 
 // Of the cells of a row that are of one slope and one sector.
 struct GroundSums {
-  Sums sums;
+  ClassSums sums;
   float lowest = INFINITY, highest = -INFINITY;
 };
 
 struct PatchSums {
-  Sums about_origin;
+  ClassSums about_origin;
   VolumeRow volume;
   double sum = 0;
   float lowest = INFINITY, highest = -INFINITY;
@@ -224,18 +224,18 @@ struct DifferenceRows::Piece {
   std::array<std::uint32_t, kPiece> bins;
   std::array<double, kPiece> areas;
   std::array<std::int32_t, kPiece> classes, sectors;  // classes of one kind
-  Sums sums;
+  ClassSums sums;
   float lowest = INFINITY, highest = -INFINITY;
 };
 
 struct DifferenceRows::RowSums {
   explicit RowSums(const DifferenceClasses& classes) : alike(classes.all() + 1) {
-    apart.fill(std::vector<Sums>(alike.size()));
+    apart.fill(std::vector<ClassSums>(alike.size()));
     ground.fill(std::vector<GroundSums>(classes.slopes() * kSectors));
   }
-  std::vector<Sums> alike;  // by class
+  std::vector<ClassSums> alike;  // by class
   // Neighbours are often in one class: those counted one by one take turns, so that none waits for the one before.
-  std::array<std::vector<Sums>, 2> apart;
+  std::array<std::vector<ClassSums>, 2> apart;
   std::array<std::vector<GroundSums>, 2> ground;  // by slope and sector
   std::vector<PatchRow> patches;
   VolumeRow volume;
@@ -280,7 +280,7 @@ void DifferenceRows::add(const Row& in, const Spans& spans, DifferencePart& part
     }
   join_ground(part, sums);
   for (std::size_t k = 0; k < sums.alike.size(); ++k) {
-    Sums s = sums.alike[k];
+    ClassSums s = sums.alike[k];
     for (const auto& turn : sums.apart) {
       part.classes[k].errors.sketch.counted(turn[k].n);
       s.add(turn[k]);
@@ -397,7 +397,7 @@ void DifferenceRows::count_apart(Kind kind, const Piece& p, DifferencePart& part
     errors.sketch.count_in(p.bins[i] >> (kAllBits - kClassBits));
     if (v < errors.lowest) errors.lowest = v;
     if (v > errors.highest) errors.highest = v;
-    Sums& s = sums.apart[i % 2][k];
+    ClassSums& s = sums.apart[i % 2][k];
     s.sum += off;
     s.squares += off * off;
     ++s.n;

@@ -91,13 +91,13 @@ class Base {
   double half_ = 1;
 };
 
-class Levels {
+class Leveller {
   struct Range {
     std::size_t begin = 0, end = 0;
   };
 
  public:
-  Levels(const std::vector<Grid>& tiles, const LevelOptions& options) : options_(options) {
+  Leveller(const std::vector<Grid>& tiles, const LevelOptions& options) : options_(options) {
     // Neighbours across the antimeridian are told from one side of it.
     const auto lead =
         std::find_if(tiles.begin(), tiles.end(), [](const Grid& t) { return t.frame().crs().is_geographic(); });
@@ -400,7 +400,7 @@ LevelFit parse_level_fit(std::string_view text) {
 Levelling level(const std::vector<Grid>& tiles, const LevelOptions& options) {
   require_levels(tiles);
   if (options.hold.empty() && !options.control) refuse_nothing_held("nothing says which level is right");
-  return Levels(tiles, options).run();
+  return Leveller(tiles, options).run();
 }
 
 std::vector<Grid> levelled(const std::vector<Grid>& tiles, const Levelling& levelling) {

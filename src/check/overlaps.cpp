@@ -10,18 +10,12 @@
 #include "katoptra/check/statistics.hpp"
 
 #include "adjustment.hpp"
+#include "base/robust.hpp"
 
 namespace katoptra {
 namespace {
 
 constexpr std::int64_t kLeastSide = 4, kMostLooks = 8;  // times the patches that are wanted
-
-// The middle value, which reorders them.
-double middle_of(std::vector<double>& v) {
-  const auto half = v.begin() + static_cast<std::ptrdiff_t>(v.size() / 2);
-  std::nth_element(v.begin(), half, v.end());
-  return *half;
-}
 
 }  // namespace
 
@@ -48,10 +42,10 @@ std::vector<Window> spread_windows(const Frame& frame, std::int64_t side, std::i
 }
 
 RobustMean robust_mean(std::vector<double>& values) {
-  RobustMean m{middle_of(values), 0};
+  RobustMean m{upper_median_of(values), 0};
   std::vector<double> off(values.size());
   for (std::size_t i = 0; i < values.size(); ++i) off[i] = std::abs(values[i] - m.mean);
-  m.spread = kNmadFactor * middle_of(off);
+  m.spread = kNmadFactor * upper_median_of(off);
   // Where most of them are equal, as heights in whole decimetres can be, the others still say something.
   if (!(m.spread > 0))
     m.spread = std::sqrt(std::numbers::pi / 2) * std::accumulate(off.begin(), off.end(), 0.0) /

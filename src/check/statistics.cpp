@@ -273,16 +273,16 @@ std::vector<double> ValueSketch::histogram(int bins, std::pair<double, double> r
 
 Moments moments_of(const float* row, std::int64_t cols) {
   // Sums about the first value, in eight lanes that are joined in order.
-  constexpr std::int64_t kLanes = 8;
+  constexpr std::int64_t kSums = 8;
   std::int64_t first = 0;
   while (first < cols && std::isnan(row[first])) ++first;
   if (first == cols) return {};
   const auto origin = static_cast<double>(row[first]);
   LaneSums lanes;
-  const std::int64_t whole = (cols - first) / kLanes * kLanes;
+  const std::int64_t whole = (cols - first) / kSums * kSums;
   add_lanes(row + first, whole, origin, lanes);
   double s = 0, q = 0, n = 0;
-  for (std::int64_t k = 0; k < kLanes; ++k) {
+  for (std::int64_t k = 0; k < kSums; ++k) {
     s += lanes.sum[k];
     q += lanes.squares[k];
     n += static_cast<double>(lanes.known[k]);

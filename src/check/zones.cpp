@@ -25,7 +25,7 @@
 namespace katoptra {
 namespace {
 
-void require_heights(const Grid& g) {
+void require_surface(const Grid& g) {
   if (g.quantity().kind != QuantityKind::Height)
     throw Error(ErrorCode::BadArgument, fmt::format("holds {}, not heights", name_of(g.quantity().kind)), g.info().name,
                 "give a surface");
@@ -186,7 +186,7 @@ std::pair<double, double> doubt_of(const Slice& s, const Grid& surface, double u
 
 std::vector<LevelVolumes> volumes_at(const Grid& surface, std::vector<double> levels, const Area* inside,
                                      const RunOptions& options) {
-  require_heights(surface);
+  require_surface(surface);
   if (levels.empty())
     throw Error(ErrorCode::BadArgument, "no level to measure from", surface.info().name, "give one with --level");
   std::sort(levels.begin(), levels.end());
@@ -302,7 +302,7 @@ std::vector<ZoneStatistics> statistics_by_class(const Grid& grid, const Grid& cl
 }
 
 std::vector<ZoneStatistics> slope_by_aspect(const Grid& surface, const RunOptions& options) {
-  require_heights(surface);
+  require_surface(surface);
   const Grid steep = slope(surface), facing = aspect(surface);
   auto found =
       gather(steep, facing, options, [](const Block& b, const Block& f, std::int64_t r, std::int64_t, const auto& add) {

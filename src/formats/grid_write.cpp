@@ -5,7 +5,6 @@
 #include <fmt/format.h>
 #include <iterator>
 #include <limits>
-#include <nlohmann/json.hpp>
 #include <set>
 
 #include "katoptra/base/error.hpp"
@@ -15,6 +14,7 @@
 #include "format_row.hpp"
 #include "lineage_file.hpp"
 #include "samples.hpp"
+#include "told_beside.hpp"
 #include "writers.hpp"
 
 namespace katoptra {
@@ -242,16 +242,11 @@ void FilesBeside::add_references(const fs::path& path, const GridInfo& info) {
     add(prj, info.frame.crs().with_heights(odd_unit ? HeightReference() : q.heights).file_wkt() + "\n");
   else
     remove(prj);
-  nlohmann::ordered_json j;
-  if (q.kind != QuantityKind::Height) j["quantity"] = name_of(q.kind);
-  if (q.kind == QuantityKind::Height && q.heights.known()) j["heights"] = q.heights.text();
-  if (q.kind != QuantityKind::Height || q.unit_known) j["unit"] = unit_name(q);
-  if (!options_.date.empty()) j["date"] = options_.date;
-  if (!options_.survey.empty()) j["survey"] = options_.survey;
-  if (j.empty())
+  const std::string told = references_beside(q, options_.date, options_.survey);
+  if (told.empty())
     remove(facts);
   else
-    add(facts, j.dump(2) + "\n");
+    add(facts, told);
 }
 
 }  // namespace katoptra

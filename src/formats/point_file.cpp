@@ -4,7 +4,6 @@
 #include <algorithm>
 #include <chrono>
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/formats/http.hpp"
@@ -17,6 +16,7 @@
 #include "formats/las/las_write.hpp"
 #include "formats/text/text_points.hpp"
 #include "readers.hpp"
+#include "told_beside.hpp"
 
 namespace katoptra {
 namespace fs = std::filesystem;
@@ -55,16 +55,6 @@ void complete(const Located& located, const fs::path& path, const OpenOptions& o
                   .cell = {},
                   .treatment = {}}};
   });
-}
-
-// What text cannot say is said beside it.
-std::string references_json(const PointInfo& info) {
-  nlohmann::ordered_json j;
-  if (info.crs) j["crs"] = info.crs.epsg() ? info.crs.code() : info.crs.wkt();
-  if (info.quantity.heights.known()) j["heights"] = info.quantity.heights.text();
-  if (info.quantity.unit_known) j["unit"] = symbol(info.quantity.unit);
-  if (info.sources.size() == 1 && !info.sources[0].date_guessed) j["date"] = info.sources[0].date;
-  return j.dump(2) + "\n";
 }
 
 }  // namespace
@@ -144,10 +134,10 @@ PointWriteReport write_points(const PointCloud& cloud, const fs::path& path, con
   report.info = cloud.info();
   const auto sink = create_file(path, {.overwrite = options.overwrite});
   std::unique_ptr<ByteSink> beside;
-  const fs::path json = path.string() + ".json";
+  const fs::path references = path.string() + ".json";
   if (!row->facts.alone) {
-    beside = create_file(json, {.overwrite = options.overwrite});
-    const std::string words = references_json(cloud.info());
+    beside = create_file(references, {.overwrite = options.overwrite});
+    const std::string words = references_beside(cloud.info());
     beside->write_at(0, {reinterpret_cast<const std::uint8_t*>(words.data()), words.size()});
   }
   try {
@@ -158,7 +148,7 @@ PointWriteReport write_points(const PointCloud& cloud, const fs::path& path, con
   }
   if (beside) {
     beside->commit();
-    report.beside.push_back(json);
+    report.beside.push_back(references);
   }
   sink->commit();
   report.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();

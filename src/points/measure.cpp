@@ -12,12 +12,12 @@ namespace {
 constexpr double kGroundReach = 20;
 constexpr std::size_t kNearestGround = 10;
 
-struct Seen {
+struct Surroundings {
   PointMeasure m;
   std::vector<std::pair<double, double>> ground;  // squared distance in radii, height
 };
 
-void add(Seen& s, double d2, double z, int classification) {
+void add(Surroundings& s, double d2, double z, int classification) {
   if (classification == 2 && d2 <= kGroundReach * kGroundReach) s.ground.emplace_back(d2, z);
   if (d2 > 1) return;
   ++s.m.points;
@@ -53,14 +53,14 @@ std::vector<PointMeasure> measure_points(const PointCloud& cloud, const std::vec
   const PointInfo& info = cloud.info();
   if (!(radius > Length()))
     throw Error(ErrorCode::BadArgument, "the radius to measure in must be above zero", info.name, "give it like 1m");
-  std::vector<Seen> all(places.size());
+  std::vector<Surroundings> all(places.size());
   std::vector<GroundScale> scales(places.size());
   if (info.crs && !places.empty()) GroundRuler(info.crs).at(places, scales);
   for (std::size_t k = 0; k < places.size(); ++k) all[k].m = nothing_at(places[k]);
   map_points(
       cloud, PointFields::Class | PointFields::Flags, run,
       [&](std::size_t, PointBatch& b) -> std::shared_ptr<void> {
-        auto seen = std::make_shared<std::vector<Seen>>(places.size());
+        auto seen = std::make_shared<std::vector<Surroundings>>(places.size());
         for (std::size_t k = 0; k < places.size(); ++k) (*seen)[k].m = nothing_at(places[k]);
         for (std::size_t i = 0; i < b.size(); ++i) {
           const int c = b.classification.empty() ? 0 : b.classification[i];
@@ -75,7 +75,7 @@ std::vector<PointMeasure> measure_points(const PointCloud& cloud, const std::vec
         return seen;
       },
       [&](std::shared_ptr<void> result) {
-        auto& seen = *static_cast<std::vector<Seen>*>(result.get());
+        auto& seen = *static_cast<std::vector<Surroundings>*>(result.get());
         for (std::size_t k = 0; k < places.size(); ++k) {
           PointMeasure &to = all[k].m, &from = seen[k].m;
           all[k].ground.insert(all[k].ground.end(), seen[k].ground.begin(), seen[k].ground.end());
@@ -89,7 +89,7 @@ std::vector<PointMeasure> measure_points(const PointCloud& cloud, const std::vec
         }
       });
   std::vector<PointMeasure> out;
-  for (Seen& s : all) {
+  for (Surroundings& s : all) {
     s.m.ground = ground_of(s.ground);
     out.push_back(s.m);
   }

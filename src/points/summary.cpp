@@ -14,6 +14,8 @@
 
 #include "katoptra/points/gridding.hpp"
 
+#include "base/robust.hpp"
+
 namespace katoptra {
 namespace {
 
@@ -217,12 +219,6 @@ void find_gaps(const std::vector<std::uint32_t>& counts, const Raster& r, PointS
   }
 }
 
-double middle_of(std::vector<double>& v) {
-  const auto m = v.begin() + static_cast<std::ptrdiff_t>(v.size() / 2);
-  std::nth_element(v.begin(), m, v.end());
-  return *m;
-}
-
 void compare_lines(const std::unordered_map<std::uint64_t, LineSquare>& all, double unit, std::int64_t covered,
                    PointSummary& s) {
   std::vector<std::pair<std::uint64_t, LineSquare>> sorted(all.begin(), all.end());
@@ -246,11 +242,11 @@ void compare_lines(const std::unordered_map<std::uint64_t, LineSquare>& all, dou
   s.overlap_share = covered > 0 ? static_cast<double>(shared) / static_cast<double>(covered) : 0;
   // Middle values: squares where one line saw the tops and the other the ground have no say.
   for (auto& [lines, d] : pairs) {
-    const double median = middle_of(d);
+    const double median = upper_median_of(d);
     std::vector<double> off;
     for (double v : d) off.push_back(std::abs(v - median));
     s.lines.push_back(
-        {lines.first, lines.second, static_cast<std::int64_t>(d.size()), median, 1.4826 * middle_of(off)});
+        {lines.first, lines.second, static_cast<std::int64_t>(d.size()), median, 1.4826 * upper_median_of(off)});
   }
   std::stable_sort(s.lines.begin(), s.lines.end(), [](const auto& a, const auto& b) { return a.squares > b.squares; });
 }

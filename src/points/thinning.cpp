@@ -15,7 +15,7 @@
 namespace katoptra {
 namespace {
 
-constexpr std::int64_t kTile = 256;  // cells along a tile
+constexpr std::int64_t kTileEdge = 256;  // cells along a tile
 
 struct Candidate {
   double x, y;  // in cells
@@ -33,7 +33,7 @@ std::int64_t cell_of(double v) {
   constexpr double kFarthest = 0x1p38;
   return std::isnan(v) ? 0 : static_cast<std::int64_t>(std::clamp(std::floor(v), -kFarthest, kFarthest - 1));
 }
-std::int64_t tile_of(std::int64_t cell) { return cell >= 0 ? cell / kTile : (cell + 1) / kTile - 1; }
+std::int64_t tile_of(std::int64_t cell) { return cell >= 0 ? cell / kTileEdge : (cell + 1) / kTileEdge - 1; }
 
 // Points that stay, by their cell, so that those near a place are found.
 class Kept {
@@ -96,10 +96,10 @@ class Thinner {
         [&](std::size_t i) {
           std::vector<Candidate> all;
           candidates_.read(tiles[i].heap, all);
-          std::vector<const Candidate*> best(kTile * kTile, nullptr);
+          std::vector<const Candidate*> best(kTileEdge * kTileEdge, nullptr);
           for (const Candidate& c : all) {
-            const auto cell = static_cast<std::size_t>((cell_of(c.y) - tiles[i].row * kTile) * kTile + cell_of(c.x) -
-                                                       tiles[i].col * kTile);
+            const auto cell = static_cast<std::size_t>((cell_of(c.y) - tiles[i].row * kTileEdge) * kTileEdge +
+                                                       cell_of(c.x) - tiles[i].col * kTileEdge);
             if (!best[cell] || c.measure < best[cell]->measure) best[cell] = &c;
           }
           auto places = std::make_shared<Places>();
@@ -151,8 +151,8 @@ class Thinner {
     }
   }
   static bool is_at_rim(const Tile& t, const Candidate& c) {
-    const double x = c.x - static_cast<double>(t.col * kTile), y = c.y - static_cast<double>(t.row * kTile);
-    return x < 1 || y < 1 || x > kTile - 1 || y > kTile - 1;
+    const double x = c.x - static_cast<double>(t.col * kTileEdge), y = c.y - static_cast<double>(t.row * kTileEdge);
+    return x < 1 || y < 1 || x > kTileEdge - 1 || y > kTileEdge - 1;
   }
 
   PointCloud cloud_;

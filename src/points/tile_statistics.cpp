@@ -92,10 +92,10 @@ float value_of(const PointStatistic& s, std::vector<float>& z, const std::vector
   }
 }
 
-constexpr double kFar = std::numeric_limits<double>::infinity();
+constexpr double kUnseen = std::numeric_limits<double>::infinity();
 // The source of the nearest point, the first of several.
 struct Nearest {
-  double distance2 = kFar;
+  double distance2 = kUnseen;
   std::uint32_t source = 0;
   void take(double d2, std::uint32_t of) {
     if (d2 < distance2) {
@@ -137,8 +137,8 @@ TileCells counted_tile(const TilePlan& plan, const Window& w) {
         }
       const auto at = static_cast<std::size_t>(r * w.cols + c);
       for (std::size_t m = 0; m < methods.size(); ++m) out.planes[m][at] = value_of(methods[m], z, weights);
-      if (in_cell.distance2 < kFar || around.distance2 < kFar)
-        out.origin[at] = in_cell.distance2 < kFar ? measured_from(in_cell.source) : interpolated_from(around.source);
+      if (in_cell.distance2 < kUnseen || around.distance2 < kUnseen)
+        out.origin[at] = in_cell.distance2 < kUnseen ? measured_from(in_cell.source) : interpolated_from(around.source);
     }
   return out;
 }

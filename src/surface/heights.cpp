@@ -15,7 +15,7 @@ namespace {
 
 constexpr std::int64_t kShiftPatch = 32;
 
-void require_heights(const Grid& grid) {
+void require_height_values(const Grid& grid) {
   if (grid.quantity().kind != QuantityKind::Height)
     throw Error(ErrorCode::BadArgument, fmt::format("holds {}, not heights", name_of(grid.quantity().kind)),
                 grid.info().name, "vertical references belong to heights");
@@ -140,7 +140,7 @@ class SumSource final : public GridSource {
 }  // namespace
 
 Grid to_heights(const Grid& grid, const HeightReference& to) {
-  require_heights(grid);
+  require_height_values(grid);
   const HeightReference from = grid.quantity().heights;
   if (from == to) return grid;
   try {
@@ -157,7 +157,7 @@ Grid to_heights(const Grid& grid, const HeightReference& to) {
 }
 
 Grid shifted_heights(const Grid& grid, Length by, const HeightReference& to) {
-  require_heights(grid);
+  require_height_values(grid);
   const LengthUnit unit = grid.quantity().unit;
   const double amount = by.in(unit);
   return scaled(grid, 1, amount, [&](GridInfo& info) {
@@ -174,7 +174,7 @@ Grid shifted_heights(const Grid& grid, Length by, const HeightReference& to) {
 }
 
 Grid shifted_heights(const Grid& grid, const Grid& separation, const HeightReference& to) {
-  require_heights(grid);
+  require_height_values(grid);
   if (!grid.frame().crs() || !separation.frame().crs())
     throw Error(ErrorCode::Refused, "has no coordinate reference system, so the separation cannot be laid over it",
                 !grid.frame().crs() ? grid.info().name : separation.info().name, "give it one with --crs");

@@ -19,7 +19,7 @@ constexpr std::int64_t kMostSourceCellsForOne = 16 << 20;
 constexpr int kDeepest = 4;  // an output cell that folds or is cut is taken in up to 16 x 16 pieces
 
 // A piece of an output cell as a parallelogram of source cells, and how much of the output cell it is.
-struct Piece {
+struct CellPiece {
   Point centre, across, down;
   double share = 1;
 
@@ -46,7 +46,7 @@ class Footprints {
   struct Plan {
     Window window;
     PatchField corners;
-    std::vector<Piece> pieces;
+    std::vector<CellPiece> pieces;
     std::vector<std::pair<std::int32_t, std::int32_t>> of_cell;  // first piece and count; count -1: by the corners
     Bounds box;
   };
@@ -90,7 +90,7 @@ class Footprints {
     return need;
   }
 
-  static Piece by_corners(const Plan& p, std::int64_t c, std::int64_t r) {
+  static CellPiece by_corners(const Plan& p, std::int64_t c, std::int64_t r) {
     const Point a = corner(p, c, r), b = corner(p, c + 1, r), d = corner(p, c, r + 1), e = corner(p, c + 1, r + 1);
     return {{(a.x + b.x + d.x + e.x) / 4, (a.y + b.y + d.y + e.y) / 4},
             {(b.x - a.x + e.x - d.x) / 2, (b.y - a.y + e.y - d.y) / 2},
@@ -123,12 +123,12 @@ class Footprints {
   }
 
   // The parallelogram of four corners around a centre; nothing when the centre is not their middle.
-  std::optional<Piece> parallelogram(Point centre, std::array<Point, 4> c) const {
+  std::optional<CellPiece> parallelogram(Point centre, std::array<Point, 4> c) const {
     for (Point& q : c) q = near(q, centre);
-    const Piece piece{centre,
-                      {(c[1].x - c[0].x + c[3].x - c[2].x) / 2, (c[1].y - c[0].y + c[3].y - c[2].y) / 2},
-                      {(c[2].x - c[0].x + c[3].x - c[1].x) / 2, (c[2].y - c[0].y + c[3].y - c[1].y) / 2},
-                      1};
+    const CellPiece piece{centre,
+                          {(c[1].x - c[0].x + c[3].x - c[2].x) / 2, (c[1].y - c[0].y + c[3].y - c[2].y) / 2},
+                          {(c[2].x - c[0].x + c[3].x - c[1].x) / 2, (c[2].y - c[0].y + c[3].y - c[1].y) / 2},
+                          1};
     const Bounds b = piece.bounds();
     const double close = std::max(0.1, 0.02 * std::max(b.width(), b.height()));
     const double off = std::max(std::abs((c[0].x + c[1].x + c[2].x + c[3].x) / 4 - centre.x),
@@ -142,7 +142,7 @@ class Footprints {
 
   // The pieces of a square of output cells from (x, y), `size` wide.
   void add(double x, double y, double size, Point centre, const std::array<Point, 4>& corners, int depth,
-           std::vector<Piece>& out) const {
+           std::vector<CellPiece>& out) const {
     const bool nowhere = std::isnan(centre.x) &&
                          std::all_of(corners.begin(), corners.end(), [](const Point& p) { return std::isnan(p.x); });
     if (nowhere) return;
@@ -196,8 +196,8 @@ class MeanSource final : public GridSource {
     for (std::int64_t r = 0; r < w.rows; ++r)
       for (std::int64_t c = 0; c < w.cols; ++c) {
         const auto [first, count] = plan.of_cell[static_cast<std::size_t>(r * w.cols + c)];
-        const Piece whole = count < 0 ? Footprints::by_corners(plan, w.col + c, w.row + r) : Piece{};
-        const std::span<const Piece> pieces =
+        const CellPiece whole = count < 0 ? Footprints::by_corners(plan, w.col + c, w.row + r) : CellPiece{};
+        const std::span<const CellPiece> pieces =
             count < 0
                 ? std::span(&whole, 1)
                 : std::span(plan.pieces).subspan(static_cast<std::size_t>(first), static_cast<std::size_t>(count));
@@ -259,7 +259,7 @@ class MeanSource final : public GridSource {
       }
     };
 
-    void add(std::int64_t col, std::int64_t row, double w, const Piece& p, Doubt* doubt, Sum& s) const {
+    void add(std::int64_t col, std::int64_t row, double w, const CellPiece& p, Doubt* doubt, Sum& s) const {
       std::int64_t c = col, r = row;
       if (!place(c, r)) return;
       const float z = block.row(r)[c];
@@ -270,10 +270,10 @@ class MeanSource final : public GridSource {
     }
 
     // The variance of a mean is the mean variance of its cells, less by what their errors balance.
-    float uncertainty(std::span<const Piece> pieces, const Doubt& d) const {
-      const Piece& p = pieces.front();
+    float uncertainty(std::span<const CellPiece> pieces, const Doubt& d) const {
+      const CellPiece& p = pieces.front();
       const double whole = std::sqrt(
-          std::accumulate(pieces.begin(), pieces.end(), 0.0, [](double a, const Piece& q) { return a + q.share; }) /
+          std::accumulate(pieces.begin(), pieces.end(), 0.0, [](double a, const CellPiece& q) { return a + q.share; }) /
           p.share);
       const double wide = std::max(1.0, std::hypot(p.across.x, p.across.y) * whole),
                    high = std::max(1.0, std::hypot(p.down.x, p.down.y) * whole);
@@ -283,11 +283,11 @@ class MeanSource final : public GridSource {
           d.variance / d.weight * errors.of_box(std::max(1.0, wide * kept), std::max(1.0, high * kept)) + d.shifted()));
     }
 
-    float mean(std::span<const Piece> pieces, float* uncertain) const {
+    float mean(std::span<const CellPiece> pieces, float* uncertain) const {
       Sum s;
       Doubt d;
       Doubt* doubting = uncertain ? &d : nullptr;
-      for (const Piece& p : pieces) {
+      for (const CellPiece& p : pieces) {
         if (!(std::abs(p.centre.x) <= 1e15 && std::abs(p.centre.y) <= 1e15)) continue;
         // Upright to a hundredth of a cell: the overlaps are exact. Else many even places speak for it.
         if (std::abs(p.across.y) <= 0.01 && std::abs(p.down.x) <= 0.01)
@@ -300,7 +300,7 @@ class MeanSource final : public GridSource {
       return s.weight >= kHalf ? static_cast<float>(s.sum / s.weight) : kVoid;
     }
 
-    void box(const Piece& p, Doubt* doubting, Sum& s) const {
+    void box(const CellPiece& p, Doubt* doubting, Sum& s) const {
       const double hx = std::max(1.0, std::abs(p.across.x)) / 2, hy = std::max(1.0, std::abs(p.down.y)) / 2;
       const double x0 = p.centre.x - hx, x1 = p.centre.x + hx, y0 = p.centre.y - hy, y1 = p.centre.y + hy;
       const double scale = p.share / (4 * hx * hy);
@@ -312,7 +312,7 @@ class MeanSource final : public GridSource {
       }
     }
 
-    void places(const Piece& p, Doubt* doubting, Sum& s) const {
+    void places(const CellPiece& p, Doubt* doubting, Sum& s) const {
       const double wide = std::hypot(p.across.x, p.across.y), high = std::hypot(p.down.x, p.down.y);
       // As for boxes, nothing is narrower than a cell of the source.
       const double fx = std::max(1.0, 1 / wide), fy = std::max(1.0, 1 / high);

@@ -6,10 +6,10 @@
 #include <cmath>
 #include <limits>
 
+#include "geo/flat_distance.hpp"
+
 namespace katoptra {
 namespace {
-
-double distance(Point a, Point b) { return std::hypot(b.x - a.x, b.y - a.y); }
 
 // A line with the distance of each point from its beginning.
 struct Measured {
@@ -18,7 +18,7 @@ struct Measured {
 
   explicit Measured(const LineString& l) : line(l) {
     double length = 0;
-    for (std::size_t i = 0; i < line.size(); ++i) at.push_back(length += i ? distance(line[i - 1], line[i]) : 0);
+    for (std::size_t i = 0; i < line.size(); ++i) at.push_back(length += i ? flat_distance(line[i - 1], line[i]) : 0);
   }
   double length() const { return at.empty() ? 0 : at.back(); }
   // The first point beyond this distance.
@@ -33,7 +33,7 @@ struct Measured {
   // The farthest that the line strays from the chord between two of its places.
   double strays(double from, double to) const {
     const Point a = place(from), b = place(to);
-    const double chord = distance(a, b);
+    const double chord = flat_distance(a, b);
     if (!(chord > 0)) return std::numeric_limits<double>::infinity();
     double most = 0;
     for (std::size_t i = after(from); i < line.size() && at[i] < to; ++i)
@@ -68,7 +68,7 @@ bool LineLabels::is_free(Point centre, double turn, double width) const {
       for (int right = -1; right <= 1; ++right)
         if (const auto box = taken_.find(box_of(p, right, up)); box != taken_.end())
           for (const Point q : box->second)
-            if (distance(p, q) < 1.6 * options_.height) return false;
+            if (flat_distance(p, q) < 1.6 * options_.height) return false;
   }
   return true;
 }

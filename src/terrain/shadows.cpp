@@ -18,7 +18,7 @@ namespace katoptra {
 namespace {
 
 constexpr std::int64_t kLeg = 256, kTile = 256;
-constexpr float kFar = std::numeric_limits<float>::infinity();
+constexpr float kBeyond = std::numeric_limits<float>::infinity();
 
 class ShadowSource final : public GridSource {
  public:
@@ -41,11 +41,11 @@ class ShadowSource final : public GridSource {
     const Window& w = out.window;
     const Block own = input_.read(w, out.planes());
     const Stretches stretches(info_.frame, ruler_, w);
-    float lowest = kFar;
+    float lowest = kBeyond;
     for (std::int64_t r = 0; r < w.rows; ++r)
       for (std::int64_t c = 0; c < w.cols; ++c) lowest = own.at(c, r) < lowest ? own.at(c, r) : lowest;
-    std::vector<float> steepest(static_cast<std::size_t>(w.cells()), -kFar);
-    for (std::int64_t first = 1; lowest < kFar; first += kLeg)
+    std::vector<float> steepest(static_cast<std::size_t>(w.cells()), -kBeyond);
+    for (std::int64_t first = 1; lowest < kBeyond; first += kLeg)
       if (!follow(own, stretches, w, first, lowest, steepest)) break;
     for (std::int64_t r = 0; r < w.rows; ++r) {
       for (std::int64_t c = 0; c < w.cols; ++c)
@@ -101,7 +101,7 @@ class ShadowSource final : public GridSource {
 
   // Of the tiles that meet a window.
   float top(const Window& w) const {
-    float most = -kFar;
+    float most = -kBeyond;
     for (std::int64_t row = w.row / kTile; row <= (w.row + w.rows - 1) / kTile; ++row)
       for (std::int64_t col = w.col / kTile; col <= (w.col + w.cols - 1) / kTile; ++col)
         most = std::max(most, top_of_tile(col, row));
@@ -114,7 +114,7 @@ class ShadowSource final : public GridSource {
     if (const float known = kept.load(std::memory_order_relaxed); !std::isnan(known)) return known;
     const Window w = Window{col * kTile, row * kTile, kTile, kTile}.intersected(info_.frame.window());
     const Block b = input_.read(w);
-    float most = -kFar;
+    float most = -kBeyond;
     for (std::int64_t r = 0; r < w.rows; ++r)
       for (std::int64_t c = 0; c < w.cols; ++c) most = b.at(c, r) > most ? b.at(c, r) : most;
     kept.store(most, std::memory_order_relaxed);

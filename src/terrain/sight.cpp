@@ -48,10 +48,10 @@ KATOPTRA_CLONES void look_up(const float* __restrict a, const float* __restrict 
 }  // namespace
 
 SightLine::SightLine(double azimuth, CellsPerMetre reach) {
-  constexpr double kStraight = 1e-9;  // sines of whole quarters are not quite zero
+  constexpr double kAlmostZero = 1e-9;  // sines of whole quarters are not quite zero
   double x = std::sin(azimuth) * reach.across, y = -std::cos(azimuth) * reach.down;
-  if (std::abs(x) < kStraight * std::abs(y)) x = 0;
-  if (std::abs(y) < kStraight * std::abs(x)) y = 0;
+  if (std::abs(x) < kAlmostZero * std::abs(y)) x = 0;
+  if (std::abs(y) < kAlmostZero * std::abs(x)) y = 0;
   if (std::abs(x) >= std::abs(y)) {
     across_ = x < 0 ? -1 : 1;
     along_ = y / std::abs(x);

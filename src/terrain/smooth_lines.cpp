@@ -11,6 +11,8 @@
 #include <initializer_list>
 #include <utility>
 
+#include "geo/flat_distance.hpp"
+
 namespace katoptra {
 namespace {
 
@@ -20,7 +22,6 @@ constexpr double kPull = 0.5, kPush = -0.52;
 constexpr std::size_t kLongestStep = 48;  // points left out between two
 
 double side_of(Point a, Point b, Point p) { return (b.x - a.x) * (p.y - a.y) - (b.y - a.y) * (p.x - a.x); }
-double distance(Point a, Point b) { return std::hypot(b.x - a.x, b.y - a.y); }
 
 bool on_box(Point a, Point b, Point p) {
   return std::min(a.x, b.x) <= p.x && p.x <= std::max(a.x, b.x) && std::min(a.y, b.y) <= p.y &&
@@ -143,7 +144,7 @@ class Smoother {
     double length = 0;
     for (std::uint32_t i = 0; i < now_.size(); ++i) {
       all.include(now_[i]);
-      if (after_[i] != kNone) length += distance(now_[i], now_[after_[i]]);
+      if (after_[i] != kNone) length += flat_distance(now_[i], now_[after_[i]]);
     }
     all = all.grown(2 * half_);
     const auto n = static_cast<double>(now_.size());
@@ -165,7 +166,7 @@ class Smoother {
     if (a == kNone || c == kNone || a == c) return;
     Point to{now_[b].x + share * ((now_[a].x + now_[c].x) / 2 - now_[b].x),
              now_[b].y + share * ((now_[a].y + now_[c].y) / 2 - now_[b].y)};
-    if (const double away = distance(was_[b], to); away > half_) {
+    if (const double away = flat_distance(was_[b], to); away > half_) {
       to.x = was_[b].x + (to.x - was_[b].x) * half_ / away;
       to.y = was_[b].y + (to.y - was_[b].y) * half_ / away;
     }

@@ -25,14 +25,14 @@ struct Offset {
   std::int64_t col = 0, row = 0;
 };
 
-constexpr std::array<Offset, 8> kAround = {{{1, 0}, {1, 1}, {0, 1}, {-1, 1}, {-1, 0}, {-1, -1}, {0, -1}, {1, -1}}};
+constexpr std::array<Offset, 8> kRound = {{{1, 0}, {1, 1}, {0, 1}, {-1, 1}, {-1, 0}, {-1, -1}, {0, -1}, {1, -1}}};
 
 // Cells of the disc without its middle, nearest first; and those of its rim, in order round it.
-struct Disc {
+struct SearchDisc {
   std::int64_t cols, rows;  // how far it reaches
   std::vector<Offset> inside, rim;
 
-  Disc(double across, double down)
+  SearchDisc(double across, double down)
       : cols(static_cast<std::int64_t>(std::floor(across))), rows(static_cast<std::int64_t>(std::floor(down))) {
     auto far = [=](const Offset& o) {
       return std::hypot(static_cast<double>(o.col) / across, static_cast<double>(o.row) / down);
@@ -59,7 +59,7 @@ struct Found {
 
 class SpotFinder {
  public:
-  SpotFinder(const Block& block, const Window& whole, const Disc& disc, double relief)
+  SpotFinder(const Block& block, const Window& whole, const SearchDisc& disc, double relief)
       : block_(block), w_(block.window()), whole_(whole), disc_(disc), relief_(relief) {}
 
   template <class Take>
@@ -78,8 +78,8 @@ class SpotFinder {
     const float z = at(c, r);
     if (std::isnan(z)) return;
     int higher = 0, lower = 0, changes = 0;
-    bool was_higher = at(c + kAround[7].col, r + kAround[7].row) >= z;
-    for (const Offset& o : kAround) {
+    bool was_higher = at(c + kRound[7].col, r + kRound[7].row) >= z;
+    for (const Offset& o : kRound) {
       const float other = at(c + o.col, r + o.row);
       if (std::isnan(other)) return;
       higher += other > z;
@@ -143,7 +143,7 @@ class SpotFinder {
 
   const Block& block_;
   Window w_, whole_;
-  const Disc& disc_;
+  const SearchDisc& disc_;
   double relief_;
 };
 
@@ -151,7 +151,7 @@ class SpotFinder {
 // is cut into bands, so that no more are held than there are boxes; then among boxes.
 class Saddles {
  public:
-  explicit Saddles(const Disc& disc)
+  explicit Saddles(const SearchDisc& disc)
       : disc_(disc), wide_(std::max<std::int64_t>(1, disc.cols / 4)), high_(std::max<std::int64_t>(1, disc.rows / 4)) {}
 
   void add(const Found& f) {
@@ -188,7 +188,7 @@ class Saddles {
     return false;
   }
 
-  const Disc& disc_;
+  const SearchDisc& disc_;
   std::int64_t wide_, high_;
   std::map<Box, Found> boxes_;
 };
@@ -196,7 +196,7 @@ class Saddles {
 // The shortest number that is this float: 40.94, not 40.939998626708984.
 double decimal(float z) { return std::strtod(fmt::format("{}", z).c_str(), nullptr); }
 
-Disc disc_of(const Grid& surface, const SpotOptions& o) {
+SearchDisc disc_of(const Grid& surface, const SpotOptions& o) {
   const GroundSpacing s = ground_spacing(surface.frame());
   const double metres = o.radius.metres();
   if (metres == 0) return {25, 25};
@@ -229,7 +229,7 @@ std::vector<SpotHeight> spot_heights(const Grid& surface, const SpotOptions& opt
   if (q.kind != QuantityKind::Height && q.kind != QuantityKind::Unknown)
     throw Error(ErrorCode::Refused, fmt::format("its values are {}, no heights", name_of(q.kind)), surface.info().name,
                 "give the surface it was made from");
-  const Disc disc = disc_of(surface, options);
+  const SearchDisc disc = disc_of(surface, options);
   const Window whole = surface.frame().window();
   const std::int64_t band = std::max<std::int64_t>(band_rows(whole.cols, options.run), disc.rows);
   const auto bands = static_cast<std::size_t>((whole.rows + band - 1) / band);

@@ -19,7 +19,7 @@ namespace katoptra {
 namespace {
 
 // What a tile has of one basin.
-struct Part {
+struct BasinPart {
   std::int64_t cells = 0, area = 0;
   double heights = 0, slopes = 0;
   float lowest = 0, highest = 0;
@@ -199,9 +199,9 @@ class BasinFinder {
   void measure() {
     const Grid steep = slope(flow_.surface(), SlopeAs::Ratio);
     std::vector<std::vector<CellRun>> runs(list_.size());
-    std::vector<Part> sums(list_.size());
+    std::vector<BasinPart> sums(list_.size());
     std::vector<std::size_t> open;  // basins that have been met and may go on
-    using Parts = std::map<std::int32_t, Part>;
+    using Parts = std::map<std::int32_t, BasinPart>;
     share_parts<Parts>(
         planes_.tiling.count(), options_.run,
         [&](std::size_t t) {
@@ -215,7 +215,7 @@ class BasinFinder {
             for (std::int64_t c = 0; c < w.cols; ++c) {
               const auto i = static_cast<std::size_t>(r * w.cols + c);
               if (label[i] == 0) continue;
-              Part& p = parts[label[i]];
+              BasinPart& p = parts[label[i]];
               if (c == 0 || label[i - 1] != label[i]) p.runs.push_back({w.row + r, w.col + c, w.col + c});
               ++p.runs.back().last;
               p.lowest = p.cells == 0 ? z.at(c, r) : std::min(p.lowest, z.at(c, r));
@@ -231,7 +231,7 @@ class BasinFinder {
           for (const auto& [label, p] : parts) {
             const auto b = static_cast<std::size_t>(label - 1);
             runs[b].insert(runs[b].end(), p.runs.begin(), p.runs.end());
-            Part& sum = sums[b];
+            BasinPart& sum = sums[b];
             sum.lowest = sum.cells == 0 ? p.lowest : std::min(sum.lowest, p.lowest);
             sum.highest = sum.cells == 0 ? p.highest : std::max(sum.highest, p.highest);
             sum.cells += p.cells;
@@ -248,7 +248,7 @@ class BasinFinder {
   }
 
   // Those of the open ones that do not reach the row; only of the others are runs kept.
-  void describe_complete(std::int64_t row, std::vector<std::size_t>& open, const std::vector<Part>& sums,
+  void describe_complete(std::int64_t row, std::vector<std::size_t>& open, const std::vector<BasinPart>& sums,
                          std::vector<std::vector<CellRun>>& runs) {
     std::sort(open.begin(), open.end());
     open.erase(std::unique(open.begin(), open.end()), open.end());
@@ -259,7 +259,7 @@ class BasinFinder {
     });
   }
 
-  void describe(Basin& b, const Part& p, std::vector<CellRun> runs) const {
+  void describe(Basin& b, const BasinPart& p, std::vector<CellRun> runs) const {
     const auto n = static_cast<double>(p.cells);
     b.cells = p.cells;
     b.area = static_cast<double>(p.area) * planes_.area_step;

@@ -23,7 +23,7 @@
 namespace katoptra {
 namespace {
 
-constexpr const char* kWays[] = {"fill", "carve", "least"};
+constexpr const char* kWaysOut[] = {"fill", "carve", "least"};
 constexpr const char* kAtVoids[] = {"leave", "around"};
 
 // One grid less another, void where either is.
@@ -347,7 +347,7 @@ void count_changes(const Grid& drained, const Grid& land, const RunOptions& run,
 }  // namespace
 
 TakeOut parse_take_out(std::string_view text) {
-  return value_of<TakeOut>(kWays, text, "is no way to take out depressions");
+  return value_of<TakeOut>(kWaysOut, text, "is no way to take out depressions");
 }
 
 AtVoids parse_at_voids(std::string_view text) {

@@ -69,26 +69,26 @@ Side* next_side(std::vector<Side>& sides, const Side& from) {
   return found;
 }
 
-struct Corner {
+struct RingCorner {
   std::int64_t col, row;
 };
 
 // Twice the area: above zero for outer rings.
-double twice_area(const std::vector<Corner>& ring) {
+double twice_area(const std::vector<RingCorner>& ring) {
   double sum = 0;
   for (std::size_t i = 0; i < ring.size(); ++i) {
-    const Corner &a = ring[i], &b = ring[(i + 1) % ring.size()];
+    const RingCorner &a = ring[i], &b = ring[(i + 1) % ring.size()];
     sum += static_cast<double>(a.col) * static_cast<double>(b.row) -
            static_cast<double>(b.col) * static_cast<double>(a.row);
   }
   return sum;
 }
 
-std::vector<std::vector<Corner>> rings_of(std::vector<Side> sides) {
-  std::vector<std::vector<Corner>> rings;
+std::vector<std::vector<RingCorner>> rings_of(std::vector<Side> sides) {
+  std::vector<std::vector<RingCorner>> rings;
   for (Side& first : sides) {
     if (first.used) continue;
-    std::vector<Corner> ring;
+    std::vector<RingCorner> ring;
     int dc = 0, dr = 0;
     for (Side* s = &first; s; s = next_side(sides, *s)) {
       s->used = true;
@@ -112,10 +112,10 @@ std::vector<std::vector<Corner>> rings_of(std::vector<Side> sides) {
 }
 
 // Whether the middle of the cell lies inside.
-bool holds(const std::vector<Corner>& ring, double col, double row) {
+bool holds(const std::vector<RingCorner>& ring, double col, double row) {
   bool inside = false;
   for (std::size_t i = 0; i < ring.size(); ++i) {
-    const Corner &a = ring[i], &b = ring[(i + 1) % ring.size()];
+    const RingCorner &a = ring[i], &b = ring[(i + 1) % ring.size()];
     if (a.col == b.col && (static_cast<double>(a.row) > row) != (static_cast<double>(b.row) > row) &&
         static_cast<double>(a.col) > col)
       inside = !inside;
@@ -124,13 +124,13 @@ bool holds(const std::vector<Corner>& ring, double col, double row) {
 }
 
 // The middle of a cell of the region beside the first side of a ring.
-std::pair<double, double> cell_beside(const std::vector<Corner>& ring) {
-  const Corner &a = ring[0], &b = ring[1];
+std::pair<double, double> cell_beside(const std::vector<RingCorner>& ring) {
+  const RingCorner &a = ring[0], &b = ring[1];
   const double dc = sign(b.col - a.col), dr = sign(b.row - a.row);
   return {static_cast<double>(a.col) + 0.5 * dc - 0.5 * dr, static_cast<double>(a.row) + 0.5 * dr + 0.5 * dc};
 }
 
-Ring ground_ring(const std::vector<Corner>& ring, const Frame& f) {
+Ring ground_ring(const std::vector<RingCorner>& ring, const Frame& f) {
   Ring out;
   for (auto c = ring.rbegin(); c != ring.rend(); ++c)
     out.push_back(
@@ -142,7 +142,7 @@ Ring ground_ring(const std::vector<Corner>& ring, const Frame& f) {
 }  // namespace
 
 MultiPolygon outline_of(std::span<const CellRun> runs, const Frame& frame) {
-  std::vector<std::vector<Corner>> outers, holes;
+  std::vector<std::vector<RingCorner>> outers, holes;
   for (auto& ring : rings_of(sides_of(runs))) (twice_area(ring) > 0 ? outers : holes).push_back(std::move(ring));
   MultiPolygon shape(outers.size());
   for (std::size_t i = 0; i < outers.size(); ++i) shape[i].outer = ground_ring(outers[i], frame);

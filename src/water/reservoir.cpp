@@ -80,9 +80,9 @@ struct WetCell {
   float height, level;  // level: of the water when it gets there
 };
 
-class Filling {
+class Impoundment {
  public:
-  Filling(const Grid& surface, const ReservoirOptions& o)
+  Impoundment(const Grid& surface, const ReservoirOptions& o)
       : surface_(surface), options_(o), ground_(surface, o.run.memory) {}
 
   Reservoir fill() {
@@ -223,7 +223,7 @@ class Filling {
 
 Reservoir reservoir(const Grid& surface, const ReservoirOptions& options) {
   require_heights(surface);
-  return Filling(surface, options).fill();
+  return Impoundment(surface, options).fill();
 }
 
 Layer reservoir_layer(const Reservoir& r, const Grid& surface) {

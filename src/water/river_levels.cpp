@@ -16,7 +16,7 @@ namespace katoptra {
 namespace {
 
 constexpr std::int32_t kNoCell = -1;
-constexpr double kFar = std::numeric_limits<double>::infinity();
+constexpr double kInfinite = std::numeric_limits<double>::infinity();
 constexpr float kNoLevel = std::numeric_limits<float>::quiet_NaN();
 
 // West, east, north, south neighbours of each cell by their numbers.
@@ -74,7 +74,7 @@ class March {
         double& old = d[static_cast<std::size_t>(k)];
         if (std::uint32_t& state = state_[static_cast<std::size_t>(k)]; state != queued_) {
           state = queued_;
-          old = kFar;
+          old = kInfinite;
         }
         if (const double t = arrival(k, d); t < old) {
           old = t;
@@ -88,13 +88,13 @@ class March {
  private:
   bool is_done(std::int32_t k) const { return state_[static_cast<std::size_t>(k)] == queued_ + 1; }
   double reached(std::int32_t k, const std::vector<double>& d) const {
-    return k != kNoCell && is_done(k) ? d[static_cast<std::size_t>(k)] : kFar;
+    return k != kNoCell && is_done(k) ? d[static_cast<std::size_t>(k)] : kInfinite;
   }
   double arrival(std::int32_t i, const std::vector<double>& d) const {
     const auto& n = links_[static_cast<std::size_t>(i)];
     const double a = std::min(reached(n[0], d), reached(n[1], d)), b = std::min(reached(n[2], d), reached(n[3], d));
     const double x = cell_.x, y = cell_.y, alone = std::min(a + x, b + y);
-    if (a == kFar || b == kFar) return alone;
+    if (a == kInfinite || b == kInfinite) return alone;
     // ((t - a) / x)^2 + ((t - b) / y)^2 = 1
     const double u = 1 / (x * x), v = 1 / (y * y), s = u + v, m = (a * u + b * v) / s;
     const double rest = m * m - (a * a * u + b * b * v - 1) / s;
@@ -280,7 +280,7 @@ class Falls {
  public:
   Falls(const Stretches& s, std::vector<double>& level) : s_(s), level_(level) {
     const std::size_t m = s.meetings();
-    std::vector<double> low(m, -kFar), high(m, kFar);
+    std::vector<double> low(m, -kInfinite), high(m, kInfinite);
     // A stretch lies no lower than any that it meets below, also by another: numbers go up from the mouth.
     for (std::size_t i = 0; i < s.count(); ++i) {
       level_[i] = std::max(level_[i], low[s.below(i)]);
@@ -289,7 +289,7 @@ class Falls {
     for (std::size_t i = 0; i < s.count(); ++i) high[s.below(i)] = std::min(high[s.below(i)], level_[i]);
     at_.resize(m);
     for (std::size_t i = 0; i < m; ++i)
-      at_[i] = low[i] == -kFar || high[i] == kFar ? std::nan("") : (low[i] + high[i]) / 2;
+      at_[i] = low[i] == -kInfinite || high[i] == kInfinite ? std::nan("") : (low[i] + high[i]) / 2;
     // Ends that nothing meets go on as the stretch does.
     for (std::size_t i = 0; i < s.count(); ++i) {
       double &down = at_[s.below(i)], &up = at_[s.above(i)];
@@ -324,7 +324,7 @@ class River {
         contacts_(contacts),
         links_(links_of(g.cells)),
         march_(links_, g.cell),
-        d_(g.cells.count(), kFar),
+        d_(g.cells.count(), kInfinite),
         part_of_(g.cells.count(), 0) {
     out_.level.assign(g.cells.count(), kNoLevel);
     bank_ = bank_of(g);
@@ -333,15 +333,15 @@ class River {
 
   RiverLevels solve() {
     for (std::size_t i = 0; i < d_.size(); ++i)
-      if (d_[i] == kFar) {
+      if (d_[i] == kInfinite) {
         ++part_;
         solve_part(static_cast<std::int32_t>(i));
       }
     out_.spread = median_of(spreads_);
     out_.cells_of_stretch = median_of(sizes_);
     out_.rest = rests_.empty() ? 0 : robust_deviation(rests_, 0);
-    out_.lowest = kFar;
-    out_.highest = -kFar;
+    out_.lowest = kInfinite;
+    out_.highest = -kInfinite;
     for (const float z : out_.level) {
       if (std::isnan(z)) continue;
       out_.lowest = std::min(out_.lowest, static_cast<double>(z));
@@ -400,7 +400,7 @@ class River {
     return quantile_of(z, kLowOfBank);
   }
   void add_bank(std::int32_t cell, std::vector<double>& z) const {
-    for (auto it = std::lower_bound(bank_.begin(), bank_.end(), std::pair{cell, -kFar});
+    for (auto it = std::lower_bound(bank_.begin(), bank_.end(), std::pair{cell, -kInfinite});
          it != bank_.end() && it->first == cell; ++it)
       z.push_back(it->second);
   }
@@ -440,7 +440,7 @@ class River {
   }
   // Standing water below holds it up, standing water above is no lower.
   std::pair<double, double> bounds(const RiverPart& reach) const {
-    double least = -kFar, most = kFar;
+    double least = -kInfinite, most = kInfinite;
     for (const RiverContact& c : contacts_) {
       if (part_of_[c.cell] != part_) continue;
       if (d_[c.cell] < reach.length / 2)
@@ -514,7 +514,7 @@ Form form_of(const CellSet& cells, CellSize cell) {
   if (cells.empty()) return {};
   const CellLinks links = links_of(cells);
   March march(links, cell);
-  std::vector<double> d(cells.count(), kFar);
+  std::vector<double> d(cells.count(), kInfinite);
   const RiverPart reach = reach_from(march, 0, d);
   const double area = static_cast<double>(cells.count()) * cell.x * cell.y;
   return {reach.length, area / std::max(reach.length, std::max(cell.x, cell.y))};

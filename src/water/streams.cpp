@@ -21,7 +21,7 @@ struct StreamCell {
   std::uint8_t direction;
   bool cut_off;
 };
-constexpr std::size_t kBytesPerCell = 40;
+constexpr std::size_t kBytesPerStreamCell = 40;
 
 void require_area(const Flow& flow, double area) {
   const GroundSpacing s = ground_spacing(flow.surface().frame());
@@ -59,7 +59,7 @@ std::vector<StreamCell> stream_cells(const Flow& flow, const StreamOptions& o) {
       },
       [&](std::size_t, const Cells& part) {
         all.insert(all.end(), part.begin(), part.end());
-        if (all.size() * kBytesPerCell > std::max<std::size_t>(o.run.memory, 64u << 20))
+        if (all.size() * kBytesPerStreamCell > std::max<std::size_t>(o.run.memory, 64u << 20))
           throw Error(ErrorCode::TooLarge, fmt::format("more than {} cells are streams", all.size()),
                       flow.surface().info().name, "take streams from a larger area, or give more --memory");
       });

@@ -17,9 +17,9 @@ namespace {
 // The one operator of 3 x 3 cells that no quadric moves (Immerkaer 1996); of independent errors it makes one six times
 // as large.
 constexpr int kWeights[3][3] = {{1, -2, 1}, {-2, 4, -2}, {1, -2, 1}};
-constexpr double kCalm = 0.25;             // of the cells
-constexpr double kNormalQuarter = 0.3186;  // a quarter of normal errors is smaller than so many standard ones
-constexpr std::int64_t kFewest = 2000;     // cells that say how much they scatter
+constexpr double kCalm = 0.25;               // of the cells
+constexpr double kNormalQuarter = 0.3186;    // a quarter of normal errors is smaller than so many standard ones
+constexpr std::int64_t kFewestCells = 2000;  // cells that say how much they scatter
 
 struct Row {
   std::int64_t values = 0, known = 0, zeros = 0;
@@ -120,7 +120,7 @@ void judge_sureness(Scene& scene, double height_range, double too_sure, const Ru
                           scene.at(g.frame().centre(static_cast<double>(all.col), static_cast<double>(largest_row))),
                           height_range),
               "it is in another unit, or a value for voids that is not declared", static_cast<double>(all.largest));
-  if (scatters.count() < kFewest) return;
+  if (scatters.count() < kFewestCells) return;
   if (const double times = scatters.quantile(kCalm) / kNormalQuarter; times > too_sure)
     scene.add(
         "too-sure", Severity::Warning,

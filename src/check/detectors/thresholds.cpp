@@ -9,13 +9,13 @@
 namespace katoptra {
 namespace {
 
-struct Entry {
+struct ThresholdEntry {
   ThresholdInfo info;
   Length Thresholds::*length = nullptr;
   double Thresholds::*number = nullptr;
 };
 
-const std::array<Entry, 19> kEntries{{
+const std::array<ThresholdEntry, 19> kThresholdEntries{{
     {{"spike", "m", "a spike or pit stands off the ground around it by at least this", 5, 0.5, 0.25},
      &Thresholds::spike,
      nullptr},
@@ -58,7 +58,7 @@ const std::array<Entry, 19> kEntries{{
 }};
 constexpr std::size_t kKnown = 19;
 
-void assign(Thresholds& t, const Entry& e, double value) {
+void assign(Thresholds& t, const ThresholdEntry& e, double value) {
   if (e.length)
     t.*e.length = Length::metres(value);
   else
@@ -82,8 +82,11 @@ Thresholds Thresholds::of(Profile profile) {
   Thresholds t;
   t.profile = profile;
   for (std::size_t i = 0; i < kKnown; ++i) {
-    const ThresholdInfo& f = kEntries[i].info;
-    assign(t, kEntries[i], profile == Profile::Quick ? f.quick : profile == Profile::Survey ? f.survey : f.navigation);
+    const ThresholdInfo& f = kThresholdEntries[i].info;
+    assign(t, kThresholdEntries[i],
+           profile == Profile::Quick    ? f.quick
+           : profile == Profile::Survey ? f.survey
+                                        : f.navigation);
   }
   return t;
 }
@@ -91,7 +94,7 @@ Thresholds Thresholds::of(Profile profile) {
 void Thresholds::set(std::string_view name, std::string_view value) {
   std::string known;
   for (std::size_t i = 0; i < kKnown; ++i) {
-    const Entry& e = kEntries[i];
+    const ThresholdEntry& e = kThresholdEntries[i];
     known += (known.empty() ? "" : ", ") + std::string(e.info.name);
     if (name != e.info.name) continue;
     if (e.length) {
@@ -111,7 +114,7 @@ void Thresholds::set(std::string_view name, std::string_view value) {
 std::span<const ThresholdInfo> threshold_table() {
   static const auto table = [] {
     std::array<ThresholdInfo, kKnown> t{};
-    for (std::size_t i = 0; i < kKnown; ++i) t[i] = kEntries[i].info;
+    for (std::size_t i = 0; i < kKnown; ++i) t[i] = kThresholdEntries[i].info;
     return t;
   }();
   return table;
@@ -119,8 +122,8 @@ std::span<const ThresholdInfo> threshold_table() {
 
 double threshold_value(const Thresholds& t, const ThresholdInfo& info) {
   for (std::size_t i = 0; i < kKnown; ++i)
-    if (std::strcmp(kEntries[i].info.name, info.name) == 0)
-      return kEntries[i].length ? (t.*kEntries[i].length).metres() : t.*kEntries[i].number;
+    if (std::strcmp(kThresholdEntries[i].info.name, info.name) == 0)
+      return kThresholdEntries[i].length ? (t.*kThresholdEntries[i].length).metres() : t.*kThresholdEntries[i].number;
   return 0;
 }
 

@@ -13,7 +13,7 @@ namespace katoptra {
 namespace fs = std::filesystem;
 namespace {
 
-constexpr int kDeepest = 4;
+constexpr int kMostNested = 4;
 constexpr std::size_t kMostFiles = 200'000, kPiece = std::size_t{1} << 20;
 
 // A name that stays below the folder: plain parts, none of them "..".
@@ -41,9 +41,10 @@ fs::path inside(const std::string& name, const std::string& archive) {
   return out;
 }
 
-class Unpacker {
+class ArchiveUnpacker {
  public:
-  explicit Unpacker(std::uint64_t packed) : most_(std::max<std::uint64_t>(packed * 1000, std::uint64_t{1} << 30)) {}
+  explicit ArchiveUnpacker(std::uint64_t packed)
+      : most_(std::max<std::uint64_t>(packed * 1000, std::uint64_t{1} << 30)) {}
 
   void archive(std::shared_ptr<ByteSource> bytes, const fs::path& folder, int depth) {
     const auto a = Archive::open(bytes);
@@ -51,7 +52,7 @@ class Unpacker {
       if (e.name.ends_with('/')) continue;
       const fs::path to = folder / inside(e.name, bytes->name());
       const auto entry = a->open_entry(e.name, Archive::Empty::Allowed);
-      if (depth < kDeepest && Archive::is_archive(*entry) && is_archive_name(to.string())) {
+      if (depth < kMostNested && Archive::is_archive(*entry) && is_archive_name(to.string())) {
         this->archive(entry, to, depth + 1);
         continue;
       }
@@ -97,7 +98,7 @@ std::vector<fs::path> unpack_into(const fs::path& archive, const fs::path& folde
   if (!fs::create_directories(part, ec))
     throw Error(ErrorCode::Io, "cannot be made: " + ec.message(), folder.string(),
                 "check the disk and its permissions");
-  Unpacker u(bytes->size());
+  ArchiveUnpacker u(bytes->size());
   try {
     u.archive(bytes, part, 0);
     fs::rename(part, folder);

@@ -34,7 +34,7 @@ std::optional<Point> corner_from(const std::string& name) {
 struct TileNodes {
   std::int64_t cols = 0, rows = 0;
 };
-constexpr TileNodes kTiles[] = {{1201, 1201}, {3601, 3601}, {1801, 3601}};
+constexpr TileNodes kTileKinds[] = {{1201, 1201}, {3601, 3601}, {1801, 3601}};
 
 Frame tile_frame(Point corner, const TileNodes& n) {
   return NodeFrame{Crs::wgs84(), corner.x,
@@ -54,7 +54,7 @@ GridFile open_hgt(const Located& file) {
     throw Error(ErrorCode::BadFile, "an HGT tile is placed by its name, and this is none such as S38W032.hgt",
                 bytes->name(), "give it the name it was published under");
   TileNodes nodes;
-  for (const TileNodes& n : kTiles)
+  for (const TileNodes& n : kTileKinds)
     if (bytes->size() == static_cast<std::uint64_t>(n.cols * n.rows * 2)) nodes = n;
   if (nodes.cols == 0)
     throw Error(
@@ -87,7 +87,7 @@ Frame hgt_tile_frame(const std::filesystem::path& path, Length spacing) {
   if (!corner)
     throw Error(ErrorCode::BadArgument, "an HGT tile is placed by its name, and this is none such as S38W032.hgt",
                 path.string(), "name it after its south-west corner");
-  return tile_frame(*corner, spacing < Length::metres(62) ? kTiles[1] : kTiles[0]);
+  return tile_frame(*corner, spacing < Length::metres(62) ? kTileKinds[1] : kTileKinds[0]);
 }
 
 // ------------------------------------------------------------------------------------------------------- writing
@@ -127,7 +127,7 @@ Grid fit_for_hgt(const Grid& grid, const std::filesystem::path& path) {
   require_metres_above(grid, HeightReference::parse("EGM96"), "an HGT tile", file);
   const auto corner = corner_from(path.filename().string());
   hgt_tile_frame(path, {});  // refuses a name that is none
-  for (const TileNodes& nodes : kTiles) {
+  for (const TileNodes& nodes : kTileKinds) {
     const Frame tile = tile_frame(*corner, nodes);
     const auto window = grid.frame().window_of(tile);
     if (!window || window->intersected(grid.frame().window()).empty()) continue;

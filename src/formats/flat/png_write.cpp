@@ -2,12 +2,12 @@
 #include <cmath>
 #include <cstring>
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 #include <optional>
 
 #include "katoptra/base/error.hpp"
 
 #include "base/png_stream.hpp"
+#include "formats/told_beside.hpp"
 #include "formats/writers.hpp"
 
 namespace katoptra {
@@ -36,7 +36,7 @@ class PngWriter final : public RowWriter {
     if (picture_) lowest = 1;
     step_ = whole || picture_ ? 1 : round_step(std::max(highest - lowest, 1e-6) / (kSteps - 1));
     zero_ = (std::floor(lowest / step_) - 1) * step_;
-    beside_.add(path_.string() + ".json", scale_text());
+    beside_.add(path_.string() + ".json", scale_beside(info_, zero_, step_));
     png_.emplace(
         PngForm{.cols = info.frame.cols(),
                 .rows = info.frame.rows(),
@@ -90,19 +90,6 @@ class PngWriter final : public RowWriter {
 
  private:
   std::size_t sample_bytes() const { return picture_ ? 1 : 2; }
-  std::string scale_text() const {
-    const Frame& f = info_.frame;
-    nlohmann::ordered_json j;
-    j["zero"] = zero_;
-    j["step"] = step_;
-    j["unit"] = unit_name(info_.quantity);
-    j["heights"] = info_.quantity.heights.text();
-    j["crs"] = f.crs() ? nlohmann::ordered_json(f.crs().epsg() ? f.crs().code() : f.crs().wkt()) : nullptr;
-    j["origin"] = {f.west(), f.north()};
-    j["cell"] = {f.cell().x, f.cell().y};
-    j["void"] = 0;
-    return j.dump(2) + "\n";
-  }
   fs::path path_;
   GridInfo info_;
   std::unique_ptr<ByteSink> sink_;

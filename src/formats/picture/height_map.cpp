@@ -5,7 +5,6 @@
 #include <cmath>
 #include <cstring>
 #include <fmt/format.h>
-#include <nlohmann/json.hpp>
 #include <optional>
 
 #include "katoptra/base/error.hpp"
@@ -14,6 +13,7 @@
 
 #include "base/png_stream.hpp"
 #include "base/text.hpp"
+#include "formats/told_beside.hpp"
 #include "formats/writers.hpp"
 
 namespace katoptra {
@@ -31,18 +31,13 @@ Frame square_frame(const Frame& f, std::int64_t cols, std::int64_t rows) {
   return {f.crs(), b.centre().x - n / 2 * x, b.centre().y + m / 2 * y, {x, y}, cols, rows};
 }
 
-struct Scale {
-  double low = 0, high = 0, first = 0, last = 255;  // heights low to high become samples first to last
-  std::optional<double> sea;
-
-  double sample(float z) const {
-    if (std::isnan(z)) return sea.value_or(0);
-    const auto h = static_cast<double>(z);
-    if (sea && h <= 0) return *sea;
-    const double share = high > low ? (h - low) / (high - low) : 0;
-    return std::clamp(first + share * (last - first), 0.0, last);
-  }
-};
+double sample_of(float z, const HeightScale& scale) {
+  if (std::isnan(z)) return scale.sea.value_or(0);
+  const auto h = static_cast<double>(z);
+  if (scale.sea && h <= 0) return *scale.sea;
+  const double share = scale.high > scale.low ? (h - scale.low) / (scale.high - scale.low) : 0;
+  return std::clamp(scale.first + share * (scale.last - scale.first), 0.0, scale.last);
+}
 
 class Samples {
  public:
@@ -54,7 +49,7 @@ class Samples {
           [this](std::span<const std::uint8_t> bytes) { put(bytes); }, path.string());
   }
 
-  void row(const float* z, std::int64_t n, const Scale& scale) {
+  void row(const float* z, std::int64_t n, const HeightScale& scale) {
     bytes_.clear();
     for (std::int64_t c = 0; c < n; ++c) {
       if (depth_ == 32) {
@@ -64,7 +59,7 @@ class Samples {
         add(std::bit_cast<std::uint32_t>(std::clamp(v, static_cast<float>(scale.low), static_cast<float>(scale.high))),
             4);
       } else {
-        add(static_cast<std::uint32_t>(std::lround(scale.sample(z[c]))), depth_ / 8);
+        add(static_cast<std::uint32_t>(std::lround(sample_of(z[c], scale))), depth_ / 8);
       }
     }
     if (png_)
@@ -120,32 +115,6 @@ void require_sense(const fs::path& path, const Grid& surface, const HeightMapOpt
                 surface.info().name, "give the surface it was made from");
 }
 
-std::string scale_text(const Grid& surface, const HeightMapReport& r, const HeightMapOptions& o, const Scale& scale) {
-  const Frame& f = r.frame;
-  nlohmann::ordered_json j;
-  j["samples"] = {f.cols(), f.rows()};
-  j["bits"] = o.depth;
-  if (o.depth == 32)
-    j["kind"] = "IEEE float, little endian, the height itself";
-  else
-    j["kind"] = "unsigned, little endian in .raw; height = low + (sample - first) * (high - low) / (last - first)";
-  j["low"] = r.low;
-  j["high"] = r.high;
-  if (o.depth != 32) {
-    j["first"] = scale.first;
-    j["last"] = scale.last;
-  }
-  if (o.sea) j["sea"] = *o.sea;
-  j["unit"] = unit_name(surface.quantity());
-  j["heights"] = surface.quantity().heights.text();
-  j["sample_m"] = r.sample.metres();
-  j["size_m"] = {r.sample.metres() * static_cast<double>(f.cols()), r.sample.metres() * static_cast<double>(f.rows())};
-  j["crs"] = f.crs() ? nlohmann::ordered_json(f.crs().epsg() ? f.crs().code() : f.crs().wkt()) : nullptr;
-  j["origin"] = {f.west(), f.north()};
-  j["cell"] = {f.cell().x, f.cell().y};
-  return j.dump(2) + "\n";
-}
-
 }  // namespace
 
 HeightMapReport write_height_map(const Grid& surface, const fs::path& path, const HeightMapOptions& options) {
@@ -173,14 +142,14 @@ HeightMapReport write_height_map(const Grid& surface, const fs::path& path, cons
   if (report.high < report.low)
     throw Error(ErrorCode::BadArgument, fmt::format("the surface ends at {:g}, below the range", high),
                 surface.info().name, "give the range both ends");
-  const Scale scale{.low = options.depth == 32 && options.sea ? std::min(report.low, *options.sea) : report.low,
-                    .high = report.high,
-                    .first = options.sea && options.depth != 32 ? *options.sea + 1 : 0,
-                    .last = options.depth == 8 ? 255.0 : 65535.0,
-                    .sea = options.sea};
+  const HeightScale scale{.low = options.depth == 32 && options.sea ? std::min(report.low, *options.sea) : report.low,
+                          .high = report.high,
+                          .first = options.sea && options.depth != 32 ? *options.sea + 1 : 0,
+                          .last = options.depth == 8 ? 255.0 : 65535.0,
+                          .sea = options.sea};
   report.scale = fs::path(path.string() + ".json");
   const auto beside = create_file(report.scale, {.overwrite = options.overwrite});
-  const std::string told = scale_text(surface, report, options, scale);
+  const std::string told = scale_beside(surface.quantity(), report, options, scale);
   beside->write_at(0, std::span(reinterpret_cast<const std::uint8_t*>(told.data()), told.size()));
   Samples out(path, report.frame, options);
   for_each_band(samples, Planes::Values, options.run, [&](const Block& b) {

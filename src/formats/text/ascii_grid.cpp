@@ -19,16 +19,16 @@
 namespace katoptra {
 namespace {
 
-struct Header {
+struct AsciiHeader {
   std::map<std::string, std::string> keys;
   std::uint64_t bytes = 0;  // where values begin
 };
 
 // Keyword lines up to the first that begins like a number.
-Header read_header(const ByteSource& bytes) {
+AsciiHeader read_header(const ByteSource& bytes) {
   constexpr std::size_t kMost = 4096;
   const std::string text = text_between(bytes, 0, std::min<std::uint64_t>(bytes.size(), kMost));
-  Header h;
+  AsciiHeader h;
   std::size_t at = text.starts_with("\xEF\xBB\xBF") ? 3 : 0;
   while (at < text.size()) {
     std::size_t begin = at;
@@ -50,7 +50,7 @@ Header read_header(const ByteSource& bytes) {
   return h;
 }
 
-double number(const Header& h, const std::string& key, const std::string& file) {
+double number(const AsciiHeader& h, const std::string& key, const std::string& file) {
   const auto found = h.keys.find(key);
   double v = 0;
   if (found == h.keys.end())
@@ -61,7 +61,7 @@ double number(const Header& h, const std::string& key, const std::string& file) 
   return v;
 }
 
-FileLattice lattice_of(const Header& h, const std::string& file) {
+FileLattice lattice_of(const AsciiHeader& h, const std::string& file) {
   FileLattice l;
   const double cols = number(h, "ncols", file), rows = number(h, "nrows", file);
   constexpr double kMost = std::numeric_limits<std::int32_t>::max();
@@ -183,9 +183,9 @@ Index index_of(const ByteSource& bytes, std::uint64_t from, std::int64_t cols, s
 }
 
 // Values of a block of rows, kept as 32-bit floats or, where all are whole, integers.
-class Rows {
+class AsciiRows {
  public:
-  Rows(std::shared_ptr<ByteSource> bytes, Index index, std::int64_t cols, std::int64_t rows_per_block)
+  AsciiRows(std::shared_ptr<ByteSource> bytes, Index index, std::int64_t cols, std::int64_t rows_per_block)
       : bytes_(std::move(bytes)), index_(std::move(index)), cols_(cols), rows_per_block_(rows_per_block) {}
 
   BlockCache::Bytes operator()(std::int64_t first, std::int64_t rows) const {
@@ -244,7 +244,7 @@ bool is_ascii_grid(std::span<const std::uint8_t> head) {
 
 GridFile open_ascii_grid(const Located& file) {
   const std::string& name = file.bytes->name();
-  const Header header = read_header(*file.bytes);
+  const AsciiHeader header = read_header(*file.bytes);
   const FileLattice lattice = lattice_of(header, name);
   const std::int64_t rows_per_block = convenient_rows(lattice.cols, SampleType::Float32);
   // Every value takes at least a digit and a blank; a header that claims more than the file can hold is damaged.
@@ -274,7 +274,7 @@ GridFile open_ascii_grid(const Located& file) {
   info.frame = lattice.frame();
   describe_samples(rule, info);
   out.grid = grid_of_rows(std::move(info), rule, rows_per_block,
-                          Rows(file.bytes, std::move(index), lattice.cols, rows_per_block));
+                          AsciiRows(file.bytes, std::move(index), lattice.cols, rows_per_block));
   return out;
 }
 

@@ -162,9 +162,9 @@ class Scratch {
 };
 
 // The cells, put in place when the first of them is read.
-class Raster {
+class XyzRaster {
  public:
-  Raster(std::shared_ptr<ByteSource> bytes, Dialect dialect, Frame frame, double hole)
+  XyzRaster(std::shared_ptr<ByteSource> bytes, Dialect dialect, Frame frame, double hole)
       : bytes_(std::move(bytes)), dialect_(std::move(dialect)), frame_(std::move(frame)), hole_(hole) {}
 
   BlockCache::Bytes rows(std::int64_t first, std::int64_t rows) {
@@ -276,7 +276,7 @@ GridFile open_xyz(const Located& file, const OpenOptions& options) {
   const double hole = options.void_value ? (f.depths ? 0 - *options.void_value : *options.void_value) : std::nan("");
   out.facts.depths_turned = f.depths;
   if (f.depths) info.notes.push_back("depths, positive down, were turned into heights");
-  auto raster = std::make_shared<Raster>(file.bytes, dialect_of(*file.bytes, how), *f.lattice, hole);
+  auto raster = std::make_shared<XyzRaster>(file.bytes, dialect_of(*file.bytes, how), *f.lattice, hole);
   const std::int64_t rows_per_block = convenient_rows(info.frame.cols(), SampleType::Float32);
   out.grid = grid_of_rows(std::move(info), rule, rows_per_block,
                           [raster](std::int64_t first, std::int64_t rows) { return raster->rows(first, rows); });
