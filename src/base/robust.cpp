@@ -15,10 +15,9 @@ double quantile_of(const std::vector<double>& sorted, double q) {
 
 double median_of(std::vector<double> v) {
   if (v.empty()) return std::nan("");
-  const auto mid = v.begin() + static_cast<std::ptrdiff_t>(v.size() / 2);
-  std::nth_element(v.begin(), mid, v.end());
-  if (v.size() % 2) return *mid;
-  return (*mid + *std::max_element(v.begin(), mid)) / 2;
+  const double upper = upper_median_of(v);
+  if (v.size() % 2) return upper;
+  return (upper + *std::max_element(v.begin(), v.begin() + static_cast<std::ptrdiff_t>(v.size() / 2))) / 2;
 }
 
 double upper_median_of(std::vector<double>& v) {

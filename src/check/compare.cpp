@@ -30,7 +30,7 @@ namespace {
 
 constexpr double kMeanFromHere = 1.5;
 constexpr std::size_t kWantedAgainShare = 12;  // of the memory, for places of each surface that are wanted again
-constexpr double kStandsOff = 4;        // robust deviations from the median: beyond, the ground has changed
+constexpr double kStandsOff = 4;               // robust deviations from the median: beyond, the ground has changed
 
 class DifferenceSource final : public GridSource {
  public:

@@ -19,8 +19,6 @@ namespace katoptra {
 namespace fs = std::filesystem;
 namespace {
 
-constexpr int kDeepest = 4;
-
 using ArchivePointer = std::shared_ptr<const Archive>;
 
 // Archives stay open for a while: a folder of tiles is often one archive, and what was unpacked should serve them all.
@@ -96,7 +94,7 @@ void each_grid(const OpenArchive& a, int depth, IsWanted is_wanted,
   for (const ArchiveEntry& e : a.archive->entries()) {
     if (is_wanted(e.name)) {
       body(a, e.name);
-    } else if (is_archive_name(e.name) && depth < kDeepest) {
+    } else if (is_archive_name(e.name) && depth < kMostNested) {
       // What only has the name of an archive is no grid either.
       try {
         each_grid(open_inside(a, e.name), depth + 1, is_wanted, body);
@@ -141,7 +139,7 @@ std::optional<std::pair<fs::path, std::string>> split(const fs::path& path) {
 
 // Follows the rest of a path through archives inside archives.
 Located follow(OpenArchive a, std::string rest) {
-  for (int depth = 0; depth <= kDeepest; ++depth) {
+  for (int depth = 0; depth <= kMostNested; ++depth) {
     if (a.archive->has(rest)) {
       auto bytes = a.archive->open_entry(rest);
       if (Archive::is_archive(*bytes) && !is_survey_name(rest)) return the_grid_in(open_inside(a, rest));

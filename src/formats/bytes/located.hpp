@@ -11,6 +11,8 @@
 
 namespace katoptra {
 
+inline constexpr int kMostNested = 4;  // archives within archives that are followed
+
 struct Located {
   std::shared_ptr<ByteSource> bytes;
   std::string name;  // the file's own name, "tile.bil"

@@ -13,7 +13,6 @@ namespace katoptra {
 namespace fs = std::filesystem;
 namespace {
 
-constexpr int kMostNested = 4;
 constexpr std::size_t kMostFiles = 200'000, kPiece = std::size_t{1} << 20;
 
 // A name that stays below the folder: plain parts, none of them "..".
