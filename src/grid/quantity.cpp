@@ -13,7 +13,7 @@ struct KindFacts {
   Colouring colouring;
   bool is_length;  // in the unit of heights
 };
-constexpr std::array<KindFacts, 22> kKinds{
+constexpr std::array<KindFacts, 22> kQuantityKinds{
     {{QuantityKind::Unknown, "unknown", Colouring::Plain, false},
      {QuantityKind::Height, "height", Colouring::LandAndSea, true},
      {QuantityKind::Slope, "slope", Colouring::Plain, false},
@@ -47,7 +47,7 @@ constexpr const char* kLandformsByScale[] = {
     "canyon, deep stream", "drainage on a slope", "drainage high up", "open valley",      "plain",
     "open slope",          "upper slope, mesa",   "hill in a valley", "ridge on a slope", "high ridge"};
 
-const KindFacts& facts(QuantityKind k) { return kKinds[static_cast<std::size_t>(k)]; }
+const KindFacts& facts(QuantityKind k) { return kQuantityKinds[static_cast<std::size_t>(k)]; }
 
 struct TypeFacts {
   SampleType type;
@@ -98,7 +98,7 @@ std::span<const char* const> classes_of(QuantityKind kind) {
 bool is_coded(QuantityKind kind) { return kind == QuantityKind::Code || !classes_of(kind).empty(); }
 
 QuantityKind quantity_kind_from(std::string_view name) {
-  for (const KindFacts& k : kKinds)
+  for (const KindFacts& k : kQuantityKinds)
     if (name == k.name) return k.kind;
   return QuantityKind::Unknown;
 }

@@ -72,9 +72,9 @@ class PointsByPlace {
 };
 
 // The plane through three points, the same bits whatever order they come in and wherever zero lies.
-class Plane {
+class FacetPlane {
  public:
-  Plane(const LatticePoint* p[3], const float* z[3]) {
+  FacetPlane(const LatticePoint* p[3], const float* z[3]) {
     int order[3] = {0, 1, 2};
     std::sort(order, order + 3, [&](int a, int b) { return exact::comes_before(*p[a], *p[b]); });
     a_ = *p[order[0]];
@@ -300,7 +300,7 @@ class TinTile {
     const float* z[3] = {&points.heights[static_cast<std::size_t>(v[0])],
                          &points.heights[static_cast<std::size_t>(v[1])],
                          &points.heights[static_cast<std::size_t>(v[2])]};
-    const Plane plane(p, z);
+    const FacetPlane plane(p, z);
     const Corners corners(p, v, points.sources);
     bool checked = false;
     return for_each_inside(cells, p, points, [&](std::size_t at, double x, double y, bool border) {

@@ -12,13 +12,13 @@
 namespace katoptra {
 namespace {
 
-using json = nlohmann::ordered_json;
+using Json = nlohmann::ordered_json;
 
-json number(double v) { return std::isfinite(v) ? json(v) : json(nullptr); }
+Json number(double v) { return std::isfinite(v) ? Json(v) : Json(nullptr); }
 
-std::string json_text(const json& j) { return j.dump(2, ' ', false, json::error_handler_t::replace); }
+std::string json_text(const Json& j) { return j.dump(2, ' ', false, Json::error_handler_t::replace); }
 
-json errors_of(const ErrorStatistics& s) {
+Json errors_of(const ErrorStatistics& s) {
   return {{"count", s.count},
           {"mean", number(s.mean)},
           {"deviation", number(s.deviation)},
@@ -31,7 +31,7 @@ json errors_of(const ErrorStatistics& s) {
           {"highest", number(s.highest)}};
 }
 
-json volume_of(const VolumeChange& v) {
+Json volume_of(const VolumeChange& v) {
   return {{"above_m3", v.above},
           {"below_m3", v.below},
           {"net_m3", v.net()},
@@ -41,19 +41,19 @@ json volume_of(const VolumeChange& v) {
           {"area_m2", v.area}};
 }
 
-json correction_of(const Correction& c) {
+Json correction_of(const Correction& c) {
   return {{"factor", c.factor},
           {"offset_m", c.offset.metres()},
           {"shift", {c.shift.x, c.shift.y}},
-          {"crs", !c.crs ? json(nullptr) : json(c.crs.code().empty() ? c.crs.wkt() : c.crs.code())},
+          {"crs", !c.crs ? Json(nullptr) : Json(c.crs.code().empty() ? c.crs.wkt() : c.crs.code())},
           {"tilt", {c.tilt_x, c.tilt_y}},
           {"rotation_deg", c.rotation.degrees()},
           {"pivot", {c.pivot.x, c.pivot.y}},
           {"error_m", c.error.metres()}};
 }
 
-json coregistration_of(const Coregistration& c) {
-  json j{{"found", c.found}};
+Json coregistration_of(const Coregistration& c) {
+  Json j{{"found", c.found}};
   if (!c.found) {
     j["why"] = c.why;
     return j;
@@ -81,19 +81,19 @@ json coregistration_of(const Coregistration& c) {
 std::string error_statistics_json(const ErrorStatistics& s) { return json_text(errors_of(s)); }
 
 std::string comparison_json(const Comparison& c) {
-  json j{{"first", c.first}, {"second", c.second}, {"unit", unit_name(c.difference.quantity())}};
+  Json j{{"first", c.first}, {"second", c.second}, {"unit", unit_name(c.difference.quantity())}};
   j["cols"] = c.frame.cols();
   j["rows"] = c.frame.rows();
   j["crs"] = c.frame.crs().label();
   j["bounds"] = {c.frame.west(), c.frame.south(), c.frame.east(), c.frame.north()};
   j["difference"] = errors_of(c.overall);
-  j["classes"] = json::array();
+  j["classes"] = Json::array();
   for (const DifferenceClass& k : c.classes)
     j["classes"].push_back({{"of", k.of}, {"name", k.name}, {"difference", errors_of(k.statistics)}});
   const auto [low, high] = c.robust_range();
   constexpr int kBins = 50;
   j["histogram"] = {{"from", low}, {"to", high}, {"cells", c.sketch.histogram(kBins, {low, high})}};
-  j["worst"] = json::array();
+  j["worst"] = Json::array();
   for (const WorstPlace& w : c.worst)
     j["worst"].push_back(
         {{"x", w.place.x}, {"y", w.place.y}, {"difference", w.difference}, {"patch_mean", w.patch_mean}});
@@ -109,7 +109,7 @@ std::string comparison_json(const Comparison& c) {
 }
 
 std::string standings_json(const std::vector<Standing>& list) {
-  json j = json::array();
+  Json j = Json::array();
   for (const Standing& s : list)
     j.push_back({{"name", s.name},
                  {"cells", s.cells},
@@ -120,8 +120,8 @@ std::string standings_json(const std::vector<Standing>& list) {
 }
 
 std::string levelling_json(const Levelling& l) {
-  json j{{"fit", l.fit == LevelFit::Planes ? "planes" : "offsets"}};
-  j["surveys"] = json::array();
+  Json j{{"fit", l.fit == LevelFit::Planes ? "planes" : "offsets"}};
+  j["surveys"] = Json::array();
   for (const SurveyLevel& s : l.surveys)
     j["surveys"].push_back({{"name", s.name},
                             {"tiles", s.tiles.size()},
@@ -133,7 +133,7 @@ std::string levelling_json(const Levelling& l) {
                             {"edge_error_m", s.edge_error.metres()},
                             {"control_points", s.control},
                             {"correction", correction_of(s.correction)}});
-  j["overlaps"] = json::array();
+  j["overlaps"] = Json::array();
   for (const OverlapLevel& o : l.overlaps)
     j["overlaps"].push_back({{"first", l.surveys[o.first].name},
                              {"second", l.surveys[o.second].name},
@@ -218,7 +218,7 @@ std::string water_doubt(const LaidBody& b, const std::string& unit) {
 }
 
 std::string water_json(const std::vector<LaidBody>& bodies) {
-  json list = json::array();
+  Json list = Json::array();
   for (const LaidBody& b : bodies)
     list.push_back({{"name", b.name},
                     {"kind", name_of(b.kind)},
@@ -239,9 +239,9 @@ std::string water_json(const std::vector<LaidBody>& bodies) {
 }
 
 std::vector<LaidBody> water_from_json(const std::string& text) {
-  const auto known = [](const json& v) { return v.is_number() ? v.get<double>() : std::nan(""); };
+  const auto known = [](const Json& v) { return v.is_number() ? v.get<double>() : std::nan(""); };
   std::vector<LaidBody> out;
-  for (const json& j : json::parse(text)) {
+  for (const Json& j : Json::parse(text)) {
     LaidBody b{.name = j.at("name"), .kind = parse_water_kind(j.at("kind").get<std::string>())};
     b.level = known(j.at("level"));
     b.highest = known(j.at("highest"));
@@ -262,7 +262,7 @@ std::vector<LaidBody> water_from_json(const std::string& text) {
 }
 
 std::string control_json(const ControlReport& r) {
-  json j{{"surface", r.surface}, {"control", r.control}, {"unit", symbol(r.unit)}, {"points", r.rows.size()}};
+  Json j{{"surface", r.surface}, {"control", r.control}, {"unit", symbol(r.unit)}, {"points", r.rows.size()}};
   j["without_value"] = r.without_value;
   j["all"] = errors_of(r.all);
   for (auto [key, s] :
@@ -270,14 +270,14 @@ std::string control_json(const ControlReport& r) {
     if (*s) j[key] = errors_of(**s);
   if (r.asprs) {
     j["asprs_2023"] = {
-        {"rmse_m", r.asprs->rmse.metres()}, {"class_cm", r.asprs->class_cm ? json(*r.asprs->class_cm) : json(nullptr)},
+        {"rmse_m", r.asprs->rmse.metres()}, {"class_cm", r.asprs->class_cm ? Json(*r.asprs->class_cm) : Json(nullptr)},
         {"class", r.asprs->class_text},     {"points", r.asprs->points},
         {"needed", r.asprs->needed},        {"enough", r.asprs->enough},
         {"biased", r.asprs->biased}};
     if (r.asprs->vegetated_rmse) j["asprs_2023"]["vegetated_rmse_m"] = r.asprs->vegetated_rmse->metres();
   }
   if (r.s44) j["s44"] = {{"order", name_of(r.s44->order)}, {"shares", r.s44->shares}};
-  j["residuals"] = json::array();
+  j["residuals"] = Json::array();
   for (const ControlResidual& p : r.rows)
     j["residuals"].push_back({{"name", p.point.name},
                               {"x", p.here.x},
@@ -295,7 +295,7 @@ std::string control_json(const ControlReport& r) {
 }
 
 std::string statistics_json(const Statistics& s, const Quantity& q, int bins) {
-  json j{{"unit", unit_name(q)}, {"cells", s.cells}, {"voids", s.voids}};
+  Json j{{"unit", unit_name(q)}, {"cells", s.cells}, {"voids", s.voids}};
   j["lowest"] = number(s.lowest);
   j["highest"] = number(s.highest);
   j["lowest_at"] = {s.lowest_at.x, s.lowest_at.y};
@@ -313,7 +313,7 @@ std::string statistics_json(const Statistics& s, const Quantity& q, int bins) {
 }
 
 std::string zones_json(const std::vector<ZoneStatistics>& zones) {
-  json j = json::array();
+  Json j = Json::array();
   for (const ZoneStatistics& z : zones)
     j.push_back({{"zone", z.name},
                  {"cells", z.cells},
@@ -330,7 +330,7 @@ std::string zones_json(const std::vector<ZoneStatistics>& zones) {
 }
 
 std::string levels_json(const std::vector<LevelVolumes>& levels) {
-  json j = json::array();
+  Json j = Json::array();
   for (const LevelVolumes& v : levels)
     j.push_back({{"level", v.level},
                  {"area_above_m2", v.area_above},
@@ -348,7 +348,7 @@ std::string correction_json(const Correction& c) { return json_text(correction_o
 
 Correction read_correction(const std::string& text, const std::string& file) {
   try {
-    json j = json::parse(text);
+    Json j = Json::parse(text);
     // What compare writes has it further in.
     if (j.contains("coregistration")) j = j["coregistration"];
     if (j.contains("correction")) j = j["correction"];
@@ -365,7 +365,7 @@ Correction read_correction(const std::string& text, const std::string& file) {
     if (j.contains("pivot")) c.pivot = {j["pivot"].at(0).get<double>(), j["pivot"].at(1).get<double>()};
     if (j.contains("crs") && j["crs"].is_string()) c.crs = Crs::parse(j["crs"].get<std::string>());
     return c;
-  } catch (const json::exception& e) {
+  } catch (const Json::exception& e) {
     throw Error(ErrorCode::BadFile, fmt::format("is no correction: {}", e.what()), file,
                 "give the JSON that compare --json printed");
   }

@@ -85,18 +85,18 @@ struct KindRow {
   const char* unit;
   DerivativeRow row;
 };
-constexpr KindRow kKinds[] = {{CurvatureKind::Profile, "profile", "1/m", profile},
-                              {CurvatureKind::Plan, "plan", "1/m", plan},
-                              {CurvatureKind::Tangential, "tangential", "1/m", tangential},
-                              {CurvatureKind::Mean, "mean", "1/m", mean},
-                              {CurvatureKind::Largest, "largest", "1/m", largest},
-                              {CurvatureKind::Smallest, "smallest", "1/m", smallest},
-                              {CurvatureKind::Gaussian, "gaussian", "1/m2", gaussian}};
+constexpr KindRow kCurvatureKinds[] = {{CurvatureKind::Profile, "profile", "1/m", profile},
+                                       {CurvatureKind::Plan, "plan", "1/m", plan},
+                                       {CurvatureKind::Tangential, "tangential", "1/m", tangential},
+                                       {CurvatureKind::Mean, "mean", "1/m", mean},
+                                       {CurvatureKind::Largest, "largest", "1/m", largest},
+                                       {CurvatureKind::Smallest, "smallest", "1/m", smallest},
+                                       {CurvatureKind::Gaussian, "gaussian", "1/m2", gaussian}};
 
 }  // namespace
 
 CurvatureKind parse_curvature_kind(std::string_view text) {
-  for (const KindRow& k : kKinds)
+  for (const KindRow& k : kCurvatureKinds)
     if (text == k.name) return k.kind;
   throw Error(ErrorCode::BadArgument, fmt::format("'{}' is no kind of curvature", text), {},
               "use profile, plan, tangential, mean, largest, smallest or gaussian");
@@ -104,7 +104,7 @@ CurvatureKind parse_curvature_kind(std::string_view text) {
 
 Grid curvature(const Grid& surface, CurvatureKind kind, int window) {
   require_window(window, "curvature");
-  const KindRow& k = kKinds[static_cast<std::size_t>(kind)];
+  const KindRow& k = kCurvatureKinds[static_cast<std::size_t>(kind)];
   return quadric_product(surface, product_info(surface, QuantityKind::Curvature, k.unit, SampleType::Float32), window,
                          k.row, true);
 }

@@ -126,10 +126,10 @@ RiverPart reach_from(March& march, std::int32_t start, std::vector<double>& d) {
 }
 
 // Stretches of a reach: cells of about the same distance that hang together, from the mouth up.
-class Stretches {
+class ReachStretches {
  public:
-  Stretches(const RiverGround& ground, const CellLinks& links, const std::vector<double>& d, const RiverPart& reach,
-            double step)
+  ReachStretches(const RiverGround& ground, const CellLinks& links, const std::vector<double>& d,
+                 const RiverPart& reach, double step)
       : ground_(ground), links_(links), d_(d), step_(step), node_(ground.cells.count(), kNoCell) {
     for (const std::int32_t i : reach.cells)
       if (node_[static_cast<std::size_t>(i)] == kNoCell) gather(i);
@@ -250,7 +250,7 @@ std::vector<std::pair<std::int32_t, double>> bank_of(const RiverGround& g) {
 }
 
 // Stretches of which nothing is known lie between those above and below.
-void between_known(const Stretches& s, std::vector<double>& level) {
+void between_known(const ReachStretches& s, std::vector<double>& level) {
   const std::size_t n = s.count();
   struct Above {
     double level = std::nan("");
@@ -278,7 +278,7 @@ void between_known(const Stretches& s, std::vector<double>& level) {
 // Levels at which stretches meet, between those that lie below and those above.
 class Falls {
  public:
-  Falls(const Stretches& s, std::vector<double>& level) : s_(s), level_(level) {
+  Falls(const ReachStretches& s, std::vector<double>& level) : s_(s), level_(level) {
     const std::size_t m = s.meetings();
     std::vector<double> low(m, -kInfinite), high(m, kInfinite);
     // A stretch lies no lower than any that it meets below, also by another: numbers go up from the mouth.
@@ -303,7 +303,7 @@ class Falls {
   }
 
  private:
-  const Stretches& s_;
+  const ReachStretches& s_;
   std::vector<double>& level_;
   std::vector<double> at_;
 };
@@ -361,7 +361,7 @@ class River {
     }
     constexpr double kWidths = 2, kCells = 4;
     const double step = std::max(kWidths * width, kCells * std::max(g_.cell.x, g_.cell.y));
-    const Stretches s(g_, links_, d_, reach, step);
+    const ReachStretches s(g_, links_, d_, reach, step);
     std::vector<double> level = levels_of(s);
     if (std::isnan(level[0])) return;
     const Falls falls(s, level);
@@ -404,7 +404,7 @@ class River {
          it != bank_.end() && it->first == cell; ++it)
       z.push_back(it->second);
   }
-  std::vector<double> levels_of(const Stretches& s) {
+  std::vector<double> levels_of(const ReachStretches& s) {
     const std::size_t n = s.count();
     std::vector<double> height(n), weight(n);
     for (std::size_t i = 0; i < n; ++i) {
@@ -423,7 +423,7 @@ class River {
     return level;
   }
   // Stretches without heights that do not lie between others that have some stand as high as their bank lets them.
-  void ask_bank(const Stretches& s, std::vector<double>& height) const {
+  void ask_bank(const ReachStretches& s, std::vector<double>& height) const {
     const std::size_t n = s.count();
     std::vector<std::uint8_t> below(n), above(n);
     for (std::size_t i = 0; i < n; ++i)

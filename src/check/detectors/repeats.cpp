@@ -106,13 +106,13 @@ class RepeatDetector final : public DetectorOf<RepeatPart> {
 
 // ---- terraces
 
-struct Neighbours {
+struct NextCells {
   float difference;  // from the next cell
   bool sloping;      // the cell eight further on differs
 };
 constexpr std::int64_t kWantedSamples = 200'000;
 
-class TerraceDetector final : public DetectorOf<std::vector<Neighbours>> {
+class TerraceDetector final : public DetectorOf<std::vector<NextCells>> {
  public:
   explicit TerraceDetector(Scene& scene) : DetectorOf(scene) {
     const std::int64_t cells = scene.frame().cols() * scene.frame().rows();
@@ -120,7 +120,7 @@ class TerraceDetector final : public DetectorOf<std::vector<Neighbours>> {
   }
 
   std::shared_ptr<void> scan(const Block& b, const Window& band) const override {
-    auto part = std::make_shared<std::vector<Neighbours>>();
+    auto part = std::make_shared<std::vector<NextCells>>();
     for (std::int64_t r = 0; r < band.rows; ++r) {
       const std::int64_t first = (band.row + r) * band.cols;
       const float* z = b.row(r + kHalo);
@@ -133,14 +133,14 @@ class TerraceDetector final : public DetectorOf<std::vector<Neighbours>> {
   }
 
   void merge(void* p) override {
-    const auto& part = *static_cast<const std::vector<Neighbours>*>(p);
+    const auto& part = *static_cast<const std::vector<NextCells>*>(p);
     samples_.insert(samples_.end(), part.begin(), part.end());
   }
 
   void judge() override {
     std::vector<double> steps;
     double sloping = 0, equal = 0;
-    for (const Neighbours& n : samples_) {
+    for (const NextCells& n : samples_) {
       if (!n.sloping) continue;
       ++sloping;
       if (n.difference == 0)
@@ -167,7 +167,7 @@ class TerraceDetector final : public DetectorOf<std::vector<Neighbours>> {
 
  private:
   std::int64_t stride_ = 1;
-  std::vector<Neighbours> samples_;
+  std::vector<NextCells> samples_;
 };
 
 }  // namespace

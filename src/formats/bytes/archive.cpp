@@ -89,17 +89,18 @@ class Unpacked {
 // ------------------------------------------------------------------------------------------------ through libarchive
 
 // libarchive's view of a ByteSource.
-class Reader {
+class ArchiveReader {
  public:
-  Reader(std::shared_ptr<ByteSource> bytes, bool single_file) : bytes_(std::move(bytes)), a_(archive_read_new()) {
+  ArchiveReader(std::shared_ptr<ByteSource> bytes, bool single_file)
+      : bytes_(std::move(bytes)), a_(archive_read_new()) {
     archive_read_support_filter_all(a_);
     if (single_file)
       archive_read_support_format_raw(a_);
     else
       archive_read_support_format_zip(a_), archive_read_support_format_tar(a_);
-    archive_read_set_read_callback(a_, &Reader::read);
-    archive_read_set_seek_callback(a_, &Reader::seek);
-    archive_read_set_skip_callback(a_, &Reader::skip);
+    archive_read_set_read_callback(a_, &ArchiveReader::read);
+    archive_read_set_seek_callback(a_, &ArchiveReader::seek);
+    archive_read_set_skip_callback(a_, &ArchiveReader::skip);
     archive_read_set_callback_data(a_, this);
     if (archive_read_open1(a_) != ARCHIVE_OK) {
       const std::string why = message();
@@ -107,9 +108,9 @@ class Reader {
       throw Error(ErrorCode::BadFile, "the archive cannot be read: " + why, bytes_->name(), "fetch it again");
     }
   }
-  ~Reader() { archive_read_free(a_); }
-  Reader(const Reader&) = delete;
-  Reader& operator=(const Reader&) = delete;
+  ~ArchiveReader() { archive_read_free(a_); }
+  ArchiveReader(const ArchiveReader&) = delete;
+  ArchiveReader& operator=(const ArchiveReader&) = delete;
 
   // The next entry; null at the end.
   archive_entry* next() {
@@ -146,7 +147,7 @@ class Reader {
     return text ? text : "damaged";
   }
   static la_ssize_t read(archive* a, void* self, const void** out) {
-    auto* r = static_cast<Reader*>(self);
+    auto* r = static_cast<ArchiveReader*>(self);
     try {
       const std::size_t n = r->bytes_->read_at(r->at_, r->buffer_);
       r->at_ += n;
@@ -158,7 +159,7 @@ class Reader {
     }
   }
   static la_int64_t seek(archive*, void* self, la_int64_t offset, int whence) {
-    auto* r = static_cast<Reader*>(self);
+    auto* r = static_cast<ArchiveReader*>(self);
     const auto size = static_cast<la_int64_t>(r->bytes_->size());
     const la_int64_t to = (whence == SEEK_SET   ? 0
                            : whence == SEEK_CUR ? static_cast<la_int64_t>(r->at_)
@@ -169,7 +170,7 @@ class Reader {
     return to;
   }
   static la_int64_t skip(archive*, void* self, la_int64_t n) {
-    auto* r = static_cast<Reader*>(self);
+    auto* r = static_cast<ArchiveReader*>(self);
     const auto left = static_cast<la_int64_t>(r->bytes_->size() - r->at_);
     const la_int64_t step = std::clamp<la_int64_t>(n, 0, left);
     r->at_ += static_cast<std::uint64_t>(step);
@@ -210,7 +211,7 @@ std::uint64_t little(std::span<const std::uint8_t> b, std::size_t at, int n) {
 class ZipArchive final : public Archive {
  public:
   explicit ZipArchive(std::shared_ptr<ByteSource> bytes) : Archive(std::move(bytes)) {
-    Reader reader(bytes_, false);
+    ArchiveReader reader(bytes_, false);
     while (archive_entry* e = reader.next())
       if (archive_entry_filetype(e) == AE_IFREG && archive_entry_pathname(e))
         entries_.push_back(
@@ -285,7 +286,7 @@ class ZipArchive final : public Archive {
     if (auto s = stored_.find(name); s != stored_.end())
       return part_of(bytes_, s->second.at, s->second.plain, bytes_->name() + "/" + name);
     if (auto d = deflated_.find(name); d != deflated_.end()) return inflated(name, d->second);
-    Reader reader(bytes_, false);
+    ArchiveReader reader(bytes_, false);
     while (archive_entry* e = reader.next()) {
       if (!archive_entry_pathname(e) || name != archive_entry_pathname(e)) continue;
       Unpacked to(bytes_->name() + "/" + name);
@@ -304,7 +305,7 @@ class StreamArchive final : public Archive {
  public:
   StreamArchive(std::shared_ptr<ByteSource> bytes, bool single_file)
       : Archive(std::move(bytes)), single_file_(single_file) {
-    Reader reader(bytes_, single_file_);
+    ArchiveReader reader(bytes_, single_file_);
     while (archive_entry* e = reader.next())
       if (const auto name = name_of(e)) {
         const la_int64_t size = archive_entry_size_is_set(e) ? archive_entry_size(e) : 0;
@@ -325,7 +326,7 @@ class StreamArchive final : public Archive {
   std::shared_ptr<ByteSource> unpack(const std::string& name) const override {
     std::lock_guard lock(mutex_);
     if (unpacked_.empty()) {
-      Reader reader(bytes_, single_file_);
+      ArchiveReader reader(bytes_, single_file_);
       Allowance allowance(bytes_->name(), bytes_->size());
       auto spill = std::make_shared<SpillSource>(bytes_->name());
       while (archive_entry* e = reader.next())
@@ -357,7 +358,7 @@ std::shared_ptr<const Archive> Archive::open(std::shared_ptr<ByteSource> bytes) 
   bool single = false;
   if (is_compressed(head)) {
     // A compressed tar archive or one compressed file: the first bytes inside tell.
-    Reader reader(bytes, true);
+    ArchiveReader reader(bytes, true);
     std::vector<std::uint8_t> inner;
     if (reader.next()) inner = reader.first_bytes(512);
     single = !is_tar(inner);

@@ -22,13 +22,13 @@ namespace {
 using ArchivePointer = std::shared_ptr<const Archive>;
 
 // Archives stay open for a while: a folder of tiles is often one archive, and what was unpacked should serve them all.
-struct Kept {
+struct KeptArchive {
   std::string key;
   ArchivePointer archive;
 };
 ArchivePointer open_kept(const std::string& key, const std::function<ArchivePointer()>& make) {
   static std::mutex mutex;
-  static std::list<Kept> kept;
+  static std::list<KeptArchive> kept;
   constexpr std::size_t kMost = 4;
   {
     std::lock_guard lock(mutex);

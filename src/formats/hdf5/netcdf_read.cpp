@@ -79,9 +79,9 @@ struct Variable {
 };
 
 // Reading the header, with the lock held by the caller.
-class Reader {
+class NetcdfReader {
  public:
-  explicit Reader(const NcFile& file) : file_(file), nc_(file.id()) {
+  explicit NetcdfReader(const NcFile& file) : file_(file), nc_(file.id()) {
     int n = 0;
     file_.expect(nc_inq_nvars(nc_, &n), "its list of variables is damaged");
     for (int v = 0; v < std::min(n, 10000); ++v) {
@@ -217,7 +217,7 @@ class Reader {
 };
 
 enum class Axis { None, X, Y };
-Axis axis_of(const Reader& r, const Variable& v) {
+Axis axis_of(const NetcdfReader& r, const Variable& v) {
   const std::string standard = r.text(v.id, "standard_name"), axis = r.text(v.id, "axis"),
                     units = lower_case(r.text(v.id, "units")), name = lower_case(v.name);
   if (standard == "longitude" || standard == "projection_x_coordinate" || axis == "X" ||
@@ -232,7 +232,7 @@ Axis axis_of(const Reader& r, const Variable& v) {
     if (name == n) return Axis::Y;
   return Axis::None;
 }
-bool in_degrees(const Reader& r, const Variable& v) {
+bool in_degrees(const NetcdfReader& r, const Variable& v) {
   return lower_case(r.text(v.id, "units")).starts_with("degree") || r.text(v.id, "standard_name") == "longitude" ||
          r.text(v.id, "standard_name") == "latitude";
 }
@@ -255,7 +255,7 @@ struct Candidate {
   bool x_first = false;
   std::size_t step = 0;  // the number from 1 among those along its other dimensions; 0: the first, as nobody asked
 };
-std::optional<Candidate> candidate(const Reader& r, const Variable& v) {
+std::optional<Candidate> candidate(const NetcdfReader& r, const Variable& v) {
   if (v.dims.size() < 2 || v.dims.size() > 8 || !sample_type(v.type)) return std::nullopt;
   const Variable* a = r.coordinate(v.dims[v.dims.size() - 2]);
   const Variable* b = r.coordinate(v.dims[v.dims.size() - 1]);
@@ -269,7 +269,7 @@ std::optional<Candidate> candidate(const Reader& r, const Variable& v) {
 }
 
 // How much a variable looks like the heights.
-int likeness(const Reader& r, const Variable& v) {
+int likeness(const NetcdfReader& r, const Variable& v) {
   const std::string standard = r.text(v.id, "standard_name"), name = lower_case(v.name);
   for (const char* s : {"surface_altitude", "height_above_reference_ellipsoid", "height_above_geopotential_datum",
                         "height_above_mean_sea_level", "altitude", "height", "bedrock_altitude",
@@ -282,7 +282,7 @@ int likeness(const Reader& r, const Variable& v) {
 }
 
 // How many grids a variable holds, along the dimensions before its last two.
-std::size_t steps_in(const Reader& r, const Variable& v) {
+std::size_t steps_in(const NetcdfReader& r, const Variable& v) {
   std::size_t n = 1;
   for (std::size_t d = 0; d + 2 < v.dims.size(); ++d) {
     const std::size_t length = r.length(v.dims[d]);
@@ -293,7 +293,7 @@ std::size_t steps_in(const Reader& r, const Variable& v) {
 
 // The number along each of these dimensions, from 0, of grid `step` (from 1; 0: the first), the last one running
 // fastest.
-std::vector<std::size_t> steps_of(const Reader& r, const Variable& v, std::size_t step) {
+std::vector<std::size_t> steps_of(const NetcdfReader& r, const Variable& v, std::size_t step) {
   std::vector<std::size_t> out(v.dims.size() - 2, 0);
   std::size_t rest = step > 0 ? step - 1 : 0;
   for (std::size_t d = out.size(); d-- > 0;) {
@@ -309,7 +309,7 @@ struct ValidRange {
   double low = -std::numeric_limits<double>::infinity(), high = std::numeric_limits<double>::infinity();
   bool given() const { return std::isfinite(low) || std::isfinite(high); }
 };
-ValidRange valid_range(const Reader& r, const Variable& v, const SampleRule& rule) {
+ValidRange valid_range(const NetcdfReader& r, const Variable& v, const SampleRule& rule) {
   ValidRange out;
   if (const auto both = r.numbers(v.id, "valid_range"); both.size() == 2) {
     out.low = both[0];
@@ -352,7 +352,7 @@ class ValidSource final : public GridSource {
 };
 
 // The names of coordinates that have a value for each cell, as curved lattices have them; empty when there are none.
-std::string curved_coordinates(const Reader& r) {
+std::string curved_coordinates(const NetcdfReader& r) {
   for (const Variable& v : r.variables()) {
     std::istringstream words(r.text(v.id, "coordinates"));
     std::string names;
@@ -367,7 +367,7 @@ std::string curved_coordinates(const Reader& r) {
   return {};
 }
 
-Candidate choose(const Reader& r, const OpenOptions& options, const NcFile& file, FileFacts& facts) {
+Candidate choose(const NetcdfReader& r, const OpenOptions& options, const NcFile& file, FileFacts& facts) {
   std::vector<Candidate> all;
   for (const Variable& v : r.variables())
     if (auto c = candidate(r, v)) all.push_back(*c);
@@ -416,11 +416,11 @@ Candidate choose(const Reader& r, const OpenOptions& options, const NcFile& file
   return best;
 }
 
-struct Run {
+struct EvenSteps {
   double first = 0, step = 1;
 };
 // The even steps of a coordinate. Coordinates kept as 32-bit floats wobble by their own last digit.
-Run even_steps(const std::vector<double>& v, nc_type type, const std::string& name, const std::string& file) {
+EvenSteps even_steps(const std::vector<double>& v, nc_type type, const std::string& name, const std::string& file) {
   if (v.size() < 2)
     throw Error(ErrorCode::Unsupported,
                 fmt::format("its coordinate '{}' has one value, so the cell is not known", name), file,
@@ -479,7 +479,7 @@ std::optional<double> metres_of_coordinate(const std::string& text) {
 }
 
 // Coordinates in another unit than the CRS has (km and metres), or angles under a satellite's eye.
-double scale_of(const Reader& r, const Candidate& c, const Crs& crs, double perspective) {
+double scale_of(const NetcdfReader& r, const Candidate& c, const Crs& crs, double perspective) {
   const std::string unit = lower_case(r.text(c.x->id, "units"));
   if (crs.is_geographic()) return unit.starts_with("rad") ? 180 / M_PI : 1;
   if (perspective > 0 && unit.starts_with("microrad")) return perspective * 1e-6;
@@ -487,7 +487,7 @@ double scale_of(const Reader& r, const Candidate& c, const Crs& crs, double pers
   return metres_of_coordinate(unit).value_or(crs.unit_factor()) / crs.unit_factor();
 }
 
-References references_of(const Reader& r, const Candidate& c) {
+References references_of(const NetcdfReader& r, const Candidate& c) {
   References out;
   std::string mapping = r.text(c.variable->id, "grid_mapping");
   // The longer form names coordinates, too: "crs: x y".
@@ -576,7 +576,7 @@ class Rows {
   std::size_t size_;
 };
 
-void describe(const Reader& r, const Candidate& c, const References& refs, GridFile& out, GridInfo& info) {
+void describe(const NetcdfReader& r, const Candidate& c, const References& refs, GridFile& out, GridInfo& info) {
   const int v = c.variable->id;
   out.facts.crs_name = refs.name;
   out.facts.pixel_is_point = false;
@@ -601,13 +601,13 @@ void describe(const Reader& r, const Candidate& c, const References& refs, GridF
   }
 }
 
-bool are_depths(const Reader& r, int v) {
+bool are_depths(const NetcdfReader& r, int v) {
   const std::string positive = lower_case(r.text(v, "positive")), standard = r.text(v, "standard_name");
   return positive == "down" || (positive.empty() && standard.find("depth") != standard.npos);
 }
 
 // The variable that says how sure another is (CF 3.4, ancillary variables), over the same dimensions.
-const Variable* uncertainty_beside(const Reader& r, const Variable& v) {
+const Variable* uncertainty_beside(const NetcdfReader& r, const Variable& v) {
   std::istringstream names(r.text(v.id, "ancillary_variables"));
   for (std::string name; names >> name;) {
     const Variable* beside = r.find(name);
@@ -627,15 +627,15 @@ bool is_netcdf_classic(std::span<const std::uint8_t> head) {
 GridFile open_netcdf(const Located& located, const OpenOptions& options) {
   auto file = std::make_shared<NcFile>(located);
   std::unique_lock lock(container_lock());
-  const Reader r(*file);
+  const NetcdfReader r(*file);
   GridFile out;
   const Candidate c = choose(r, options, *file, out.facts);
   const Variable& v = *c.variable;
   r.refuse_unknown_filters(v);
   FileLattice lattice;
   const auto xs = r.values(*c.x), ys = r.values(*c.y);
-  const Run x = even_steps(xs, c.x->type, c.x->name, file->name()),
-            y = even_steps(ys, c.y->type, c.y->name, file->name());
+  const EvenSteps x = even_steps(xs, c.x->type, c.x->name, file->name()),
+                  y = even_steps(ys, c.y->type, c.y->name, file->name());
   const References refs = references_of(r, c);
   lattice = {.crs = refs.crs,
              .x = x.first * refs.scale,
@@ -699,7 +699,7 @@ namespace {
 // What the library will be asked for: the header, and blocks of rows.
 void look_through(const Located& located, const OpenOptions& options) {
   auto file = std::make_shared<NcFile>(located);
-  const Reader r(*file);
+  const NetcdfReader r(*file);
   for (const Variable& v : r.variables())
     for (const char* key : {"standard_name", "units", "axis", "positive", "grid_mapping", "crs_wkt", "_FillValue"}) {
       r.text(v.id, key);

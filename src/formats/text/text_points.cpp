@@ -188,26 +188,26 @@ int decimals_for(double step) {
   return -1;
 }
 
-struct Column {
+struct PointColumn {
   std::string name;
   int axis = -1;  // 0 to 2
   int role = -1;
 };
 
-std::vector<Column> columns_for(const PointInfo& info, const std::string& asked, bool all) {
+std::vector<PointColumn> columns_for(const PointInfo& info, const std::string& asked, bool all) {
   const bool degrees = info.crs.is_geographic();
-  std::vector<Column> out{{degrees ? "lon" : "x", 0, -1}, {degrees ? "lat" : "y", 1, -1}, {"z", 2, -1}};
+  std::vector<PointColumn> out{{degrees ? "lon" : "x", 0, -1}, {degrees ? "lat" : "y", 1, -1}, {"z", 2, -1}};
   auto add_role = [&](std::size_t r) { out.push_back({kRoleFacts[r].names[0], -1, static_cast<int>(r)}); };
   if (asked.empty()) {
     for (std::size_t r = 0; r < kRoles && all; ++r)
       if (has(info.fields, kRoleFacts[r].field)) add_role(r);
     return out;
   }
-  const std::vector<Column> axes = out;
+  const std::vector<PointColumn> axes = out;
   out.clear();
   xyz::each_field(asked, ',', [&](std::size_t, std::string_view name) {
     const std::size_t before = out.size();
-    for (const Column& a : axes)
+    for (const PointColumn& a : axes)
       if (name == a.name || name == std::string_view(&"xyz"[a.axis], 1)) out.push_back(a);
     for (std::size_t r = 0; r < kRoles; ++r)
       if (name == kRoleFacts[r].names[0]) add_role(r);
@@ -298,10 +298,10 @@ void write_lines(const PointCloud& cloud, ByteSink& sink, bool table, const Poin
                  PointWriteReport& report) {
   const PointInfo& info = cloud.info();
   const char between = !table ? ' ' : options.delimiter ? options.delimiter : ',';
-  const std::vector<Column> columns = columns_for(info, options.columns, table);
+  const std::vector<PointColumn> columns = columns_for(info, options.columns, table);
   PointFields fields = PointFields::None;
   std::string head;
-  for (const Column& c : columns) {
+  for (const PointColumn& c : columns) {
     if (!head.empty()) head += between;
     head += c.name;
     if (c.role >= 0) fields = fields | kRoleFacts[static_cast<std::size_t>(c.role)].field;

@@ -202,19 +202,19 @@ std::int64_t z_of(const Layer& layer) {
 }
 
 // A property of the layer and the column it goes to.
-struct Column {
+struct TableColumn {
   std::string property, column;
   const char* type = "INTEGER";
 };
 
 // Those of all features, in the order in which they come; a name that the table has already (SQL does not tell capitals
 // apart) gets a number.
-std::vector<Column> columns_of(const Layer& layer) {
-  std::vector<Column> out;
+std::vector<TableColumn> columns_of(const Layer& layer) {
+  std::vector<TableColumn> out;
   std::set<std::string> taken{"fid", "geom"};
   for (const Feature& f : layer.features)
     for (const auto& [name, value] : f.properties) {
-      auto c = std::find_if(out.begin(), out.end(), [&](const Column& o) { return o.property == name; });
+      auto c = std::find_if(out.begin(), out.end(), [&](const TableColumn& o) { return o.property == name; });
       if (c == out.end()) {
         std::string column = name.empty() ? "value" : name;
         for (int n = 2; !taken.insert(lower_case(column)).second; ++n)
@@ -287,7 +287,7 @@ class GeoPackageWriter final : public LayerWriter {
     create_geopackage(sql, like.crs);
     const std::string table = sql_name(name_);
     std::string columns, names, marks;
-    for (const Column& c : columns_) {
+    for (const TableColumn& c : columns_) {
       columns += fmt::format(", {} {}", sql_name(c.column), c.type);
       names += ", " + sql_name(c.column);
       marks += ",?";
@@ -318,7 +318,7 @@ class GeoPackageWriter final : public LayerWriter {
     insert_->bind_blob(1, {reinterpret_cast<const char*>(blob.data()), blob.size()});
     for (const auto& [name, value] : f.properties) {
       const auto found =
-          std::find_if(columns_.begin(), columns_.end(), [&](const Column& c) { return c.property == name; });
+          std::find_if(columns_.begin(), columns_.end(), [&](const TableColumn& c) { return c.property == name; });
       if (found == columns_.end()) continue;
       const int i = 2 + static_cast<int>(found - columns_.begin());
       std::visit([&](const auto& v) { insert_->bind(i, v); }, value);
@@ -351,7 +351,7 @@ class GeoPackageWriter final : public LayerWriter {
   ScratchSql scratch_;
   std::string name_;
   int srs_;
-  std::vector<Column> columns_;
+  std::vector<TableColumn> columns_;
   std::optional<SqlTransaction> rows_;
   std::optional<SqlQuery> insert_;
   Bounds box_;
