@@ -56,6 +56,9 @@ class Cluster(ToolTest):
             (("flow", "ground.tif", "--as", "cells", "-o", "out.tif"), 3),
         ):
             self.assertGreater(self.expect_same(*words, ranks=ranks), 0)
+        lidar = [os.path.join(DEMO, "lidar-2022", f"lidar_{c}.laz") for c in ("nw", "ne")]
+        self.assertGreater(self.expect_same("grid", *lidar, "--method", "tin", "median", "--cell", "2m", "-o", "out.tif", ranks=3), 1)
+        self.assertGreater(self.expect_same("grid", lidar[0], "--find-ground", "--anew", "--cell", "2m", "-o", "out.tif", "--threads", "1", ranks=2), 0)
         self.assertEqual(self.expect_same("derive", "ground.tif", "slope", "curvature", "-o", "products"), 2)
 
     def test_all_take_part(self):

@@ -4,6 +4,8 @@
 #include <cmath>
 #include <utility>
 
+#include "shared_points.hpp"
+
 namespace katoptra {
 
 PlaceLattice PlaceLattice::choose(const PointInfo& info, const Frame& frame, std::int64_t tile) {
@@ -32,14 +34,16 @@ PlaceLattice PlaceLattice::choose(const PointInfo& info, const Frame& frame, std
 }
 
 PointBuckets::PointBuckets(const PointCloud& cloud, const Frame& frame, std::int64_t tile, const RunOptions& run)
-    : lattice_(PlaceLattice::choose(cloud.info(), frame, tile)), tile_(tile), buckets_(run.memory / 4) {
+    : lattice_(PlaceLattice::choose(cloud.info(), frame, tile)),
+      tile_(tile),
+      buckets_(run.memory / 4, cloud.info().name, CommonFolder::made(run, cloud.info().name)) {
   cols_ = (frame.cols() + tile - 1) / tile + 2;
   rows_ = (frame.rows() + tile - 1) / tile + 2;
   tile_x_ = static_cast<double>(tile) * frame.cell().x / lattice_.step_x;
   tile_y_ = static_cast<double>(tile) * frame.cell().y / lattice_.step_y;
   west_ = lattice_.at_x(frame.west()) - tile_x_;
   north_ = lattice_.at_y(frame.north()) + tile_y_;
-  marks_.assign(static_cast<std::size_t>(cols_ * rows_) * kMarks * kMarks, 0);
+  marks_.assign(static_cast<std::size_t>(cols_ * rows_) * kMarkWords, 0);
   // Squares that do not depend on the tiles, about four points wide, and no more than a few million of them.
   squares_west_ = lattice_.at_x(frame.west());
   squares_north_ = lattice_.at_y(frame.north());
@@ -51,10 +55,6 @@ PointBuckets::PointBuckets(const PointCloud& cloud, const Frame& frame, std::int
   square_cols_ = static_cast<std::int64_t>(wide / square_) + 1;
   square_rows_ = static_cast<std::int64_t>(high / square_) + 1;
   squares_.assign(static_cast<std::size_t>(square_cols_ * square_rows_), 0);
-  struct Sorted {
-    HeapBatch<StoredPoint> points;
-    std::uint64_t outside = 0, beyond = 0;
-  };
   // A header may lie: half a step of the integers may be between a point and the box as it was printed.
   const double slack =
       cloud.info().lattice ? std::max(cloud.info().lattice->step[0], cloud.info().lattice->step[1]) : 1e-6;
@@ -64,32 +64,30 @@ PointBuckets::PointBuckets(const PointCloud& cloud, const Frame& frame, std::int
   const Bounds all = frame.bounds();
   const PointCloud near = parts_near(cloud, {all.west - reach * frame.cell().x, all.south - reach * frame.cell().y,
                                              all.east + reach * frame.cell().x, all.north + reach * frame.cell().y});
-  map_points(
-      near, PointFields::None, run,
-      [&](std::size_t part, PointBatch& b) -> std::shared_ptr<void> {
-        auto s = std::make_shared<Sorted>();
+  Pool<Seen> pool;
+  sort_points<StoredPoint, Told>(
+      near, run, buckets_,
+      [&](std::size_t part, const PointBatch& b, HeapBatch<StoredPoint>& into) {
+        Told told;
         const std::uint32_t source = near.part(part).source;
         for (std::size_t i = 0; i < b.size(); ++i) {
           const double x = std::round(lattice_.at_x(b.x[i])), y = std::round(lattice_.at_y(b.y[i]));
           const std::int64_t c = col_of(x), r = row_of(y);
-          if (!declared.contains({b.x[i], b.y[i]})) ++s->beyond;
+          if (!declared.contains({b.x[i], b.y[i]})) ++told.beyond;
           if (c < 0 || c >= cols_ || r < 0 || r >= rows_ || !std::isfinite(b.z[i])) {
-            ++s->outside;
+            ++told.outside;
             continue;
           }
-          s->points.add(
-              static_cast<std::uint64_t>(r * cols_ + c),
-              {static_cast<std::int32_t>(x), static_cast<std::int32_t>(y), static_cast<float>(b.z[i]), source});
+          into.add(static_cast<std::uint64_t>(r * cols_ + c),
+                   {static_cast<std::int32_t>(x), static_cast<std::int32_t>(y), static_cast<float>(b.z[i]), source});
         }
-        return s;
+        Seen seen = pool.take([&] { return Seen(squares_.size(), false); });
+        for (std::uint64_t k : into.order()) note(into.records(k), k, seen, told);
+        for (std::uint32_t square : told.squares) seen[square] = false;
+        pool.give(std::move(seen));
+        return told;
       },
-      [&](std::shared_ptr<void> result) {
-        auto& s = *static_cast<Sorted*>(result.get());
-        outside_ += s.outside;
-        beyond_ += s.beyond;
-        for (std::uint64_t k : s.points.order()) note(s.points.records(k), static_cast<std::size_t>(k));
-        buckets_.add(s.points);
-      });
+      [&](const Told& told) { take(told); });
 }
 
 std::int64_t PointBuckets::col_of(double x) const {
@@ -100,24 +98,46 @@ std::int64_t PointBuckets::row_of(double y) const {
 }
 
 // Where points lie, roughly, and how many there are.
-void PointBuckets::note(const std::vector<StoredPoint>& points, std::size_t k) {
-  points_ += points.size();
+void PointBuckets::note(const std::vector<StoredPoint>& points, std::uint64_t k, Seen& seen, Told& told) const {
+  told.points += points.size();
   const double west = west_ + static_cast<double>(static_cast<std::int64_t>(k) % cols_) * tile_x_,
                north = north_ - static_cast<double>(static_cast<std::int64_t>(k) / cols_) * tile_y_;
-  std::uint8_t* marks = marks_.data() + k * kMarks * kMarks;
+  told.buckets.push_back(k);
+  told.marks.resize(told.marks.size() + kMarkWords, 0);
+  std::uint64_t* marks = told.marks.data() + told.marks.size() - kMarkWords;
   for (const StoredPoint& p : points) {
     const double right = (p.x - squares_west_) / square_, down = (squares_north_ - p.y) / square_;
     if (on_frame_.contains({static_cast<double>(p.x), static_cast<double>(p.y)})) {
-      ++inside_;
-      box_.include(Point{static_cast<double>(p.x), static_cast<double>(p.y)});
+      ++told.inside;
+      told.box.include(Point{static_cast<double>(p.x), static_cast<double>(p.y)});
       const auto c = std::clamp<std::int64_t>(static_cast<std::int64_t>(right), 0, square_cols_ - 1),
                  r = std::clamp<std::int64_t>(static_cast<std::int64_t>(down), 0, square_rows_ - 1);
-      squares_[static_cast<std::size_t>(r * square_cols_ + c)] = 1;
+      const auto square = static_cast<std::size_t>(r * square_cols_ + c);
+      if (!seen[square]) told.squares.push_back(static_cast<std::uint32_t>(square));
+      seen[square] = true;
     }
     const int c = std::clamp(static_cast<int>((p.x - west) / tile_x_ * kMarks), 0, kMarks - 1),
               r = std::clamp(static_cast<int>((north - p.y) / tile_y_ * kMarks), 0, kMarks - 1);
-    marks[r * kMarks + c] = 1;
+    marks[(r * kMarks + c) / 64] |= std::uint64_t{1} << (r * kMarks + c) % 64;
   }
+}
+
+void PointBuckets::take(const Told& told) {
+  points_ += told.points;
+  inside_ += told.inside;
+  outside_ += told.outside;
+  beyond_ += told.beyond;
+  box_.include(told.box);
+  for (std::size_t i = 0; i < told.marks.size(); ++i)
+    marks_[static_cast<std::size_t>(told.buckets[i / kMarkWords]) * kMarkWords + i % kMarkWords] |= told.marks[i];
+  for (std::uint32_t square : told.squares) squares_[square] = 1;
+}
+
+// Columns and rows of marks.
+bool PointBuckets::is_marked(std::int64_t c, std::int64_t r) const {
+  const auto bucket = static_cast<std::size_t>(r / kMarks * cols_ + c / kMarks);
+  const std::int64_t within = r % kMarks * kMarks + c % kMarks;
+  return marks_[bucket * kMarkWords + static_cast<std::size_t>(within / 64)] >> (within % 64) & 1;
 }
 
 std::vector<StoredPoint> PointBuckets::in_box(double west, double south, double east, double north) const {
@@ -146,8 +166,7 @@ bool PointBuckets::may_hold(double x, double y, double radius, const Bounds& exc
                  std::floor(std::min(static_cast<double>(rows_ * kMarks - 1), (north_ - y + radius) / mark_y)));
   for (std::int64_t r = r0; r <= r1; ++r)
     for (std::int64_t c = c0; c <= c1; ++c) {
-      const auto bucket = static_cast<std::size_t>(r / kMarks * cols_ + c / kMarks);
-      if (!marks_[bucket * kMarks * kMarks + static_cast<std::size_t>(r % kMarks * kMarks + c % kMarks)]) continue;
+      if (!is_marked(c, r)) continue;
       const Bounds square{west_ + static_cast<double>(c) * mark_x, north_ - static_cast<double>(r + 1) * mark_y,
                           west_ + static_cast<double>(c + 1) * mark_x, north_ - static_cast<double>(r) * mark_y};
       if (square.west >= except.west && square.east <= except.east && square.south >= except.south &&
@@ -175,10 +194,8 @@ double PointBuckets::widest_gap(const Bounds& box) const {
   for (std::int64_t r = r0; r <= r1; ++r) {
     int before = 0, diagonal = 0;
     for (std::int64_t c = c0; c <= c1; ++c) {
-      const auto bucket = static_cast<std::size_t>(r / kMarks * cols_ + c / kMarks);
-      const bool held = marks_[bucket * kMarks * kMarks + static_cast<std::size_t>(r % kMarks * kMarks + c % kMarks)];
       int& here = above[static_cast<std::size_t>(c - c0)];
-      const int side = held ? 0 : 1 + std::min({here, before, diagonal});
+      const int side = is_marked(c, r) ? 0 : 1 + std::min({here, before, diagonal});
       diagonal = std::exchange(here, side);
       before = side;
       most = std::max(most, side);

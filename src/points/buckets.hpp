@@ -1,5 +1,5 @@
 // Points sorted into square tiles of a frame, so that each tile is worked on with what lies around it: in memory while
-// that lasts, else in a temporary file. One pass over the cloud, in parallel.
+// that lasts, else in a temporary file. One pass over the cloud, in parallel, by all processes that share work.
 #pragma once
 #include <cstdint>
 #include <memory>
@@ -9,6 +9,7 @@
 #include "katoptra/points/points.hpp"
 #include "katoptra/points/triangulation.hpp"
 
+#include "base/pool.hpp"
 #include "spill.hpp"
 
 namespace katoptra {
@@ -63,7 +64,22 @@ class PointBuckets {
 
  private:
   static constexpr int kMarks = 32;  // squares along a tile that are known to hold points or not
-  void note(const std::vector<StoredPoint>& points, std::size_t bucket);
+  static constexpr std::size_t kMarkWords = kMarks * kMarks / 64;
+  // What is known of a part of the cloud: how many points, and roughly where they lie.
+  struct Told {
+    std::uint64_t points = 0, inside = 0, outside = 0, beyond = 0;
+    Bounds box;
+    std::vector<std::uint64_t> buckets, marks;  // of each bucket kMarkWords
+    std::vector<std::uint32_t> squares;         // those that hold points
+    template <class Fields>
+    void fields(Fields& f) {
+      f(points, inside, outside, beyond, box, buckets, marks, squares);
+    }
+  };
+  using Seen = std::vector<bool>;  // squares of a part
+  void note(const std::vector<StoredPoint>& points, std::uint64_t bucket, Seen& seen, Told& told) const;
+  void take(const Told& told);
+  bool is_marked(std::int64_t col, std::int64_t row) const;
   double box_area() const;
   std::int64_t col_of(double lattice_x) const;
   std::int64_t row_of(double lattice_y) const;
@@ -72,7 +88,7 @@ class PointBuckets {
   std::int64_t tile_, cols_, rows_;
   double west_, north_, tile_x_, tile_y_;  // in lattice steps
   Heaps<StoredPoint> buckets_;             // by row * cols_ + col
-  std::vector<std::uint8_t> marks_;
+  std::vector<std::uint64_t> marks_;       // a bit each
   Bounds box_;
   Bounds on_frame_;  // the frame, its borders included, in steps
   double squares_west_ = 0, squares_north_ = 0, square_ = 1;

@@ -18,7 +18,7 @@
 #include "decoded_once.hpp"
 #include "derived.hpp"
 #include "sampler.hpp"
-#include "spill.hpp"
+#include "shared_points.hpp"
 
 namespace katoptra {
 namespace {
@@ -41,27 +41,22 @@ constexpr std::uint32_t kLent = 0xFFFFFFFF;
 class Isolated {
  public:
   Isolated(const PointCloud& cloud, const double (&edge)[3], int enough, const RunOptions& run)
-      : enough_(enough), points_(run.memory), marks_(cloud) {
-    map_points(
-        cloud, PointFields::None, run,
-        [&](std::size_t part, PointBatch& b) -> std::shared_ptr<void> {
-          auto batch = std::make_shared<HeapBatch<CubePoint>>();
-          for (std::size_t i = 0; i < b.size(); ++i)
-            lend({cube(b.x[i], edge[0]),
-                  cube(b.y[i], edge[1]),
-                  cube(b.z[i], edge[2]),
-                  {static_cast<std::uint32_t>(part), static_cast<std::uint32_t>(i)}},
-                 *batch);
-          return batch;
-        },
-        [&](std::shared_ptr<void> batch) { points_.add(*static_cast<const HeapBatch<CubePoint>*>(batch.get())); });
+      : enough_(enough),
+        points_(run.memory, cloud.info().name, CommonFolder::made(run, cloud.info().name)),
+        marks_(cloud) {
+    sort_points(cloud, run, points_, [&](std::size_t part, const PointBatch& b, HeapBatch<CubePoint>& batch) {
+      for (std::size_t i = 0; i < b.size(); ++i)
+        lend({cube(b.x[i], edge[0]),
+              cube(b.y[i], edge[1]),
+              cube(b.z[i], edge[2]),
+              {static_cast<std::uint32_t>(part), static_cast<std::uint32_t>(i)}},
+             batch);
+    });
     const std::vector<std::uint64_t> tiles = points_.numbers();
-    parallel_ordered(
-        tiles.size(), 4 * static_cast<std::size_t>(thread_count(run)), run,
-        [&](std::size_t i) { return std::static_pointer_cast<void>(search(tiles[i])); },
-        [&](std::size_t, std::shared_ptr<void> found) {
-          for (const PointPlace& p : *static_cast<const std::vector<PointPlace>*>(found.get()))
-            marks_.set(p.part, p.index);
+    share_parts<std::vector<PointPlace>>(
+        tiles.size(), run, [&](std::size_t i) { return search(tiles[i]); },
+        [&](std::size_t, const std::vector<PointPlace>& found) {
+          for (const PointPlace& p : found) marks_.set(p.part, p.index);
         });
   }
   const PointMarks& marks() const { return marks_; }
@@ -83,14 +78,14 @@ class Isolated {
     if (dr) batch.add(heap_of(col, row + dr), p);
     if (dc && dr) batch.add(heap_of(col + dc, row + dr), p);
   }
-  std::shared_ptr<std::vector<PointPlace>> search(std::uint64_t tile) const {
+  std::vector<PointPlace> search(std::uint64_t tile) const {
     std::vector<CubePoint> all;
     points_.read(tile, all);
     std::unordered_map<std::uint64_t, int> counts;
     for (const CubePoint& p : all) ++counts[key(p.x, p.y, p.z)];
-    auto found = std::make_shared<std::vector<PointPlace>>();
+    std::vector<PointPlace> found;
     for (const CubePoint& p : all)
-      if (p.place.part != kLent && neighbours(counts, p) < enough_) found->push_back(p.place);
+      if (p.place.part != kLent && neighbours(counts, p) < enough_) found.push_back(p.place);
     return found;
   }
   // Other points in the 27 cubes around a point, as far as `enough`.

@@ -10,6 +10,7 @@
 #include "katoptra/base/parallel.hpp"
 
 #include "base/pool.hpp"
+#include "shared_points.hpp"
 
 namespace katoptra {
 namespace {
@@ -289,18 +290,15 @@ PointCloud relabelled(const PointCloud& cloud, const std::function<void(PointInf
 PointTally tally(const PointCloud& cloud, const RunOptions& run) {
   if (cloud.info().exact) return {cloud.info().count, cloud.info().bounds};
   PointTally all;
-  map_points(
+  share_points<PointTally>(
       cloud, PointFields::None, run,
-      [](std::size_t, PointBatch& b) -> std::shared_ptr<void> {
-        auto part = std::make_shared<PointTally>();
-        part->count = b.size();
-        for (std::size_t i = 0; i < b.size(); ++i) part->bounds.include(Point{b.x[i], b.y[i]});
-        return part;
+      [](std::size_t, const PointBatch& b, PointTally& there) {
+        there.count += b.size();
+        for (std::size_t i = 0; i < b.size(); ++i) there.bounds.include(Point{b.x[i], b.y[i]});
       },
-      [&](std::shared_ptr<void> result) {
-        const auto& part = *static_cast<const PointTally*>(result.get());
-        all.count += part.count;
-        all.bounds.include(part.bounds);
+      [&](const PointTally& there) {
+        all.count += there.count;
+        all.bounds.include(there.bounds);
       });
   return all;
 }

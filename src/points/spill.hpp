@@ -1,12 +1,22 @@
-// Records in numbered heaps: in memory while the budget lasts, else in a temporary file.
+// Records in numbered heaps: in memory while the budget lasts, else in a temporary file; those of processes that share
+// work in files that all of them see.
 #pragma once
 #include <algorithm>
 #include <cstdint>
+#include <map>
+#include <memory>
+#include <mutex>
+#include <random>
+#include <span>
+#include <string>
 #include <type_traits>
 #include <unordered_map>
+#include <utility>
 #include <vector>
 
-#include "base/scratch.hpp"
+#include "katoptra/base/memory.hpp"
+
+#include "base/common_folder.hpp"
 
 namespace katoptra {
 
@@ -43,14 +53,31 @@ class Heaps {
   static_assert(std::is_trivially_copyable_v<T>);
 
  public:
-  // `budget`: bytes that may be held in memory, what is set aside for records to come included.
-  explicit Heaps(std::size_t budget) : budget_(budget) {}
-  ~Heaps() {
-    if (scratch_ >= 0) ::close(scratch_);
-  }
-  Heaps(const Heaps&) = delete;
-  Heaps& operator=(const Heaps&) = delete;
+  // Records in a file: which, from where, and how many.
+  struct Piece {
+    std::uint64_t file = 0, at = 0, records = 0;
+  };
+  // What was written of some batches, by which others find it.
+  struct Written {
+    std::vector<std::uint64_t> heaps;
+    std::vector<Piece> pieces;  // one a heap
+    template <class Fields>
+    void fields(Fields& f) {
+      f(heaps, pieces);
+    }
+  };
 
+  // `budget`: bytes that may be held in memory, what is set aside for records to come included. `wanted_for`: the file
+  // in an Error. `folder`: of the processes that share this work, or null.
+  explicit Heaps(std::size_t budget, std::string wanted_for,
+                 const std::shared_ptr<const CommonFolder>& folder = nullptr)
+      : budget_(budget), wanted_for_(std::move(wanted_for)), folder_(folder) {
+    std::random_device random;
+    if (is_seen(folder_)) own_ = std::uint64_t{random()} << 32 | random();
+  }
+
+  // Whether what was written by others is found here.
+  bool is_shared() const { return is_seen(folder_); }
   // One caller at a time. Records of a heap stay in the order of adding.
   void add(const HeapBatch<T>& batch) {
     for (std::uint64_t k : batch.order()) {
@@ -61,6 +88,52 @@ class Heaps {
       in_memory_ += held.capacity();
     }
     if (in_memory_ * sizeof(T) > budget_) spill(false);
+  }
+  void add(const Written& w) {
+    std::lock_guard lock(mutex_);
+    for (std::size_t i = 0; i < w.heaps.size(); ++i) {
+      heaps_[w.heaps[i]].pieces.push_back(w.pieces[i]);
+      file(w.pieces[i].file);
+    }
+  }
+  // Into the folder, the batches one after the other. Any thread.
+  Written write(std::span<const HeapBatch<T>> batches) {
+    Written out;
+    std::unordered_map<std::uint64_t, std::size_t> place;
+    std::uint64_t all = 0;
+    for (const HeapBatch<T>& b : batches)
+      for (std::uint64_t k : b.order()) {
+        const auto [it, is_new] = place.try_emplace(k, out.heaps.size());
+        if (is_new) {
+          out.heaps.push_back(k);
+          out.pieces.push_back({own_, 0, 0});
+        }
+        out.pieces[it->second].records += b.records(k).size();
+        all += b.records(k).size();
+      }
+    std::vector<std::uint64_t> next;
+    std::uint64_t begin = 0;
+    File* into = nullptr;
+    {
+      std::lock_guard lock(mutex_);
+      begin = std::exchange(spilled_, spilled_ + all);
+      into = &file(own_);
+    }
+    std::uint64_t at = begin;
+    for (Piece& p : out.pieces) {
+      p.at = std::exchange(at, at + p.records);
+      next.push_back(p.at - begin);
+    }
+    RawBytes bytes(static_cast<std::size_t>(all) * sizeof(T));
+    for (const HeapBatch<T>& b : batches)
+      for (std::uint64_t k : b.order()) {
+        const std::vector<T>& records = b.records(k);
+        std::uint64_t& to = next[place.at(k)];
+        std::memcpy(bytes.data() + to * sizeof(T), records.data(), records.size() * sizeof(T));
+        to += records.size();
+      }
+    if (all > 0) into->write(begin * sizeof(T), bytes);
+    return out;
   }
   // All numbers in use, in order.
   std::vector<std::uint64_t> numbers() const {
@@ -76,32 +149,51 @@ class Heaps {
     for (const Piece& p : it->second.pieces) {
       const std::size_t at = out.size();
       out.resize(at + static_cast<std::size_t>(p.records));
-      const std::span bytes(reinterpret_cast<std::uint8_t*>(out.data() + at),
-                            static_cast<std::size_t>(p.records) * sizeof(T));
-      if (read_descriptor(scratch_, p.at * sizeof(T), bytes, kName) != bytes.size())
-        throw Error(ErrorCode::Io, "the temporary file ends early", kName, "check the disk");
+      files_.at(p.file)->reading().read(p.at * sizeof(T), {reinterpret_cast<std::uint8_t*>(out.data() + at),
+                                                           static_cast<std::size_t>(p.records) * sizeof(T)});
     }
     out.insert(out.end(), it->second.held.begin(), it->second.held.end());
   }
 
  private:
-  static constexpr const char* kName = "a temporary file";
-  struct Piece {
-    std::uint64_t at, records;
-  };
   struct Heap {
-    std::vector<Piece> pieces;  // in the temporary file, older than those that are held
+    std::vector<Piece> pieces;  // in files, older than those that are held
     std::vector<T> held;
   };
+  // Once somebody reads it, it stays open: nobody writes any more.
+  class File {
+   public:
+    File(const std::string& wanted_for, const std::shared_ptr<const CommonFolder>& folder, const std::string& name)
+        : file_(wanted_for, folder, name) {}
+    void write(std::uint64_t at, std::span<const std::uint8_t> bytes) const {
+      ScratchFile::Turn turn(file_);
+      turn.write(at, bytes);
+      turn.end();
+    }
+    ScratchFile::Turn& reading() {
+      std::call_once(once_, [&] { turn_ = std::make_unique<ScratchFile::Turn>(file_); });
+      return *turn_;
+    }
+
+   private:
+    ScratchFile file_;
+    std::once_flag once_;
+    std::unique_ptr<ScratchFile::Turn> turn_;
+  };
+
+  File& file(std::uint64_t number) {
+    std::unique_ptr<File>& f = files_[number];
+    if (!f) f = std::make_unique<File>(wanted_for_, folder_, fmt::format("points-{:016x}", number));
+    return *f;
+  }
   // Moves long runs to the temporary file; short ones wait, unless all together are too many.
   void spill(bool all) {
-    if (scratch_ < 0) scratch_ = open_unnamed_file("points");
     constexpr std::size_t kShort = 4096;
     for (auto& [k, heap] : heaps_) {
       if (heap.held.empty() || (!all && heap.held.size() < kShort)) continue;
-      const auto* bytes = reinterpret_cast<const std::uint8_t*>(heap.held.data());
-      write_descriptor(scratch_, spilled_ * sizeof(T), {bytes, heap.held.size() * sizeof(T)}, kName);
-      heap.pieces.push_back({spilled_, heap.held.size()});
+      file(own_).write(spilled_ * sizeof(T),
+                       {reinterpret_cast<const std::uint8_t*>(heap.held.data()), heap.held.size() * sizeof(T)});
+      heap.pieces.push_back({own_, spilled_, heap.held.size()});
       spilled_ += heap.held.size();
       in_memory_ -= heap.held.capacity();
       std::vector<T>().swap(heap.held);
@@ -110,8 +202,12 @@ class Heaps {
   }
   std::unordered_map<std::uint64_t, Heap> heaps_;
   std::size_t budget_;
+  std::string wanted_for_;
+  std::shared_ptr<const CommonFolder> folder_;
   std::uint64_t in_memory_ = 0, spilled_ = 0;  // records
-  int scratch_ = -1;
+  std::uint64_t own_ = 0;                      // the number of the file that this process writes
+  std::map<std::uint64_t, std::unique_ptr<File>> files_;
+  std::mutex mutex_;
 };
 
 }  // namespace katoptra

@@ -36,7 +36,7 @@ std::int64_t cell_of(double v) {
 std::int64_t tile_of(std::int64_t cell) { return cell >= 0 ? cell / kTileEdge : (cell + 1) / kTileEdge - 1; }
 
 // Points that stay, by their cell, so that those near a place are found.
-class Kept {
+class KeptPoints {
  public:
   void add(Point p) { by_cell_[heap_of(cell_of(p.x), cell_of(p.y))].push_back(p); }
   bool has_within_a_cell(Point p) const {
@@ -57,7 +57,13 @@ class Kept {
 class Thinner {
  public:
   Thinner(const PointCloud& cloud, const Thinning& t, double cell_x, double cell_y, const RunOptions& run)
-      : cloud_(cloud), t_(t), cell_x_(cell_x), cell_y_(cell_y), run_(run), candidates_(run.memory), stay_(cloud) {
+      : cloud_(cloud),
+        t_(t),
+        cell_x_(cell_x),
+        cell_y_(cell_y),
+        run_(run),
+        candidates_(run.memory, cloud.info().name),
+        stay_(cloud) {
     map_points(
         cloud, PointFields::None, run,
         [&](std::size_t part, PointBatch& b) -> std::shared_ptr<void> { return sorted(part, b); },
@@ -126,7 +132,7 @@ class Thinner {
           now.size(), 4 * static_cast<std::size_t>(thread_count(run_)), run_,
           [&](std::size_t i) {
             const Tile& t = now[i];
-            Kept kept;
+            KeptPoints kept;
             for (std::int64_t dc = -1; dc <= 1; ++dc)
               for (std::int64_t dr = -1; dr <= 1; ++dr)
                 if (const auto it = rims.find(heap_of(t.col + dc, t.row + dr)); it != rims.end())
