@@ -43,50 +43,46 @@ def declared(path):
             yield space, hidden, "function", match[1], ", ".join(types)
 
 
-def rooms_of(library, cmake):
-    rooms = re.search(rf"katoptra_library\({library} ROOMS ([a-z ]+?)\s*(?:LINK|LIGHTLY|PRIVATE|\))", cmake)[1]
-    return rooms.split()
+def declared_in_headers():
+    """The headers that declare a name, by (namespace, name)."""
+    headers = collections.defaultdict(set)
+    for path in glob.glob(f"{ROOT}/src/**/*.hpp", recursive=True) + glob.glob(f"{ROOT}/include/**/*.hpp", recursive=True):
+        for space, hidden, _, name, _ in declared(path):
+            if not hidden:
+                headers[space, name].add(os.path.relpath(path, ROOT))
+    return headers
+
+
+def libraries():
+    """The sources of each library that are compiled together."""
+    with open(f"{ROOT}/CMakeLists.txt") as f:
+        cmake = f.read()
+    alone = re.search(r"set\(detectors ([\w ]+)\)", cmake)[1].split()
+    for rooms in re.findall(r"katoptra_library\(\w+ ROOMS ([a-z ]+?)\s*(?:LINK|LIGHTLY|PRIVATE|\))", cmake):
+        paths = [p for room in rooms.split() for p in sorted(glob.glob(f"{ROOT}/src/{room}/**/*.cpp", recursive=True))]
+        yield [p for p in paths if not p.endswith("_test.cpp") and not p.endswith(tuple(f"/detectors/{a}.cpp" for a in alone))]
 
 
 class NamesApart(unittest.TestCase):
     maxDiff = None
 
-    def sources(self, rooms):
-        for room in rooms:
-            for path in sorted(glob.glob(f"{ROOT}/src/{room}/**/*.cpp", recursive=True)):
-                if not path.endswith("_test.cpp"):
-                    yield path
-
     def test_no_name_is_hidden_twice_in_a_library_nor_covers_a_header(self):
-        with open(f"{ROOT}/CMakeLists.txt") as f:
-            cmake = f.read()
-        alone = set(re.findall(r"set\(detectors ([\w ]+)\)", cmake)[0].split())
-        open_names = collections.defaultdict(set)  # the headers that declare each
-        for path in glob.glob(f"{ROOT}/src/**/*.hpp", recursive=True) + glob.glob(f"{ROOT}/include/**/*.hpp", recursive=True):
-            for space, hidden, kind, name, types in declared(path):
-                if not hidden:
-                    open_names[space, name].add(os.path.relpath(path, ROOT))
-        wrong = []
-        seen = 0
-        for library in re.findall(r"katoptra_library\((\w+) ROOMS", cmake):
-            hidden_names = {}
-            for path in self.sources(rooms_of(library, cmake)):
-                name_of_file = os.path.relpath(path, ROOT)
-                if "check/detectors/" in path and os.path.basename(path)[:-4] in alone:
-                    continue
-                for space, hidden, kind, name, types in declared(path):
-                    if not hidden:
-                        continue
+        headers = declared_in_headers()
+        wrong, seen = set(), 0
+        for sources in libraries():
+            first = {}
+            for path in sources:
+                source = os.path.relpath(path, ROOT)
+                for space, _, kind, name, types in (d for d in declared(path) if d[1]):
                     seen += 1
-                    key = (space, name, types if kind == "function" else None)
-                    other, as_what = hidden_names.setdefault(key, (name_of_file, types))
+                    other, as_what = first.setdefault((space, name, types if kind == "function" else None), (source, types))
                     # The same name for the same type may be given twice.
-                    if other != name_of_file and not (kind == "type" and types == as_what):
-                        wrong.append(f"{name} is hidden in {other} and in {name_of_file}")
+                    if other != source and not (kind == "type" and types == as_what):
+                        wrong.add(f"{name} is hidden in {other} and in {source}")
                     if kind != "function":
-                        wrong += [f"{name} of {name_of_file} covers that of {header}" for header in open_names.get((space, name), ())]
+                        wrong |= {f"{name} of {source} covers that of {header}" for header in headers.get((space, name), ())}
         self.assertGreater(seen, 500)
-        self.assertEqual("", "\n".join(sorted(set(wrong))))
+        self.assertEqual("", "\n".join(sorted(wrong)))
 
 
 if __name__ == "__main__":

@@ -292,7 +292,7 @@ PointTally tally(const PointCloud& cloud, const RunOptions& run) {
   PointTally all;
   share_points<PointTally>(
       cloud, PointFields::None, run,
-      [](std::size_t, const PointBatch& b, PointTally& there) {
+      [](const PointBatch& b, PointTally& there) {
         there.count += b.size();
         for (std::size_t i = 0; i < b.size(); ++i) there.bounds.include(Point{b.x[i], b.y[i]});
       },

@@ -15,34 +15,42 @@
 namespace katoptra {
 
 // Parts of a cloud that are read one after the other, and told together.
-struct PartGroups {
-  std::size_t parts, size, count;
+class PartGroups {
+ public:
+  PartGroups(const PointCloud& cloud, PointFields fields)
+      : cloud_(cloud),
+        fields_(fields),
+        size_(work_is_shared() ? std::clamp<std::size_t>(cloud.parts() / 256, 1, 16) : 1) {}
+  std::size_t count() const { return (cloud_.parts() + size_ - 1) / size_; }
+  // `look(part, batch)`. Any thread.
+  template <class Look>
+  void read(std::size_t group, const Look& look) {
+    PointBatch batch = batches_.take([] { return PointBatch(); });
+    for (std::size_t i = group * size_; i < std::min(cloud_.parts(), (group + 1) * size_); ++i) {
+      cloud_.read(i, fields_, batch);
+      look(i, batch);
+    }
+    batches_.give(std::move(batch));
+  }
 
-  explicit PartGroups(const PointCloud& cloud)
-      : parts(cloud.parts()),
-        size(work_is_shared() ? std::clamp<std::size_t>(parts / 256, 1, 16) : 1),
-        count((parts + size - 1) / size) {}
-  std::size_t begin(std::size_t group) const { return group * size; }
-  std::size_t end(std::size_t group) const { return std::min(parts, (group + 1) * size); }
+ private:
+  const PointCloud& cloud_;
+  PointFields fields_;
+  std::size_t size_;
+  Pool<PointBatch> batches_;
 };
 
-// `look(part, batch, told)` adds to what is told of a group of parts, a type that names its fields (base/packed.hpp);
-// `take(told)` gets it in every process, in the order of the parts.
+// `look(batch, told)` adds to what is told of a group of parts (base/packed.hpp); `take(told)` gets it in every
+// process, in the order of the parts.
 template <class Told, class Look, class Take>
 void share_points(const PointCloud& cloud, PointFields fields, const RunOptions& run, const Look& look,
                   const Take& take) {
-  const PartGroups groups(cloud);
-  Pool<PointBatch> batches;
+  PartGroups groups(cloud, fields);
   share_parts<Told>(
-      groups.count, run,
+      groups.count(), run,
       [&](std::size_t g) {
         Told told;
-        PointBatch batch = batches.take([] { return PointBatch(); });
-        for (std::size_t i = groups.begin(g); i < groups.end(g); ++i) {
-          cloud.read(i, fields, batch);
-          look(i, batch, told);
-        }
-        batches.give(std::move(batch));
+        groups.read(g, [&](std::size_t, const PointBatch& b) { look(b, told); });
         return told;
       },
       [&](std::size_t, const Told& told) { take(told); });
@@ -69,19 +77,17 @@ void sort_points(const PointCloud& cloud, const RunOptions& run, Heaps<T>& heaps
   };
   const bool is_shared = work_is_shared();
   if (is_shared) {
-    const PartGroups groups(cloud);
-    Pool<PointBatch> batches;
+    PartGroups groups(cloud, PointFields::None);
     share_parts<SortedGroup<T, Told>>(
-        groups.count, run,
+        groups.count(), run,
         [&](std::size_t g) {
           SortedGroup<T, Told> made;
-          std::vector<HeapBatch<T>> sorted;
-          PointBatch batch = batches.take([] { return PointBatch(); });
-          for (std::size_t i = groups.begin(g); i < groups.end(g); ++i) {
-            cloud.read(i, PointFields::None, batch);
-            made.told.push_back(sort(i, batch, sorted.emplace_back()));
-          }
-          batches.give(std::move(batch));
+          HeapBatch<T> sorted;
+          groups.read(g, [&](std::size_t i, const PointBatch& b) {
+            HeapBatch<T> part;
+            made.told.push_back(sort(i, b, part));
+            sorted.add(part);
+          });
           made.written = heaps.write(sorted);
           return made;
         },

@@ -95,12 +95,14 @@ TEST(SharedPoints, HeapsKeepTheOrderInWhichTheyAreTold) {
   const auto folder = CommonFolder::made({}, "points");
   Heaps<int> one(1 << 20, "points", folder), other(1 << 20, "points", folder);
   ASSERT_TRUE(one.is_shared());
-  std::vector<HeapBatch<int>> first(2), second(1), empty(1);
-  first[0].add(7, 1);
-  first[0].add(8, 2);
-  first[1].add(7, 3);
-  second[0].add(7, 4);
-  const auto late = one.write(second), early = other.write(first), again = one.write(second), none = one.write(empty);
+  HeapBatch<int> first, more, second;
+  first.add(7, 1);
+  first.add(8, 2);
+  more.add(7, 3);
+  first.add(more);
+  second.add(7, 4);
+  const auto late = one.write(second), early = other.write(first), again = one.write(second),
+             none = one.write(HeapBatch<int>());
   for (Heaps<int>* h : {&one, &other}) {
     for (const auto* w : {&early, &none, &again}) h->add(*w);
     std::vector<int> seven, eight, nine;
@@ -120,8 +122,8 @@ TEST(SharedPoints, AFolderThatIsGoneIsTold) {
   const auto folder = CommonFolder::made({}, "cloud.laz");
   Heaps<int> heaps(1 << 20, "cloud.laz", folder);
   std::filesystem::remove_all(folder->file("").parent_path());
-  std::vector<HeapBatch<int>> batch(1);
-  batch[0].add(1, 1);
+  HeapBatch<int> batch;
+  batch.add(1, 1);
   std::string said;
   EXPECT_EQ(error_of([&] { heaps.write(batch); }, &said), ErrorCode::Io);
   EXPECT_NE(said.find("cloud.laz"), std::string::npos) << said;

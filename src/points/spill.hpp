@@ -38,6 +38,15 @@ class HeapBatch {
     }
     into_->push_back(record);
   }
+  // All of another batch behind what is here.
+  void add(const HeapBatch& other) {
+    for (std::uint64_t heap : other.order_) {
+      const auto [it, is_new] = by_heap_.try_emplace(heap);
+      if (is_new) order_.push_back(heap);
+      const std::vector<T>& records = other.records(heap);
+      it->second.insert(it->second.end(), records.begin(), records.end());
+    }
+  }
   const std::vector<std::uint64_t>& order() const { return order_; }
   const std::vector<T>& records(std::uint64_t heap) const { return by_heap_.at(heap); }
 
@@ -57,7 +66,7 @@ class Heaps {
   struct Piece {
     std::uint64_t file = 0, at = 0, records = 0;
   };
-  // What was written of some batches, by which others find it.
+  // What was written of a batch, by which others find it.
   struct Written {
     std::vector<std::uint64_t> heaps;
     std::vector<Piece> pieces;  // one a heap
@@ -72,8 +81,9 @@ class Heaps {
   explicit Heaps(std::size_t budget, std::string wanted_for,
                  const std::shared_ptr<const CommonFolder>& folder = nullptr)
       : budget_(budget), wanted_for_(std::move(wanted_for)), folder_(folder) {
+    if (!is_shared()) return;
     std::random_device random;
-    if (is_seen(folder_)) own_ = std::uint64_t{random()} << 32 | random();
+    own_ = std::uint64_t{random()} << 32 | random();
   }
 
   // Whether what was written by others is found here.
@@ -92,47 +102,31 @@ class Heaps {
   void add(const Written& w) {
     std::lock_guard lock(mutex_);
     for (std::size_t i = 0; i < w.heaps.size(); ++i) {
-      heaps_[w.heaps[i]].pieces.push_back(w.pieces[i]);
+      heaps_[w.heaps[i]].add(w.pieces[i]);
       file(w.pieces[i].file);
     }
   }
-  // Into the folder, the batches one after the other. Any thread.
-  Written write(std::span<const HeapBatch<T>> batches) {
-    Written out;
-    std::unordered_map<std::uint64_t, std::size_t> place;
+  // Into the folder. Any thread.
+  Written write(const HeapBatch<T>& batch) {
+    Written out{batch.order(), {}};
     std::uint64_t all = 0;
-    for (const HeapBatch<T>& b : batches)
-      for (std::uint64_t k : b.order()) {
-        const auto [it, is_new] = place.try_emplace(k, out.heaps.size());
-        if (is_new) {
-          out.heaps.push_back(k);
-          out.pieces.push_back({own_, 0, 0});
-        }
-        out.pieces[it->second].records += b.records(k).size();
-        all += b.records(k).size();
-      }
-    std::vector<std::uint64_t> next;
+    for (std::uint64_t k : out.heaps) {
+      const std::uint64_t n = batch.records(k).size();
+      out.pieces.push_back({own_, std::exchange(all, all + n), n});
+    }
+    RawBytes bytes(static_cast<std::size_t>(all) * sizeof(T));
+    for (std::size_t i = 0; i < out.heaps.size(); ++i)
+      std::memcpy(bytes.data() + out.pieces[i].at * sizeof(T), batch.records(out.heaps[i]).data(),
+                  static_cast<std::size_t>(out.pieces[i].records) * sizeof(T));
     std::uint64_t begin = 0;
-    File* into = nullptr;
+    const ScratchFile* into = nullptr;
     {
       std::lock_guard lock(mutex_);
       begin = std::exchange(spilled_, spilled_ + all);
       into = &file(own_);
     }
-    std::uint64_t at = begin;
-    for (Piece& p : out.pieces) {
-      p.at = std::exchange(at, at + p.records);
-      next.push_back(p.at - begin);
-    }
-    RawBytes bytes(static_cast<std::size_t>(all) * sizeof(T));
-    for (const HeapBatch<T>& b : batches)
-      for (std::uint64_t k : b.order()) {
-        const std::vector<T>& records = b.records(k);
-        std::uint64_t& to = next[place.at(k)];
-        std::memcpy(bytes.data() + to * sizeof(T), records.data(), records.size() * sizeof(T));
-        to += records.size();
-      }
-    if (all > 0) into->write(begin * sizeof(T), bytes);
+    for (Piece& p : out.pieces) p.at += begin;
+    write_bytes(*into, begin, bytes);
     return out;
   }
   // All numbers in use, in order.
@@ -142,15 +136,22 @@ class Heaps {
     std::sort(out.begin(), out.end());
     return out;
   }
-  // Appends the records of a heap, from any thread while nothing is added.
+  // Appends the records of a heap, from any thread while nothing is added. Of each file in one turn, so that no more
+  // are open than there are readers, however many processes wrote.
   void read(std::uint64_t number, std::vector<T>& out) const {
     const auto it = heaps_.find(number);
     if (it == heaps_.end()) return;
+    std::map<std::uint64_t, std::vector<std::pair<std::uint64_t, std::span<std::uint8_t>>>> wanted;
+    std::size_t at = out.size();
+    out.resize(at + static_cast<std::size_t>(it->second.in_files));
     for (const Piece& p : it->second.pieces) {
-      const std::size_t at = out.size();
-      out.resize(at + static_cast<std::size_t>(p.records));
-      files_.at(p.file)->reading().read(p.at * sizeof(T), {reinterpret_cast<std::uint8_t*>(out.data() + at),
-                                                           static_cast<std::size_t>(p.records) * sizeof(T)});
+      const auto n = static_cast<std::size_t>(p.records);
+      wanted[p.file].push_back({p.at * sizeof(T), {reinterpret_cast<std::uint8_t*>(out.data() + at), n * sizeof(T)}});
+      at += n;
+    }
+    for (const auto& [name, pieces] : wanted) {
+      ScratchFile::Turn turn(*files_.at(name));
+      for (const auto& [offset, into] : pieces) turn.read(offset, into);
     }
     out.insert(out.end(), it->second.held.begin(), it->second.held.end());
   }
@@ -158,42 +159,31 @@ class Heaps {
  private:
   struct Heap {
     std::vector<Piece> pieces;  // in files, older than those that are held
+    std::uint64_t in_files = 0;
     std::vector<T> held;
-  };
-  // Once somebody reads it, it stays open: nobody writes any more.
-  class File {
-   public:
-    File(const std::string& wanted_for, const std::shared_ptr<const CommonFolder>& folder, const std::string& name)
-        : file_(wanted_for, folder, name) {}
-    void write(std::uint64_t at, std::span<const std::uint8_t> bytes) const {
-      ScratchFile::Turn turn(file_);
-      turn.write(at, bytes);
-      turn.end();
+    void add(const Piece& p) {
+      pieces.push_back(p);
+      in_files += p.records;
     }
-    ScratchFile::Turn& reading() {
-      std::call_once(once_, [&] { turn_ = std::make_unique<ScratchFile::Turn>(file_); });
-      return *turn_;
-    }
-
-   private:
-    ScratchFile file_;
-    std::once_flag once_;
-    std::unique_ptr<ScratchFile::Turn> turn_;
   };
-
-  File& file(std::uint64_t number) {
-    std::unique_ptr<File>& f = files_[number];
-    if (!f) f = std::make_unique<File>(wanted_for_, folder_, fmt::format("points-{:016x}", number));
+  const ScratchFile& file(std::uint64_t number) {
+    std::unique_ptr<ScratchFile>& f = files_[number];
+    if (!f) f = std::make_unique<ScratchFile>(wanted_for_, folder_, fmt::format("points-{:016x}", number));
     return *f;
+  }
+  static void write_bytes(const ScratchFile& file, std::uint64_t at, std::span<const std::uint8_t> bytes) {
+    ScratchFile::Turn turn(file);
+    turn.write(at * sizeof(T), bytes);
+    turn.end();
   }
   // Moves long runs to the temporary file; short ones wait, unless all together are too many.
   void spill(bool all) {
     constexpr std::size_t kShort = 4096;
     for (auto& [k, heap] : heaps_) {
       if (heap.held.empty() || (!all && heap.held.size() < kShort)) continue;
-      file(own_).write(spilled_ * sizeof(T),
-                       {reinterpret_cast<const std::uint8_t*>(heap.held.data()), heap.held.size() * sizeof(T)});
-      heap.pieces.push_back({own_, spilled_, heap.held.size()});
+      write_bytes(file(own_), spilled_,
+                  {reinterpret_cast<const std::uint8_t*>(heap.held.data()), heap.held.size() * sizeof(T)});
+      heap.add({own_, spilled_, heap.held.size()});
       spilled_ += heap.held.size();
       in_memory_ -= heap.held.capacity();
       std::vector<T>().swap(heap.held);
@@ -206,7 +196,7 @@ class Heaps {
   std::shared_ptr<const CommonFolder> folder_;
   std::uint64_t in_memory_ = 0, spilled_ = 0;  // records
   std::uint64_t own_ = 0;                      // the number of the file that this process writes
-  std::map<std::uint64_t, std::unique_ptr<File>> files_;
+  std::map<std::uint64_t, std::unique_ptr<ScratchFile>> files_;
   std::mutex mutex_;
 };
 
