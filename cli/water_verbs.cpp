@@ -129,12 +129,14 @@ void say_flow(Statement& s, const Flow& f, const std::string& way) {
 void note_sea(const DrainCommand& o, const Grid& in, std::vector<std::string>& notes) {
   if (!o.sea.empty() || in.quantity().heights.is_ellipsoid()) return;
   std::int64_t low = 0, all = 0;
-  constexpr std::int64_t kPlaces = 64;
+  // Runs of cells here and there: whole rows would have every tile of the surface unpacked.
+  constexpr std::int64_t kPlaces = 16, kRun = 64;
   const Frame& f = in.frame();
-  for (std::int64_t i = 0; i < kPlaces; ++i) {
-    const std::int64_t row = i * f.rows() / kPlaces;
-    const Block b = in.read({0, row, f.cols(), 1});
-    for (std::int64_t c = 0; c < f.cols(); ++c) {
+  for (std::int64_t i = 0; i < kPlaces * kPlaces; ++i) {
+    const auto middle = [](std::int64_t k, std::int64_t n) { return (2 * k + 1) * n / (2 * kPlaces); };
+    const std::int64_t row = middle(i / kPlaces, f.rows()), col = middle(i % kPlaces, f.cols());
+    const Block b = in.read({col, row, std::min(kRun, f.cols() - col), 1});
+    for (std::int64_t c = 0; c < b.window().cols; ++c) {
       all += !std::isnan(b.at(c, 0));
       low += b.at(c, 0) < 0;
     }

@@ -70,7 +70,7 @@ class Cluster::First {
     while (std::any_of(helpers_.begin(), helpers_.end(), [](const Helping& h) { return h.there; })) {
       for (std::size_t r = 1; r < helpers_.size(); ++r)
         if (std::exchange(helpers_[r].early, {})) send(static_cast<int>(r), {.word = Word::Go});
-      if (auto m = received())
+      if (auto m = inbox_.next())
         hear(std::move(*m), nullptr);
       else
         std::this_thread::sleep_for(kNap);
@@ -141,7 +141,7 @@ class Cluster::First {
   void step(Run& run) {
     bool moved = false;
     if (run.work.options.progress) run.work.options.progress->check();
-    while (auto m = received()) {
+    while (auto m = inbox_.next()) {
       hear(std::move(*m), &run);
       moved = true;
     }
@@ -182,7 +182,7 @@ class Cluster::First {
         run.work.options.progress->report(static_cast<double>(run.placed) / static_cast<double>(run.work.n));
       hand_out(run);
     }
-    run.makers.nap(moved);
+    run.makers.nap(moved, inbox_.is_coming() || outbox_.waiting() > 0);
   }
 
   void tell_all(const Run& run, const Waiting& w) {
@@ -223,7 +223,7 @@ class Cluster::First {
       }
     while (std::any_of(helpers_.begin(), helpers_.end(), [](const Helping& h) { return h.closing; })) {
       if (run.work.options.progress) run.work.options.progress->check();
-      if (auto m = received())
+      if (auto m = inbox_.next())
         hear(std::move(*m), &run);
       else
         std::this_thread::sleep_for(kNap);
@@ -331,20 +331,31 @@ class Cluster::First {
         if (run && m.run == run_)
           throw Error(ErrorCode::Io, std::string(m.bytes.begin(), m.bytes.end()), fmt::format("process {}", m.from));
         break;
+      case Word::Stuck:
+        // Who is late finds that what it reads is gone, and goes on when it hears that all is made.
+        if (!run || m.run != run_) break;
+        send(m.from, {.word = Word::Out, .run = run_});
+        left(m, run);
+        break;
       case Word::Left:
-        h.there = false;
-        // Who is late may find that what it still reads is gone; that is no reason.
-        if (!m.bytes.empty() && !(over_ && m.run > 0))
-          why_left_.emplace(m.from, std::string(m.bytes.begin(), m.bytes.end()));
-        h.wants = 0;
-        if (run)
-          for (const auto& [i, since] : h.makes)
-            if (!run->doubled.contains(i)) run->again.insert(i);
-        h.makes.clear();
+        left(m, run);
         break;
       default:
         break;
     }
+  }
+
+  void left(const Message& m, Run* run) {
+    Helping& h = helpers_[static_cast<std::size_t>(m.from)];
+    h.there = false;
+    // Whoever is late when the command is over may find that what it still reads is gone; that is no reason.
+    if (!m.bytes.empty() && !(over_ && m.run > 0))
+      why_left_.emplace(m.from, std::string(m.bytes.begin(), m.bytes.end()));
+    h.wants = 0;
+    if (run)
+      for (const auto& [i, since] : h.makes)
+        if (!run->doubled.contains(i)) run->again.insert(i);
+    h.makes.clear();
   }
 
   void begin_helping(const Message& m, Run& run) {
@@ -368,6 +379,7 @@ class Cluster::First {
   std::uint64_t run_ = 0;
   bool over_ = false;             // the command is
   std::vector<Helping> helpers_;  // by rank; the first is not used
+  Inbox inbox_;
   Outbox outbox_;
   std::map<int, std::string> why_left_;  // by rank, of those that could not help any more
   std::uint64_t made_here_ = 0, made_elsewhere_ = 0, bytes_ = 0, placed_ = 0, written_elsewhere_ = 0;

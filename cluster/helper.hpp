@@ -76,7 +76,7 @@ class Cluster::Helper {
       if (run.writes) tell_failed();
       throw;
     }
-    if (run.error) std::rethrow_exception(run.error);
+    if (run.is_out) std::rethrow_exception(run.error);
   }
   void leave(const std::string& why) {
     if (!std::exchange(left_, true)) send(0, {.word = Word::Left, .run = run_}, {why.begin(), why.end()});
@@ -84,7 +84,7 @@ class Cluster::Helper {
   // Until the first has nothing more to do: ending earlier would end the job. Without keeping a core busy.
   void wait() {
     while (true) {
-      const auto m = received();
+      const auto m = inbox_.next();
       if (m && m->word == Word::Bye) return;
       if (!m) std::this_thread::sleep_for(kSleep);
     }
@@ -103,7 +103,8 @@ class Cluster::Helper {
     ReachedFiles files;
     std::map<std::uint64_t, Kept> kept;  // by number
     bool writes = false;                 // is waited for until all that it kept is written
-    std::exception_ptr error;
+    std::exception_ptr error;            // what kept it from making a number; no more are made
+    bool is_out = false;                 // and the first needs that number
   };
 
   void help(Run& run) {
@@ -117,15 +118,16 @@ class Cluster::Helper {
         moved = true;
         tell(std::move(*made), run);
       }
-      outbox_.waiting();  // lets go of what has arrived
-      run.makers.nap(moved);
+      // Lets go of what has arrived, too.
+      const bool sends = outbox_.waiting() > 0;
+      run.makers.nap(moved, sends || inbox_.is_coming());
     }
   }
 
   // The next for this run. What belongs to one that has not begun here, for the first process was through with this one
   // before it asked, waits until then. That the first is done with all comes before anything else.
   std::optional<Message> next_message() {
-    while (auto m = received()) {
+    while (auto m = inbox_.next()) {
       if (m->word == Word::Go) throw Error(ErrorCode::Cancelled, "the first process does something else");
       if (m->run >= run_) came_.push_back(std::move(*m));
     }
@@ -143,7 +145,7 @@ class Cluster::Helper {
         if (run.files.open(unpacked_files(m.bytes))) run.makers.keep_pieces();
         break;
       case Word::Make:
-        if (!left_) run.makers.make(m.number);
+        if (!run.error) run.makers.make(m.number);
         break;
       case Word::Where:
         for (Unpacker u(m.bytes); const auto& p : u.take_all<LongPieces::Place>()) write(p, run);
@@ -159,6 +161,10 @@ class Cluster::Helper {
         run.work.place(m.number, unpacked(run.work, m.bytes));
         ++run.placed;
         break;
+      case Word::Out:  // who cannot go on making still writes what it keeps
+        left_ = run.is_out = true;
+        if (!run.writes) std::rethrow_exception(run.error);
+        break;
       case Word::Done:
         if (run.work.to_all && run.placed < run.work.n)
           throw Error(ErrorCode::Cancelled, "the first process does something else");
@@ -169,12 +175,14 @@ class Cluster::Helper {
     return true;
   }
 
-  // Who cannot go on making still writes what it keeps.
+  // A number that could not be made may be one that is not needed any more, and what it is made of gone because the
+  // first process was through with it.
   void tell(Makers::Made made, Run& run) {
     if (made.error) {
-      leave(reason(made.error));
-      if (!run.writes) std::rethrow_exception(made.error);
+      if (run.error) return;
       run.error = made.error;
+      const std::string why = reason(made.error);
+      send(0, {.word = Word::Stuck, .run = run_, .number = made.number}, {why.begin(), why.end()});
       return;
     }
     std::uint64_t stays = 0;
@@ -211,6 +219,7 @@ class Cluster::Helper {
   std::uint64_t run_ = 0;
   bool left_ = false;
   std::deque<Message> came_;
+  Inbox inbox_;
   Outbox outbox_;
 };
 

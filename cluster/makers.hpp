@@ -94,8 +94,8 @@ class Makers {
     return m;
   }
   // Until something is done here, or a moment has passed: a longer one each time nothing was heard.
-  void nap(bool heard) {
-    nap_ = heard ? kNap : std::min(2 * nap_, kLongNap);
+  void nap(bool heard, bool on_its_way) {
+    nap_ = heard ? kNap : std::min(2 * nap_, on_its_way ? kNapOnItsWay : kLongNap);
     if (heard) return;
     std::unique_lock lock(mutex_);
     if (done_.empty()) changed_.wait_for(lock, nap_);

@@ -60,19 +60,25 @@ std::size_t Outbox::waiting() {
   return waiting_;
 }
 
-std::optional<Message> received() {
-  int there = 0, size = 0;
-  MPI_Status status;
-  MPI_Iprobe(MPI_ANY_SOURCE, kTag, MPI_COMM_WORLD, &there, &status);
-  if (!there) return std::nullopt;
-  MPI_Get_count(&status, MPI_BYTE, &size);
-  Message m;
-  m.bytes.resize(static_cast<std::size_t>(size));
-  MPI_Recv(m.bytes.data(), size, MPI_BYTE, status.MPI_SOURCE, kTag, MPI_COMM_WORLD, MPI_STATUS_IGNORE);
+std::optional<Message> Inbox::next() {
+  int done = 0;
+  if (!is_coming()) {
+    int size = 0;
+    MPI_Status status;
+    MPI_Message found;
+    MPI_Improbe(MPI_ANY_SOURCE, kTag, MPI_COMM_WORLD, &done, &found, &status);
+    if (!done) return std::nullopt;
+    MPI_Get_count(&status, MPI_BYTE, &size);
+    coming_.bytes.resize(static_cast<std::size_t>(size));
+    coming_.from = status.MPI_SOURCE;
+    MPI_Imrecv(coming_.bytes.data(), size, MPI_BYTE, &found, &request_);
+  }
+  MPI_Test(&request_, &done, MPI_STATUS_IGNORE);
+  if (!done) return std::nullopt;
+  Message m = std::move(coming_);
   const std::size_t body = m.bytes.size() - std::min(m.bytes.size(), sizeof(Head));
   static_cast<Head&>(m) = Unpacker(std::span<const std::uint8_t>(m.bytes).subspan(body)).take<Head>();
   m.bytes.resize(body);
-  m.from = status.MPI_SOURCE;
   return m;
 }
 

@@ -6,6 +6,7 @@
 #include <memory>
 #include <span>
 #include <string>
+#include <string_view>
 #include <vector>
 
 #include "base/ranks.hpp"
@@ -36,7 +37,8 @@ class PlayedRanks final : public Ranks {
       else
         sent[i] = work.pack(made);
     }
-    if (disk_is_elsewhere && tells_of_folder(work)) sent[0].back() ^= 1;
+    const bool tells_of_folder = work.n == 1 && work.to_all && holds_folder(sent[0]);
+    if (disk_is_elsewhere && tells_of_folder) sent[0].back() ^= 1;
     if (first_ || work.to_all)
       for (std::size_t i = 0; i < work.n; ++i) {
         work.place(i, work.unpack(sent[i]));
@@ -48,7 +50,7 @@ class PlayedRanks final : public Ranks {
             written += bytes.size();
           }
       }
-    for (std::size_t i = 0; i < work.n && work.to_all && !tells_of_folder(work); ++i) {
+    for (std::size_t i = 0; i < work.n && work.to_all && !tells_of_folder; ++i) {
       const WithinWork within;
       work.make(i);
     }
@@ -62,7 +64,11 @@ class PlayedRanks final : public Ranks {
   bool marks_are_there = true, sizes_are_right = true;
 
  private:
-  static bool tells_of_folder(const SharedWork& w) { return w.n == 1 && w.to_all && w.options.silent; }
+  // The path of a folder that is made once for all (base/common_folder.hpp).
+  static bool holds_folder(const std::vector<std::uint8_t>& bytes) {
+    return std::string_view(reinterpret_cast<const char*>(bytes.data()), bytes.size()).find("/katoptra-") !=
+           std::string_view::npos;
+  }
   static bool begins_with(const SharedFile& f) {
     std::ifstream in(f.path, std::ios::binary);
     std::vector<std::uint8_t> there(f.mark.size());

@@ -75,6 +75,9 @@ class Cluster(ToolTest):
         self.assertGreater(int(written), 3 * int(sent))
         self.run_tool("reproject", SHEETS[0], "--crs", "EPSG:32724", "--cell", "0.1", "-o", "alone.tif")
         self.assertEqual(self.read("out.tif"), self.read("alone.tif"))
+        # Who makes what the others have made already finds that its points are gone, and goes on all the same.
+        told = self.run_ranks("grid", os.path.join(DEMO, "lidar-2022", "lidar_nw.laz"), "--find-ground", "--anew", "--cell", "2m", "-o", "points.tif", "--threads", "1").stderr
+        self.assertNotIn("left", told)
         # With little memory nobody keeps many tiles until they have a place.
         told = self.run_ranks("reproject", SHEETS[0], "--crs", "EPSG:32724", "--cell", "0.1", "-o", "out.tif", "--overwrite", "--memory", "16M").stderr
         self.assertGreater(int(re.search(r"(\d+) by others", told)[1]), 0)

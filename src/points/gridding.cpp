@@ -36,6 +36,11 @@ class Tiles {
   explicit Tiles(TilePlan plan) : plan_(std::move(plan)), cached_(plan_.frame.window(), plan_.buckets->tile()) {
     for (const PointStatistic& s : plan_.options.methods) triangulates_ = triangulates_ || is_triangulated(s.method);
   }
+  // The points are not needed any more then.
+  void make_together(const std::string& name) {
+    cached_.make_together(plan_.options.run, name, [&](const Window& tile) { return make(tile); });
+    if (cached_.is_made()) plan_.buckets.reset();
+  }
   void read(const BlockView& out, std::size_t plane) const {
     cached_.read(
         out, [&](const Window& tile) { return make(tile); },
@@ -46,10 +51,11 @@ class Tiles {
   const TilePlan& plan() const { return plan_; }
 
  private:
-  // The planes one after the other, then the origins.
+  // The planes one after the other, then the origins; nothing where all is void.
   BlockCache::Bytes make(const Window& w) const {
     TileCells cells = triangulates_ ? triangulated_tile(plan_, w) : counted_tile(plan_, w);
     if (triangulates_ && !all_triangulated()) mix(w, cells);
+    if (cells.is_void()) return {};
     const auto n = static_cast<std::size_t>(w.cells());
     BlockCache::Bytes bytes(n * 4 * (cells.planes.size() + 1), 0);
     for (std::size_t m = 0; m < cells.planes.size(); ++m)
@@ -253,7 +259,8 @@ GriddedPoints grid_points(const PointCloud& cloud, const PointGridding& o) {
   g.sources = sources_of(info, out.spacing);
   g.notes = info.notes;
   out.breaklines_lost = [lost = plan.lost] { return lost->load(); };
-  auto tiles = std::make_shared<const Tiles>(std::move(plan));
+  const auto tiles = std::make_shared<Tiles>(std::move(plan));
+  if (o.sampled) tiles->make_together(info.name);
   for (std::size_t m = 0; m < o.methods.size(); ++m) {
     GridInfo own = g;
     own.name = name_of(o.methods[m]);

@@ -532,6 +532,35 @@ TEST(Ground, WaterIsToldApartByItsLevelAndClassesThatAreThereStay) {
   EXPECT_EQ(error_of([&] { classify_ground(part, {.slope = 0}); }), ErrorCode::BadArgument);
 }
 
+TEST(Ground, OnlyPointsWithoutAClassGetOne) {
+  PointSelection corner{.area = nullptr};
+  corner.box = {677300, 5841300, 677500, 5841500};
+  PointBatch truth = all_points(select(points_from_batch(island(), marrowick::lidar_info()), corner));
+  const auto notes_of = [&] {
+    return classify_ground(points_from_batch(truth, marrowick::lidar_info(), 1000)).info().notes;
+  };
+  const std::size_t whole = truth.size();
+  ASSERT_GT(whole, 5000u);
+  // Where all have one nothing is looked for, and that is said.
+  EXPECT_NE(notes_of().back().find("have a class already"), std::string::npos);
+  // A single one of the last part is enough.
+  truth.classification.back() = 0;
+  EXPECT_EQ(notes_of().back(), "ground and noise classed by a filter");
+  std::size_t opened = 0, found = 0;
+  for (std::size_t i = 0; i < whole; i += 3) {
+    opened += truth.classification[i] == 2;
+    if (truth.classification[i] == 2) truth.classification[i] = 1;
+  }
+  const PointBatch told = all_points(classify_ground(points_from_batch(truth, marrowick::lidar_info(), 1000)));
+  for (std::size_t i = 0; i + 1 < whole; ++i) {
+    if (truth.classification[i] == 1)
+      found += told.classification[i] == 2;
+    else
+      EXPECT_EQ(told.classification[i], truth.classification[i]) << i;
+  }
+  EXPECT_GT(found, opened * 8 / 10);
+}
+
 // Looks at all points that nobody is told of went on to their end when somebody wanted them to stop.
 TEST(Ground, LooksThatAreNotToldCanBeStopped) {
   const PointCloud cloud = strewn(3000, 60, 5, waves);

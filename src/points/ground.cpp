@@ -1,6 +1,7 @@
 #include "katoptra/points/ground.hpp"
 
 #include <algorithm>
+#include <atomic>
 #include <cmath>
 #include <cstring>
 #include <fmt/format.h>
@@ -126,15 +127,13 @@ class SeedSource : public GridSource {
     for (int r : reaches_) halo_ += 2 * r;
   }
   const GridInfo& info() const override { return info_; }
+  void make_together(const RunOptions& run, const std::string& name) {
+    tiles_.make_together(run, name, [&](const Window& tile) { return made(tile); });
+  }
   // In tiles that are much wider than what lies around them, and kept.
   void read(const BlockView& out) const override {
     tiles_.read(
-        out,
-        [&](const Window& tile) {
-          BlockCache::Bytes b(static_cast<std::size_t>(tile.cells()) * sizeof(float), 0);
-          make({tile, reinterpret_cast<float*>(b.data()), nullptr, tile.cols});
-          return b;
-        },
+        out, [&](const Window& tile) { return made(tile); },
         [](const BlockCache::Bytes& bytes, const Window& tile, const BlockView& part) {
           for (std::int64_t r = 0; r < part.window.rows; ++r) {
             const auto from = (part.window.row + r - tile.row) * tile.cols + part.window.col - tile.col;
@@ -149,6 +148,13 @@ class SeedSource : public GridSource {
 
  private:
   static constexpr std::int64_t kTile = 512;
+  BlockCache::Bytes made(const Window& tile) const {
+    BlockCache::Bytes b(static_cast<std::size_t>(tile.cells()) * sizeof(float), 0);
+    const BlockView out{tile, reinterpret_cast<float*>(b.data()), nullptr, tile.cols};
+    make(out);
+    const auto is_void = [](float v) { return std::isnan(v); };
+    return std::all_of(out.values, out.values + tile.cells(), is_void) ? BlockCache::Bytes() : b;
+  }
   void make(const BlockView& out) const {
     const Window wide = out.window.grown(halo_);
     const Block lowest = in_.read(wide);
@@ -215,7 +221,10 @@ PointCloud changed(const PointCloud& in, PointFields needed, PointFields added, 
   return PointCloud(std::make_shared<ChangedPoints>(in, needed, added, std::move(change)));
 }
 
-Grid seeds_of(const Grid& lowest, const GroundFilter& o, double unit) {
+Grid seeds_of(const PointCloud& cloud, const GroundFilter& o, Length cell_wanted, const RunOptions& run) {
+  const PointGridding lowest_of{.methods = {{PointMethod::Lowest, 50}}, .cell = cell_wanted, .run = run};
+  const Grid lowest = grid_points(cloud, lowest_of).grids[0];
+  const double unit = metres_per(cloud.info().quantity.unit);
   const double cell = ground_spacing(lowest.frame()).x.metres();
   std::vector<int> reaches;
   std::vector<float> steps;
@@ -228,7 +237,9 @@ Grid seeds_of(const Grid& lowest, const GroundFilter& o, double unit) {
     steps.push_back(static_cast<float>((o.step.metres() + o.slope * (r - last) * cell) / unit));
     last = r;
   }
-  return Grid(std::make_shared<SeedSource>(lowest, std::move(reaches), std::move(steps)));
+  const auto seeds = std::make_shared<SeedSource>(lowest, std::move(reaches), std::move(steps));
+  seeds->make_together(run, cloud.info().name);
+  return Grid(seeds);
 }
 
 // The surface through seeds and, in two rounds, through what lies near it.
@@ -245,8 +256,7 @@ Grid ground_surface(const PointCloud& cloud, const std::shared_ptr<const PointMa
               (b.classification.empty() || (b.classification[i] != kLowNoise && b.classification[i] != kHighNoise));
       });
   const Length cell = o.cell > Length() ? o.cell : cell_for_spacing(Length::metres(1.5 * spacing));
-  Grid seeds = seeds_of(
-      grid_points(last, {.methods = {{PointMethod::Lowest, 50}}, .cell = cell, .run = quiet}).grids[0], o, unit);
+  Grid seeds = seeds_of(last, o, cell, quiet);
   PointCloud ground = changed(last, PointFields::None, PointFields::None,
                               [seeds](std::size_t, PointBatch& b, std::vector<std::uint8_t>& keep) {
                                 GridSampler s(seeds);
@@ -254,8 +264,11 @@ Grid ground_surface(const PointCloud& cloud, const std::shared_ptr<const PointMa
                                   keep[i] = static_cast<float>(b.z[i]) == s.cell_at(b.x[i], b.y[i]);
                               });
   // Gaps under buildings are bridged; the sea stays open.
-  const PointGridding tin{
-      .methods = {{PointMethod::Tin, 50}}, .frame = seeds.frame(), .longest_edge = o.widest * 1.5, .run = quiet};
+  const PointGridding tin{.methods = {{PointMethod::Tin, 50}},
+                          .frame = seeds.frame(),
+                          .longest_edge = o.widest * 1.5,
+                          .sampled = true,
+                          .run = quiet};
   // The points of a grid that nobody reads any more are let go: no more than two of them are sorted at a time.
   seeds = Grid();
   for (int round = 0; round < 2; ++round) {
@@ -272,6 +285,20 @@ Grid ground_surface(const PointCloud& cloud, const std::shared_ptr<const PointMa
 
 bool is_open(int classification, bool anew) { return anew || classification <= 1; }
 
+// Whether a point may get another class: mostly the first part says so.
+bool any_open(const PointCloud& cloud, bool anew, const RunOptions& run) {
+  if (anew || !has(cloud.info().fields, PointFields::Class)) return true;
+  std::atomic<bool> found = false;
+  parallel_for(cloud.parts(), run, [&](std::size_t i) {
+    if (found) return;
+    PointBatch b;
+    cloud.read(i, PointFields::Class, b);
+    const auto open = [](std::uint8_t c) { return is_open(c, false); };
+    if (std::any_of(b.classification.begin(), b.classification.end(), open)) found = true;
+  });
+  return found;
+}
+
 }  // namespace
 
 PointCloud classify_ground(const PointCloud& cloud, const GroundFilter& o) {
@@ -284,6 +311,11 @@ PointCloud classify_ground(const PointCloud& cloud, const GroundFilter& o) {
   RunOptions quiet = o.run;
   quiet.silent = true;
   const PointCloud again = decoded_once(cloud, PointFields::Return | PointFields::Class);
+  if (!any_open(again, o.anew, quiet))
+    return relabelled(cloud, [](PointInfo& i) {
+      i.notes.push_back(
+          "all its points have a class already, so ground and noise were not looked for; --anew looks anew");
+    });
   const PointTally there = tally(again, quiet);
   const GroundScale scale =
       info.crs && !there.bounds.empty() ? GroundRuler(info.crs).at(there.bounds.centre()) : GroundScale{};
@@ -392,9 +424,12 @@ Grid canopy_height(const PointCloud& heights, Length cell, const RunOptions& run
   // Crowns are joined across a little more than the spacing, the gaps between them are not.
   const Length reach = Length::metres(std::max(1.5, 3 * all.spacing.metres()));
   double highest = 0;
-  for_each_batch(first, PointFields::None, quiet, [&](const PointBatch& b) {
-    for (double z : b.z) highest = std::max(highest, z * unit);
-  });
+  share_points<double>(
+      first, PointFields::None, quiet,
+      [&](const PointBatch& b, double& there) {
+        for (double z : b.z) there = std::max(there, z * unit);
+      },
+      [&](double there) { highest = std::max(highest, there); });
   for (double from : {2.0, 5.0, 10.0, 15.0, 20.0, 25.0, 30.0, 40.0}) {
     if (from >= highest) break;
     PointSelection s{.area = nullptr};

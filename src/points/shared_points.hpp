@@ -22,6 +22,9 @@ class PartGroups {
         fields_(fields),
         size_(work_is_shared() ? std::clamp<std::size_t>(cloud.parts() / 256, 1, 16) : 1) {}
   std::size_t count() const { return (cloud_.parts() + size_ - 1) / size_; }
+  // Runs of groups that lie beside one another are read by the same process in every pass, as long as all are as fast:
+  // it has them at hand, and what is near them.
+  static constexpr std::size_t kRow = 64;
   // `look(part, batch)`. Any thread.
   template <class Look>
   void read(std::size_t group, const Look& look) {
@@ -49,11 +52,11 @@ void share_points(const PointCloud& cloud, PointFields fields, const RunOptions&
   share_parts<Told>(
       groups.count(), run,
       [&](std::size_t g) {
-        Told told;
+        Told told{};
         groups.read(g, [&](std::size_t, const PointBatch& b) { look(b, told); });
         return told;
       },
-      [&](std::size_t, const Told& told) { take(told); });
+      [&](std::size_t, const Told& told) { take(told); }, {.row = PartGroups::kRow});
 }
 
 template <class T, class Told>
@@ -86,7 +89,7 @@ void sort_points(const PointCloud& cloud, const RunOptions& run, Heaps<T>& heaps
           groups.read(g, [&](std::size_t i, const PointBatch& b) {
             HeapBatch<T> part;
             made.told.push_back(sort(i, b, part));
-            sorted.add(part);
+            sorted.add(std::move(part));
           });
           made.written = heaps.write(sorted);
           return made;
@@ -95,7 +98,7 @@ void sort_points(const PointCloud& cloud, const RunOptions& run, Heaps<T>& heaps
           if (heaps.is_shared()) heaps.add(g.written);
           for (const Told& t : g.told) take(t);
         },
-        !heaps.is_shared());
+        {.listens = !heaps.is_shared(), .row = PartGroups::kRow});
     if (heaps.is_shared()) return;
   }
   map_points(

@@ -69,6 +69,31 @@ TEST(SharedPoints, GridsOfSeveralProcessesAreThoseOfOne) {
     }
 }
 
+// What is sampled is made once, by all; tiles that are void are not written, and read as such.
+TEST(SharedPoints, GridsThatAreSampledAreMadeTogether) {
+  const PointCloud cloud = scattered(2, 5000, 97);
+  PointGridding o{.methods = {{PointMethod::Tin, 50}, {PointMethod::Lowest, 50}}, .tile = 16};
+  const Frame near = grid_points(cloud, {.cell = Length::metres(1)}).grids[0].frame();
+  o.frame = near.sub(near.window().grown(50));
+  const GriddedPoints alone = grid_points(cloud, o);
+  const auto origins = [&](const Grid& g) {
+    const Block b = g.read(o.frame->window(), Planes::ValuesAndOrigin);
+    return std::vector<Origin>(b.origin_row(0), b.origin_row(0) + b.window().cells());
+  };
+  o.sampled = true;
+  expect_same_grids(grid_points(cloud, o), alone);
+  for (const int played : {0, 1, 2}) {
+    SCOPED_TRACE(played);
+    PlayedRanks ranks(played == 0);
+    ranks.disk_is_elsewhere = played == 2;
+    const GriddedPoints shared = grid_points(cloud, o);
+    EXPECT_EQ(ranks.runs, 4);  // a folder and the points, another and the tiles
+    EXPECT_EQ(ranks.listened, played == 2 ? 2 : 0);
+    expect_same_grids(shared, alone);
+    for (std::size_t m = 0; m < 2; ++m) EXPECT_EQ(origins(shared.grids[m]), origins(alone.grids[m]));
+  }
+}
+
 TEST(SharedPoints, NoiseAndGroundAreFoundTogether) {
   const PointCloud cloud = scattered(3, 6000, 100);
   const PointBatch alone = all_points(classify_ground(cloud, {}));
@@ -84,8 +109,8 @@ TEST(SharedPoints, NoiseAndGroundAreFoundTogether) {
     PlayedRanks ranks(played == 0);
     ranks.disk_is_elsewhere = played == 2;
     expect_same_points(all_points(classify_ground(cloud, {})), alone);
-    // The tally, what is sorted to find noise, its tiles; four grids.
-    EXPECT_GE(ranks.runs, 12);
+    // The tally, what is sorted to find noise, its tiles; the points of four grids, the tiles of four.
+    EXPECT_GE(ranks.runs, 19);
   }
 }
 
@@ -99,7 +124,7 @@ TEST(SharedPoints, HeapsKeepTheOrderInWhichTheyAreTold) {
   first.add(7, 1);
   first.add(8, 2);
   more.add(7, 3);
-  first.add(more);
+  first.add(std::move(more));
   second.add(7, 4);
   const auto late = one.write(second), early = other.write(first), again = one.write(second),
              none = one.write(HeapBatch<int>());

@@ -39,7 +39,11 @@ class HeapBatch {
     into_->push_back(record);
   }
   // All of another batch behind what is here.
-  void add(const HeapBatch& other) {
+  void add(HeapBatch&& other) {
+    if (order_.empty()) {
+      std::swap(*this, other);
+      return;
+    }
     for (std::uint64_t heap : other.order_) {
       const auto [it, is_new] = by_heap_.try_emplace(heap);
       if (is_new) order_.push_back(heap);
@@ -118,16 +122,15 @@ class Heaps {
     for (std::size_t i = 0; i < out.heaps.size(); ++i)
       std::memcpy(bytes.data() + out.pieces[i].at * sizeof(T), batch.records(out.heaps[i]).data(),
                   static_cast<std::size_t>(out.pieces[i].records) * sizeof(T));
-    std::uint64_t begin = 0;
-    const ScratchFile* into = nullptr;
-    {
-      std::lock_guard lock(mutex_);
-      begin = std::exchange(spilled_, spilled_ + all);
-      into = &file(own_);
-    }
+    const std::uint64_t begin = append(bytes);
     for (Piece& p : out.pieces) p.at += begin;
-    write_bytes(*into, begin, bytes);
     return out;
+  }
+  // The same for one heap.
+  Written write(std::uint64_t heap, std::span<const T> records) {
+    const std::uint64_t at =
+        append({reinterpret_cast<const std::uint8_t*>(records.data()), records.size() * sizeof(T)});
+    return {{heap}, {{own_, at, records.size()}}};
   }
   // All numbers in use, in order.
   std::vector<std::uint64_t> numbers() const {
@@ -138,7 +141,8 @@ class Heaps {
   }
   // Appends the records of a heap, from any thread while nothing is added. Of each file in one turn, so that no more
   // are open than there are readers, however many processes wrote.
-  void read(std::uint64_t number, std::vector<T>& out) const {
+  template <class Records>
+  void read(std::uint64_t number, Records& out) const {
     const auto it = heaps_.find(number);
     if (it == heaps_.end()) return;
     std::map<std::uint64_t, std::vector<std::pair<std::uint64_t, std::span<std::uint8_t>>>> wanted;
@@ -170,6 +174,18 @@ class Heaps {
     std::unique_ptr<ScratchFile>& f = files_[number];
     if (!f) f = std::make_unique<ScratchFile>(wanted_for_, folder_, fmt::format("points-{:016x}", number));
     return *f;
+  }
+  // Behind what this process wrote into the folder; where it begins, in records.
+  std::uint64_t append(std::span<const std::uint8_t> bytes) {
+    std::uint64_t begin = 0;
+    const ScratchFile* into = nullptr;
+    {
+      std::lock_guard lock(mutex_);
+      begin = std::exchange(spilled_, spilled_ + bytes.size() / sizeof(T));
+      into = &file(own_);
+    }
+    write_bytes(*into, begin, bytes);
+    return begin;
   }
   static void write_bytes(const ScratchFile& file, std::uint64_t at, std::span<const std::uint8_t> bytes) {
     ScratchFile::Turn turn(file);

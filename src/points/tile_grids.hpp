@@ -1,5 +1,6 @@
 // The cells of one tile from the points in and around it.
 #pragma once
+#include <algorithm>
 #include <atomic>
 #include <cmath>
 #include <cstdint>
@@ -80,6 +81,12 @@ struct TileCells {
       : window(w),
         planes(methods, std::vector<float>(static_cast<std::size_t>(w.cells()), kVoid)),
         origin(static_cast<std::size_t>(w.cells()), 0) {}
+  bool is_void() const {
+    const auto has_value = [](const std::vector<float>& plane) {
+      return std::any_of(plane.begin(), plane.end(), [](float v) { return !std::isnan(v); });
+    };
+    return std::none_of(planes.begin(), planes.end(), has_value);
+  }
 };
 inline Origin measured_from(std::uint32_t source) { return origin_code(source + 1, How::Measured); }
 inline Origin interpolated_from(std::uint32_t source) { return origin_code(source + 1, How::Interpolated); }

@@ -59,6 +59,7 @@ struct PointGridding {
   SurfaceKind surface = SurfaceKind::Unknown;  // what the heights are of
   // affects speed only
   std::int64_t tile = 0;  // cells along a tile; 0: so that a tile holds some 10^5 points
+  bool sampled = false;   // read here and there, again and again: processes that share work make all of it now, once
   RunOptions run;
 };
 

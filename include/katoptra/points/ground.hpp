@@ -9,9 +9,10 @@
 // ground. Points near the triangulated seeds are added, twice, and what then lies within `near` of the surface of all
 // is ground. Still water looks like ground; with a `water` level its points are told apart (class 9).
 //
-// Only points of the classes 0 and 1 change, unless `anew`. Cost: six passes over the points (seven
-// where their box is not known), which are decoded for the first and the last of them; 15 to 28 bytes a point of
-// temporary files for the others, and up to 32 for sorting; memory as for gridding, and a bit for each point.
+// Only points of the classes 0 and 1 change, unless `anew`; where there are none a note says so. Cost: six passes over
+// the points (seven where their box is not known), which are decoded for the first and the last of them; 15 to 28 bytes
+// a point of temporary files for the others, and up to 32 for sorting; memory as for gridding, and a bit for each
+// point.
 #pragma once
 #include <optional>
 

@@ -4,6 +4,9 @@
 #include <cmath>
 #include <fmt/format.h>
 #include <map>
+#include <mutex>
+#include <utility>
+#include <vector>
 
 #include "katoptra/base/error.hpp"
 #include "katoptra/base/parallel.hpp"
@@ -56,29 +59,44 @@ TileCoding tried_coding(const Grid& grid, const WriteOptions& options, const std
   TileCoding best = coding_without_trial(options, as.type);
   if (options.codec == Codec::None || (options.codec != Codec::Automatic && options.predictor != Predictor::Automatic))
     return best;
-  for (const auto& [i, w] : trial_windows(grid.frame(), options)) tiles.emplace(i, grid.read(w, planes));
   std::vector<TileCoding> ways{best};
   if (options.predictor == Predictor::Automatic)
     for (int p : {tiff::kDifference, tiff::kNoPredictor})
       if (p != best.predictor) ways.push_back({.compression = best.compression, .predictor = p, .level = best.level});
-  std::vector<const Block*> blocks;
-  for (const auto& [i, block] : tiles) blocks.push_back(&block);
+  const std::map<std::size_t, Window> windows = trial_windows(grid.frame(), options);
+  const std::vector<std::pair<std::size_t, Window>> tried(windows.begin(), windows.end());
+  // What grids find out when they are first read, all threads and processes find out together, before each tile is read
+  // by one of them.
+  for (const auto& [i, w] : tried) {
+    const Window inside = w.intersected(grid.frame().window());
+    grid.read({inside.col + inside.cols / 2, inside.row + inside.rows / 2, 1, 1}, planes);
+  }
   std::vector<std::size_t> sizes(ways.size());
+  std::mutex mutex;
   RunOptions quiet = options.run;
   quiet.silent = true;
-  share_parts<std::size_t>(
-      ways.size() * blocks.size(), quiet,
-      [&](std::size_t i) {
-        return packed_tile(blocks[i / ways.size()]->row(0), options.tile, as, ways[i % ways.size()], file).size();
+  share_parts<std::vector<std::size_t>>(
+      tried.size(), quiet,
+      [&](std::size_t k) {
+        Block block = grid.read(tried[k].second, planes);
+        std::vector<std::size_t> bytes;
+        for (const TileCoding& way : ways)
+          bytes.push_back(packed_tile(block.row(0), options.tile, as, way, file).size());
+        std::lock_guard lock(mutex);
+        tiles.try_emplace(tried[k].first, std::move(block));
+        return bytes;
       },
-      [&](std::size_t i, std::size_t size) { sizes[i % ways.size()] += size; });
+      [&](std::size_t, const std::vector<std::size_t>& bytes) {
+        for (std::size_t way = 0; way < ways.size(); ++way) sizes[way] += bytes[way];
+      },
+      {.at_once = static_cast<std::size_t>(thread_count(quiet))});
   const std::size_t smallest = *std::min_element(sizes.begin(), sizes.end());
   // A way that is hardly smaller is not worth leaving the usual one.
   constexpr double kWorthIt = 0.97;
   if (static_cast<double>(smallest) < kWorthIt * static_cast<double>(sizes[0]))
     best = ways[static_cast<std::size_t>(std::min_element(sizes.begin(), sizes.end()) - sizes.begin())];
   const double raw =
-      static_cast<double>(tiles.size()) * static_cast<double>(options.tile) * options.tile * bytes_per_sample(as.type);
+      static_cast<double>(tried.size()) * static_cast<double>(options.tile) * options.tile * bytes_per_sample(as.type);
   if (options.codec == Codec::Automatic && static_cast<double>(smallest) > kWorthIt * raw)
     best = {.compression = tiff::kNone, .predictor = tiff::kNoPredictor};
   return best;
