@@ -290,7 +290,18 @@ bool is_points(const fs::path& path) {
 void open_points_of(Looked& l, const LookOptions& options) {
   l.points = open_point_file(l.path, {.open = options.open, .area = nullptr, .spacing = {}, .salvage = true});
   for (const std::string& p : l.points->facts.problems) l.suspicious.push_back({"damaged", p, "fetch it again"});
-  if (options.values) l.summary = summarise(l.points->cloud, options.run);
+  if (!options.values) return;
+  if (l.suspicious.empty()) {
+    try {
+      const PointFile whole = open_point_file(l.path, {.open = options.open, .area = nullptr, .spacing = {}});
+      l.summary = summarise(whole.cloud, options.run);
+      return;
+    } catch (const Error& e) {
+      if (e.code() != ErrorCode::BadFile) throw;
+      l.suspicious.push_back({"damaged", e.problem(), "fetch it again: what is told of its points may be wrong"});
+    }
+  }
+  l.summary = summarise(l.points->cloud, options.run);
 }
 
 void judge_points(Looked& l) {

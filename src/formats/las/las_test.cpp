@@ -329,6 +329,39 @@ TEST_P(LargeChunks, AreDamagedWhereHeldOnesAre) {
   EXPECT_GT(damaged, 5);
 }
 
+// Noise of a few bytes in any layer, in the middle of it: the layer does not end with its points any more.
+TEST(Laz, NoiseInALayerIsNotTakenForPoints) {
+  TemporaryFolder folder;
+  std::mt19937 random(5);
+  write_points(cloud_of(20'000, 6, 0, 12), folder / "a.laz", {.overwrite = true, .chunk = 20'000});
+  const auto bytes = file_bytes(folder / "a.laz");
+  const auto at = load<std::uint32_t>(bytes.data() + 96);
+  const std::size_t sizes = at + 8 + 30 + 4;
+  std::size_t begin = sizes + 4 * 9;
+  int tried = 0, found = 0;
+  for (std::size_t layer = 0; layer < 9; ++layer) {
+    const auto size = load<std::uint32_t>(bytes.data() + sizes + 4 * layer);
+    for (int k = 0; k < 8 && size > 1000; ++k) {
+      auto noisy = bytes;
+      const std::size_t from = begin + size / 4 + random() % (size / 2);
+      for (std::size_t i = from; i < from + 16; ++i) noisy[i] = static_cast<std::uint8_t>(random());
+      const auto file = bytes_in_memory("a.laz", noisy);
+      for (const las::HeldChunks held : {las::HeldChunks(), las::HeldChunks{.points = 1000}}) {
+        ++tried;
+        try {
+          all_points(las::open_las(file, {}, held).cloud);
+        } catch (const Error& e) {
+          EXPECT_EQ(e.code(), ErrorCode::BadFile);
+          ++found;
+        }
+      }
+    }
+    begin += size;
+  }
+  EXPECT_GE(tried, 60);
+  EXPECT_GE(found, tried * 95 / 100) << found << " of " << tried;
+}
+
 TEST(LargeChunk, DamageIsAnErrorAndThePointsBeforeItAreSaved) {
   TemporaryFolder folder;
   std::mt19937 random(1);

@@ -313,9 +313,15 @@ void expect_count(std::uint64_t there, std::uint64_t count) {
   if (there != count) damaged("a chunk holds another number of points than the table says");
 }
 bool is_coded(std::size_t layer, std::uint64_t size) { return size > 0 || layer <= kHeight; }
-void expect_whole_layers(LayeredRecords<Decoder>& layers) {
-  for (std::size_t i = 0; i < layers.coders().size(); ++i)
-    if (layers.wants(i) && layers.coders()[i].overrun() > 4) damaged("a layer of its points ends early");
+// A layer ends where its points do, but for the few bytes that a coder ends with: one that was damaged mostly does not.
+void expect_whole_layers(LayeredRecords<Decoder>& layers, const std::vector<std::uint64_t>& sizes) {
+  constexpr std::uint64_t kEnd = 8;
+  for (std::size_t i = 0; i < layers.coders().size(); ++i) {
+    if (!layers.wants(i)) continue;
+    const Decoder& c = layers.coders()[i];
+    if (c.overrun() > 4) damaged("a layer of its points ends early");
+    if (c.taken() + kEnd < sizes[i]) damaged("a layer of its points goes on behind the last of them");
+  }
 }
 
 }  // namespace
@@ -456,8 +462,10 @@ struct ChunkCoder::Impl {
     expect_count(load<std::uint32_t>(chunk.data() + length), count);
     const auto chosen = layers_in->chosen(w);
     std::size_t at = head;
+    std::vector<std::uint64_t> sizes;
     for (std::size_t i = 0; i < coders.size(); ++i) {
       const std::size_t size = load<std::uint32_t>(chunk.data() + length + 4 + 4 * i);
+      sizes.push_back(size);
       if (size > chunk.size() - at) damaged(kEndsEarly);
       layers_in->want(i, chosen[i] && is_coded(i, size));
       coders[i].start(chunk.subspan(at, size));
@@ -465,7 +473,7 @@ struct ChunkCoder::Impl {
     }
     layers_in->reset(chunk.data());
     throw_again(decode_records(*layers_in, length, count - 1, out + length, nullptr, good));
-    expect_whole_layers(*layers_in);
+    expect_whole_layers(*layers_in, sizes);
     return at;
   }
 
@@ -601,7 +609,7 @@ struct ChunkStream::Impl {
     std::vector<std::uint8_t> head(4 + 4 * layers);
     expect_bytes(length, head);
     expect_count(load<std::uint32_t>(head.data()), count);
-    std::vector<std::uint64_t> sizes(layers);
+    sizes.resize(layers);
     std::uint64_t at = length + head.size();
     for (std::size_t i = 0; i < layers; ++i) {
       sizes[i] = load<std::uint32_t>(head.data() + 4 + 4 * i);
@@ -611,7 +619,7 @@ struct ChunkStream::Impl {
       at += sizes[i];
     }
     bytes = at;
-    share_layers(f, sizes, most_groups);
+    share_layers(f, most_groups);
     for (auto& g : groups) {
       for (std::size_t i = 0; i < layers; ++i) g->records.want(i, false);
       g->records.reset(first.data());
@@ -623,7 +631,7 @@ struct ChunkStream::Impl {
   }
   // The largest first, each to the group that has least; the first group has the place of records alone, where there
   // are others.
-  void share_layers(const LazFormat& f, const std::vector<std::uint64_t>& sizes, std::size_t most_groups) {
+  void share_layers(const LazFormat& f, std::size_t most_groups) {
     std::vector<std::size_t> order;
     for (std::size_t i = 1; i < sizes.size(); ++i)
       if (is_coded(i, sizes[i])) order.push_back(i);
@@ -662,8 +670,9 @@ struct ChunkStream::Impl {
   std::uint64_t count, bytes = 0, done = 0;
   Read read;
   std::vector<std::uint8_t> first;
-  std::vector<Feed> feeds;         // by layer
-  std::vector<std::size_t> ahead;  // by layer
+  std::vector<Feed> feeds;           // by layer
+  std::vector<std::size_t> ahead;    // by layer
+  std::vector<std::uint64_t> sizes;  // of the layers
   std::unique_ptr<StreamRecords<Decoder>> stream;
   Decoder coder;
   std::vector<std::unique_ptr<Group>> groups;
@@ -697,7 +706,7 @@ void ChunkStream::next(std::size_t group, std::size_t n, std::uint8_t* records, 
   else
     m.next(n - from, out, *good);
   done += n;
-  if (g && done == m.count) expect_whole_layers(g->records);
+  if (g && done == m.count) expect_whole_layers(g->records, m.sizes);
 }
 
 void ChunkStream::join(std::size_t group, std::size_t n, const std::uint8_t* from, std::uint8_t* records) const {
