@@ -3,6 +3,7 @@
 import heapq
 import json
 import os
+import re
 import sqlite3
 
 import numpy
@@ -43,6 +44,16 @@ class Water(ToolTest):
         """A part of the island with hollows on it."""
         self.run_tool("clip", self.truth, "--area", "box:677250,5841560,677430,5841740@EPSG:32725", "-o", "part.tif")
         return self.read_raster(self.path("part.tif"))[0]
+
+    def test_water_that_runs_on_over_the_sea_floor_is_told(self):
+        z = self.read_raster(self.truth)[0]
+        told = self.run_tool("flow", self.truth, "--as", "cells", "-o", "out.tif").stdout
+        percent = int(re.search(r"some (\d+) % of the surface lie below 0", told)[1])
+        self.assertAlmostEqual(percent, 100 * float((z < 0).mean()), delta=3)
+        self.assertGreater(percent, 10)
+        self.assertGreater(self.cut().min(), 0)
+        self.assertNotIn("below 0", self.run_tool("flow", "part.tif", "--as", "cells", "-o", "above.tif").stdout)
+        self.assertNotIn("below 0", self.run_tool("flow", self.truth, "--sea", "0m", "--as", "cells", "-o", "sea.tif").stdout)
 
     def test_the_flood_of_a_plain_heap(self):
         z = self.cut()

@@ -288,20 +288,20 @@ bool is_points(const fs::path& path) {
 
 // Points are taken as far as they are whole: what is wrong with them is said, not refused.
 void open_points_of(Looked& l, const LookOptions& options) {
-  l.points = open_point_file(l.path, {.open = options.open, .area = nullptr, .spacing = {}, .salvage = true});
-  for (const std::string& p : l.points->facts.problems) l.suspicious.push_back({"damaged", p, "fetch it again"});
-  if (!options.values) return;
-  if (l.suspicious.empty()) {
-    try {
-      const PointFile whole = open_point_file(l.path, {.open = options.open, .area = nullptr, .spacing = {}});
-      l.summary = summarise(whole.cloud, options.run);
-      return;
-    } catch (const Error& e) {
-      if (e.code() != ErrorCode::BadFile) throw;
+  const auto take = [&](bool salvage) {
+    l.points = open_point_file(l.path, {.open = options.open, .area = nullptr, .spacing = {}, .salvage = salvage});
+    for (const std::string& p : l.points->facts.problems) l.suspicious.push_back({"damaged", p, "fetch it again"});
+    if (options.values) l.summary = summarise(l.points->cloud, options.run);
+  };
+  try {
+    take(false);
+  } catch (const Error& e) {
+    if (e.code() != ErrorCode::BadFile) throw;
+    l.suspicious.clear();
+    take(true);
+    if (l.suspicious.empty())
       l.suspicious.push_back({"damaged", e.problem(), "fetch it again: what is told of its points may be wrong"});
-    }
   }
-  l.summary = summarise(l.points->cloud, options.run);
 }
 
 void judge_points(Looked& l) {

@@ -39,14 +39,14 @@ GridInfo lineage_info(const GridInfo& info) {
 using TrialTiles = std::map<std::size_t, Block>;
 
 // A few tiles, spread over the grid, by their numbers.
-std::map<std::size_t, Window> trial_windows(const Frame& frame, const WriteOptions& options) {
+std::vector<std::pair<std::size_t, Window>> trial_windows(const Frame& frame, const WriteOptions& options) {
   constexpr std::int64_t kTiles = 4;
   const std::int64_t edge = options.tile, across = (frame.cols() + edge - 1) / edge,
                      n = across * ((frame.rows() + edge - 1) / edge);
-  std::map<std::size_t, Window> windows;
+  std::vector<std::pair<std::size_t, Window>> windows;
   for (std::int64_t k = 0; k < std::min(n, kTiles); ++k) {
     const std::int64_t i = (2 * k + 1) * n / (2 * std::min(n, kTiles));
-    windows.emplace(static_cast<std::size_t>(i), Window{i % across * edge, i / across * edge, edge, edge});
+    windows.emplace_back(static_cast<std::size_t>(i), Window{i % across * edge, i / across * edge, edge, edge});
   }
   return windows;
 }
@@ -63,8 +63,7 @@ TileCoding tried_coding(const Grid& grid, const WriteOptions& options, const std
   if (options.predictor == Predictor::Automatic)
     for (int p : {tiff::kDifference, tiff::kNoPredictor})
       if (p != best.predictor) ways.push_back({.compression = best.compression, .predictor = p, .level = best.level});
-  const std::map<std::size_t, Window> windows = trial_windows(grid.frame(), options);
-  const std::vector<std::pair<std::size_t, Window>> tried(windows.begin(), windows.end());
+  const auto tried = trial_windows(grid.frame(), options);
   // What grids find out when they are first read, all threads and processes find out together, before each tile is read
   // by one of them.
   for (const auto& [i, w] : tried) {
