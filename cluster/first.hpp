@@ -34,7 +34,7 @@ class Cluster::First {
 
   void share(const SharedWork& work) {
     ++run_;
-    Run run(work, static_cast<std::size_t>(helpers_.size()));
+    Run run(work, static_cast<std::size_t>(helpers_.size()), work.to_all && is_heard());
     // What came before this run was begun.
     for (std::size_t r = 1; r < helpers_.size(); ++r)
       if (auto early = std::exchange(helpers_[r].early, {})) hear(std::move(*early), &run);
@@ -67,7 +67,7 @@ class Cluster::First {
     // Who is behind need not come after.
     for (std::size_t r = 1; r < helpers_.size(); ++r)
       if (helpers_[r].there) send(static_cast<int>(r), {.word = Word::Go});
-    while (std::any_of(helpers_.begin(), helpers_.end(), [](const Helping& h) { return h.there; })) {
+    while (is_heard()) {
       for (std::size_t r = 1; r < helpers_.size(); ++r)
         if (std::exchange(helpers_[r].early, {})) send(static_cast<int>(r), {.word = Word::Go});
       if (auto m = inbox_.next())
@@ -95,17 +95,18 @@ class Cluster::First {
   // What was sent stays packed until its turn comes.
   struct Waiting {
     std::shared_ptr<void> result;
-    std::vector<std::uint8_t> bytes;
-    bool packed = false;
-    int keeper = 0;            // who keeps its long pieces; 0: they are here
-    std::uint64_t pieces = 0;  // bytes of those of the first
+    std::vector<std::uint8_t> bytes;  // that came, or that all are told
+    bool came = false;
+    int keeper = 0;          // who keeps its long pieces; 0: they are here
+    std::uint64_t held = 0;  // bytes of those of the first, or of what is told
   };
   struct Run {
-    Run(const SharedWork& w, std::size_t ranks)
+    // What all take is small, and some of it takes far longer to make than the rest: much may wait for that.
+    Run(const SharedWork& w, std::size_t ranks, bool is_told)
         : work(w),
-          window(std::max((w.to_all ? 4 : 1) * w.in_flight * ranks, 2 * w.row)),
+          window(std::max((w.to_all ? 32 : 1) * w.in_flight * ranks, 2 * w.row)),
           share((w.row + ranks - 1) / ranks),
-          makers(w, Makers::For::Itself),
+          makers(w, is_told ? Makers::For::All : Makers::For::Itself),
           own(makers.wanted()) {
       if (w.long_pieces && ranks > 1) files = w.long_pieces->files();
       if (std::any_of(files.begin(), files.end(), [](const SharedFile& f) { return f.path.empty(); })) files.clear();
@@ -118,7 +119,7 @@ class Cluster::First {
     std::set<std::size_t> again;    // numbers of helpers that left
     std::set<std::size_t> doubled;  // numbers of helpers that are made here as well
     std::map<std::size_t, Waiting> waiting;
-    std::uint64_t kept_here = 0;           // bytes of long pieces of what was made here and waits
+    std::uint64_t kept_here = 0;           // bytes of what was made here and waits
     std::size_t made_here = 0, sent = 0;   // of those that wait: how many, and how many bytes
     std::vector<SharedFile> files;         // that long pieces go into; none: all travels
     std::map<std::uint64_t, int> keepers;  // of results that were placed
@@ -148,10 +149,10 @@ class Cluster::First {
     while (auto made = run.makers.taken()) {
       if (made->error) std::rethrow_exception(made->error);
       if (const auto begun = run.own_since.extract(made->number)) run.took(begun.mapped());
-      const std::uint64_t pieces = run.work.long_pieces ? run.work.long_pieces->size(made->result) : 0;
-      if (keep(run, made->number, {std::move(made->result), {}, false, 0, pieces})) {
+      const std::uint64_t held = run.work.long_pieces ? run.work.long_pieces->size(made->result) : made->size;
+      if (keep(run, made->number, {std::move(made->result), std::move(made->packed), false, 0, held})) {
         ++run.made_here;
-        run.kept_here += pieces;
+        run.kept_here += held;
       }
       ++made_here_;
       ++run.own;
@@ -165,16 +166,16 @@ class Cluster::First {
       run.waiting.erase(run.waiting.begin());
       if (run.work.to_all) tell_all(run, w);
       const auto began = std::chrono::steady_clock::now();
-      run.work.place(run.placed, w.packed ? unpacked(run.work, w.bytes) : std::move(w.result));
+      run.work.place(run.placed, w.came ? unpacked(run.work, w.bytes) : std::move(w.result));
       if (w.keeper > 0) run.keepers.emplace(run.placed, w.keeper);
       tell_places(run);
-      if (w.packed) {
+      if (w.came) {
         run.sent -= w.bytes.size();
         placed_ += w.bytes.size();
         placing_ += std::chrono::steady_clock::now() - began;
       } else {
         --run.made_here;
-        run.kept_here -= w.pieces;
+        run.kept_here -= w.held;
       }
       ++run.placed;
       moved = true;
@@ -185,11 +186,13 @@ class Cluster::First {
     run.makers.nap(moved, inbox_.is_coming() || outbox_.waiting() > 0);
   }
 
+  bool is_heard() const {
+    return std::any_of(helpers_.begin(), helpers_.end(), [](const Helping& h) { return h.there; });
+  }
   void tell_all(const Run& run, const Waiting& w) {
-    if (std::none_of(helpers_.begin(), helpers_.end(), [](const Helping& h) { return h.there; })) return;
+    if (!is_heard()) return;
     const auto bytes = std::make_shared<const std::vector<std::uint8_t>>(
-        with_head({.word = Word::Placed, .run = run_, .number = run.placed},
-                  w.packed ? w.bytes : packed(run.work, run.work.pack(w.result))));
+        with_head({.word = Word::Placed, .run = run_, .number = run.placed}, w.bytes));
     for (std::size_t r = 1; r < helpers_.size(); ++r)
       if (helpers_[r].there) outbox_.send(static_cast<int>(r), bytes);
   }
@@ -250,8 +253,8 @@ class Cluster::First {
   // there will be more to do only what is late, and what all wait for first; at the end, of what does not take long,
   // whatever is held, and first what was given out last, for it is begun last.
   std::optional<std::size_t> own_number(Run& run) {
-    const bool room =
-        run.work.long_pieces ? run.kept_here < run.work.options.memory / 4 : run.made_here < run.work.in_flight;
+    const bool room = run.work.long_pieces || run.work.to_all ? run.kept_here < run.work.options.memory / 4
+                                                              : run.made_here < run.work.in_flight;
     if (!run.again.empty() || room)
       if (const auto i = number(run, 0)) return i;
     // What all wait for, and nobody has room to make.

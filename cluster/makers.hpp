@@ -26,7 +26,7 @@ namespace katoptra {
 // Makes results on threads of its own, and keeps what is done until it is asked for.
 class Makers {
  public:
-  enum class For { Itself, Another, AnotherWithoutPieces };
+  enum class For { Itself, Another, AnotherWithoutPieces, All };
   Makers(const SharedWork& work, For whom)
       : work_(work),
         for_(whom),
@@ -46,6 +46,7 @@ class Makers {
     std::size_t number = 0;
     std::shared_ptr<void> result;  // for itself, or because its pieces stay
     std::vector<std::uint8_t> packed;
+    std::uint64_t size = 0;  // for all: bytes of both, about
     std::exception_ptr error;
   };
   // Before anything is made.
@@ -62,7 +63,7 @@ class Makers {
       ++under_way_;
     }
     arena_.enqueue([this, number] {
-      Made m{.number = number, .result = nullptr, .packed = {}, .error = nullptr};
+      Made m{.number = number, .result = nullptr, .packed = {}, .size = 0, .error = nullptr};
       if (ends_) {
         std::lock_guard lock(mutex_);
         --under_way_;
@@ -75,8 +76,8 @@ class Makers {
         m.result = work_.make(number);
         if (for_ == For::AnotherWithoutPieces)
           m.packed = work_.long_pieces->pack(m.result);
-        else if (for_ == For::Another)
-          m.packed = packed(work_, work_.pack(std::exchange(m.result, nullptr)));
+        else if (for_ != For::Itself)
+          pack(m);
       } catch (...) {
         m.error = std::current_exception();
       }
@@ -95,7 +96,7 @@ class Makers {
   }
   // Until something is done here, or a moment has passed: a longer one each time nothing was heard.
   void nap(bool heard, bool on_its_way) {
-    nap_ = heard ? kNap : std::min(2 * nap_, on_its_way ? kNapOnItsWay : kLongNap);
+    nap_ = on_its_way ? kNapOnItsWay : heard ? kNap : std::clamp(2 * nap_, kNap, kLongNap);
     if (heard) return;
     std::unique_lock lock(mutex_);
     if (done_.empty()) changed_.wait_for(lock, nap_);
@@ -106,6 +107,14 @@ class Makers {
   }
 
  private:
+  void pack(Made& m) const {
+    std::vector<std::uint8_t> bytes = work_.pack(m.result);
+    if (for_ == For::Another) m.result = nullptr;
+    m.size = bytes.size();
+    m.packed = packed(work_, std::move(bytes));
+    m.size += m.packed.size();
+  }
+
   const SharedWork& work_;
   For for_;
   int at_once_;
@@ -116,7 +125,7 @@ class Makers {
   std::deque<Made> done_;
   std::size_t under_way_ = 0;
   std::atomic<bool> ends_{false};
-  std::chrono::milliseconds nap_ = kNap;
+  std::chrono::microseconds nap_ = kNap;
 };
 
 }  // namespace katoptra

@@ -48,8 +48,8 @@ struct Message : Head {
 // How long a process that waits sleeps before it looks again, at first and at most (looking each millisecond took a
 // twentieth of a core); while something long is on its way, which goes on when both sides look; and one that has
 // nothing more to do.
-inline constexpr auto kNap = std::chrono::milliseconds(1), kLongNap = std::chrono::milliseconds(8);
-inline constexpr auto kNapOnItsWay = std::chrono::milliseconds(2);
+inline constexpr auto kNap = std::chrono::microseconds(1000), kLongNap = std::chrono::microseconds(8000);
+inline constexpr auto kNapOnItsWay = std::chrono::microseconds(200);
 inline constexpr auto kSleep = std::chrono::milliseconds(20);
 
 // The head goes behind the bytes, so that neither side has to move them.

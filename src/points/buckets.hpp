@@ -10,7 +10,7 @@
 #include "katoptra/points/triangulation.hpp"
 
 #include "base/pool.hpp"
-#include "spill.hpp"
+#include "base/heaps.hpp"
 
 namespace katoptra {
 

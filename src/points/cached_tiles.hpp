@@ -11,7 +11,7 @@
 
 #include "base/shared_parts.hpp"
 #include "grid/planes.hpp"
-#include "spill.hpp"
+#include "base/heaps.hpp"
 
 namespace katoptra {
 

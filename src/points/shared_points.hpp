@@ -10,7 +10,7 @@
 
 #include "base/pool.hpp"
 #include "base/shared_parts.hpp"
-#include "spill.hpp"
+#include "base/heaps.hpp"
 
 namespace katoptra {
 

@@ -10,7 +10,7 @@
 #include "katoptra/points/select.hpp"
 
 #include "derived.hpp"
-#include "spill.hpp"
+#include "base/heaps.hpp"
 
 namespace katoptra {
 namespace {

@@ -7,9 +7,7 @@
 #include <array>
 #include <cmath>
 #include <memory>
-#include <mutex>
 #include <numeric>
-#include <shared_mutex>
 #include <utility>
 
 #include "katoptra/base/parallel.hpp"
@@ -199,67 +197,54 @@ std::vector<std::uint8_t> reaching_out(const TileWays& ways) {
 }
 
 // A level cell that hangs together with other tiles: its place in the tile, and what is known of it.
-struct OpenCell {
+struct OpenGround {
   std::int16_t col = 0, row = 0;
   float height = 0;
-  std::int32_t low = kFarAway, high = kFarAway;  // how far from where the level is left, and from higher ground
-  bool directed = false;                         // beside a cell that runs on: its way is known
+};
+struct Far {
+  std::int32_t low = kFarAway, high = kFarAway;  // from where the level is left, and from higher ground
+};
+struct OpenCell : OpenGround, Far {
+  // Beside a cell that runs on: its way is known.
+  bool is_directed() const { return low == 1; }
 };
 
 // The open cells of a tile with those of its neighbours around it, found by their places.
 class OpenPatch {
  public:
-  // `own` by row, then column; `around` in the same coordinates, just beyond the tile.
-  OpenPatch(std::vector<OpenCell> own, const std::vector<OpenCell>& around)
-      : cells_(std::move(own)), own_(cells_.size()) {
-    cells_.insert(cells_.end(), around.begin(), around.end());
-    for (std::size_t i = 0; i < cells_.size(); ++i)
-      place(cells_[i].col, cells_[i].row) = static_cast<std::int32_t>(i) + 1;
+  // `own` by row, then column; `around` in the same coordinates, just beyond the tile. One at a time on a thread.
+  OpenPatch(std::vector<OpenCell> own, const std::vector<OpenCell>& around) : own_(std::move(own)), around_(around) {
+    for (const auto* cells : {&std::as_const(own_), &around_})
+      for (const OpenCell& c : *cells) {
+        const std::size_t i = at(c);
+        places_.height[i] = c.height;
+        places_.low[i] = c.low;
+        places_.high[i] = c.high;
+      }
   }
   ~OpenPatch() {
-    for (const OpenCell& c : cells_) place(c.col, c.row) = 0;
+    for (const auto* cells : {&std::as_const(own_), &around_})
+      for (const OpenCell& c : *cells) places_.height[at(c)] = kVoid;
   }
   OpenPatch(const OpenPatch&) = delete;
   OpenPatch& operator=(const OpenPatch&) = delete;
 
   // Shortens what is known of the tile's own cells, which agree with one another, by what is known around them. Whether
   // anything became shorter.
-  bool measure(std::int32_t OpenCell::*distance) {
-    std::vector<std::pair<std::int32_t, std::size_t>> seeds;
-    for (std::size_t i = own_; i < cells_.size(); ++i)
-      if (cells_[i].*distance < kFarAway) seeds.emplace_back(cells_[i].*distance, i);
-    std::sort(seeds.begin(), seeds.end());
-    std::vector<std::size_t> line;  // in order of distance
-    std::size_t next = 0, seed = 0;
-    while (next < line.size() || seed < seeds.size()) {
-      std::size_t from;
-      if (next >= line.size() || (seed < seeds.size() && seeds[seed].first <= cells_[line[next]].*distance)) {
-        from = seeds[seed].second;
-        if (cells_[from].*distance < seeds[seed++].first) continue;
-      } else {
-        from = line[next++];
-      }
-      for (int k = 0; k < 8; ++k) {
-        const std::int32_t to = beside(from, k);
-        if (to < 0 || static_cast<std::size_t>(to) >= own_) continue;
-        OpenCell& c = cells_[static_cast<std::size_t>(to)];
-        if (cells_[from].*distance + 1 >= c.*distance) continue;
-        c.*distance = cells_[from].*distance + 1;
-        line.push_back(static_cast<std::size_t>(to));
-      }
-    }
-    return !line.empty();
+  bool measure() {
+    const bool lower = measure(places_.low, &OpenCell::low), higher = measure(places_.high, &OpenCell::high);
+    return lower || higher;
   }
 
   // To the neighbour of the same height that is nearer to the way out, or farther from higher ground.
-  std::uint8_t way_out(std::size_t i) const {
+  std::uint8_t way_out(const OpenCell& own) const {
+    const std::size_t i = at(own);
     std::int64_t least = kNoKey;
     std::uint8_t code = kLeaves;
     for (const int k : kNearestFirst) {
-      const std::int32_t to = beside(i, k);
-      if (to < 0) continue;
-      const OpenCell& c = cells_[static_cast<std::size_t>(to)];
-      const std::int64_t key = out_key(c.low, c.high);
+      const std::size_t n = beside(i, k);
+      if (places_.height[n] != own.height) continue;
+      const std::int64_t key = out_key(places_.low[n], places_.high[n]);
       if (key >= least) continue;
       least = key;
       code = static_cast<std::uint8_t>(k + 1);
@@ -267,25 +252,57 @@ class OpenPatch {
     return code;
   }
 
-  std::vector<OpenCell> own() const { return {cells_.begin(), cells_.begin() + static_cast<std::ptrdiff_t>(own_)}; }
+  // As they are known now.
+  const std::vector<OpenCell>& own() const { return own_; }
 
  private:
-  static constexpr std::int64_t kWide = Tiling::kEdge + 2;
-  // One more than the number of the cell at a place; 0 where there is none. All 0 between two patches.
-  static std::int32_t& place(std::int64_t col, std::int64_t row) {
-    thread_local std::vector<std::int32_t> places(static_cast<std::size_t>(kWide * kWide), 0);
-    return places[static_cast<std::size_t>((row + 1) * kWide + col + 1)];
+  // A tile, the cells around it and a rim where nothing is: so each of them has eight neighbours.
+  static constexpr std::int64_t kWide = Tiling::kEdge + 4;
+  struct Places {
+    std::vector<float> height = std::vector<float>(static_cast<std::size_t>(kWide * kWide), kVoid);  // of open cells
+    std::vector<std::int32_t> low = std::vector<std::int32_t>(height.size()), high = low;
+  };
+  static Places& places() {
+    thread_local Places all;  // all void between two patches
+    return all;
   }
-  // The open cell of the same height there; -1 when there is none.
-  std::int32_t beside(std::size_t i, int k) const {
-    const std::int64_t c = cells_[i].col + kColStep[k], r = cells_[i].row + kRowStep[k];
-    if (c < -1 || r < -1 || c > Tiling::kEdge || r > Tiling::kEdge) return -1;
-    const std::int32_t found = place(c, r) - 1;
-    return found >= 0 && cells_[static_cast<std::size_t>(found)].height == cells_[i].height ? found : -1;
+  static std::size_t at(const OpenCell& c) { return static_cast<std::size_t>((c.row + 2) * kWide + c.col + 2); }
+  static std::size_t beside(std::size_t i, int k) {
+    return static_cast<std::size_t>(static_cast<std::int64_t>(i) + kRowStep[k] * kWide + kColStep[k]);
   }
 
-  std::vector<OpenCell> cells_;
-  std::size_t own_;
+  bool measure(std::vector<std::int32_t>& distance, std::int32_t OpenCell::*of) {
+    std::vector<std::pair<std::int32_t, std::size_t>> seeds;
+    for (const OpenCell& c : around_) {
+      if (c.*of < kFarAway) seeds.emplace_back(c.*of, at(c));
+      distance[at(c)] = 0;  // never shortened
+    }
+    std::sort(seeds.begin(), seeds.end());
+    std::vector<std::size_t> line;  // in order of distance
+    std::size_t next = 0, seed = 0;
+    while (next < line.size() || seed < seeds.size()) {
+      std::pair<std::int32_t, std::size_t> from;
+      if (next >= line.size() || (seed < seeds.size() && seeds[seed].first <= distance[line[next]]))
+        from = seeds[seed++];
+      else
+        from = {distance[line[next]], line[next]}, ++next;
+      const float height = places_.height[from.second];
+      for (int k = 0; k < 8; ++k) {
+        const std::size_t to = beside(from.second, k);
+        if (places_.height[to] != height || from.first + 1 >= distance[to]) continue;
+        distance[to] = from.first + 1;
+        line.push_back(to);
+      }
+    }
+    for (const OpenCell& c : around_) distance[at(c)] = c.*of;
+    if (!line.empty())
+      for (OpenCell& c : own_) c.*of = distance[at(c)];
+    return !line.empty();
+  }
+
+  std::vector<OpenCell> own_;
+  const std::vector<OpenCell>& around_;
+  Places& places_ = places();
 };
 
 class DirectionFinder {
@@ -299,8 +316,9 @@ class DirectionFinder {
         planes_(planes),
         run_(run),
         open_(planes.tiling.count()),
-        kept_(planes.tiling.edge() * planes.tiling.edge(), static_cast<std::int64_t>(planes.tiling.count()),
-              surface.info().name, nullptr, {}, PlaneLayout::Rows) {}
+        folder_(CommonFolder::made(run, surface.info().name)),
+        ground_(planes.tiling.edge() * planes.tiling.edge(), std::ssize(open_), surface.info().name, folder_, "ground"),
+        far_(planes.tiling.edge() * planes.tiling.edge(), std::ssize(open_), surface.info().name, folder_, "far") {}
 
   std::int64_t find() {
     std::int64_t cells = 0;
@@ -310,15 +328,19 @@ class DirectionFinder {
         [&](std::size_t t) {
           TileWays ways(surface_, ruler_, planes_.tiling.window(t), sinks_);
           Looked out;
-          if (!ways.level().empty()) out.open = first_look(ways, &out.level);
+          if (!ways.level().empty()) {
+            const std::vector<OpenCell> open = first_look(ways, &out.level);
+            keep_ground(t, open);
+            keep_far(t, open);
+            out.open = {std::ssize(open), rim(t, open)};
+          }
           planes_.found->write(planes_.tiling.window(t), ways.inner().data());
           return out;
         },
-        [&](std::size_t t, const Looked& r) {
+        [&](std::size_t t, Looked& r) {
           cells += r.level;
-          if (r.open.empty()) return;
-          keep(t, r.open);
-          round.push_back(t);
+          open_[t] = std::move(r.open);
+          if (open_[t].cells > 0) round.push_back(t);
         });
     std::vector<std::size_t> changed = round;
     while (!round.empty()) round = measure(round);
@@ -331,21 +353,23 @@ class DirectionFinder {
   }
 
  private:
+  // What is kept in memory of a tile: how many open cells it has, and those on its rim.
+  struct OpenTile {
+    std::int64_t cells = 0;
+    std::vector<OpenCell> rim;
+    template <class Fields>
+    void fields(Fields& f) {
+      f(cells, rim);
+    }
+  };
   struct Looked {
     std::int64_t level = 0;
-    std::vector<OpenCell> open;
+    OpenTile open;
     template <class Fields>
     void fields(Fields& f) {
       f(level, open);
     }
   };
-  // What is kept in memory of a tile: how many open cells it has, and those on its rim.
-  struct OpenTile {
-    std::int64_t cells = 0;
-    std::vector<OpenCell> rim;
-  };
-
-  std::size_t in_flight() const { return static_cast<std::size_t>(2 * thread_count(run_)); }
 
   // Directs the level cells that need nothing from other tiles; gives the rest, with the distances as far as the tile
   // itself knows them.
@@ -361,8 +385,9 @@ class DirectionFinder {
       const bool directed = low.all()[i] == 1;
       if (!reaching[i] || directed) found.emplace_back(k, way_out(ways, low.all(), high.all(), k.col, k.row));
       if (reaching[i])
-        open.push_back({static_cast<std::int16_t>(k.col - 1), static_cast<std::int16_t>(k.row - 1),
-                        ways.height(k.col, k.row), low.all()[i], high.all()[i], directed});
+        open.push_back(
+            {{static_cast<std::int16_t>(k.col - 1), static_cast<std::int16_t>(k.row - 1), ways.height(k.col, k.row)},
+             {low.all()[i], high.all()[i]}});
     }
     for (const auto& [k, code] : found) ways.set(k.col, k.row, code | kLevelBit);
     return open;
@@ -387,16 +412,25 @@ class DirectionFinder {
     return code;
   }
 
-  void keep(std::size_t t, const std::vector<OpenCell>& cells) {
-    const Window tile = planes_.tiling.window(t);
-    open_[t].cells = std::ssize(cells);
-    kept_.write({0, static_cast<std::int64_t>(t), std::ssize(cells), 1}, cells.data());
-    open_[t].rim.clear();
-    for (const OpenCell& c : cells)
-      if (c.col == 0 || c.row == 0 || c.col + 1 == tile.cols || c.row + 1 == tile.rows) open_[t].rim.push_back(c);
+  void keep_ground(std::size_t t, const std::vector<OpenCell>& cells) {
+    ground_.write(t, {cells.begin(), cells.end()});
   }
+  void keep_far(std::size_t t, const std::vector<OpenCell>& cells) { far_.write(t, {cells.begin(), cells.end()}); }
   std::vector<OpenCell> kept(std::size_t t) const {
-    return kept_.read({0, static_cast<std::int64_t>(t), open_[t].cells, 1}, OpenCell());
+    const auto n = static_cast<std::size_t>(open_[t].cells);
+    const std::vector<OpenGround> ground = ground_.read(t, n);
+    const std::vector<Far> far = far_.read(t, n);
+    std::vector<OpenCell> out;
+    out.reserve(n);
+    for (std::size_t i = 0; i < n; ++i) out.push_back({ground[i], far[i]});
+    return out;
+  }
+  std::vector<OpenCell> rim(std::size_t t, const std::vector<OpenCell>& cells) const {
+    const Window tile = planes_.tiling.window(t);
+    std::vector<OpenCell> out;
+    for (const OpenCell& c : cells)
+      if (c.col == 0 || c.row == 0 || c.col + 1 == tile.cols || c.row + 1 == tile.rows) out.push_back(c);
+    return out;
   }
 
   // Open cells of the tiles around that touch this one, in its coordinates.
@@ -426,36 +460,32 @@ class DirectionFinder {
     }
   }
 
-  static bool same_distances(const std::vector<OpenCell>& a, const std::vector<OpenCell>& b) {
-    return std::equal(a.begin(), a.end(), b.begin(), b.end(),
-                      [](const OpenCell& x, const OpenCell& y) { return x.low == y.low && x.high == y.high; });
-  }
-
   // Measures these tiles anew, all by what was known before; gives those beside which a distance has changed.
   std::vector<std::size_t> measure(const std::vector<std::size_t>& round) {
-    std::vector<std::size_t> next;
-    parallel_ordered(
-        round.size(), in_flight(), run_,
-        [&](std::size_t i) -> std::shared_ptr<void> {
-          std::vector<OpenCell> near;
-          {
-            const std::shared_lock lock(mutex_);
-            near = around(round[i]);
-          }
+    using Rim = std::vector<OpenCell>;  // none: nothing became shorter
+    std::vector<Rim> rims(round.size());
+    far_.next_round();
+    share_written<Rim>(
+        round.size(), run_, folder_,
+        [&](std::size_t i) {
+          const std::vector<OpenCell> near = around(round[i]);
+          // What shortens no way of a cell on the rim shortens none behind it.
+          if (!OpenPatch(open_[round[i]].rim, near).measure()) return Rim();
           OpenPatch patch(kept(round[i]), near);
-          const bool nearer = patch.measure(&OpenCell::low), farther = patch.measure(&OpenCell::high);
-          return nearer || farther ? std::make_shared<std::vector<OpenCell>>(patch.own()) : nullptr;
+          patch.measure();
+          keep_far(round[i], patch.own());
+          return rim(round[i], patch.own());
         },
-        [&](std::size_t i, const std::shared_ptr<void>& made) {
-          if (!made) return;
-          const std::unique_lock lock(mutex_);
-          const std::vector<OpenCell> rim = open_[round[i]].rim;
-          keep(round[i], *static_cast<std::vector<OpenCell>*>(made.get()));
-          if (same_distances(rim, open_[round[i]].rim)) return;
-          for_tiles_around(round[i], [&](std::size_t n) {
-            if (open_[n].cells > 0) next.push_back(n);
-          });
-        });
+        [&](std::size_t i, Rim& rim) { rims[i] = std::move(rim); });
+    std::vector<std::size_t> next;
+    for (std::size_t i = 0; i < round.size(); ++i) {
+      if (rims[i].empty()) continue;
+      far_.renew(round[i]);
+      open_[round[i]].rim = std::move(rims[i]);
+      for_tiles_around(round[i], [&](std::size_t n) {
+        if (open_[n].cells > 0) next.push_back(n);
+      });
+    }
     std::sort(next.begin(), next.end());
     next.erase(std::unique(next.begin(), next.end()), next.end());
     return next;
@@ -475,12 +505,11 @@ class DirectionFinder {
         [](std::size_t, std::uint8_t) {});
   }
   void direct(std::size_t t, std::vector<std::uint8_t>& codes) const {
-    const OpenPatch patch(kept(t), around(t));
-    const std::vector<OpenCell> cells = patch.own();
+    const std::vector<OpenCell> near = around(t);
+    const OpenPatch patch(kept(t), near);
     const std::int64_t cols = planes_.tiling.window(t).cols;
-    for (std::size_t k = 0; k < cells.size(); ++k)
-      if (!cells[k].directed)
-        codes[static_cast<std::size_t>(cells[k].row * cols + cells[k].col)] = patch.way_out(k) | kLevelBit;
+    for (const OpenCell& c : patch.own())
+      if (!c.is_directed()) codes[static_cast<std::size_t>(c.row * cols + c.col)] = patch.way_out(c) | kLevelBit;
   }
   // What has a height and no direction, and walls: no water comes from there.
   void mark_dry(const Window& w, std::vector<std::uint8_t>& codes) const {
@@ -497,8 +526,10 @@ class DirectionFinder {
   FlowPlanes& planes_;
   const RunOptions& run_;
   std::vector<OpenTile> open_;
-  ScratchPlane<OpenCell> kept_;  // a row a tile
-  std::shared_mutex mutex_;      // of the rims
+  std::shared_ptr<const CommonFolder> folder_;  // of what is needed no longer than until all is settled
+  // Of open cells, a row a tile. The ground does not change.
+  ChangingRows<OpenGround> ground_;
+  ChangingRows<Far> far_;
 };
 
 }  // namespace

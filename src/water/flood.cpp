@@ -2,16 +2,18 @@
 
 #include <algorithm>
 #include <array>
-#include <atomic>
 #include <cmath>
 #include <limits>
 #include <memory>
+#include <mutex>
 #include <numeric>
+#include <shared_mutex>
 #include <tuple>
 #include <utility>
 
 #include "katoptra/base/parallel.hpp"
 
+#include "base/heaps.hpp"
 #include "base/shared_parts.hpp"
 #include "land.hpp"
 #include "rising_queue.hpp"
@@ -373,7 +375,8 @@ class RaisedSource final : public GridSource {
 // A level that sinks where the land was lowered, or where water ends. Nothing rises, so that only cells which come to
 // stand lower are looked at: each tile passes on what it can, and what changes at its rim is taken up by the tiles
 // around, round by round, until nothing sinks any more. The level is then the only one there is, in whatever order.
-// The first round, over all tiles, is shared; in the others each process follows what goes on sinking.
+// After the first round a tile is looked at again only where water on its rim stands above that of a tile beside it;
+// little sinks then, and each process is told what.
 class SunkSource final : public GridSource {
  public:
   SunkSource(const Grid& level, const Grid& land, std::vector<ChangedCell> lowered, std::vector<Sink> sinks,
@@ -382,9 +385,9 @@ class SunkSource final : public GridSource {
         info_(land.info()),
         tiling_(info_.frame.cols(), info_.frame.rows(), edge),
         folder_(CommonFolder::made(run, info_.name)),
-        level_(std::make_shared<Levels>(tiling_.cols(), tiling_.rows(), info_.name, folder_, "sunk")),
-        own_(is_seen(folder_) ? std::make_shared<Levels>(tiling_.cols(), tiling_.rows(), info_.name) : level_),
-        is_own_(tiling_.count()),
+        level_(tiling_.cols(), tiling_.rows(), info_.name, folder_, "sunk"),
+        later_(kLaterBytes, info_.name),
+        under_(tiling_.count()),
         before_(level),
         lowered_(std::move(lowered)),
         sinks_(std::move(sinks)) {
@@ -398,33 +401,72 @@ class SunkSource final : public GridSource {
 
   void solve(const RunOptions& run) {
     std::vector<std::uint8_t> rim_sank(tiling_.count(), 0);
-    share_written<std::uint8_t>(
-        tiling_.count(), run, folder_, [&](std::size_t t) { return visit(t, true); },
-        [&](std::size_t t, std::uint8_t sank) { rim_sank[t] = sank; });
-    std::vector<std::size_t> round = around(rim_sank);
-    while (!round.empty()) {
+    const auto note = [&](std::size_t t, Visited& v) {
+      rim_sank[t] = v.rim_sank;
+      under_[t] = std::move(v.under);
+    };
+    share_written<Visited>(
+        tiling_.count(), run, folder_, [&](std::size_t t) { return visit_first(t); }, note);
+    for (std::vector<std::size_t> round = around(rim_sank); !round.empty(); round = around(rim_sank)) {
       rim_sank.assign(tiling_.count(), 0);
-      parallel_for(round.size(), run, [&](std::size_t i) { rim_sank[round[i]] = visit(round[i], false); });
-      round = around(rim_sank);
+      share_parts<Visited>(
+          round.size(), run, [&](std::size_t i) { return sinks_on(round[i]) ? visit_again(round[i]) : Visited(); },
+          [&](std::size_t i, Visited& v) {
+            if (!v.rim_sank) return;
+            HeapBatch<Level> sunk;
+            for (const Level& l : v.sunk) sunk.add(round[i], l);
+            const std::unique_lock lock(mutex_);
+            later_.add(sunk);
+            note(round[i], v);
+          });
     }
     before_ = Grid();
     std::vector<ChangedCell>().swap(lowered_);
+    std::vector<std::vector<std::uint8_t>>().swap(under_);
   }
 
  private:
-  using Levels = ScratchPlane<float>;
+  // Where a cell of a tile stands after the first round.
+  struct Level {
+    std::uint32_t cell = 0;  // by number in the tile
+    float level = 0;
+  };
+  struct Visited {
+    std::uint8_t rim_sank = 0;        // a cell on the rim stands lower than before
+    std::vector<std::uint8_t> under;  // which of those stand above the ground: a bit each, in the order of for_rim
+    std::vector<Level> sunk;          // not of the first round
+    template <class Fields>
+    void fields(Fields& f) {
+      f(rim_sank, under, sunk);
+    }
+  };
+  // body(col, row, number along the rim)
+  template <class Body>
+  static void for_rim(const Window& w, const Body& body) {
+    std::size_t k = 0;
+    for (std::int64_t r = 0; r < w.rows; ++r)
+      for (std::int64_t c = 0; c < w.cols; c += (r == 0 || r + 1 == w.rows || w.cols == 1) ? 1 : w.cols - 1)
+        body(c, r, k++);
+  }
 
   void read_level(const Window& w, float* out, std::int64_t stride) const {
-    level_->read(w, kVoid, out, stride);
-    if (own_ == level_) return;
+    level_.read(w, kVoid, out, stride);
+    std::vector<Level> later;
     for (std::int64_t row = std::max<std::int64_t>(w.row, 0) / tiling_.edge() * tiling_.edge();
          row < std::min(w.row + w.rows, tiling_.rows()); row += tiling_.edge())
       for (std::int64_t col = std::max<std::int64_t>(w.col, 0) / tiling_.edge() * tiling_.edge();
            col < std::min(w.col + w.cols, tiling_.cols()); col += tiling_.edge()) {
         const std::size_t t = tiling_.tile_of(col, row);
-        if (!is_own_[t]) continue;
-        const Window in = tiling_.window(t).intersected(w);
-        own_->read(in, kVoid, out + (in.row - w.row) * stride + (in.col - w.col), stride);
+        const Window tile = tiling_.window(t);
+        later.clear();
+        {
+          const std::shared_lock lock(mutex_);
+          later_.read(t, later);
+        }
+        for (const Level& l : later) {
+          const std::int64_t c = tile.col + l.cell % tile.cols - w.col, r = tile.row + l.cell / tile.cols - w.row;
+          if (c >= 0 && r >= 0 && c < w.cols && r < w.rows) out[r * stride + c] = l.level;
+        }
       }
   }
 
@@ -446,37 +488,70 @@ class SunkSource final : public GridSource {
     }
   };
 
-  // Whether a cell on the tile's rim stands lower than before.
-  std::uint8_t visit(std::size_t t, bool first) {
+  // Whether water that is not on its ground could run to a tile beside it.
+  bool sinks_on(std::size_t t) const {
     const Window w = tiling_.window(t), wide = w.grown(1);
-    Tile tile{w, wide, std::vector<float>(static_cast<std::size_t>(w.cells())), {}, {}};
+    Tile tile{w, wide, {}, std::vector<float>(static_cast<std::size_t>(wide.cells()), kVoid), {}};
+    for (const Window& strip :
+         {Window{wide.col, wide.row, wide.cols, 2}, Window{wide.col, wide.row, 2, wide.rows},
+          Window{wide.col, w.row + w.rows - 1, wide.cols, 2}, Window{w.col + w.cols - 1, wide.row, 2, wide.rows}})
+      read_level(strip, tile.level.data() + tile.place(strip.col - w.col, strip.row - w.row), wide.cols);
+    bool any = false;
+    const std::shared_lock lock(mutex_);
+    for_rim(w, [&](std::int64_t c, std::int64_t r, std::size_t k) {
+      if (!(under_[t][k / 8] >> k % 8 & 1)) return;
+      const float own = tile.level[tile.place(c, r)];
+      for (int n = 0; n < 8; ++n) any = any || tile.level[tile.place(c + kColStep[n], r + kRowStep[n])] < own;
+    });
+    return any;
+  }
+
+  Visited visit_first(std::size_t t) {
+    Tile tile = ground_of(t);
+    const Block before = before_.read(tile.wide);
+    tile.level.assign(before.row(0), before.row(0) + tile.wide.cells());
+    sink_changed(tile);
+    Visited v = sink_all(tile);
+    v.sunk.clear();
+    level_.write(tile.window, tile.level.data() + tile.place(0, 0), tile.wide.cols);
+    return v;
+  }
+  Visited visit_again(std::size_t t) const {
+    Tile tile = ground_of(t);
+    tile.level.resize(static_cast<std::size_t>(tile.wide.cells()));
+    read_level(tile.wide, tile.level.data(), tile.wide.cols);
+    return sink_all(tile);
+  }
+
+  // The heights of a tile as they are now; its level is not known yet.
+  Tile ground_of(std::size_t t) const {
+    const Window w = tiling_.window(t);
+    Tile tile{w, w.grown(1), std::vector<float>(static_cast<std::size_t>(w.cells())), {}, {}};
     land_.read_into({w, tile.z.data(), nullptr, w.cols});
     lower(tile);
-    if (first) {
-      const Block before = before_.read(wide);
-      tile.level.assign(before.row(0), before.row(0) + wide.cells());
-      sink_changed(tile);
-    } else {
-      tile.level.resize(static_cast<std::size_t>(wide.cells()));
-      read_level(wide, tile.level.data(), wide.cols);
-    }
-    for (std::int64_t r = 0; r < w.rows; ++r)
-      for (std::int64_t c = 0; c < w.cols; c += (r == 0 || r + 1 == w.rows || w.cols == 1) ? 1 : w.cols - 1)
-        sink_beside(tile, c, r);
-    std::uint8_t rim_sank = 0, any = first;
+    return tile;
+  }
+
+  // As far as this tile and the cells around it tell.
+  Visited sink_all(Tile& tile) const {
+    const Window &w = tile.window, &wide = tile.wide;
+    for_rim(w, [&](std::int64_t c, std::int64_t r, std::size_t) { sink_beside(tile, c, r); });
+    Visited v;
     while (!tile.queue.empty()) {
       const auto at = static_cast<std::int64_t>(tile.queue.pop());
       const std::int64_t c = at % wide.cols - 1, r = at / wide.cols - 1;
       const float water = tile.level[static_cast<std::size_t>(at)];
-      any = 1;
-      rim_sank |= c == 0 || r == 0 || c + 1 == w.cols || r + 1 == w.rows;
+      v.sunk.push_back({static_cast<std::uint32_t>(r * w.cols + c), water});
+      v.rim_sank |= c == 0 || r == 0 || c + 1 == w.cols || r + 1 == w.rows;
       for (int k = 0; k < 8; ++k)
         if (tile.inside(c + kColStep[k], r + kRowStep[k])) tile.sink(c + kColStep[k], r + kRowStep[k], water);
     }
-    if (!any) return rim_sank;
-    (first ? level_ : own_)->write(w, tile.level.data() + tile.place(0, 0), wide.cols);
-    if (!first) is_own_[t] = true;
-    return rim_sank;
+    for_rim(w, [&](std::int64_t c, std::int64_t r, std::size_t k) {
+      if (k % 8 == 0) v.under.push_back(0);
+      if (tile.level[tile.place(c, r)] > tile.z[static_cast<std::size_t>(r * w.cols + c)])
+        v.under.back() |= static_cast<std::uint8_t>(1u << k % 8);
+    });
+    return v;
   }
 
   static bool by_row(const Sink& a, const Sink& b) { return std::pair(a.row, a.col) < std::pair(b.row, b.col); }
@@ -539,8 +614,11 @@ class SunkSource final : public GridSource {
   GridInfo info_;
   Tiling tiling_;
   std::shared_ptr<const CommonFolder> folder_;
-  std::shared_ptr<Levels> level_, own_;  // after the first round; and of tiles that sank after that
-  std::vector<std::atomic<bool>> is_own_;
+  static constexpr std::size_t kLaterBytes = std::size_t{16} << 20;
+  ScratchPlane<float> level_;                     // after the first round
+  Heaps<Level> later_;                            // by tiles: what sank after that, in order
+  std::vector<std::vector<std::uint8_t>> under_;  // of each tile's rim
+  mutable std::shared_mutex mutex_;               // of the last two
   Grid before_;
   std::vector<ChangedCell> lowered_;
   std::vector<Sink> sinks_;

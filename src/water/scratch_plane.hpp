@@ -8,6 +8,7 @@
 #include <utility>
 #include <vector>
 
+#include "katoptra/base/error.hpp"
 #include "katoptra/base/memory.hpp"
 #include "katoptra/grid/frame.hpp"
 
@@ -118,6 +119,49 @@ class ScratchPlane {
   std::int64_t wide_, tall_;  // cells of a block; the last ones reach beyond the plane
   std::int64_t across_;       // blocks
   ScratchFile file_;
+};
+
+// Rows that change from round to round. In a folder that is seen each round writes into a file of its own, for a part
+// of work may be made twice, and late; else what is new takes the place of what was.
+template <class T>
+class ChangingRows {
+ public:
+  ChangingRows(std::int64_t cols, std::int64_t rows, std::string wanted_for,
+               const std::shared_ptr<const CommonFolder>& folder, std::string name)
+      : cols_(cols),
+        rows_(rows),
+        wanted_for_(std::move(wanted_for)),
+        folder_(folder),
+        name_(std::move(name)),
+        round_of_(static_cast<std::size_t>(rows), 0) {
+    next_round();
+  }
+
+  // What is written from now on is of another round. One caller, while nothing is read or written.
+  void next_round() {
+    if (!rounds_.empty() && !is_seen(folder_)) return;
+    rounds_.push_back(std::make_unique<ScratchPlane<T>>(
+        cols_, rows_, wanted_for_, folder_, fmt::format("{}-{}", name_, rounds_.size()), PlaneLayout::Rows));
+  }
+  // The begin of a row in this round, for those who read it in the next. Any thread, each its own row.
+  void write(std::size_t row, const std::vector<T>& cells) {
+    rounds_.back()->write(at(row, cells.size()), cells.data());
+  }
+  // The row is read as this round wrote it. One caller, while nothing is read.
+  void renew(std::size_t row) { round_of_[row] = static_cast<std::uint32_t>(rounds_.size() - 1); }
+  // As many cells as were written. Any thread.
+  std::vector<T> read(std::size_t row, std::size_t n) const { return rounds_[round_of_[row]]->read(at(row, n), T()); }
+
+ private:
+  static Window at(std::size_t row, std::size_t n) {
+    return {0, static_cast<std::int64_t>(row), static_cast<std::int64_t>(n), 1};
+  }
+  std::int64_t cols_, rows_;
+  std::string wanted_for_;
+  std::shared_ptr<const CommonFolder> folder_;
+  std::string name_;
+  std::vector<std::unique_ptr<ScratchPlane<T>>> rounds_;
+  std::vector<std::uint32_t> round_of_;
 };
 
 }  // namespace katoptra

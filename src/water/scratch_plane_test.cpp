@@ -6,6 +6,8 @@
 
 #include "katoptra/base/parallel.hpp"
 
+#include "played_ranks.hpp"
+
 namespace katoptra {
 namespace {
 
@@ -87,6 +89,35 @@ TEST(ScratchPlane, BesideWhatIsWrittenNothingIsTouched) {
   std::int64_t sum = 0;
   for (const std::int32_t v : plane.read({0, 0, 200, 600}, 0)) sum += v;
   EXPECT_EQ(sum, 50 * 600 + 9);
+}
+
+// Where processes have files in common, a row that is written and not taken over stays what it was.
+TEST(ScratchPlane, RowsChangeFromRoundToRound) {
+  constexpr std::int64_t kParts = 9;
+  for (const bool common : {false, true}) {
+    testing::PlayedRanks ranks(true);
+    const auto folder = common ? CommonFolder::made({}, "a plane") : nullptr;
+    ASSERT_EQ(is_seen(folder), common);
+    ChangingRows<std::int32_t> plane(7, kParts, "a plane", folder, "rounds");
+    std::vector<std::int32_t> now(kParts);
+    const auto write = [&](std::int64_t part, std::int32_t value) {
+      plane.write(static_cast<std::size_t>(part), std::vector<std::int32_t>(5, value));
+    };
+    for (std::int32_t round = 0; round < 4; ++round) {
+      if (round > 0) plane.next_round();
+      for (std::int64_t p = 0; p < kParts; ++p)
+        if (round == 0 || p % 4 < round) write(p, 100 * round + static_cast<std::int32_t>(p));
+      for (std::int64_t p = 0; p < kParts; ++p) {
+        if (round > 0 && (p % 4 >= round || (common && p == 4))) continue;
+        plane.renew(static_cast<std::size_t>(p));
+        now[static_cast<std::size_t>(p)] = 100 * round + static_cast<std::int32_t>(p);
+      }
+      for (std::int64_t p = 0; p < kParts; ++p)
+        EXPECT_EQ(plane.read(static_cast<std::size_t>(p), 5),
+                  std::vector<std::int32_t>(5, now[static_cast<std::size_t>(p)]))
+            << round << ", " << p;
+    }
+  }
 }
 
 }  // namespace

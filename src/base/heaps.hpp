@@ -172,7 +172,7 @@ class Heaps {
   };
   const ScratchFile& file(std::uint64_t number) {
     std::unique_ptr<ScratchFile>& f = files_[number];
-    if (!f) f = std::make_unique<ScratchFile>(wanted_for_, folder_, fmt::format("points-{:016x}", number));
+    if (!f) f = std::make_unique<ScratchFile>(wanted_for_, folder_, fmt::format("heaps-{:016x}", number));
     return *f;
   }
   // Behind what this process wrote into the folder; where it begins, in records.
