@@ -81,6 +81,23 @@ TEST(Ranks, WhoMadeTilesWritesThem) {
         << name;
 }
 
+// Of a surface without its uncertainty, each by itself.
+TEST(Ranks, WhoMadeFewTilesWritesThem) {
+  const TemporaryFolder folder;
+  for (const auto& [cols, rows] : {std::pair{211, 163}, std::pair{512, 512}, std::pair{64, 500}, std::pair{70, 3}}) {
+    const Grid g = rough_grid(utm_frame(cols, rows), 7, 9);
+    write_grid(g, folder / "alone.tif", options_with(true));
+    for (const bool keeps : {false, true}) {
+      PlayedRanks ranks(true, keeps);
+      write_grid(g, folder / "shared.tif", options_with(true));
+      EXPECT_EQ(ranks.written, ranks.kept_bytes);
+      for (const char* name : {".tif", ".lineage.tif"})
+        EXPECT_EQ(contents(folder / ("shared" + std::string(name))), contents(folder / ("alone" + std::string(name))))
+            << cols << " x " << rows << name;
+    }
+  }
+}
+
 // Of very many tiles, of which eight by eight are made together.
 TEST(Ranks, WhoMadeManyTilesWritesThem) {
   const TemporaryFolder folder;

@@ -151,13 +151,13 @@ void require_possible(const fs::path& path, const WriteOptions& options) {
 // A grid on its way into a file: tiles are made anywhere and placed in order.
 class TiffOutput {
  public:
-  TiffOutput(const Grid& grid, const fs::path& path, const WriteOptions& options)
+  TiffOutput(const Grid& grid, const fs::path& path, const WriteOptions& options, bool few_alone = false)
       : grid_(grid),
         path_(path),
         options_(options),
         planes_(planes_with(options.lineage, options.uncertainty && grid.carries_uncertainty())),
         writer_(path, grid.info(), options, tried_coding(grid, options, path.string(), planes_, trial_), false,
-                has_uncertainty(planes_)) {
+                has_uncertainty(planes_), few_alone) {
     report_.path = path;
     report_.info = grid.info();
     if (!options.lineage) return;
@@ -165,7 +165,8 @@ class TiffOutput {
     WriteOptions o = options;
     o.void_value.reset();
     const GridInfo codes = lineage_info(grid.info());
-    lineage_ = std::make_unique<TiffWriter>(report_.lineage_path, codes, o, coding_without_trial(o, codes.type), true);
+    lineage_ = std::make_unique<TiffWriter>(report_.lineage_path, codes, o, coding_without_trial(o, codes.type), true,
+                                            false, few_alone);
   }
 
   std::size_t squares() const { return writer_.squares(); }
@@ -406,8 +407,10 @@ WriteOptions with_tried_coding(const Grid& given, const fs::path& path, const Wr
 WriteReport write_tiff(const Grid& given, const fs::path& path, const WriteOptions& options) {
   require_possible(path, options);
   const Grid grid = with_room_for_uncertainty(given, options);
+  // Where several processes share a few squares, the others wait for who has the last one.
+  const bool few_alone = work_is_shared() && !(options.uncertainty && grid.carries_uncertainty());
   std::vector<std::unique_ptr<TiffOutput>> one;
-  one.push_back(std::make_unique<TiffOutput>(grid, path, options));
+  one.push_back(std::make_unique<TiffOutput>(grid, path, options, few_alone));
   return TiffOutputs(std::move(one), options, nullptr).write()[0];
 }
 

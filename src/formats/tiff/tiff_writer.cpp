@@ -78,7 +78,7 @@ TileCoding coding_without_trial(const WriteOptions& options, SampleType type) {
 }
 
 TiffWriter::TiffWriter(const fs::path& path, const GridInfo& info, const WriteOptions& options,
-                       const TileCoding& coding, bool categories, bool uncertain)
+                       const TileCoding& coding, bool categories, bool uncertain, bool few_alone)
     : coding_(coding),
       overview_coding_(for_overviews(coding, info.type)),
       path_(path),
@@ -91,7 +91,7 @@ TiffWriter::TiffWriter(const fs::path& path, const GridInfo& info, const WriteOp
       sink_(create_file(path, {.overwrite = options.overwrite})) {
   // Directions wrap around and codes are names: their overviews pick a cell instead of averaging.
   categories_ = categories_ || is_coded(info.quantity.kind) || info.quantity.kind == QuantityKind::Aspect;
-  make_levels();
+  make_levels(few_alone);
   // Whole tiles of all levels, each at most a little larger than plain: what is packed no better must fit, too.
   double raw = 0;
   for (const Level& l : levels_) {
@@ -102,7 +102,7 @@ TiffWriter::TiffWriter(const fs::path& path, const GridInfo& info, const WriteOp
   end_ = directories().size();
 }
 
-void TiffWriter::make_levels() {
+void TiffWriter::make_levels(bool few_alone) {
   std::int64_t cols = info_.frame.cols(), rows = info_.frame.rows();
   for (;;) {
     Level l{.cols = cols,
@@ -123,11 +123,12 @@ void TiffWriter::make_levels() {
   // Of what one maker leaves over, the one writer makes the rest: a sixteenth is too much where many make, a fiftieth
   // where very many do. A square is held as a whole while it is made, and of a source in strips its rows are read at
   // their whole width: large tiles stay alone, and only the largest files have squares of twice that width.
-  constexpr std::int64_t kManyTiles = 4096, kVeryMany = 4 * kManyTiles, kMostCells = 2048;
+  constexpr std::int64_t kFewTiles = 64, kManyTiles = 4096, kVeryMany = 4 * kManyTiles, kMostCells = 2048;
   const std::int64_t tiles = levels_[0].across * levels_[0].down;
   deep_ = std::min<std::size_t>(levels_.size() - 1, tiles >= kVeryMany ? 3 : tiles >= kManyTiles ? 2 : 1);
   const std::int64_t most = tiles >= kVeryMany ? 2 * kMostCells : kMostCells;
   while (deep_ > 0 && edge() << deep_ > most) --deep_;
+  if (few_alone && tiles <= kFewTiles) deep_ = 0;
   for (std::size_t which = deep_ + 1; which < levels_.size(); ++which) {
     Level& l = levels_[which];
     l.strips.assign(planes_, {std::vector<float>(static_cast<std::size_t>(l.across * edge() * edge()), kVoid)});

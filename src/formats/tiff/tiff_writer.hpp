@@ -38,8 +38,10 @@ std::vector<std::uint8_t> packed_tile(const float* values, std::int64_t edge, co
 // One file under way. Tiles and squares of them are made anywhere, on any thread; place() takes squares in order.
 class TiffWriter {
  public:
+  // `few_alone`: where there are few tiles each is a square by itself. The bytes are the same, but not those of a
+  // surface with its uncertainty.
   TiffWriter(const std::filesystem::path& path, const GridInfo& info, const WriteOptions& options,
-             const TileCoding& coding, bool categories, bool uncertain = false);
+             const TileCoding& coding, bool categories, bool uncertain = false, bool few_alone = false);
 
   const StoredAs& target() const { return target_; }
   // False: GeoTIFF has no terms for the CRS, which must be told beside the file.
@@ -109,7 +111,7 @@ class TiffWriter {
   };
 
   std::int64_t edge() const { return options_.tile; }
-  void make_levels();
+  void make_levels(bool few_alone);
   Tile tile_of(std::size_t which, const float* values) const;
   std::vector<float> halved(const float* values) const;
   // What the tiles of a square at one level become at the next.
