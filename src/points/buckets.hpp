@@ -9,8 +9,8 @@
 #include "katoptra/points/points.hpp"
 #include "katoptra/points/triangulation.hpp"
 
-#include "base/pool.hpp"
 #include "base/heaps.hpp"
+#include "base/pool.hpp"
 
 namespace katoptra {
 

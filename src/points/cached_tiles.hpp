@@ -9,9 +9,9 @@
 #include "katoptra/grid/cache.hpp"
 #include "katoptra/grid/grid.hpp"
 
+#include "base/heaps.hpp"
 #include "base/shared_parts.hpp"
 #include "grid/planes.hpp"
-#include "base/heaps.hpp"
 
 namespace katoptra {
 

@@ -8,9 +8,9 @@
 
 #include "katoptra/points/points.hpp"
 
+#include "base/heaps.hpp"
 #include "base/pool.hpp"
 #include "base/shared_parts.hpp"
-#include "base/heaps.hpp"
 
 namespace katoptra {
 

@@ -9,8 +9,8 @@
 #include "katoptra/base/progress.hpp"
 #include "katoptra/points/select.hpp"
 
-#include "derived.hpp"
 #include "base/heaps.hpp"
+#include "derived.hpp"
 
 namespace katoptra {
 namespace {
