@@ -426,6 +426,8 @@ class SunkSource final : public GridSource {
   }
 
  private:
+  static constexpr std::size_t kLaterBytes = std::size_t{16} << 20;  // held in memory
+
   // Where a cell of a tile stands after the first round.
   struct Level {
     std::uint32_t cell = 0;  // by number in the tile
@@ -614,7 +616,6 @@ class SunkSource final : public GridSource {
   GridInfo info_;
   Tiling tiling_;
   std::shared_ptr<const CommonFolder> folder_;
-  static constexpr std::size_t kLaterBytes = std::size_t{16} << 20;
   ScratchPlane<float> level_;                     // after the first round
   Heaps<Level> later_;                            // by tiles: what sank after that, in order
   std::vector<std::vector<std::uint8_t>> under_;  // of each tile's rim
